@@ -1,0 +1,87 @@
+//! Accounts and groups of the host, from its own files.
+use crate::host::Look;
+use crate::snapshot::Snapshot;
+
+/// One account.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Account {
+    /// Name.
+    pub name: String,
+    /// User number.
+    pub uid: u32,
+    /// Primary group number.
+    pub gid: u32,
+    /// All groups, the primary one included.
+    pub groups: Vec<u32>,
+}
+
+/// The root account; it exists on every host.
+pub fn root() -> Account {
+    Account { name: "root".into(), uid: 0, gid: 0, groups: vec![0] }
+}
+
+/// An account by name or by decimal number.
+pub fn account(snapshot: &Snapshot, name: &str) -> Look<Account> {
+    let text = match snapshot.text("/etc/passwd") {
+        Look::Seen(text) => text,
+        Look::Absent => return Look::NotSeen(crate::host::Unseen::PartMissing),
+        Look::NotSeen(why) => return Look::NotSeen(why),
+    };
+    let by_number = name.parse::<u32>().ok();
+    for line in text.lines() {
+        let mut fields = line.split(':');
+        let (Some(who), Some(uid), Some(gid)) = (fields.next(), fields.nth(1), fields.next()) else { continue };
+        let (Ok(uid), Ok(gid)) = (uid.parse(), gid.parse()) else { continue };
+        if who == name || by_number == Some(uid) {
+            let groups = groups_of(snapshot, who, gid);
+            return Look::Seen(Account { name: who.to_owned(), uid, gid, groups });
+        }
+    }
+    elsewhere(snapshot, "passwd")
+}
+
+/// A group's number by its name or decimal number.
+pub fn group(snapshot: &Snapshot, name: &str) -> Look<u32> {
+    let by_number = name.parse::<u32>().ok();
+    for line in snapshot.text("/etc/group").seen().unwrap_or_default().lines() {
+        let mut fields = line.split(':');
+        let (Some(who), Some(Ok(gid))) = (fields.next(), fields.nth(1).map(str::parse)) else { continue };
+        if who == name || by_number == Some(gid) {
+            return Look::Seen(gid);
+        }
+    }
+    elsewhere(snapshot, "group")
+}
+
+/// Not in the file: absent, unless the host also asks other sources for its accounts.
+fn elsewhere<T>(snapshot: &Snapshot, data_base: &str) -> Look<T> {
+    let switch = snapshot.text("/etc/nsswitch.conf").seen().unwrap_or_default();
+    let other = switch
+        .lines()
+        .filter_map(|l| l.split('#').next()?.trim().strip_prefix(data_base)?.strip_prefix(':'))
+        .flat_map(str::split_whitespace)
+        .any(|source| matches!(source, "sss" | "ldap" | "winbind" | "nis" | "db" | "hesiod"));
+    if other {
+        Look::NotSeen(crate::host::Unseen::Failed("accounts also come from a directory service".into()))
+    } else {
+        Look::Absent
+    }
+}
+
+fn groups_of(snapshot: &Snapshot, name: &str, primary: u32) -> Vec<u32> {
+    let mut groups = vec![primary];
+    for line in snapshot.text("/etc/group").seen().unwrap_or_default().lines() {
+        let mut fields = line.split(':');
+        let (Some(gid), Some(members)) = (fields.nth(2).and_then(|g| g.parse().ok()), fields.next()) else { continue };
+        if members.split(',').any(|m| m == name) && !groups.contains(&gid) {
+            groups.push(gid);
+        }
+    }
+    groups
+}
+
+/// The name of a user number, or the number itself as text.
+pub fn user_name(snapshot: &Snapshot, uid: u32) -> String {
+    let name = account(snapshot, &uid.to_string()).seen().filter(|a| a.uid == uid).map(|a| a.name);
+    name.unwrap_or_else(|| if uid == 0 { "root".into() } else { uid.to_string() })
+}

@@ -1,0 +1,403 @@
+//! Everything a diagnosis looks at for one service, gathered once: state, processes, wanted listeners with their
+//! holders, configuration, attempts.
+use crate::accounts::{self, Account};
+use crate::config::{Configuration, Place};
+use crate::host::{Look, Process, Protocol, Socket, UnitState};
+use crate::log::{self, Attempt, AttemptRequest, Outcome};
+use crate::net::Listen;
+use crate::path;
+use crate::service::Service;
+use crate::snapshot::Snapshot;
+use jiff::tz::TimeZone;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// State of a service, from manager, processes and sockets together.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum State {
+    /// Up.
+    Running,
+    /// Coming up.
+    Starting,
+    /// The manager tries again and again.
+    Restarting,
+    /// Down, and that is no failure.
+    Stopped,
+    /// Down after a failure.
+    Failed,
+    /// Up, but not doing its work.
+    Degraded,
+    /// Nothing tells.
+    Unknown,
+}
+
+/// Whether the holder of something comes back when it is stopped.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Returns {
+    /// At the next boot.
+    Boot,
+    /// By itself, at once.
+    Itself,
+    /// It does not.
+    No,
+    /// Nothing tells.
+    Unknown,
+}
+
+/// One link of the chain that started a process, nearest first.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Link {
+    /// `unit`, `session`, `container`, `terminal`, `process`, `login`.
+    pub kind: String,
+    /// Its name.
+    pub name: String,
+}
+
+/// A process that holds a socket.
+#[derive(Clone, Debug)]
+pub struct Holder {
+    /// The process, the one that opened the socket first.
+    pub process: Process,
+    /// The socket.
+    pub socket: Socket,
+    /// Name of its account.
+    pub user: String,
+    /// What started it.
+    pub chain: Vec<Link>,
+    /// Its unit, if it has one.
+    pub unit: Option<String>,
+    /// Whether it comes back.
+    pub returns: Returns,
+    /// Connections on that port now.
+    pub clients: Option<u32>,
+    /// Further processes that hold the same socket.
+    pub others: Vec<u32>,
+}
+
+/// A listener that the service wants, and who has it.
+#[derive(Clone, Debug)]
+pub struct Wanted {
+    /// Address and port.
+    pub listen: Listen,
+    /// The line that asks for it.
+    pub place: Option<Place>,
+    /// Speaks TLS.
+    pub tls: bool,
+    /// Whether the daemon binds it by itself.
+    pub bound: bool,
+    /// Foreign holders that exclude it.
+    pub held_by: Vec<Holder>,
+    /// Whether a process of the service has it.
+    pub served: bool,
+}
+
+/// A service with all that is known of it.
+pub struct Case<'s> {
+    /// The service.
+    pub service: &'s Service,
+    /// The manager's view.
+    pub manager: Look<Box<UnitState>>,
+    /// Its configuration.
+    pub config: Configuration,
+    /// Processes of the service's own, the main one first.
+    pub processes: Vec<Process>,
+    /// Processes of the same daemon that do not belong to the service.
+    pub strays: Vec<Process>,
+    /// Wanted listeners.
+    pub wanted: Vec<Wanted>,
+    /// Attempts, newest first.
+    pub attempts: Vec<Attempt>,
+    /// The account that runs the start command.
+    pub starter: Account,
+    /// State.
+    pub state: State,
+    /// Whether it is meant to run.
+    pub meant_to_run: bool,
+    /// Since when it is in this state, microseconds since the epoch.
+    pub since: Option<i64>,
+    /// Zone of the host.
+    pub zone: TimeZone,
+    /// Now, microseconds since the epoch.
+    pub now: Option<i64>,
+}
+
+/// How much of the history is gathered.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Depth {
+    /// State and sockets alone.
+    State,
+    /// What a diagnosis needs.
+    Diagnosis,
+}
+
+/// Gathers a case.
+pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Case<'s> {
+    let manager = match service.unit_name() {
+        Some(unit) => snapshot.unit(unit),
+        None => Look::Absent,
+    };
+    let config = service.kind.read(snapshot, &service.instance);
+    for line in &config.not_seen {
+        snapshot.unseen(line.clone());
+    }
+    let (processes, strays) = processes(snapshot, service, manager.as_ref().seen().map(AsRef::as_ref));
+    let wanted = wanted(snapshot, service, &config, &processes);
+    let zone = service
+        .instance
+        .environment
+        .get("TZ")
+        .and_then(|tz| log::zone_named(snapshot, tz))
+        .unwrap_or_else(|| log::host_zone(snapshot));
+    let running = !processes.is_empty();
+    let attempts = if depth == Depth::Diagnosis { last_attempts(snapshot, service, &config, &zone, running, 5) } else { Vec::new() };
+    let starter = starter(snapshot, service);
+    let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
+    let state = state(unit_state, &processes, &wanted, snapshot.host().parts().processes);
+    let meant_to_run = meant(service, unit_state, &attempts);
+    let since = unit_state.and_then(|u| i64::try_from(u.state_changed).ok()).filter(|t| *t > 0).or_else(|| processes.first().and_then(|p| p.started).map(|s| s * 1_000_000));
+    Case { service, config, processes, strays, wanted, attempts, starter, state, meant_to_run, since, zone: log::host_zone(snapshot), now: snapshot.now(), manager }
+}
+
+/// The last attempts of a service.
+pub fn last_attempts(snapshot: &Snapshot, service: &Service, config: &Configuration, zone: &TimeZone, running: bool, most: usize) -> Vec<Attempt> {
+    let files = log_files(service, config);
+    let kind = service.described.log_format.as_deref().and_then(crate::kinds::kind).unwrap_or(service.kind);
+    let request = AttemptRequest {
+        kind,
+        unit: service.unit_name(),
+        files: &files,
+        zone,
+        most,
+        count_all: false,
+        running_since: running.then_some(None),
+    };
+    log::attempts(snapshot, &request).list
+}
+
+/// Log files of a service: those of the services file first, then those of its configuration.
+pub fn log_files(service: &Service, config: &Configuration) -> Vec<String> {
+    let mut files = service.described.log.clone();
+    for log in &config.model.error_logs {
+        if !files.contains(&log.path) {
+            files.push(log.path.clone());
+        }
+    }
+    files
+}
+
+fn starter(snapshot: &Snapshot, service: &Service) -> Account {
+    let uid = service.instance.start_uid;
+    if uid == 0 {
+        return accounts::root();
+    }
+    let name = service.described.account.clone().or_else(|| service.unit.as_ref()?.value("Service", "User")).unwrap_or_else(|| uid.to_string());
+    accounts::account(snapshot, &name).seen().unwrap_or(Account { name, uid, gid: uid, groups: vec![uid] })
+}
+
+/// Processes of the service's own and strays of the same daemon.
+fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -> (Vec<Process>, Vec<Process>) {
+    let Look::Seen(all) = snapshot.processes() else { return (vec![], vec![]) };
+    let programs = service.kind.programs();
+    let own_program = service.program().map(path::name).unwrap_or_default().to_owned();
+    let main = unit.map_or(0, |u| u.main_pid);
+    let pid_file = service.described.pid_file.as_deref().and_then(|f| snapshot.text(f).seen()).and_then(|t| t.trim().parse::<u32>().ok());
+    let (mut own, mut strays) = (Vec::new(), Vec::new());
+    for brief in &all {
+        let named = programs.contains(&brief.name.as_str()) || own_program.get(..own_program.len().min(15)) == Some(brief.name.as_str());
+        if brief.pid != main && Some(brief.pid) != pid_file && !(named && !own_program.is_empty()) {
+            continue;
+        }
+        if brief.state == 'Z' {
+            continue;
+        }
+        let Look::Seen(process) = snapshot.process(brief.pid) else { continue };
+        if !process.own_root {
+            snapshot.unseen(format!("pid {} ({}) runs in a container of its own", brief.pid, brief.name));
+            continue;
+        }
+        let belongs = match (service.unit_name(), unit) {
+            (Some(_), Some(unit)) => brief.pid == main || (!unit.control_group.is_empty() && in_group(&process.cgroup, &unit.control_group)),
+            // Without a manager the pid file or the program decides.
+            (Some(name), None) => process.cgroup.contains(name),
+            (None, _) => Some(brief.pid) == pid_file || service.runs_as(&process),
+        };
+        if belongs {
+            own.push(*process);
+        } else if service.runs_as(&process) {
+            strays.push(*process);
+        }
+    }
+    own.sort_by_key(|p| (p.brief.pid != main && Some(p.brief.pid) != pid_file, p.brief.start_ticks, p.brief.pid));
+    strays.sort_by_key(|p| (p.brief.start_ticks, p.brief.pid));
+    (own, strays)
+}
+
+fn in_group(group: &str, of: &str) -> bool {
+    group == of || group.strip_prefix(of).is_some_and(|rest| rest.starts_with('/'))
+}
+
+fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &[Process]) -> Vec<Wanted> {
+    let mut all: Vec<Wanted> = Vec::new();
+    let mut push = |listen: Listen, place: Option<Place>, tls: bool, bound: bool| {
+        if !all.iter().any(|w: &Wanted| w.listen == listen) {
+            all.push(Wanted { listen, place, tls, bound, held_by: Vec::new(), served: false });
+        }
+    };
+    for listen in &config.model.listens {
+        push(listen.listen.clone(), Some(listen.place.clone()), listen.tls, listen.bound);
+    }
+    for listen in service.described.listens() {
+        push(listen, None, false, true);
+    }
+    let Look::Seen(sockets) = snapshot.listeners() else { return all };
+    let matching: Vec<&Socket> = sockets.iter().filter(|s| all.iter().any(|w| w.listen.conflicts_with(s))).collect();
+    if matching.is_empty() {
+        return all;
+    }
+    let mut inodes: Vec<u64> = matching.iter().map(|s| s.inode).collect();
+    inodes.sort_unstable();
+    inodes.dedup();
+    let owners = snapshot.owners(&inodes).seen().unwrap_or_default();
+    for want in &mut all {
+        for socket in matching.iter().filter(|s| want.listen.conflicts_with(s)) {
+            let pids: Vec<u32> = owners.iter().filter(|(i, _)| *i == socket.inode).map(|(_, p)| *p).collect();
+            let ours = |pid: &u32| own.iter().any(|p| p.brief.pid == *pid || is_child(snapshot, *pid, p.brief.pid));
+            if pids.iter().any(ours) {
+                want.served = true;
+                continue;
+            }
+            if let Some(holder) = holder(snapshot, socket, &pids) {
+                // The manager holds the socket for a service that it activates by it.
+                let activated = holder.process.brief.pid == 1 && service.unit.is_some();
+                if activated {
+                    want.served = true;
+                } else {
+                    want.held_by.push(holder);
+                }
+            }
+        }
+    }
+    all
+}
+
+fn is_child(snapshot: &Snapshot, pid: u32, parent: u32) -> bool {
+    let all = snapshot.processes().seen().unwrap_or_default();
+    let mut at = pid;
+    for _ in 0..8 {
+        match all.iter().find(|p| p.pid == at) {
+            Some(p) if p.parent == parent => return true,
+            Some(p) if p.parent > 1 => at = p.parent,
+            _ => return false,
+        }
+    }
+    false
+}
+
+/// Who holds a socket: the process that opened it, what started that, and whether it comes back.
+pub fn holder(snapshot: &Snapshot, socket: &Socket, pids: &[u32]) -> Option<Holder> {
+    let briefs = snapshot.processes().seen().unwrap_or_default();
+    let start = |pid: u32| briefs.iter().find(|b| b.pid == pid).map_or(u64::MAX, |b| b.start_ticks);
+    let mut pids = pids.to_vec();
+    pids.sort_by_key(|p| (start(*p), *p));
+    // A child that outlives its parent is not the opener as long as the parent holds the socket, too.
+    let parent_of = |pid: u32| briefs.iter().find(|b| b.pid == pid).map_or(0, |b| b.parent);
+    let first = pids.iter().copied().find(|p| !pids.contains(&parent_of(*p))).or(pids.first().copied())?;
+    let process = *snapshot.process(first).seen()?;
+    let (chain, unit) = chain(snapshot, &process);
+    let returns = returns(snapshot, unit.as_deref(), &chain);
+    let clients = if socket.protocol == Protocol::Tcp { snapshot.clients(socket.port).seen() } else { None };
+    let user = accounts::user_name(snapshot, process.brief.uid);
+    let others = pids.into_iter().filter(|p| *p != first).collect();
+    Some(Holder { process, socket: socket.clone(), user, chain, unit, returns, clients, others })
+}
+
+/// The chain that started a process: its unit or session from the control group, otherwise its parents.
+pub fn chain(snapshot: &Snapshot, process: &Process) -> (Vec<Link>, Option<String>) {
+    let mut links = Vec::new();
+    let mut unit = None;
+    for part in process.cgroup.split('/').rev() {
+        if part.ends_with(".service") && unit.is_none() && !part.starts_with("user@") {
+            unit = Some(part.to_owned());
+            links.push(Link { kind: "unit".into(), name: part.to_owned() });
+        } else if let Some(session) = part.strip_suffix(".scope") {
+            let container = ["docker-", "libpod-", "crio-", "cri-containerd-", "machine-", "lxc"].iter().any(|p| session.starts_with(p));
+            let kind = if container { "container" } else if session.starts_with("session-") { "session" } else { continue };
+            links.push(Link { kind: kind.into(), name: session.to_owned() });
+        }
+    }
+    if let Some(terminal) = process.terminal {
+        links.push(Link { kind: "terminal".into(), name: terminal_name(terminal) });
+    }
+    if let Some(login) = process.login_uid {
+        links.push(Link { kind: "login".into(), name: accounts::user_name(snapshot, login) });
+    }
+    if unit.is_none() {
+        let all = snapshot.processes().seen().unwrap_or_default();
+        let mut at = process.brief.parent;
+        for _ in 0..6 {
+            let Some(parent) = all.iter().find(|b| b.pid == at) else { break };
+            if parent.pid <= 1 {
+                break;
+            }
+            links.push(Link { kind: "process".into(), name: format!("{} (pid {})", parent.name, parent.pid) });
+            at = parent.parent;
+        }
+    }
+    (links, unit)
+}
+
+/// Device numbers of terminals (kernel's devices.txt): 136–143 are pseudo terminals.
+fn terminal_name(device: u32) -> String {
+    let (major, minor) = (device >> 8 & 0xfff, (device & 0xff) | (device >> 12 & 0xfff00));
+    match major {
+        136..=143 => format!("pts/{}", (major - 136) * 256 + minor),
+        4 => format!("tty{minor}"),
+        _ => format!("terminal {major}:{minor}"),
+    }
+}
+
+fn returns(snapshot: &Snapshot, unit: Option<&str>, chain: &[Link]) -> Returns {
+    if let Some(name) = unit {
+        return match snapshot.unit(name) {
+            Look::Seen(state) if matches!(state.unit_file_state.as_str(), "enabled" | "enabled-runtime" | "generated" | "static") || state.more.contains_key("TriggeredBy") => Returns::Boot,
+            Look::Seen(state) if matches!(state.more.get("Restart").map(String::as_str), Some("always")) => Returns::Itself,
+            Look::Seen(_) => Returns::No,
+            _ => crate::manager::unit(snapshot, name).seen().map_or(Returns::Unknown, |u| if u.enabled { Returns::Boot } else { Returns::No }),
+        };
+    }
+    if chain.iter().any(|l| l.kind == "container") {
+        return Returns::Unknown;
+    }
+    let supervisor = chain.iter().any(|l| l.kind == "process" && ["supervisord", "runsv", "s6-supervise", "cron", "crond"].iter().any(|s| l.name.starts_with(s)));
+    if supervisor { Returns::Itself } else { Returns::No }
+}
+
+fn state(unit: Option<&UnitState>, own: &[Process], wanted: &[Wanted], sees_processes: bool) -> State {
+    let Some(unit) = unit else {
+        return match (sees_processes, own.is_empty()) {
+            (false, _) => State::Unknown,
+            (true, true) => State::Stopped,
+            (true, false) => if wanted.iter().any(|w| w.bound && !w.served) { State::Degraded } else { State::Running },
+        };
+    };
+    match (unit.active_state.as_str(), unit.sub_state.as_str()) {
+        ("active" | "reloading", _) if wanted.iter().any(|w| w.bound && !w.served && !w.held_by.is_empty()) => State::Degraded,
+        ("active" | "reloading", _) => State::Running,
+        ("activating", "auto-restart") => State::Restarting,
+        ("activating", _) => State::Starting,
+        ("failed", _) => State::Failed,
+        ("inactive" | "deactivating", _) => State::Stopped,
+        _ => State::Unknown,
+    }
+}
+
+/// Enabled, and not stopped on purpose.
+fn meant(service: &Service, unit: Option<&UnitState>, attempts: &[Attempt]) -> bool {
+    let Some(file) = &service.unit else { return true };
+    let enabled = file.enabled || unit.is_some_and(|u| matches!(u.unit_file_state.as_str(), "enabled" | "enabled-runtime" | "generated"));
+    let stopped_on_purpose = unit.is_some_and(|u| u.active_state == "inactive" && u.result == "success")
+        && attempts.first().is_some_and(|a| a.outcome == Outcome::Ready && a.afterwards == Some(log::Afterwards::Stopped));
+    enabled && !stopped_on_purpose
+}

@@ -1,0 +1,169 @@
+//! What the last start attempt said, compared with what is true now.
+use crate::case::{Case, State};
+use crate::code::Code;
+use crate::config::Severity;
+use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage_of};
+use crate::log::{Attempt, Failure, Outcome};
+use crate::snapshot::Snapshot;
+
+pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    if matches!(case.state, State::Running | State::Starting) {
+        return vec![];
+    }
+    let Some(last) = case.attempts.first() else { return vec![] };
+    let mut found: Vec<Finding> = Vec::new();
+    let telling = telling(&case.attempts);
+    for attempt in telling {
+        for failure in attempt.failures.iter().filter(|f| !f.found.aftermath) {
+            found.push(told(snapshot, case, failure));
+        }
+        if let Some(crash) = crashed_run(case, attempt) {
+            found.push(crash);
+        }
+    }
+    if last.outcome == Outcome::Failed && found.is_empty() {
+        found.push(nothing_known(case, last));
+    }
+    found
+}
+
+/// The newest attempt; where the manager only refused to try, the one before that tells the reason.
+fn telling(attempts: &[Attempt]) -> Vec<&Attempt> {
+    let mut all = Vec::new();
+    for attempt in attempts {
+        all.push(attempt);
+        if attempt.outcome != Outcome::Refused || attempt.result == "condition" || attempt.result == "dependency" {
+            break;
+        }
+    }
+    all
+}
+
+fn evidence(case: &Case, failure: &Failure) -> Evidence {
+    Evidence {
+        source: if failure.code == Code::ManagerGaveUp { Source::Manager } else { Source::Log },
+        detail: crate::host::mask_text(&failure.text),
+        file: Some(failure.file.clone()),
+        line: failure.line,
+        pid: None,
+        time: None,
+    }
+    .time(failure.time, &case.zone)
+}
+
+fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
+    let object = |name: &str| failure.found.object(name);
+    let address = object("address").map(|a| a.trim_matches(['[', ']'])).and_then(|a| if a == "*" { "0.0.0.0".parse().ok() } else { a.parse().ok() });
+    let port = object("port").and_then(|p| p.parse().ok());
+    let subject = Subject {
+        address,
+        port,
+        pid: object("pid").and_then(|p| p.parse().ok()),
+        path: object("path").map(str::to_owned),
+        account: object("account").map(str::to_owned),
+        directive: object("directive").map(str::to_owned),
+        file: object("file").map(str::to_owned),
+        line: object("line").and_then(|l| l.parse().ok()),
+        host: object("host").map(str::to_owned),
+        unit: (failure.code == Code::ManagerGaveUp).then(|| case.service.unit_name().unwrap_or_default().to_owned()),
+    };
+    let still = still_true(snapshot, case, failure.code, &subject);
+    let title = match failure.code {
+        Code::ManagerGaveUp => format!("the service manager gave up on {} after too many failures", case.service.name),
+        Code::Crashed => format!("{} died of signal {}", case.service.name, object("signal").unwrap_or("?")),
+        Code::StartTimeout => format!("{} did not become ready in time", case.service.name),
+        Code::Unknown => format!("the log of the last start tells of a failure that no rule explains: {}", failure.text),
+        code => format!("{}{}", code.page().title, if subject.spelled().is_empty() { String::new() } else { format!(": {}", subject.spelled()) }),
+    };
+    let fixes = match failure.code {
+        Code::ManagerGaveUp => vec!["reset-and-start"],
+        Code::Crashed => vec!["start"],
+        _ => vec![],
+    };
+    Finding {
+        code: failure.code,
+        severity: Severity::Error,
+        title,
+        proof: match still {
+            Some(true) => Proof::Now,
+            Some(false) => Proof::Past,
+            None => Proof::Said,
+        },
+        evidence: vec![evidence(case, failure)],
+        fixes,
+        blocks: true,
+        stage: stage_of(failure.code),
+        subject,
+    }
+}
+
+/// Whether what the line says is still so; `None` where nothing on the host tells.
+fn still_true(snapshot: &Snapshot, case: &Case, code: Code, subject: &Subject) -> Option<bool> {
+    match code {
+        Code::PortTaken | Code::AlreadyRunning => {
+            if let Some(port) = subject.port {
+                return Some(case.wanted.iter().any(|w| w.listen.port == port && !w.held_by.is_empty()));
+            }
+            subject.pid.map(|pid| snapshot.process(pid).seen().is_some())
+        }
+        Code::ConfigMissingFile => subject.path.as_deref().and_then(|p| snapshot.exists(p)).map(|there| !there),
+        Code::AddressNotHere => {
+            let own = snapshot.addresses().seen()?;
+            subject.address.map(|a| !own.contains(&a))
+        }
+        Code::AccountMissing => {
+            let name = subject.account.as_deref()?;
+            Some(crate::accounts::account(snapshot, name).is_absent())
+        }
+        Code::ConfigSyntax | Code::ConfigUnknownDirective | Code::ConfigMisplacedDirective | Code::ConfigBadValue | Code::ConfigMissingModule | Code::ConfigConflict
+            if case.service.kind.name() != "program" && case.config.readable =>
+        {
+            // Our own reading decides, but only where it finds fault: silence may be our own gap unless a file changed.
+            let refused = case.config.first_error().is_some();
+            let last = case.attempts.first()?;
+            let changed = case.config.model.files.iter().any(|f| snapshot.stat(f).seen().is_some_and(|s| s.modified * 1_000_000 > last.began));
+            match (refused, changed) {
+                (true, _) => Some(true),
+                (false, true) => Some(false),
+                (false, false) => None,
+            }
+        }
+        _ => None,
+    }
+}
+
+fn crashed_run(case: &Case, attempt: &Attempt) -> Option<Finding> {
+    let down = matches!(case.state, State::Failed | State::Stopped | State::Restarting);
+    let crashed = attempt.outcome == Outcome::Ready && matches!(attempt.afterwards, Some(crate::log::Afterwards::Crashed | crate::log::Afterwards::Killed));
+    if !down || !crashed || (case.state == State::Stopped && attempt.result.is_empty()) {
+        return None;
+    }
+    let signal = attempt.exit.starts_with("killed") || attempt.exit.starts_with("dumped");
+    let how = if attempt.exit.is_empty() { attempt.result.clone() } else { attempt.exit.replace('/', " ") };
+    Some(Finding {
+        code: if signal { Code::Crashed } else { Code::Unknown },
+        severity: Severity::Error,
+        subject: Subject::unit(case.service.unit_name().unwrap_or_default()),
+        title: if signal { format!("{} ran and was ended by a signal ({how})", case.service.name) } else { format!("{} ran and ended by itself ({how})", case.service.name) },
+        proof: Proof::Now,
+        evidence: vec![Evidence::new(Source::Manager, format!("its main process ended: {how}")).file("journal").time(attempt.ended, &case.zone)],
+        fixes: vec!["start"],
+        blocks: true,
+        stage: crate::finding::stage::RUN,
+    })
+}
+
+fn nothing_known(case: &Case, attempt: &Attempt) -> Finding {
+    let how = if attempt.exit.is_empty() { attempt.result.clone() } else { attempt.exit.replace('/', " ") };
+    Finding {
+        code: Code::Unknown,
+        severity: Severity::Error,
+        subject: Subject::unit(case.service.unit_name().unwrap_or_default()),
+        title: format!("the last start failed ({how}) and left no line that tells why"),
+        proof: Proof::Said,
+        evidence: vec![Evidence::new(Source::Manager, format!("the start ended with {how}")).file("journal").time(attempt.ended, &case.zone)],
+        fixes: vec![],
+        blocks: true,
+        stage: crate::finding::stage::OUTCOME,
+    }
+}

@@ -1,0 +1,147 @@
+//! What our own reader of the configuration refuses, and what it warns of.
+use crate::case::{Case, State};
+use crate::code::Code;
+use crate::config::{ConfigFinding, DependsOn, Severity};
+use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
+use crate::log::Outcome;
+use crate::snapshot::Snapshot;
+
+pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    let mut found: Vec<Finding> = Vec::new();
+    let contradicted = contradicted(snapshot, case);
+    // The daemon stops at its first error; the others are seen after that one is put right.
+    let mut first = true;
+    for finding in case.config.findings.iter().filter(|f| f.severity == Severity::Error) {
+        let mut one = convert(finding);
+        if contradicted && finding.depends_on == DependsOn::Text {
+            one.proof = Proof::Said;
+            one.severity = Severity::Warning;
+            one.blocks = false;
+            one.evidence.push(Evidence::new(Source::Log, "the daemon itself read this configuration without complaint"));
+        } else if !first {
+            one.title = format!("{} (after the first fault)", one.title);
+        }
+        first = false;
+        found.push(one);
+    }
+    for finding in case.config.findings.iter().filter(|f| f.severity != Severity::Error) {
+        let mut one = convert(finding);
+        one.blocks = false;
+        one.proof = Proof::Now;
+        found.push(one);
+    }
+    if case.config.model.named == Some(false) {
+        found.push(Finding {
+            code: Code::NameUnset,
+            severity: Severity::Hint,
+            subject: Subject::path(&case.service.instance.config),
+            title: "the server has no name of its own and guesses one; this is harmless".into(),
+            proof: Proof::Now,
+            evidence: vec![Evidence::new(Source::Config, "no ServerName outside of virtual hosts").file(&case.service.instance.config)],
+            fixes: vec![],
+            blocks: false,
+            stage: stage::CONFIG,
+        });
+    }
+    found.extend(not_reloaded(snapshot, case));
+    found
+}
+
+fn convert(finding: &ConfigFinding) -> Finding {
+    let mut subject = Subject { directive: finding.directive.clone(), ..Subject::default() };
+    if let Some(place) = &finding.place {
+        subject.file = Some(place.file.to_string());
+        subject.line = Some(place.line);
+    }
+    match finding.code {
+        Code::ConfigMissingFile | Code::CertificateBad => subject.path.clone_from(&finding.object),
+        Code::AccountMissing => subject.account.clone_from(&finding.object),
+        Code::NameUnresolved => subject.host.clone_from(&finding.object),
+        Code::AddressNotHere => {
+            let socket: Option<std::net::SocketAddr> = finding.object.as_deref().and_then(|o| o.parse().ok());
+            subject.address = socket.map(|s| s.ip());
+            subject.port = socket.map(|s| s.port());
+        }
+        _ => {}
+    }
+    let mut evidence = Evidence::new(Source::Config, finding.message.clone());
+    if let Some(place) = &finding.place {
+        evidence = evidence.at(place);
+    }
+    let mut all = vec![evidence];
+    if let Some(help) = &finding.help {
+        all.push(Evidence::new(Source::Config, help.clone()));
+    }
+    Finding {
+        code: finding.code,
+        severity: finding.severity,
+        title: finding.message.clone(),
+        proof: Proof::Inevitable,
+        evidence: all,
+        fixes: fixes(finding),
+        blocks: true,
+        stage: crate::finding::stage_of(finding.code),
+        subject,
+    }
+}
+
+fn fixes(finding: &ConfigFinding) -> Vec<&'static str> {
+    let mut fixes = Vec::new();
+    if finding.edit.is_some() {
+        fixes.push("correct-directive");
+    }
+    if finding.code == Code::ConfigMissingModule {
+        fixes.push("load-module");
+    }
+    let section = finding.directive.as_deref().is_some_and(|d| d.starts_with('<') || matches!(d, "server" | "http" | "events" | "location" | "upstream"));
+    match finding.code {
+        Code::ConfigMissingFile if finding.object.is_some() => {
+            let log = finding.directive.as_deref().is_some_and(|d| d.to_ascii_lowercase().contains("log"));
+            if log || finding.message.starts_with("directory ") {
+                fixes.push("make-directory");
+            }
+            if finding.place.is_some() && !section {
+                fixes.push("comment-out");
+            }
+        }
+        Code::ConfigUnknownDirective | Code::ConfigMisplacedDirective | Code::ConfigConflict | Code::ConfigMissingModule | Code::ConfigBadValue
+            if finding.place.is_some() && !section =>
+        {
+            fixes.push("comment-out");
+        }
+        _ => {}
+    }
+    fixes
+}
+
+/// Whether the daemon read this very configuration: its last start got past reading, and no file changed since.
+fn contradicted(snapshot: &Snapshot, case: &Case) -> bool {
+    let Some(last) = case.attempts.first() else { return false };
+    let past = match last.outcome {
+        Outcome::Ready => true,
+        Outcome::Failed => last.failures.first().is_some_and(|f| crate::finding::stage_of(f.code) > stage::CONFIG && f.code != Code::Unknown && f.code != Code::Crashed && f.code != Code::StartTimeout),
+        _ => false,
+    };
+    // A second is the resolution of file times here.
+    past && case.config.model.files.iter().all(|f| snapshot.stat(f).seen().is_some_and(|s| (s.modified + 1) * 1_000_000 < last.began))
+}
+
+fn not_reloaded(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
+    if !matches!(case.state, State::Running | State::Degraded) {
+        return None;
+    }
+    let started = case.processes.first()?.started?;
+    let changed: Vec<String> = case.config.model.files.iter().filter(|f| snapshot.stat(f).seen().is_some_and(|s| s.modified > started + 1)).cloned().collect();
+    let first = changed.first()?;
+    Some(Finding {
+        code: Code::NotReloaded,
+        severity: Severity::Hint,
+        subject: Subject::path(first),
+        title: format!("{} changed after {} started; a reload may be due", if changed.len() == 1 { first.clone() } else { format!("{} files", changed.len()) }, case.service.name),
+        proof: Proof::Now,
+        evidence: changed.iter().map(|f| Evidence::new(Source::File, "modified after the start").file(f)).collect(),
+        fixes: vec![],
+        blocks: false,
+        stage: stage::CONFIG,
+    })
+}

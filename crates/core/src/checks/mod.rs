@@ -1,0 +1,24 @@
+//! Checks: pure functions from a case to findings. One concern, one file; this is the list of all.
+mod accounts;
+mod attempt;
+mod configuration;
+mod files;
+mod manager;
+mod ports;
+mod sandbox;
+
+use crate::case::Case;
+use crate::finding::Finding;
+use crate::snapshot::Snapshot;
+
+/// A check.
+pub type Check = fn(&Snapshot, &Case) -> Vec<Finding>;
+
+/// All checks.
+pub static CHECKS: &[Check] =
+    &[manager::check, configuration::check, files::check, sandbox::check, ports::check, accounts::check, attempt::check];
+
+/// Runs every check.
+pub fn run(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    CHECKS.iter().flat_map(|check| check(snapshot, case)).collect()
+}

@@ -1,0 +1,179 @@
+//! Addresses that the service wants: held by others, privileged, or left-over sockets.
+use crate::case::{Case, Holder, Returns, Wanted};
+use crate::code::Code;
+use crate::config::Severity;
+use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
+use crate::host::{FileKind, Protocol, Process};
+use crate::path;
+use crate::service::Service;
+use crate::snapshot::Snapshot;
+use std::net::IpAddr;
+
+/// The capability to bind privileged ports (capabilities(7)).
+const CAP_NET_BIND_SERVICE: &str = "CAP_NET_BIND_SERVICE";
+
+pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    let mut found = Vec::new();
+    for want in case.wanted.iter().filter(|w| w.bound && !w.served) {
+        found.extend(want.held_by.iter().map(|holder| taken(case, want, holder)));
+        found.extend(left_over(snapshot, case, want));
+        found.extend(privileged(snapshot, case, want));
+    }
+    found.extend(second_copy(case, &found));
+    found
+}
+
+fn taken(case: &Case, want: &Wanted, holder: &Holder) -> Finding {
+    let pid = holder.process.brief.pid;
+    let same = same_daemon(case.service, &holder.process) && holder.unit.is_none();
+    let code = if same { Code::AlreadyRunning } else { Code::PortTaken };
+    let name = &holder.process.brief.name;
+    let what = want.listen.address.map_or_else(|| want.listen.to_string(), |_| format!("port {}", want.listen.port));
+    let by = holder.unit.as_deref().map_or_else(|| format!("{name} (pid {pid})"), |unit| format!("{name} (pid {pid}) of {unit}"));
+    let title = if same { format!("another copy of {} runs already: {name} (pid {pid}) holds {what}", case.service.name) } else { format!("{what} is held by {by}") };
+    let mut evidence = vec![socket_evidence(holder)];
+    if let Some(place) = &want.place {
+        evidence.push(Evidence::new(Source::Config, format!("{} wants {}", case.service.name, want.listen)).at(place));
+    }
+    evidence.push(origin(case, holder));
+    let fixes = fixes(case, holder, want, same);
+    Finding {
+        code,
+        severity: Severity::Error,
+        subject: Subject::listener(want.listen.address, want.listen.port, want.listen.path.as_deref(), Some(pid)),
+        title,
+        proof: Proof::Inevitable,
+        evidence,
+        fixes,
+        blocks: true,
+        stage: stage::BIND,
+    }
+}
+
+fn socket_evidence(holder: &Holder) -> Evidence {
+    let bound = holder.socket.address.map_or_else(|| holder.socket.path.clone().unwrap_or_default(), |a| crate::net::endpoint(a, holder.socket.port));
+    let family = match holder.socket.address {
+        Some(IpAddr::V6(six)) if six.is_unspecified() && !holder.socket.v6_only => " (both address families)",
+        _ => "",
+    };
+    Evidence::new(Source::Socket, format!("{bound}{family} is listened on by {}", holder.process.brief.name)).pid(holder.process.brief.pid)
+}
+
+fn origin(case: &Case, holder: &Holder) -> Evidence {
+    let started = holder.chain.first().map_or_else(|| "nothing that is still there".to_owned(), |l| format!("{} {}", l.kind, l.name));
+    let returns = match holder.returns {
+        Returns::Boot => "; it comes back at boot",
+        Returns::Itself => "; it is started again by itself",
+        Returns::No => "; it does not come back by itself",
+        Returns::Unknown => "",
+    };
+    let command = crate::host::mask_arguments(&holder.process.arguments).join(" ");
+    let shown = if command.is_empty() { holder.process.brief.name.clone() } else { command };
+    let detail = format!("started by {started} as {}: {shown}{returns}", holder.user);
+    Evidence::new(Source::Process, detail).pid(holder.process.brief.pid).time(holder.process.started.map(|s| s * 1_000_000), &case.zone)
+}
+
+/// Least dangerous first: a stray is stopped, a managed holder or one with clients is a person's decision.
+fn fixes(case: &Case, holder: &Holder, want: &Wanted, same: bool) -> Vec<&'static str> {
+    let movable = want.place.is_some() && want.listen.protocol != Protocol::Unix && case.service.kind.speaks_http();
+    let decision = holder.unit.is_some() || holder.clients.unwrap_or(0) > 0 || holder.returns == Returns::Unknown;
+    match (same, decision && !same, movable) {
+        (true, ..) => vec!["stop-holder"],
+        (_, true, true) => vec!["move-port", "stop-holder"],
+        (_, false, true) => vec!["stop-holder", "move-port"],
+        (.., false) => vec!["stop-holder"],
+    }
+}
+
+/// The same executable with the same main configuration.
+fn same_daemon(service: &Service, process: &Process) -> bool {
+    if !service.runs_as(process) {
+        return false;
+    }
+    let own = crate::kinds::Instance { command: process.arguments.clone(), ..Default::default() };
+    let named = |flag: &str| own.command.windows(2).find(|w| w[0] == flag).map(|w| w[1].clone());
+    let other = named("-c").or_else(|| named("-f"));
+    other.is_none_or(|file| path::clean(&file) == path::clean(&service.instance.config) || !file.starts_with('/'))
+}
+
+/// A socket file that nobody listens on any more.
+fn left_over(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding> {
+    let file = want.listen.path.as_deref().filter(|_| want.held_by.is_empty())?;
+    let status = snapshot.link_stat(file).seen().filter(|s| s.kind == FileKind::Socket)?;
+    snapshot.host().parts().processes.then_some(())?;
+    let owner = crate::accounts::user_name(snapshot, status.uid);
+    let foreign = status.uid != case.starter.uid && status.uid != 0 || case.starter.uid != 0 && status.uid == 0;
+    let (code, title) = if foreign {
+        (Code::WrongOwner, format!("{file} belongs to {owner}, left by a start under another account than {}", case.starter.name))
+    } else {
+        (Code::StaleFile, format!("{file} is left over from a process that is gone"))
+    };
+    let evidence = vec![
+        Evidence::new(Source::File, format!("a socket of {owner}, mode {:04o}", status.mode)).file(file).time(Some(status.modified * 1_000_000), &case.zone),
+        Evidence::new(Source::Socket, format!("no process listens on {file}")),
+    ];
+    Some(Finding {
+        code,
+        severity: Severity::Error,
+        subject: Subject::path(file),
+        title,
+        proof: Proof::Now,
+        evidence,
+        fixes: vec!["move-aside"],
+        blocks: true,
+        stage: stage::FILES,
+    })
+}
+
+fn privileged(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding> {
+    let port = want.listen.port;
+    if case.starter.uid == 0 || port == 0 || want.listen.protocol == Protocol::Unix {
+        return None;
+    }
+    let limit = snapshot.text("/proc/sys/net/ipv4/ip_unprivileged_port_start").seen().and_then(|t| t.trim().parse().ok()).unwrap_or(1024u16);
+    let granted = case.service.unit.as_ref().is_some_and(|u| {
+        let values = u.values("Service", "AmbientCapabilities").join(" ");
+        values.contains(CAP_NET_BIND_SERVICE) || values.starts_with('~')
+    });
+    if port >= limit || granted {
+        return None;
+    }
+    let mut evidence = vec![Evidence::new(Source::Config, format!("{} wants {}", case.service.name, want.listen))];
+    if let Some(place) = &want.place {
+        evidence = evidence.into_iter().map(|e| e.at(place)).collect();
+    }
+    evidence.push(Evidence::new(Source::Manager, format!("it is started as {}, and ports below {limit} are for root", case.starter.name)));
+    Some(Finding {
+        code: Code::PortPrivileged,
+        severity: Severity::Error,
+        subject: Subject::listener(want.listen.address, port, None, None),
+        title: format!("port {port} may not be bound by {}", case.starter.name),
+        proof: Proof::Inevitable,
+        evidence,
+        fixes: if case.service.kind.speaks_http() { vec!["move-port"] } else { vec![] },
+        blocks: true,
+        stage: stage::BIND,
+    })
+}
+
+/// A copy started by hand that holds no wanted port, but the same pid file or data.
+fn second_copy(case: &Case, found: &[Finding]) -> Option<Finding> {
+    let down = case.processes.is_empty();
+    let known = found.iter().any(|f| f.code == Code::AlreadyRunning);
+    let stray = case.strays.iter().find(|p| same_daemon(case.service, p))?;
+    if !down || known || stray.cgroup.contains(".service") {
+        return None;
+    }
+    let pid = stray.brief.pid;
+    Some(Finding {
+        code: Code::AlreadyRunning,
+        severity: Severity::Error,
+        subject: Subject { pid: Some(pid), ..Subject::default() },
+        title: format!("another copy of {} runs already: {} (pid {pid})", case.service.name, stray.brief.name),
+        proof: Proof::Now,
+        evidence: vec![Evidence::new(Source::Process, crate::host::mask_arguments(&stray.arguments).join(" ")).pid(pid)],
+        fixes: vec!["stop-holder"],
+        blocks: true,
+        stage: stage::BIND,
+    })
+}

@@ -1,0 +1,210 @@
+//! What reading a configuration yields, whatever the daemon: findings with places, and the facts that
+//! other rooms need (listeners, account, logs, files).
+mod nearest;
+mod pattern;
+mod pem;
+mod table;
+
+pub use nearest::nearest;
+pub use pattern::regex_fault;
+pub use pem::pem_fault;
+pub use table::{Row, Table};
+
+use crate::code::Code;
+use crate::net::Listen;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// A place in a configuration file. Lines and columns count from 1; a column of 0 is unknown.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Place {
+    /// File as the host names it.
+    pub file: Arc<str>,
+    /// Line.
+    pub line: u32,
+    /// First column.
+    pub column: u32,
+    /// Column after the last.
+    pub end_column: u32,
+}
+
+impl std::fmt::Display for Place {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}:{}", self.file, self.line)
+    }
+}
+
+/// A stretch of bytes in a file, for edits.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Span {
+    /// File as the host names it.
+    pub file: Arc<str>,
+    /// First byte.
+    pub start: usize,
+    /// Byte after the last.
+    pub end: usize,
+}
+
+/// How bad a finding is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Severity {
+    /// The start is refused.
+    Error,
+    /// It starts, but not as meant.
+    Warning,
+    /// Worth knowing.
+    Hint,
+}
+
+/// What a verdict rests on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum DependsOn {
+    /// The text alone.
+    Text,
+    /// Files that it names.
+    Files,
+    /// Accounts of the host.
+    Accounts,
+    /// Host names.
+    Names,
+    /// Addresses of the host.
+    Interfaces,
+}
+
+/// One thing wrong with a configuration.
+#[derive(Clone, Debug)]
+pub struct ConfigFinding {
+    /// What.
+    pub code: Code,
+    /// How bad.
+    pub severity: Severity,
+    /// Where; `None` where no place is to blame.
+    pub place: Option<Place>,
+    /// The directive, as written.
+    pub directive: Option<String>,
+    /// What the verdict rests on.
+    pub depends_on: DependsOn,
+    /// What was found, then what was expected.
+    pub message: String,
+    /// The remedy.
+    pub help: Option<String>,
+    /// A path, account, address or name that the finding is about.
+    pub object: Option<String>,
+    /// The bytes to replace and what by, where one edit would put it right.
+    pub edit: Option<(Span, String)>,
+}
+
+/// A listener that the configuration asks for.
+#[derive(Clone, Debug)]
+pub struct WantedListen {
+    /// Address and port.
+    pub listen: Listen,
+    /// The line that asks for it.
+    pub place: Place,
+    /// The bytes of the port number.
+    pub port_span: Option<Span>,
+    /// Whether it speaks TLS.
+    pub tls: bool,
+    /// Whether the daemon insists (a wildcard on the same port can make an address needless).
+    pub bound: bool,
+}
+
+/// A path with the line that names it.
+#[derive(Clone, Debug)]
+pub struct NamedPath {
+    /// Absolute path.
+    pub path: String,
+    /// The line; `None` for a built-in default.
+    pub place: Option<Place>,
+    /// Directive that names it.
+    pub directive: String,
+}
+
+/// Another mention of a port that belongs to a listener or only looks like it.
+#[derive(Clone, Debug)]
+pub struct PortMention {
+    /// The port.
+    pub port: u16,
+    /// The line.
+    pub place: Place,
+    /// The bytes of the number.
+    pub span: Span,
+    /// Whether it belongs to this daemon's own listener and must change with it.
+    pub belongs: bool,
+    /// The text around it, for the list of what was left alone.
+    pub text: String,
+}
+
+/// One setting in force.
+#[derive(Clone, Debug)]
+pub struct SettingInForce {
+    /// Directive name as the table spells it.
+    pub name: String,
+    /// Its value as written, after variables.
+    pub value: String,
+    /// Section path, outermost first, empty at the top.
+    pub section: String,
+    /// The line.
+    pub place: Place,
+}
+
+/// What a configuration asks for.
+#[derive(Clone, Debug, Default)]
+pub struct ConfigModel {
+    /// Files that were read, in order.
+    pub files: Vec<String>,
+    /// Number of directives read.
+    pub directives: usize,
+    /// Listeners.
+    pub listens: Vec<WantedListen>,
+    /// Account of the workers, with its line.
+    pub account: Option<(String, Option<Place>)>,
+    /// Group of the workers.
+    pub group: Option<String>,
+    /// Error logs, the main one first.
+    pub error_logs: Vec<NamedPath>,
+    /// Access logs.
+    pub access_logs: Vec<NamedPath>,
+    /// The pid file.
+    pub pid_file: Option<NamedPath>,
+    /// Directories and files that must exist because they are written.
+    pub writes: Vec<NamedPath>,
+    /// Files that the daemon opens for reading at start.
+    pub reads: Vec<NamedPath>,
+    /// Names of sites with the index of a listener they belong to.
+    pub site_names: Vec<(String, u16)>,
+    /// Mentions of ports.
+    pub ports: Vec<PortMention>,
+    /// Every directive, when they were asked for.
+    pub settings: Vec<SettingInForce>,
+    /// Loaded modules.
+    pub modules: Vec<String>,
+    /// Whether the server has a name of its own; `None` where that does not matter.
+    pub named: Option<bool>,
+    /// Other facts by name.
+    pub facts: BTreeMap<String, String>,
+}
+
+/// What reading a configuration yielded. The first error is the one that the daemon would report.
+#[derive(Clone, Debug, Default)]
+pub struct Configuration {
+    /// What is wrong.
+    pub findings: Vec<ConfigFinding>,
+    /// What it asks for.
+    pub model: ConfigModel,
+    /// What could not be judged.
+    pub not_seen: Vec<String>,
+    /// Whether anything could be read at all.
+    pub readable: bool,
+}
+
+impl Configuration {
+    /// The error that the daemon itself would report.
+    pub fn first_error(&self) -> Option<&ConfigFinding> {
+        self.findings.iter().find(|f| f.severity == Severity::Error)
+    }
+}

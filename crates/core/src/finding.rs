@@ -1,0 +1,206 @@
+//! What checks find: typed subjects, evidence with its origin, and how well it is proved.
+use crate::code::Code;
+use crate::config::{Place, Severity};
+use crate::log::format_time;
+use crate::net::endpoint;
+use jiff::tz::TimeZone;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::net::IpAddr;
+
+/// Where a piece of evidence comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Source {
+    /// The kernel's table of sockets.
+    Socket,
+    /// The process table.
+    Process,
+    /// A configuration file.
+    Config,
+    /// A log line.
+    Log,
+    /// A file's status.
+    File,
+    /// The service manager.
+    Manager,
+    /// A server's own answer.
+    Probe,
+    /// A host name looked up.
+    NameLookup,
+}
+
+/// One piece of evidence.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Evidence {
+    /// Where it comes from.
+    pub source: Source,
+    /// What it says.
+    pub detail: String,
+    /// File, or `journal`.
+    pub file: Option<String>,
+    /// Line in it.
+    pub line: Option<u32>,
+    /// Process.
+    pub pid: Option<u32>,
+    /// Time, RFC 3339.
+    pub time: Option<String>,
+}
+
+impl Evidence {
+    /// Evidence with nothing but words.
+    pub fn new(source: Source, detail: impl Into<String>) -> Self {
+        Self { source, detail: detail.into(), file: None, line: None, pid: None, time: None }
+    }
+    /// With a place in a file.
+    pub fn at(mut self, place: &Place) -> Self {
+        self.file = Some(place.file.to_string());
+        self.line = Some(place.line);
+        self
+    }
+    /// With a file.
+    pub fn file(mut self, file: &str) -> Self {
+        self.file = Some(file.to_owned());
+        self
+    }
+    /// With a process.
+    pub fn pid(mut self, pid: u32) -> Self {
+        self.pid = Some(pid);
+        self
+    }
+    /// With a time in microseconds since the epoch.
+    pub fn time(mut self, micros: Option<i64>, zone: &TimeZone) -> Self {
+        self.time = micros.map(|t| format_time(t, zone));
+        self
+    }
+}
+
+/// What a finding is about. Findings about the same thing are joined.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Subject {
+    /// Address.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub address: Option<IpAddr>,
+    /// Port.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub port: Option<u16>,
+    /// Process.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pid: Option<u32>,
+    /// File or directory.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+    /// Unit.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unit: Option<String>,
+    /// Account.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub account: Option<String>,
+    /// Directive.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub directive: Option<String>,
+    /// Configuration file of the directive.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    /// Its line.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub line: Option<u32>,
+    /// Host name.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub host: Option<String>,
+}
+
+impl Subject {
+    /// A listener.
+    pub fn listener(address: Option<IpAddr>, port: u16, path: Option<&str>, pid: Option<u32>) -> Self {
+        Self { address, port: (port > 0).then_some(port), path: path.map(str::to_owned), pid, ..Self::default() }
+    }
+    /// A path.
+    pub fn path(path: &str) -> Self {
+        Self { path: Some(path.to_owned()), ..Self::default() }
+    }
+    /// A unit.
+    pub fn unit(unit: &str) -> Self {
+        Self { unit: Some(unit.to_owned()), ..Self::default() }
+    }
+    /// In a few words.
+    pub fn spelled(&self) -> String {
+        match (self.address, self.port, &self.path, &self.unit, &self.directive) {
+            (Some(address), Some(port), ..) => endpoint(address, port),
+            (None, Some(port), ..) => format!("port {port}"),
+            (_, _, Some(path), ..) => path.clone(),
+            (_, _, _, Some(unit), _) => unit.clone(),
+            (.., Some(directive)) => directive.clone(),
+            _ => String::new(),
+        }
+    }
+}
+
+/// How a finding is known.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Proof {
+    /// The log said so; nothing on the host confirms or denies it.
+    Said,
+    /// The log said so, and it is no longer true.
+    Past,
+    /// It is true now.
+    Now,
+    /// The kernel or the parser proves that the next start fails.
+    Inevitable,
+}
+
+/// One thing a check found.
+#[derive(Clone, Debug)]
+pub struct Finding {
+    /// What.
+    pub code: Code,
+    /// How bad.
+    pub severity: Severity,
+    /// About what.
+    pub subject: Subject,
+    /// One sentence.
+    pub title: String,
+    /// How it is known.
+    pub proof: Proof,
+    /// Evidence.
+    pub evidence: Vec<Evidence>,
+    /// Fixes, least dangerous first.
+    pub fixes: Vec<&'static str>,
+    /// Whether it keeps the service from starting or answering.
+    pub blocks: bool,
+    /// When in a start it strikes: smaller is earlier.
+    pub stage: u8,
+}
+
+/// Stages of a start, for [`Finding::stage`].
+pub mod stage {
+    /// The manager does not even try.
+    pub const MANAGER: u8 = 0;
+    /// The program cannot be executed, or its account does not exist.
+    pub const EXECUTE: u8 = 1;
+    /// The configuration is read.
+    pub const CONFIG: u8 = 2;
+    /// Files are opened.
+    pub const FILES: u8 = 3;
+    /// Sockets are bound.
+    pub const BIND: u8 = 4;
+    /// It runs.
+    pub const RUN: u8 = 5;
+    /// Only the outcome is known.
+    pub const OUTCOME: u8 = 6;
+}
+
+/// The stage at which a code strikes.
+pub fn stage_of(code: Code) -> u8 {
+    match code {
+        Code::ManagerDisabled => stage::MANAGER,
+        Code::ProgramMissing | Code::AccountMissing | Code::RuntimeWrong | Code::DependencyDown => stage::EXECUTE,
+        Code::ConfigSyntax | Code::ConfigUnknownDirective | Code::ConfigMisplacedDirective | Code::ConfigBadValue | Code::ConfigMissingModule
+        | Code::ConfigMissingFile | Code::ConfigConflict | Code::NameUnresolved | Code::CertificateBad => stage::CONFIG,
+        Code::PermissionDenied | Code::PolicyDenied | Code::WrongOwner | Code::StaleFile | Code::DiskFull | Code::ReadOnly | Code::DataMissing
+        | Code::DataDamaged | Code::DataVersion | Code::MemoryShort | Code::LimitReached => stage::FILES,
+        Code::PortTaken | Code::AlreadyRunning | Code::PortPrivileged | Code::AddressNotHere => stage::BIND,
+        Code::Crashed | Code::StartTimeout | Code::WrongAccount => stage::RUN,
+        _ => stage::OUTCOME,
+    }
+}

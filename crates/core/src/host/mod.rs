@@ -1,0 +1,147 @@
+//! The only way to look at a machine: questions with typed answers.
+//!
+//! A host is made of parts that can each be there or not. One question type and one answer type keep
+//! the recorder and the replayer trivial: a bundle is the list of what was asked and answered.
+mod answer;
+mod record;
+mod redact;
+
+pub use answer::*;
+pub use record::{Bundle, Recorder, Replayer, BUNDLE_SCHEMA};
+pub use redact::{arguments as mask_arguments, mask_text, redact};
+
+use serde::{Deserialize, Serialize};
+
+/// What came of a look. "Absent" is knowledge, "not seen" is the lack of it; they never mix.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Look<T> {
+    /// The answer.
+    Seen(T),
+    /// It is known not to be there.
+    Absent,
+    /// It could not be looked at.
+    NotSeen(Unseen),
+}
+
+/// Why something could not be looked at.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Unseen {
+    /// The system refused.
+    Denied,
+    /// It went away while being looked at.
+    Gone,
+    /// This host has no such part (a tree has no processes).
+    PartMissing,
+    /// The record does not hold this answer.
+    NotRecorded,
+    /// It did not answer in time.
+    TimedOut,
+    /// It is larger than what is read, in bytes.
+    TooLarge(u64),
+    /// A FIFO, device or socket where a regular file was expected.
+    NotRegular,
+    /// Anything else, in the system's words.
+    Failed(String),
+}
+
+impl std::fmt::Display for Unseen {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Denied => f.write_str("permission denied"),
+            Self::Gone => f.write_str("it went away while being looked at"),
+            Self::PartMissing => f.write_str("not part of what was given"),
+            Self::NotRecorded => f.write_str("not recorded"),
+            Self::TimedOut => f.write_str("no answer in time"),
+            Self::TooLarge(bytes) => write!(f, "{bytes} bytes are more than is read"),
+            Self::NotRegular => f.write_str("not a regular file"),
+            Self::Failed(words) => f.write_str(words),
+        }
+    }
+}
+
+impl<T> Look<T> {
+    /// The answer, if there is one.
+    pub fn seen(self) -> Option<T> {
+        match self {
+            Self::Seen(value) => Some(value),
+            _ => None,
+        }
+    }
+    /// Borrowed form.
+    pub fn as_ref(&self) -> Look<&T> {
+        match self {
+            Self::Seen(value) => Look::Seen(value),
+            Self::Absent => Look::Absent,
+            Self::NotSeen(why) => Look::NotSeen(why.clone()),
+        }
+    }
+    /// Changes the answer, keeps the rest.
+    pub fn map<U>(self, change: impl FnOnce(T) -> U) -> Look<U> {
+        match self {
+            Self::Seen(value) => Look::Seen(change(value)),
+            Self::Absent => Look::Absent,
+            Self::NotSeen(why) => Look::NotSeen(why),
+        }
+    }
+    /// Whether it is known not to be there.
+    pub fn is_absent(&self) -> bool {
+        matches!(self, Self::Absent)
+    }
+}
+
+/// One thing that can be asked of a host. Paths are absolute, as the host sees them.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Question {
+    /// Status of a file; symbolic links are followed.
+    Stat(String),
+    /// Status of a file itself, a link included.
+    LinkStat(String),
+    /// Target of a symbolic link, as written.
+    ReadLink(String),
+    /// Names in a directory, sorted.
+    List(String),
+    /// A regular file's content, bounded by [`READ_LIMIT`].
+    Read(String),
+    /// Bytes of a regular file: path, offset, length.
+    ReadAt(String, u64, u32),
+    /// Space on the file system that holds a path.
+    Space(String),
+    /// The mount table.
+    Mounts,
+    /// All processes, in brief.
+    Processes,
+    /// One process in full.
+    Process(u32),
+    /// All listening sockets.
+    Listeners,
+    /// Which processes hold these socket inodes.
+    SocketOwners(Vec<u64>),
+    /// Established connections on a local TCP port.
+    Clients(u16),
+    /// A unit as the service manager has it.
+    Unit(String),
+    /// The newest journal entries of a unit, at most this many.
+    Journal(String, u32),
+    /// Addresses of all interfaces.
+    Addresses,
+    /// Time now and time of boot.
+    Clock,
+    /// Who this program is on that host.
+    Myself,
+    /// A server asked in its protocol.
+    Probe(ProbeRequest),
+}
+
+/// The most that is read of one configuration file, in bytes.
+pub const READ_LIMIT: u64 = 64 << 20;
+
+/// A machine, or what is known of one.
+pub trait Host {
+    /// Answers one question. Never blocks longer than its deadline.
+    fn ask(&self, question: &Question) -> Look<Answer>;
+    /// The parts this host has.
+    fn parts(&self) -> Parts;
+}

@@ -1,0 +1,135 @@
+//! What httpd checks once everything is read, and what only a real start finds.
+use super::read::Reader;
+use super::rules::{self, Facts};
+use crate::code::Code;
+use crate::config::{DependsOn, NamedPath, pem_fault};
+use crate::host::Look;
+use crate::path;
+
+pub(super) fn finish(r: &mut Reader, facts: Facts) {
+    r.out.model.named = Some(facts.has_server_name);
+    processing_modules(r);
+    rules::accounts(r);
+    listeners(r, &facts);
+    error_logs(r);
+    runtime(r);
+    if r.module_loaded("mime_module") && !facts.has_types_config {
+        let file = path::join(&r.server_root, "conf/mime.types");
+        if r.snapshot.exists(&file) == Some(false) {
+            missing(r, file, "the default TypesConfig");
+        }
+    }
+    tls(r, &facts);
+}
+
+fn missing(r: &mut Reader, file: String, what: &str) {
+    let found = r.find_at(None, Code::ConfigMissingFile, format!("{what} {file} is not there"));
+    found.depends_on = DependsOn::Files;
+    found.object = Some(file);
+}
+
+fn processing_modules(r: &mut Reader) {
+    let loaded: Vec<String> = r.out.model.modules.iter().filter(|m| m.starts_with("mpm_")).cloned().collect();
+    match loaded.as_slice() {
+        [] if r.options.needs_mpm => drop(r.find_at(None, Code::ConfigMissingModule, "no MPM is loaded: one of mpm_event, mpm_worker, mpm_prefork must be")),
+        [_, _, ..] => drop(r.find_at(None, Code::ConfigConflict, format!("more than one MPM is loaded: {}", loaded.join(", ")))),
+        [mpm] if mpm != "mpm_prefork_module" && r.out.model.modules.iter().any(|m| m == "php_module" || m == "php7_module") => {
+            r.find_at(None, Code::ConfigConflict, format!("the PHP module needs mpm_prefork, but {mpm} is loaded"));
+        }
+        _ => {}
+    }
+}
+
+fn listeners(r: &mut Reader, facts: &Facts) {
+    if facts.listens.is_empty() {
+        r.find_at(None, Code::ConfigBadValue, "there is no Listen directive: the server has no socket to open");
+    }
+    for (at, (address, port, place)) in facts.listens.iter().enumerate() {
+        for (other, other_port, first) in &facts.listens[..at] {
+            if port != other_port {
+                continue;
+            }
+            // `Listen 80` beside `0.0.0.0:80` is tolerated; beside any other address it is not.
+            let wide = |a: &Option<std::net::IpAddr>| a.is_none_or(|a| a.is_unspecified());
+            let tolerated = match (address, other) {
+                (None, Some(a)) | (Some(a), None) => a.is_unspecified() && a.is_ipv4(),
+                (Some(a), Some(b)) => a.is_ipv4() != b.is_ipv4(),
+                (None, None) => true,
+            };
+            if !tolerated && (wide(address) || wide(other)) {
+                let message = format!("port {port} is already listened on by {first}, which covers this address");
+                let found = r.find_at(Some(place.clone()), Code::ConfigConflict, message);
+                found.directive = Some("Listen".into());
+            }
+        }
+        let Some(address) = address else { continue };
+        if address.is_unspecified() || address.is_loopback() {
+            continue;
+        }
+        if let Look::Seen(own) = r.snapshot.addresses() {
+            if !own.contains(address) && !crate::names::may_bind_foreign(r.snapshot, *address) {
+                let shown = crate::net::endpoint(*address, *port);
+                let found = r.find_at(Some(place.clone()), Code::AddressNotHere, format!("no interface of this host has the address of {shown}"));
+                found.directive = Some("Listen".into());
+                found.depends_on = DependsOn::Interfaces;
+                found.object = Some(shown);
+            }
+        }
+    }
+}
+
+fn error_logs(r: &mut Reader) {
+    if r.out.model.error_logs.is_empty() {
+        let file = path::join(&r.server_root, "logs/error_log");
+        let entry = NamedPath { path: file, place: None, directive: "ErrorLog".into() };
+        r.out.model.error_logs.push(entry.clone());
+        r.out.model.writes.push(entry);
+    }
+    for entry in r.out.model.error_logs.clone() {
+        let dir = path::parent(&entry.path).to_owned();
+        if r.snapshot.is_directory(&dir) == Some(false) && !r.options.made(&dir) {
+            let found = r.find_at(entry.place.clone(), Code::ConfigMissingFile, format!("directory {dir} for {} is not there", entry.path));
+            found.directive = Some(entry.directive.clone());
+            found.depends_on = DependsOn::Files;
+            found.object = Some(dir);
+        }
+    }
+}
+
+/// The pid file's directory; control scripts of distributions make it, so that is no fault then.
+fn runtime(r: &mut Reader) {
+    let default = r.runtime_dir.clone().unwrap_or_else(|| path::join(&r.server_root, "logs"));
+    if r.out.model.pid_file.is_none() {
+        r.out.model.pid_file = Some(NamedPath { path: path::join(&default, "httpd.pid"), place: None, directive: "PidFile".into() });
+    }
+    let Some(pid) = r.out.model.pid_file.clone() else { return };
+    let dir = path::parent(&pid.path).to_owned();
+    if r.snapshot.is_directory(&dir) == Some(false) && !r.options.made(&dir) {
+        let found = r.find_at(pid.place.clone(), Code::ConfigMissingFile, format!("directory {dir} for {} is not there", pid.path));
+        found.directive = Some("PidFile".into());
+        found.depends_on = DependsOn::Files;
+        found.object = Some(dir);
+    }
+    r.out.model.writes.push(pid);
+}
+
+fn tls(r: &mut Reader, facts: &Facts) {
+    let global = facts.tls.get(&0).is_some_and(|t| t.certificate);
+    for (host, tls) in &facts.tls {
+        let Some(place) = &tls.engine else { continue };
+        if !tls.certificate && !(global && *host > 0) && r.module_loaded("ssl_module") && !r.module_loaded("md_module") {
+            let found = r.find_at(Some(place.clone()), Code::CertificateBad, "SSLEngine is on, but no SSLCertificateFile is given");
+            found.directive = Some("SSLEngine".into());
+            continue;
+        }
+        for (file, place, is_key) in &tls.files {
+            let Look::Seen(bytes) = r.snapshot.read(file) else { continue };
+            if let Some(fault) = pem_fault(&bytes, *is_key) {
+                let found = r.find_at(Some(place.clone()), Code::CertificateBad, format!("{file}: {fault}"));
+                found.directive = Some(if *is_key { "SSLCertificateKeyFile" } else { "SSLCertificateFile" }.into());
+                found.depends_on = DependsOn::Files;
+                found.object = Some(file.clone());
+            }
+        }
+    }
+}

@@ -1,0 +1,126 @@
+//! httpd: tagged sections, two passes, variables from the distribution's shell file.
+mod envvars;
+mod finish;
+mod lines;
+mod read;
+mod rules;
+mod versions;
+mod walk;
+
+use super::{Instance, Kind, installed_version};
+use crate::config::{Configuration, Table};
+use crate::log::{Catalogue, Grammar};
+use crate::path;
+use crate::snapshot::Snapshot;
+use std::collections::{BTreeMap, HashMap};
+
+static DIRECTIVES: Table = Table::new(include_str!("directives.tsv"));
+static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
+static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+
+/// Modules that distributions build in.
+const STATIC_MODULES: &[&str] =
+    &["core_module", "so_module", "watchdog_module", "http_module", "log_config_module", "logio_module", "version_module", "unixd_module"];
+
+/// The kind `httpd`.
+pub(super) struct Httpd;
+
+/// How this start of httpd differs from others.
+pub(super) struct Options {
+    config: String,
+    server_root: String,
+    environment: BTreeMap<String, String>,
+    defines: HashMap<String, String>,
+    /// Directives of `-C`, carried out before the main file.
+    before: Vec<String>,
+    version: String,
+    needs_mpm: bool,
+    made_by_manager: Vec<String>,
+    /// Whether a control script starts it, which makes the runtime directories.
+    by_script: bool,
+    start_uid: u32,
+    keep_all: bool,
+}
+
+impl Options {
+    fn of(snapshot: &Snapshot, instance: &Instance) -> Self {
+        let words = &instance.command;
+        let values = |flag: &str| -> Vec<String> {
+            let separate = words.windows(2).filter(|w| w[0] == flag).map(|w| w[1].clone());
+            let joined = words.iter().filter_map(|w| w.strip_prefix(flag).filter(|r| !r.is_empty()).map(str::to_owned));
+            separate.chain(joined).collect()
+        };
+        let folder = path::parent(&instance.config);
+        let by_script = words.first().is_none_or(|w| path::name(w).ends_with("ctl")) || words.is_empty();
+        let mut environment = instance.environment.clone();
+        if let Some(text) = snapshot.text(&path::join(folder, "envvars")).seen() {
+            environment.entry("APACHE_CONFDIR".into()).or_insert_with(|| folder.to_owned());
+            envvars::read(&text, snapshot, &mut environment);
+        }
+        let distribution = folder == "/etc/apache2" || folder == "/etc/httpd/conf" || folder == "/etc/httpd";
+        let default_root = if folder.ends_with("/conf") { path::parent(folder) } else { folder };
+        Self {
+            config: instance.config.clone(),
+            server_root: values("-d").pop().unwrap_or_else(|| default_root.to_owned()),
+            defines: values("-D").into_iter().map(|d| d.split_once('=').map_or((d.clone(), String::new()), |(k, v)| (k.to_owned(), v.to_owned()))).collect(),
+            before: values("-C"),
+            version: installed_version(snapshot, Httpd.packages()).unwrap_or_else(|| "2.4.68".into()),
+            needs_mpm: true,
+            made_by_manager: instance.made_by_manager.clone(),
+            by_script: by_script && distribution,
+            start_uid: instance.start_uid,
+            keep_all: instance.keep_all,
+            environment,
+        }
+    }
+
+    /// Whether the manager or the control script makes this directory before the start.
+    fn made(&self, dir: &str) -> bool {
+        let script = self.by_script && ["APACHE_RUN_DIR", "APACHE_LOCK_DIR"].iter().any(|v| self.environment.get(*v).is_some_and(|d| path::clean(d) == path::clean(dir)));
+        script || self.made_by_manager.iter().any(|d| dir == d || dir.starts_with(&format!("{d}/")))
+    }
+}
+
+impl Kind for Httpd {
+    fn name(&self) -> &'static str {
+        "httpd"
+    }
+    fn programs(&self) -> &'static [&'static str] {
+        &["apache2", "httpd", "apachectl", "apache2ctl", "httpd-prefork", "httpd-worker", "start_apache2"]
+    }
+    fn units(&self) -> &'static [&'static str] {
+        &["apache2.service", "httpd.service"]
+    }
+    fn configs(&self) -> &'static [&'static str] {
+        &["/etc/apache2/apache2.conf", "/etc/httpd/conf/httpd.conf", "/etc/apache2/httpd.conf", "/usr/local/apache2/conf/httpd.conf", "/opt/httpd/conf/httpd.conf"]
+    }
+    fn packages(&self) -> &'static [&'static str] {
+        &["apache2-bin", "apache2", "httpd"]
+    }
+    fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
+        let words = instance.command.clone();
+        if let Some(pair) = words.windows(2).find(|w| w[0] == "-f") {
+            let root = words.windows(2).find(|w| w[0] == "-d").map_or("/etc/apache2", |w| w[1].as_str());
+            instance.config = path::join(root, &pair[1]);
+        } else if instance.config.is_empty() {
+            let known = self.configs().iter().find(|c| snapshot.exists(c) == Some(true));
+            let folder = instance.environment.get("APACHE_CONFDIR").map(|d| path::join(d, "apache2.conf"));
+            instance.config = folder.unwrap_or_else(|| known.unwrap_or(&self.configs()[0]).to_string());
+        }
+    }
+    fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
+        read::read(snapshot, &Options::of(snapshot, instance))
+    }
+    fn grammar(&self) -> &'static Grammar {
+        &GRAMMAR
+    }
+    fn catalogue(&self) -> &'static Catalogue {
+        &CATALOGUE
+    }
+    fn is_main(&self, arguments: &[String]) -> bool {
+        !arguments.iter().any(|a| matches!(a.as_str(), "-t" | "-S" | "-M" | "-L" | "-v" | "-V"))
+    }
+    fn speaks_http(&self) -> bool {
+        true
+    }
+}

@@ -1,0 +1,563 @@
+//! httpd's first pass: the tree of files, and at once what steers reading it. Nothing else is judged here.
+use super::lines::{Line, Lines, word, words};
+use super::{DIRECTIVES, Options, versions};
+use crate::code::Code;
+use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity, Span};
+use crate::host::{FileKind, Look, Unseen};
+use crate::path;
+use crate::snapshot::Snapshot;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// How deep includes and sections may nest before the reader gives up.
+const DEPTH: usize = 100;
+/// How many files are read at most.
+const FILES: usize = 20_000;
+
+/// One directive or section head that the second pass will carry out.
+#[derive(Clone, Debug)]
+pub(super) struct Item {
+    /// The whole logical line.
+    pub(super) text: Box<str>,
+    pub(super) file: Arc<str>,
+    pub(super) line: u32,
+    pub(super) column: u32,
+    pub(super) start: usize,
+    /// For a section head: the index behind its last child.
+    pub(super) end: Option<usize>,
+}
+
+impl Item {
+    pub(super) fn name(&self) -> String {
+        let (name, _) = word(&self.text);
+        if name.starts_with('<') { name.trim_end_matches('>').to_owned() } else { name.into_owned() }
+    }
+    pub(super) fn rest(&self) -> &str {
+        word(&self.text).1
+    }
+    pub(super) fn place(&self) -> Place {
+        let width = if self.column > 0 { u32::try_from(word(&self.text).0.chars().count()).unwrap_or(0) } else { 0 };
+        Place { file: self.file.clone(), line: self.line, column: self.column, end_column: self.column + width }
+    }
+    /// The bytes of `part`, which is a slice of this item's text; `None` for joined lines.
+    pub(super) fn span(&self, offset: usize, length: usize) -> Option<Span> {
+        (self.column > 0).then(|| Span { file: self.file.clone(), start: self.start + offset, end: self.start + offset + length })
+    }
+}
+
+/// The state of both passes.
+pub(super) struct Reader<'s, 'h> {
+    pub(super) snapshot: &'s Snapshot<'h>,
+    pub(super) options: &'s Options,
+    pub(super) out: Configuration,
+    pub(super) items: Vec<Item>,
+    pub(super) defines: HashMap<String, String>,
+    pub(super) server_root: String,
+    pub(super) runtime_dir: Option<String>,
+    macros: HashMap<String, Macro>,
+    open_files: Vec<String>,
+    file: Arc<str>,
+    pub(super) stopped: bool,
+    depth: usize,
+}
+
+#[derive(Clone)]
+struct Macro {
+    parameters: Vec<String>,
+    lines: Vec<(String, u32)>,
+    file: Arc<str>,
+}
+
+/// A section that is open in the current file.
+struct Open {
+    name: String,
+    line: u32,
+    item: usize,
+}
+
+pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
+    let mut reader = Reader {
+        snapshot,
+        options,
+        out: Configuration::default(),
+        items: Vec::new(),
+        defines: options.defines.clone(),
+        server_root: options.server_root.clone(),
+        runtime_dir: None,
+        macros: HashMap::new(),
+        open_files: Vec::new(),
+        file: Arc::from(options.config.as_str()),
+        stopped: false,
+        depth: 0,
+    };
+    match snapshot.read(&options.config) {
+        Look::Seen(_) => reader.out.readable = true,
+        Look::Absent => {
+            reader.out.readable = true;
+            let message = format!("{} is not there", options.config);
+            let found = reader.find_at(None, Code::ConfigMissingFile, message);
+            found.depends_on = DependsOn::Files;
+            found.object = Some(options.config.clone());
+            return reader.out;
+        }
+        Look::NotSeen(why) => {
+            reader.out.not_seen.push(format!("{}: {why}", options.config));
+            return reader.out;
+        }
+    }
+    for text in &options.before {
+        let mut lines = vec![Line { text: text.as_str().into(), number: 0, start: 0, column: 0 }].into_iter();
+        reader.sections(&mut lines, None);
+    }
+    let main = options.config.clone();
+    reader.read_file(&main, None);
+    if !reader.stopped {
+        super::walk::walk(&mut reader);
+    }
+    reader.out
+}
+
+impl Reader<'_, '_> {
+    pub(super) fn find_at(&mut self, place: Option<Place>, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+        let finding = ConfigFinding {
+            code,
+            severity: Severity::Error,
+            place,
+            directive: None,
+            depends_on: DependsOn::Text,
+            message: message.into(),
+            help: None,
+            object: None,
+            edit: None,
+        };
+        let at = self.out.findings.len();
+        self.out.findings.push(finding);
+        &mut self.out.findings[at]
+    }
+
+    fn stop(&mut self, line: &Line, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+        self.stopped = true;
+        self.report(line, code, message)
+    }
+
+    fn report(&mut self, line: &Line, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+        let (name, _) = word(&line.text);
+        let width = u32::try_from(name.chars().count()).unwrap_or(0);
+        let place = Place { file: self.file.clone(), line: line.number, column: line.column, end_column: line.column + width };
+        let name = name.trim_end_matches('>').to_owned();
+        let found = self.find_at(Some(place), code, message);
+        found.directive = Some(name);
+        found
+    }
+
+    /// `${NAME}` of defines and the environment put in; what is unknown stays as it is.
+    pub(super) fn resolve(&self, text: &str) -> String {
+        let mut out = String::new();
+        let mut rest = text;
+        while let Some(at) = rest.find("${") {
+            out.push_str(&rest[..at]);
+            rest = &rest[at..];
+            let Some(end) = rest.find('}') else { break };
+            let name = &rest[2..end];
+            match self.defines.get(name).or_else(|| self.options.environment.get(name)) {
+                Some(value) => out.push_str(value),
+                None => out.push_str(&rest[..=end]),
+            }
+            rest = &rest[end + 1..];
+        }
+        out.push_str(rest);
+        out
+    }
+
+    fn read_file(&mut self, name: &str, from: Option<&Line>) {
+        if self.open_files.iter().any(|f| f == name) || self.open_files.len() > DEPTH || self.out.model.files.len() > FILES {
+            if let Some(line) = from {
+                let message = format!("{name} includes itself, or files are included too deep");
+                self.stop(line, Code::ConfigConflict, message);
+            }
+            return;
+        }
+        let bytes = match self.snapshot.read(name) {
+            Look::Seen(bytes) => bytes,
+            Look::Absent => {
+                if let Some(line) = from {
+                    self.missing(line, name);
+                }
+                return;
+            }
+            Look::NotSeen(why) => {
+                match (from, why) {
+                    (Some(line), Unseen::NotRegular) => {
+                        self.stop(line, Code::ConfigMissingFile, format!("{name} is no regular file")).depends_on = DependsOn::Files;
+                    }
+                    (_, why) => self.out.not_seen.push(format!("{name}: {why}")),
+                }
+                return;
+            }
+        };
+        if !self.out.model.files.iter().any(|f| f == name) {
+            self.out.model.files.push(name.to_owned());
+        }
+        let text: String = match std::str::from_utf8(&bytes) {
+            Ok(text) => text.to_owned(),
+            Err(_) => bytes.iter().map(|&b| if b.is_ascii() { char::from(b) } else { '?' }).collect(),
+        };
+        let outer = std::mem::replace(&mut self.file, Arc::from(name));
+        self.open_files.push(name.to_owned());
+        let mut lines = Lines::new(&text);
+        self.sections(&mut lines, None);
+        self.open_files.pop();
+        self.file = outer;
+    }
+
+    fn missing(&mut self, line: &Line, name: &str) {
+        let found = self.stop(line, Code::ConfigMissingFile, format!("{name} is not there"));
+        found.depends_on = DependsOn::Files;
+        found.object = Some(name.to_owned());
+    }
+
+    /// Reads lines until they end, or until `until` (a condition's name) is closed. Sections opened here must be
+    /// closed here.
+    fn sections<'a>(&mut self, lines: &mut dyn Iterator<Item = Line<'a>>, until: Option<(&str, u32)>) {
+        let mut open: Vec<Open> = Vec::new();
+        self.depth += 1;
+        while let Some(line) = lines.next() {
+            if self.stopped || self.depth > DEPTH {
+                break;
+            }
+            if line.text.is_empty() || line.text.starts_with('#') {
+                continue;
+            }
+            if let Some(closing) = line.text.strip_prefix("</") {
+                let name = closing.split(|c: char| c.is_whitespace()).next().unwrap_or_default();
+                let Some(name) = name.strip_suffix('>') else {
+                    self.stop(&line, Code::ConfigSyntax, format!("</{name} is missing its closing >"));
+                    break;
+                };
+                match (open.pop(), until) {
+                    (Some(last), _) if last.name.eq_ignore_ascii_case(name) => {
+                        let end = self.items.len();
+                        self.items[last.item].end = Some(end);
+                    }
+                    (Some(last), _) => {
+                        let message = format!("expected </{}>, which is open since line {}, but found </{name}>", last.name, last.line);
+                        self.stop(&line, Code::ConfigSyntax, message);
+                    }
+                    (None, Some((condition, _))) if condition.eq_ignore_ascii_case(name) => {
+                        self.depth -= 1;
+                        return;
+                    }
+                    (None, _) => {
+                        self.stop(&line, Code::ConfigSyntax, format!("</{name}> closes a section that was never opened"));
+                    }
+                }
+                continue;
+            }
+            self.line(&line, lines, &mut open);
+        }
+        self.depth -= 1;
+        if self.stopped {
+            return;
+        }
+        let unclosed = open.last().map(|o| (o.name.clone(), o.line)).or(until.map(|(n, l)| (n.to_owned(), l)));
+        if let Some((name, number)) = unclosed {
+            let line = Line { text: format!("<{name}").into(), number, start: 0, column: 0 };
+            self.stop(&line, Code::ConfigSyntax, format!("<{name}> is not closed"));
+        }
+    }
+
+    fn line<'a>(&mut self, line: &Line, lines: &mut dyn Iterator<Item = Line<'a>>, open: &mut Vec<Open>) {
+        let (first, rest) = word(&line.text);
+        let name = self.resolve(&first);
+        if name.is_empty() {
+            return;
+        }
+        self.out.model.directives += 1;
+        let lower = name.to_ascii_lowercase();
+        if let Some(section) = lower.strip_prefix('<') {
+            let section = section.trim_end_matches('>');
+            if matches!(section, "ifmodule" | "ifdefine" | "ifversion" | "iffile" | "ifdirective" | "ifsection") {
+                return self.condition(section, name.trim_start_matches('<').trim_end_matches('>'), rest, line, lines);
+            }
+            if section == "macro" {
+                return self.define_macro(rest, line, lines);
+            }
+            let shown = name.trim_start_matches('<').trim_end_matches('>').to_owned();
+            open.push(Open { name: shown, line: line.number, item: self.items.len() });
+            return self.keep(line);
+        }
+        match lower.as_str() {
+            "include" | "includeoptional" => self.include(lower == "includeoptional", rest, line),
+            "loadmodule" => self.load_module(rest, line),
+            "define" => self.define(rest, line),
+            "undefine" => drop(self.defines.remove(&self.resolve(rest))),
+            "serverroot" => {
+                let root = self.resolve(&word(rest).0);
+                if self.snapshot.is_directory(&root) == Some(false) {
+                    let found = self.stop(line, Code::ConfigMissingFile, format!("ServerRoot {root} is no directory"));
+                    found.depends_on = DependsOn::Files;
+                    found.object = Some(root);
+                    return;
+                }
+                self.server_root = root;
+                self.keep(line);
+            }
+            "defaultruntimedir" => {
+                let dir = path::join(&self.server_root, &self.resolve(&word(rest).0));
+                if self.snapshot.is_directory(&dir) == Some(false) && !self.options.made(&dir) {
+                    let found = self.stop(line, Code::ConfigMissingFile, format!("runtime directory {dir} is not there"));
+                    found.depends_on = DependsOn::Files;
+                    found.object = Some(dir);
+                    return;
+                }
+                self.runtime_dir = Some(dir);
+            }
+            "use" if self.macros.contains_key(&word(rest).0.to_ascii_lowercase()) => self.use_macro(rest, line),
+            _ => self.keep(line),
+        }
+    }
+
+    fn keep(&mut self, line: &Line) {
+        if self.options.keep_all {
+            let (name, rest) = word(&line.text);
+            let value = self.resolve(rest);
+            let shown = crate::host::mask_text(&format!("{name} {value}"));
+            let value = shown.get(name.len() + 1..).unwrap_or_default().to_owned();
+            let section = self.items.iter().rev().find(|i| i.end.is_none() && i.text.starts_with('<')).map_or(String::new(), |i| i.text.to_string());
+            let place = Place { file: self.file.clone(), line: line.number, column: line.column, end_column: 0 };
+            self.out.model.settings.push(crate::config::SettingInForce { name: name.into_owned(), value, section, place });
+        }
+        self.items.push(Item {
+            text: line.text.as_ref().into(),
+            file: self.file.clone(),
+            line: line.number,
+            column: line.column,
+            start: line.start,
+            end: None,
+        });
+    }
+
+    fn include(&mut self, optional: bool, rest: &str, line: &Line) {
+        let (first, more) = word(rest);
+        let target = self.resolve(&first);
+        if target.is_empty() || !more.is_empty() {
+            self.stop(line, Code::ConfigBadValue, "Include takes one value: a file, a directory or a pattern");
+            return;
+        }
+        let target = path::join(&self.server_root, &target);
+        if !path::is_pattern(&target) {
+            return match self.snapshot.stat(&target) {
+                Look::Absent if optional => {}
+                Look::Absent => self.missing(line, &target),
+                Look::Seen(status) if status.kind == FileKind::Directory => self.include_directory(&target, line),
+                Look::Seen(_) => self.read_file(&target, Some(line)),
+                Look::NotSeen(why) => self.out.not_seen.push(format!("{target}: {why}")),
+            };
+        }
+        let names = super::super::glob(self.snapshot, &target);
+        if names.is_empty() && !optional {
+            let found = self.stop(line, Code::ConfigMissingFile, format!("no file matches {target}"));
+            found.depends_on = DependsOn::Files;
+            found.help = Some("IncludeOptional accepts a pattern without a match".into());
+            found.object = Some(target);
+            return;
+        }
+        for name in names {
+            if self.stopped {
+                return;
+            }
+            match self.snapshot.stat(&name) {
+                Look::Seen(status) if status.kind == FileKind::Directory => self.include_directory(&name, line),
+                Look::Absent if optional => {}
+                _ => self.read_file(&name, Some(line)),
+            }
+        }
+    }
+
+    /// A directory takes in every file below it, hidden ones included, in the order of their names.
+    fn include_directory(&mut self, dir: &str, line: &Line) {
+        for entry in self.snapshot.list(dir).seen().unwrap_or_default() {
+            if self.stopped {
+                return;
+            }
+            let name = path::join(dir, &entry.name);
+            match self.snapshot.is_directory(&name) {
+                Some(true) => self.include_directory(&name, line),
+                _ => self.read_file(&name, Some(line)),
+            }
+        }
+    }
+
+    fn load_module(&mut self, rest: &str, line: &Line) {
+        let all: Vec<String> = words(rest).iter().map(|w| self.resolve(w)).collect();
+        let [id, file] = all.as_slice() else {
+            self.stop(line, Code::ConfigBadValue, format!("LoadModule has {} values, expected 2: a name and a file", all.len()));
+            return;
+        };
+        let file = path::join(&self.server_root, file);
+        if self.out.model.modules.contains(id) {
+            self.report(line, Code::ConfigWarning, format!("module {id} is loaded already; this line is skipped")).severity = Severity::Warning;
+            return;
+        }
+        match self.snapshot.stat(&file) {
+            Look::Absent => {
+                let found = self.stop(line, Code::ConfigMissingFile, format!("module file {file} is not there"));
+                found.depends_on = DependsOn::Files;
+                found.object = Some(file);
+                return;
+            }
+            Look::Seen(_) => {
+                let holds = super::super::strings_hold(self.snapshot, std::slice::from_ref(&file), id);
+                if !holds && self.snapshot.read(&file).seen().is_some() {
+                    let found = self.stop(line, Code::ConfigBadValue, format!("{file} holds no module named {id}"));
+                    found.depends_on = DependsOn::Files;
+                    return;
+                }
+            }
+            Look::NotSeen(why) => self.out.not_seen.push(format!("{file}: {why}")),
+        }
+        self.out.model.modules.push(id.clone());
+        self.out.model.facts.insert(format!("module-file {id}"), file);
+    }
+
+    fn define(&mut self, rest: &str, line: &Line) {
+        let all: Vec<String> = words(rest).iter().map(|w| self.resolve(w)).collect();
+        match all.as_slice() {
+            [name] | [name, _] if name.contains(':') => {
+                self.stop(line, Code::ConfigBadValue, format!("the name \"{name}\" holds a colon, which Define refuses"));
+            }
+            [name] => drop(self.defines.insert(name.clone(), String::new())),
+            [name, value] => drop(self.defines.insert(name.clone(), value.clone())),
+            _ => drop(self.stop(line, Code::ConfigBadValue, format!("Define has {} values, expected 1 or 2", all.len()))),
+        }
+    }
+
+    fn condition<'a>(&mut self, lower: &str, name: &str, rest: &str, line: &Line, lines: &mut dyn Iterator<Item = Line<'a>>) {
+        let Some(end) = rest.rfind('>') else {
+            self.stop(line, Code::ConfigSyntax, format!("<{name}> is missing its closing >"));
+            return;
+        };
+        let argument = self.resolve(rest[..end].trim());
+        if argument.is_empty() {
+            self.stop(line, Code::ConfigSyntax, format!("<{name}> has no condition"));
+            return;
+        }
+        let (negated, bare) = argument.strip_prefix('!').map_or((false, argument.as_str()), |b| (true, b));
+        let bare = word(bare).0.into_owned();
+        let holds = match lower {
+            "ifmodule" => self.module_loaded(&bare),
+            "ifdefine" => self.defines.contains_key(&bare),
+            "ifversion" => versions::holds(&self.options.version, &argument) != negated,
+            "iffile" => self.snapshot.exists(&path::join(&self.server_root, &bare)) == Some(true),
+            "ifdirective" => self.directive_known(&bare),
+            _ => self.directive_known(&format!("<{}", bare.trim_start_matches('<'))),
+        };
+        let number = line.number;
+        if holds != negated {
+            self.sections(lines, Some((name, number)));
+        } else {
+            self.soak(lines, name, number);
+        }
+    }
+
+    /// Skips a section unread; tags inside must still nest.
+    fn soak<'a>(&mut self, lines: &mut dyn Iterator<Item = Line<'a>>, name: &str, number: u32) {
+        let mut open = vec![(name.to_owned(), number)];
+        for line in lines {
+            let Some(tag) = line.text.strip_prefix('<') else { continue };
+            let tag = tag.split_whitespace().next().unwrap_or_default();
+            if let Some(closing) = tag.strip_prefix('/') {
+                let Some(closing) = closing.strip_suffix('>') else {
+                    self.stop(&line, Code::ConfigSyntax, format!("</{closing} is missing its closing >"));
+                    return;
+                };
+                let Some((last, since)) = open.pop() else { return };
+                if !last.eq_ignore_ascii_case(closing) {
+                    let message = format!("expected </{last}>, which is open since line {since}, but found </{closing}>");
+                    self.stop(&line, Code::ConfigSyntax, message);
+                    return;
+                }
+                if open.is_empty() {
+                    return;
+                }
+            } else {
+                open.push((tag.trim_end_matches('>').to_owned(), line.number));
+            }
+        }
+        if let Some((name, number)) = open.pop() {
+            let line = Line { text: format!("<{name}").into(), number, start: 0, column: 0 };
+            self.stop(&line, Code::ConfigSyntax, format!("<{name}> is not closed"));
+        }
+    }
+
+    /// By the module's name or its source file, compared exactly.
+    pub(super) fn module_loaded(&self, name: &str) -> bool {
+        let id = name.strip_prefix("mod_").and_then(|n| n.strip_suffix(".c")).map(|n| format!("{n}_module"));
+        let wanted = id.as_deref().unwrap_or(name);
+        let by_file = match name {
+            "event.c" | "worker.c" | "prefork.c" => Some(format!("mpm_{}_module", name.trim_end_matches(".c"))),
+            "core.c" | "http_core.c" => return true,
+            _ => None,
+        };
+        let wanted = by_file.as_deref().unwrap_or(wanted);
+        super::STATIC_MODULES.contains(&wanted) || self.out.model.modules.iter().any(|m| m == wanted)
+    }
+
+    fn directive_known(&self, name: &str) -> bool {
+        DIRECTIVES.rows(&name.to_ascii_lowercase()).any(|r| self.has(r.column(2)))
+    }
+
+    /// Whether the module of a table row is there.
+    pub(super) fn has(&self, module: &str) -> bool {
+        match module {
+            "core" | "mpm" | "http" => true,
+            other => self.module_loaded(&format!("{other}_module")),
+        }
+    }
+
+    fn define_macro<'a>(&mut self, rest: &str, line: &Line, lines: &mut dyn Iterator<Item = Line<'a>>) {
+        let all: Vec<String> = words(rest.trim_end_matches('>')).into_iter().collect();
+        let Some((name, parameters)) = all.split_first() else {
+            self.stop(line, Code::ConfigSyntax, "<Macro> has no name");
+            return;
+        };
+        let mut body = Vec::new();
+        let mut closed = false;
+        for inner in lines {
+            if inner.text.to_ascii_lowercase().starts_with("</macro>") {
+                closed = true;
+                break;
+            }
+            body.push((inner.text.into_owned(), inner.number));
+        }
+        if !closed {
+            self.stop(line, Code::ConfigSyntax, "<Macro> is not closed");
+            return;
+        }
+        let entry = Macro { parameters: parameters.to_vec(), lines: body, file: self.file.clone() };
+        self.macros.insert(name.to_ascii_lowercase(), entry);
+    }
+
+    fn use_macro(&mut self, rest: &str, line: &Line) {
+        let mut all = words(rest).into_iter();
+        let name = all.next().unwrap_or_default();
+        let Some(entry) = self.macros.get(&name.to_ascii_lowercase()).cloned() else { return };
+        let values: Vec<String> = all.collect();
+        if values.len() != entry.parameters.len() {
+            let message = format!("macro {name} has {} values, expected {}", values.len(), entry.parameters.len());
+            self.stop(line, Code::ConfigBadValue, message);
+            return;
+        }
+        let body: Vec<Line> = entry
+            .lines
+            .iter()
+            .map(|(text, number)| {
+                let filled = entry.parameters.iter().zip(&values).fold(text.clone(), |t, (p, v)| t.replace(p.as_str(), v));
+                Line { text: filled.into(), number: *number, start: 0, column: 0 }
+            })
+            .collect();
+        let outer = std::mem::replace(&mut self.file, entry.file.clone());
+        self.sections(&mut body.into_iter(), None);
+        self.file = outer;
+    }
+}

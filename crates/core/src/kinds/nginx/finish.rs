@@ -1,0 +1,126 @@
+//! What nginx checks after the last line: references, then files, in its own order.
+use super::read::Reader;
+use super::{listen, rules, variables};
+use crate::code::Code;
+use crate::config::{ConfigFinding, DependsOn, NamedPath, Place, Severity};
+use crate::host::Look;
+use crate::path;
+
+pub(super) fn finish(r: &mut Reader) {
+    if !r.facts.has_events {
+        r.plain(Code::ConfigSyntax, DependsOn::Text, "there is no \"events\" section, which nginx insists on".into(), None);
+    }
+    upstreams(r);
+    for site in std::mem::take(&mut r.facts.sites) {
+        rules::site_certificates(r, &site);
+    }
+    zones(r);
+    unknown_variables(r);
+    listen::finish(r);
+    written(r);
+    read_at_start(r);
+    // The daemon stops at the first fault in file order; what is found after the last line comes behind it.
+}
+
+fn add(r: &mut Reader, code: Code, place: Option<Place>, depends_on: DependsOn, message: String, object: Option<String>) {
+    let finding = ConfigFinding { code, severity: Severity::Error, place, directive: None, depends_on, message, help: None, object, edit: None };
+    r.out.findings.push(finding);
+}
+
+/// Names that must be an upstream block or resolve. The daemon resolves while it reads, so a fault here belongs
+/// before every later one in the file.
+fn upstreams(r: &mut Reader) {
+    for (key, place, directive) in std::mem::take(&mut r.facts.upstream_uses) {
+        let needs_port = key.starts_with('\u{1}');
+        let never = key.starts_with('\0');
+        let host = key.trim_start_matches(['\0', '\u{1}']).to_owned();
+        if !never && r.facts.upstreams.contains_key(&host) {
+            continue;
+        }
+        if needs_port {
+            let message = format!("\"{host}\" names no port and no upstream of that name is declared");
+            add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(host));
+            continue;
+        }
+        match crate::names::lookup(r.snapshot, &host) {
+            Look::Seen(_) => {}
+            Look::Absent => {
+                let message = format!("host \"{host}\" of \"{directive}\" does not resolve");
+                add(r, Code::NameUnresolved, Some(place), DependsOn::Names, message, Some(host));
+            }
+            Look::NotSeen(_) => r.out.not_seen.push(format!("whether {host} resolves ({place})")),
+        }
+    }
+}
+
+fn zones(r: &mut Reader) {
+    for (name, place, directive) in std::mem::take(&mut r.facts.zone_uses) {
+        if !r.facts.zones.contains_key(&name) {
+            let message = format!("zone \"{name}\" of \"{directive}\" is declared nowhere");
+            add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(name));
+        }
+    }
+}
+
+fn unknown_variables(r: &mut Reader) {
+    for (name, place) in std::mem::take(&mut r.facts.variable_uses) {
+        if !r.facts.variables.contains(&name) && !variables::built_in(&name) {
+            let message = format!("variable \"${name}\" is defined nowhere");
+            add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(name));
+        }
+    }
+}
+
+/// Directories of logs, the pid file and temporary files must exist.
+fn written(r: &mut Reader) {
+    let mut all = r.out.model.writes.clone();
+    if !r.facts.has_error_log {
+        if let Some(default) = &r.options.error_log {
+            let entry = NamedPath { path: default.clone(), place: None, directive: "error_log".into() };
+            r.out.model.error_logs.insert(0, entry.clone());
+            all.push(entry);
+        }
+    }
+    if r.facts.has_http {
+        for (directive, default) in &r.options.temp_paths {
+            if !r.facts.variables.contains(&format!("\0{directive}")) {
+                all.push(NamedPath { path: default.clone(), place: None, directive: directive.clone() });
+            }
+        }
+    }
+    if r.out.model.pid_file.is_none() {
+        r.out.model.pid_file = Some(NamedPath { path: r.options.pid.clone(), place: None, directive: "pid".into() });
+    }
+    if let Some(pid) = &r.out.model.pid_file {
+        all.push(pid.clone());
+    }
+    for entry in &all {
+        let needed = path::parent(&entry.path).to_owned();
+        if r.options.made_by_manager.iter().any(|d| needed == *d || needed.starts_with(&format!("{d}/"))) {
+            continue;
+        }
+        if r.snapshot.is_directory(&needed) == Some(false) {
+            let message = format!("directory {needed} for {} is not there", entry.path);
+            add(r, Code::ConfigMissingFile, entry.place.clone(), DependsOn::Files, message, Some(needed));
+            if let Some(last) = r.out.findings.last_mut() {
+                last.directive = Some(entry.directive.clone());
+            }
+        } else if r.snapshot.is_directory(&entry.path) == Some(true) && (entry.directive.ends_with("_log") || entry.directive == "pid") {
+            let message = format!("{} is a directory, expected a file", entry.path);
+            add(r, Code::ConfigBadValue, entry.place.clone(), DependsOn::Files, message, Some(entry.path.clone()));
+        }
+    }
+    r.out.model.writes = all;
+}
+
+fn read_at_start(r: &mut Reader) {
+    for entry in r.out.model.reads.clone() {
+        if entry.directive.starts_with("ssl_certificate") {
+            continue;
+        }
+        if r.snapshot.exists(&entry.path) == Some(false) {
+            let message = format!("{} is not there", entry.path);
+            add(r, Code::ConfigMissingFile, entry.place.clone(), DependsOn::Files, message, Some(entry.path));
+        }
+    }
+}

@@ -1,0 +1,270 @@
+//! `listen` of nginx: its parameters, what it binds, and which two of them contradict each other.
+use super::read::{Directive, Reader};
+use super::rules::Site;
+use super::values;
+use crate::code::Code;
+use crate::config::{Place, Severity, WantedListen};
+use crate::host::Look;
+use crate::net::Listen;
+use std::collections::HashMap;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// An address and port as nginx compares them.
+pub(super) type Key = (Option<IpAddr>, u16, Option<String>);
+
+/// A listener of one site.
+#[derive(Clone, Debug)]
+pub(super) struct Own {
+    pub(super) key: Key,
+}
+
+/// All listeners of the configuration.
+#[derive(Default)]
+pub(super) struct Book {
+    defaults: HashMap<Key, Place>,
+    options: HashMap<Key, Place>,
+    names: HashMap<(Key, String), Place>,
+    keys: Vec<(Key, usize)>,
+}
+
+/// One `listen` line.
+pub(super) fn listen(r: &mut Reader, d: &Directive) {
+    let value = d.argument(0).to_owned();
+    let mut tls = false;
+    let (mut default, mut options, mut v6_only) = (false, false, true);
+    for word in d.arguments().skip(1).map(str::to_owned).collect::<Vec<_>>() {
+        let number = |prefix: &str| word.strip_prefix(prefix).map(|n| n.trim_start_matches('-'));
+        match word.as_str() {
+            "ssl" => tls = true,
+            "default_server" | "default" => default = true,
+            "bind" | "reuseport" | "deferred" => options = true,
+            "http2" | "proxy_protocol" => {}
+            "spdy" => r.warn(d, "\"spdy\" is gone; it is ignored"),
+            "ipv6only=on" | "ipv6only=off" => {
+                v6_only = word.ends_with("on");
+                options = true;
+                if !value.starts_with('[') {
+                    r.find(d, Code::ConfigBadValue, format!("ipv6only is not for \"{value}\", which is no IPv6 address"));
+                    return;
+                }
+            }
+            _ => {
+                let fine = if let Some(n) = number("backlog=").or(number("fastopen=")) {
+                    options = true;
+                    values::count(n).is_some_and(|n| n > 0 || word.starts_with("fastopen="))
+                } else if let Some(n) = number("rcvbuf=").or(number("sndbuf=")) {
+                    options = true;
+                    values::size(n, false).is_some()
+                } else if let Some(v) = word.strip_prefix("so_keepalive=") {
+                    options = true;
+                    !v.is_empty() && (v == "on" || v == "off" || v.contains(':'))
+                } else {
+                    word.starts_with("setfib=") || word.starts_with("accept_filter=")
+                };
+                if !fine {
+                    r.find(d, Code::ConfigBadValue, format!("\"{word}\" is no parameter of listen"));
+                    return;
+                }
+            }
+        }
+    }
+    let keys = match resolve(r, d, &value) {
+        Some(keys) => keys,
+        None => return,
+    };
+    for key in keys {
+        note(r, d, key, tls, default, options, v6_only);
+    }
+    if tls {
+        let place = d.place.clone();
+        if let Some(site) = &mut r.block().site {
+            site.ssl_listen = Some(place);
+        }
+    }
+}
+
+fn bad(r: &mut Reader, d: &Directive, message: String) -> Option<Vec<Key>> {
+    r.find(d, Code::ConfigBadValue, message);
+    None
+}
+
+fn resolve(r: &mut Reader, d: &Directive, value: &str) -> Option<Vec<Key>> {
+    if let Some(path) = value.strip_prefix("unix:") {
+        if path.is_empty() {
+            return bad(r, d, "\"unix:\" names no socket".into());
+        }
+        return Some(vec![(None, 0, Some(path.to_owned()))]);
+    }
+    let (host, port) = if let Some(rest) = value.strip_prefix('[') {
+        let Some((host, tail)) = rest.split_once(']') else { return bad(r, d, format!("the bracket of \"{value}\" is not closed")) };
+        (host.to_owned(), tail.strip_prefix(':').map(str::to_owned))
+    } else if let Some((host, port)) = value.split_once(':') {
+        (host.to_owned(), Some(port.to_owned()))
+    } else if value.bytes().all(|b| b.is_ascii_digit()) {
+        (String::new(), Some(value.to_owned()))
+    } else {
+        (value.to_owned(), None)
+    };
+    let port = match port.as_deref() {
+        None => 80,
+        Some(text) => match text.split_once('-') {
+            Some((low, high)) => match (low.parse::<u16>(), high.parse::<u16>()) {
+                (Ok(low), Ok(high)) if low > 0 && low <= high => {
+                    let address = address_of(&host);
+                    return Some((low..=high).map(|p| (address, p, None)).collect());
+                }
+                _ => return bad(r, d, format!("\"{text}\" is no range of ports")),
+            },
+            None => match text.parse::<u32>() {
+                Ok(port @ 1..=65535) => u16::try_from(port).unwrap_or(0),
+                _ => return bad(r, d, format!("\"{text}\" is no port, expected 1 to 65535")),
+            },
+        },
+    };
+    if let Some(address) = address_of(&host) {
+        return Some(vec![(Some(address), port, None)]);
+    }
+    if value.starts_with('[') {
+        return bad(r, d, format!("\"{host}\" is no IPv6 address"));
+    }
+    match crate::names::lookup(r.snapshot, &host) {
+        Look::Seen(addresses) => Some(addresses.into_iter().map(|a| (Some(a), port, None)).collect()),
+        Look::Absent => {
+            let found = r.find(d, Code::NameUnresolved, format!("\"{host}\" in \"{value}\" does not resolve"));
+            found.depends_on = crate::config::DependsOn::Names;
+            found.object = Some(host);
+            None
+        }
+        Look::NotSeen(_) => {
+            r.out.not_seen.push(format!("whether {host} resolves ({})", d.place));
+            None
+        }
+    }
+}
+
+fn address_of(host: &str) -> Option<IpAddr> {
+    match host {
+        "" | "*" => Some(IpAddr::V4(Ipv4Addr::UNSPECIFIED)),
+        "::" => Some(IpAddr::V6(Ipv6Addr::UNSPECIFIED)),
+        other => other.parse().ok(),
+    }
+}
+
+fn note(r: &mut Reader, d: &Directive, key: Key, tls: bool, default: bool, options: bool, v6_only: bool) {
+    let twice = r.block().site.as_ref().is_some_and(|s| s.listens.iter().any(|o| o.key == key));
+    let shown = match &key {
+        (Some(address), port, _) => crate::net::endpoint(*address, *port),
+        (_, _, path) => path.clone().unwrap_or_default(),
+    };
+    if twice {
+        r.find(d, Code::ConfigConflict, format!("\"listen {shown}\" stands twice in one server"));
+        return;
+    }
+    let place = d.place.clone();
+    if default {
+        if let Some(first) = r.facts.listens.defaults.insert(key.clone(), place.clone()) {
+            r.find(d, Code::ConfigConflict, format!("{shown} has a default server already, in {first}"));
+        }
+    }
+    if options {
+        if let Some(first) = r.facts.listens.options.insert(key.clone(), place.clone()) {
+            r.find(d, Code::ConfigConflict, format!("options of the socket {shown} are already given in {first}"));
+        }
+    }
+    let six = matches!(key.0, Some(IpAddr::V6(_)));
+    let listen = match &key {
+        (Some(address), port, _) => Listen::tcp(*address, *port, six && v6_only),
+        (_, _, path) => Listen::unix(path.as_deref().unwrap_or_default()),
+    };
+    let span = port_span(r, d, key.1);
+    let at = r.out.model.listens.len();
+    r.facts.listens.keys.push((key.clone(), at));
+    r.out.model.listens.push(WantedListen { listen, place, port_span: span, tls, bound: true });
+    if let Some(site) = &mut r.block().site {
+        site.listens.push(Own { key });
+    }
+}
+
+/// Where the port number stands in the first argument.
+fn port_span(r: &Reader, d: &Directive, port: u16) -> Option<crate::config::Span> {
+    let word = d.words.get(1)?;
+    let digits = port.to_string();
+    let at = word.value.ends_with(&digits).then(|| word.value.len() - digits.len())?;
+    let boundary = at == 0 || word.value.as_bytes().get(at - 1) == Some(&b':');
+    boundary.then(|| r.span(word.start + at, word.start + at + digits.len()))
+}
+
+/// A site's block ended: default listener, certificates, conflicting names.
+pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
+    if site.listens.is_empty() {
+        let key = (Some(IpAddr::V4(Ipv4Addr::UNSPECIFIED)), 80, None);
+        if let Some(place) = site.opened.clone() {
+            let listen = Listen::tcp(IpAddr::V4(Ipv4Addr::UNSPECIFIED), 80, false);
+            r.facts.listens.keys.push((key.clone(), r.out.model.listens.len()));
+            r.out.model.listens.push(WantedListen { listen, place, port_span: None, tls: false, bound: true });
+        }
+        site.listens.push(Own { key });
+    }
+    if site.names.is_empty() {
+        site.names.push(String::new());
+    }
+    for own in &site.listens {
+        for name in &site.names {
+            let port = own.key.1;
+            r.out.model.site_names.push((name.clone(), port));
+            let Some(place) = &site.opened else { continue };
+            if let Some(first) = r.facts.listens.names.insert((own.key.clone(), name.clone()), place.clone()) {
+                let message = format!("name \"{name}\" on port {port} belongs to an earlier server already ({first}); this one is ignored");
+                r.out.findings.push(crate::config::ConfigFinding {
+                    code: Code::ConfigWarning,
+                    severity: Severity::Warning,
+                    place: Some(place.clone()),
+                    directive: Some("server_name".into()),
+                    depends_on: crate::config::DependsOn::Text,
+                    message,
+                    help: None,
+                    object: Some(name.clone()),
+                    edit: None,
+                });
+            }
+        }
+    }
+    r.facts.sites.push(site);
+}
+
+/// A wildcard takes in the addresses of its port: those are not bound by themselves.
+pub(super) fn finish(r: &mut Reader) {
+    let keys = std::mem::take(&mut r.facts.listens.keys);
+    let options = std::mem::take(&mut r.facts.listens.options);
+    let addresses = r.snapshot.addresses();
+    for (key, at) in &keys {
+        let Some(address) = key.0 else { continue };
+        let covered = keys.iter().any(|(other, _)| {
+            other.1 == key.1
+                && other.0.is_some_and(|o| o.is_unspecified() && o.is_ipv4() == address.is_ipv4())
+                && !address.is_unspecified()
+                && !options.contains_key(key)
+        });
+        r.out.model.listens[*at].bound = !covered;
+        let place = r.out.model.listens[*at].place.clone();
+        if covered || address.is_unspecified() || address.is_loopback() {
+            continue;
+        }
+        if let Look::Seen(own) = &addresses {
+            if !own.contains(&address) && !crate::names::may_bind_foreign(r.snapshot, address) {
+                let shown = crate::net::endpoint(address, key.1);
+                r.out.findings.push(crate::config::ConfigFinding {
+                    code: Code::AddressNotHere,
+                    severity: Severity::Error,
+                    place: Some(place),
+                    directive: Some("listen".into()),
+                    depends_on: crate::config::DependsOn::Interfaces,
+                    message: format!("no interface of this host has the address of {shown}"),
+                    help: None,
+                    object: Some(shown),
+                    edit: None,
+                });
+            }
+        }
+    }
+}

@@ -1,0 +1,556 @@
+//! nginx reads its configuration in one pass, in file order. So does this reader: it keeps no tree, judges
+//! each directive as it comes, and gathers what other rooms need.
+use super::rules::{self, Site};
+use super::tokens::{End, Fault, Tokens, Word};
+use super::values;
+use super::{DIRECTIVES, Options};
+use crate::code::Code;
+use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Row, SettingInForce, Severity, Span, nearest};
+use crate::host::Look;
+use crate::path;
+use crate::snapshot::Snapshot;
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::sync::Arc;
+
+/// How deep includes and blocks may nest before the reader gives up.
+const DEPTH: usize = 60;
+/// How many files are read at most.
+const FILES: usize = 20_000;
+
+/// One row of the table with its columns split once.
+#[derive(Clone, Debug)]
+pub(super) struct Known {
+    pub(super) module: &'static str,
+    contexts: Vec<&'static str>,
+    arguments: &'static str,
+    pub(super) setter: &'static str,
+    words: &'static str,
+    block: bool,
+}
+
+/// A block that is being read.
+pub(super) struct Block {
+    /// Context of the table: `main`, `http`, `server`, `location-if` …
+    pub(super) context: &'static str,
+    /// Directives seen here that may stand once, with their lines.
+    seen: HashMap<(String, &'static str), u32>,
+    /// Site facts, for `server` blocks.
+    pub(super) site: Option<Site>,
+    /// The name that opened it, for section paths.
+    label: String,
+    /// Regex, named or `if` location: no URI part in `proxy_pass`.
+    pub(super) no_uri: bool,
+    /// Prefix of the location, to judge nested ones.
+    pub(super) prefix: Option<String>,
+    /// Locations and sub-blocks declared here, to find doubles.
+    pub(super) declared: HashSet<String>,
+    /// Members of an upstream.
+    pub(super) members: usize,
+}
+
+impl Block {
+    fn new(context: &'static str, label: String) -> Self {
+        Self { context, seen: HashMap::new(), site: None, label, no_uri: false, prefix: None, declared: HashSet::new(), members: 0 }
+    }
+}
+
+/// The reader's state.
+pub(super) struct Reader<'s, 'h> {
+    pub(super) snapshot: &'s Snapshot<'h>,
+    pub(super) options: &'s Options,
+    pub(super) out: Configuration,
+    pub(super) blocks: Vec<Block>,
+    pub(super) facts: rules::Facts,
+    file: Arc<str>,
+    known: HashMap<String, Arc<Vec<Known>>>,
+    open_files: Vec<String>,
+    texts: HashMap<String, Arc<str>>,
+    stopped: bool,
+}
+
+/// One directive with its place.
+pub(super) struct Directive<'w, 'a> {
+    pub(super) words: &'w [Word<'a>],
+    pub(super) line: u32,
+    pub(super) place: Place,
+    pub(super) opens: bool,
+}
+
+impl Directive<'_, '_> {
+    pub(super) fn name(&self) -> &str {
+        self.words.first().map_or("", |w| w.value.as_ref())
+    }
+    pub(super) fn argument(&self, index: usize) -> &str {
+        self.words.get(index + 1).map_or("", |w| w.value.as_ref())
+    }
+    pub(super) fn arguments(&self) -> impl Iterator<Item = &str> {
+        self.words.iter().skip(1).map(|w| w.value.as_ref())
+    }
+}
+
+/// Reads a configuration from its main file.
+pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
+    let mut reader = Reader {
+        snapshot,
+        options,
+        out: Configuration::default(),
+        blocks: vec![Block::new("main", String::new())],
+        facts: rules::Facts::default(),
+        file: Arc::from(options.config.as_str()),
+        known: HashMap::new(),
+        open_files: Vec::new(),
+        texts: HashMap::new(),
+        stopped: false,
+    };
+    match snapshot.read(&options.config) {
+        Look::Seen(_) => reader.out.readable = true,
+        Look::Absent => {
+            reader.plain(Code::ConfigMissingFile, DependsOn::Files, format!("{} is not there", options.config), Some(options.config.clone()));
+            reader.out.readable = true;
+            return reader.out;
+        }
+        Look::NotSeen(why) => {
+            reader.out.not_seen.push(format!("{}: {why}", options.config));
+            return reader.out;
+        }
+    }
+    if let Some(globals) = &options.globals {
+        reader.text("-g", globals);
+    }
+    if !reader.stopped {
+        let main = options.config.clone();
+        reader.read_file(&main, None);
+    }
+    if !reader.stopped {
+        rules::finish(&mut reader);
+    }
+    reader.out
+}
+
+impl Reader<'_, '_> {
+    /// A finding without a place.
+    pub(super) fn plain(&mut self, code: Code, depends_on: DependsOn, message: String, object: Option<String>) {
+        self.out.findings.push(ConfigFinding {
+            code,
+            severity: Severity::Error,
+            place: None,
+            directive: None,
+            depends_on,
+            message,
+            help: None,
+            object,
+            edit: None,
+        });
+    }
+
+    /// A finding about a directive, on the line that the daemon would blame.
+    pub(super) fn find(&mut self, d: &Directive, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+        let finding = ConfigFinding {
+            code,
+            severity: Severity::Error,
+            place: Some(d.place.clone()),
+            directive: Some(d.name().to_owned()),
+            depends_on: DependsOn::Text,
+            message: message.into(),
+            help: None,
+            object: None,
+            edit: None,
+        };
+        let at = self.out.findings.len();
+        self.out.findings.push(finding);
+        &mut self.out.findings[at]
+    }
+
+    pub(super) fn warn(&mut self, d: &Directive, message: impl Into<String>) {
+        self.find(d, Code::ConfigWarning, message).severity = Severity::Warning;
+    }
+
+    pub(super) fn block(&mut self) -> &mut Block {
+        let last = self.blocks.len() - 1;
+        &mut self.blocks[last]
+    }
+
+    pub(super) fn context(&self) -> &'static str {
+        self.blocks.last().map_or("main", |b| b.context)
+    }
+
+    pub(super) fn span(&self, start: usize, end: usize) -> Span {
+        Span { file: self.file.clone(), start, end }
+    }
+
+    fn fault(&mut self, fault: Fault) {
+        let place = Place { file: self.file.clone(), line: fault.line, column: 0, end_column: 0 };
+        self.out.findings.push(ConfigFinding {
+            code: Code::ConfigSyntax,
+            severity: Severity::Error,
+            place: Some(place),
+            directive: None,
+            depends_on: DependsOn::Text,
+            message: fault.message,
+            help: None,
+            object: None,
+            edit: None,
+        });
+        self.stopped = true;
+    }
+
+    fn read_file(&mut self, name: &str, from: Option<&Directive>) {
+        let nested = self.open_files.iter().any(|f| f == name);
+        if nested || self.open_files.len() > DEPTH || self.out.model.files.len() > FILES {
+            if let Some(d) = from {
+                let message = if nested { format!("{name} includes itself") } else { format!("too many files at {name}") };
+                self.find(d, Code::ConfigConflict, message);
+                self.stopped = true;
+            }
+            return;
+        }
+        let text = match self.texts.get(name) {
+            Some(known) => known.clone(),
+            None => match self.load(name, from) {
+                Some(text) => text,
+                None => return,
+            },
+        };
+        let outer = std::mem::replace(&mut self.file, Arc::from(name));
+        self.open_files.push(name.to_owned());
+        self.file_text(&text);
+        self.open_files.pop();
+        self.file = outer;
+    }
+
+    fn load(&mut self, name: &str, from: Option<&Directive>) -> Option<Arc<str>> {
+        match self.snapshot.read(name) {
+            Look::Seen(bytes) => {
+                self.out.model.files.push(name.to_owned());
+                let text: Arc<str> = match std::str::from_utf8(&bytes) {
+                    Ok(text) => Arc::from(text),
+                    // One byte stays one column: positions must not move.
+                    Err(_) => bytes.iter().map(|&b| if b.is_ascii() { char::from(b) } else { '?' }).collect::<String>().into(),
+                };
+                self.texts.insert(name.to_owned(), text.clone());
+                Some(text)
+            }
+            Look::Absent => {
+                if let Some(d) = from {
+                    let found = self.find(d, Code::ConfigMissingFile, format!("{name} is not there"));
+                    found.depends_on = DependsOn::Files;
+                    found.object = Some(name.to_owned());
+                }
+                None
+            }
+            Look::NotSeen(why) => {
+                if why == crate::host::Unseen::NotRegular {
+                    if let Some(d) = from {
+                        self.find(d, Code::ConfigMissingFile, format!("{name} is no regular file")).depends_on = DependsOn::Files;
+                    }
+                } else {
+                    self.out.not_seen.push(format!("{name}: {why}"));
+                }
+                None
+            }
+        }
+    }
+
+    fn file_text(&mut self, text: &str) {
+        if text.starts_with('\u{feff}') {
+            let word = text.split([' ', '\t', ';', '{', '\n', '\r']).next().unwrap_or_default();
+            let place = Place { file: self.file.clone(), line: 1, column: 1, end_column: 1 };
+            if !word.is_empty() {
+                self.out.findings.push(ConfigFinding {
+                    code: Code::ConfigSyntax,
+                    severity: Severity::Error,
+                    place: Some(place),
+                    directive: None,
+                    depends_on: DependsOn::Text,
+                    message: "a byte order mark stands before the first word, which becomes part of it".into(),
+                    help: Some("save the file without a byte order mark".into()),
+                    object: None,
+                    edit: Some((self.span(0, 3), String::new())),
+                });
+                self.stopped = true;
+                return;
+            }
+        }
+        let floor = self.blocks.len();
+        let mut tokens = Tokens::new(text);
+        let mut starts = Lines::default();
+        let mut words = Vec::new();
+        loop {
+            if self.stopped {
+                return;
+            }
+            match tokens.next(&mut words) {
+                Err(fault) => return self.fault(fault),
+                Ok(End::File) if self.blocks.len() > floor => {
+                    return self.fault(Fault { line: tokens.line, message: "unexpected end of file, expecting \"}\"".into() });
+                }
+                Ok(End::File) => return,
+                Ok(End::Close) if self.blocks.len() <= floor => {
+                    return self.fault(Fault { line: tokens.line, message: "unexpected \"}\"".into() });
+                }
+                Ok(End::Close) => rules::close(self, tokens.line),
+                Ok(end) => self.directive(&words, end, &mut tokens, text, &mut starts),
+            }
+        }
+    }
+
+    fn text(&mut self, name: &str, text: &str) {
+        let outer = std::mem::replace(&mut self.file, Arc::from(name));
+        self.file_text(text);
+        self.file = outer;
+    }
+
+    fn directive(&mut self, words: &[Word], end: End, tokens: &mut Tokens, text: &str, starts: &mut Lines) {
+        let Some(first) = words.first() else { return };
+        self.out.model.directives += 1;
+        let column = if first.line == tokens.line { starts.column(text, first.start) } else { 0 };
+        let width = if column > 0 { u32::try_from(first.value.chars().count()).unwrap_or(0) } else { 0 };
+        let place = Place { file: self.file.clone(), line: tokens.line, column, end_column: column + width };
+        let d = Directive { words, line: tokens.line, place, opens: end == End::Open };
+        if self.options.keep_all {
+            self.keep(&d);
+        }
+        if rules::is_free_block(self.context()) {
+            rules::free_entry(self, &d);
+            if d.opens {
+                self.find(&d, Code::ConfigSyntax, "unexpected \"{\"");
+                self.stopped = true;
+            }
+            return;
+        }
+        let errors = self.out.findings.len();
+        let Some(known) = self.judge(&d) else {
+            if d.opens && tokens.skip_block().is_err() {
+                self.stopped = true;
+            }
+            return;
+        };
+        if self.out.findings.len() == errors {
+            self.value_shapes(&d, &known);
+        }
+        let own_fault = self.out.findings.len() > errors;
+        match d.name() {
+            "include" => self.include(&d),
+            _ if !own_fault => rules::directive(self, &d, &known),
+            _ => {}
+        }
+        if d.opens {
+            if self.blocks.len() > DEPTH {
+                self.find(&d, Code::ConfigSyntax, "blocks are nested too deep");
+                self.stopped = true;
+                return;
+            }
+            let label = d.words.iter().map(|w| w.value.as_ref()).collect::<Vec<_>>().join(" ");
+            let context = rules::inner_context(d.name(), self.context());
+            let mut block = Block::new(context, label);
+            rules::opened(self, &d, &mut block);
+            self.blocks.push(block);
+        }
+    }
+
+    fn keep(&mut self, d: &Directive) {
+        let value = d.arguments().collect::<Vec<_>>().join(" ");
+        let section = self.blocks.iter().skip(1).map(|b| b.label.as_str()).collect::<Vec<_>>().join(" / ");
+        let shown = crate::host::mask_text(&format!("{} {value}", d.name()));
+        let value = shown.get(d.name().len() + 1..).unwrap_or_default().to_owned();
+        self.out.model.settings.push(SettingInForce { name: d.name().to_owned(), value, section, place: d.place.clone() });
+    }
+
+    fn rows(&mut self, name: &str) -> Arc<Vec<Known>> {
+        if let Some(known) = self.known.get(name) {
+            return known.clone();
+        }
+        let rows: Vec<Known> = DIRECTIVES.rows(name).map(known).collect();
+        let rows = Arc::new(rows);
+        self.known.insert(name.to_owned(), rows.clone());
+        rows
+    }
+
+    /// Existence, place, terminator and number of arguments; in the daemon's order.
+    fn judge(&mut self, d: &Directive) -> Option<Known> {
+        let rows = self.rows(d.name());
+        let context = self.context();
+        let available: Vec<&Known> = rows.iter().filter(|k| self.options.has_module(self.snapshot, k.module, &self.out.model.modules)).collect();
+        let Some(row) = available.iter().find(|k| k.contexts.contains(&"any") || k.contexts.contains(&context)) else {
+            self.unknown_or_misplaced(d, &rows, !available.is_empty());
+            return None;
+        };
+        if !row.block && d.opens {
+            let message = format!("\"{}\" is not terminated by \";\"", d.name());
+            self.find(d, Code::ConfigSyntax, message).help = Some("a \";\" is missing before the \"{\"".into());
+            return None;
+        }
+        if row.block && !d.opens {
+            let message = format!("\"{}\" has no opening \"{{\"", d.name());
+            self.find(d, Code::ConfigSyntax, message);
+            return None;
+        }
+        let count = d.words.len() - 1;
+        if !count_fits(row.arguments, count) {
+            let expected = spelled(row.arguments);
+            let message = format!("\"{}\" has {count} {}, expected {expected}", d.name(), if count == 1 { "value" } else { "values" });
+            let missing_end = d.words.iter().any(|w| w.line < d.line);
+            let found = self.find(d, Code::ConfigBadValue, message);
+            if missing_end {
+                found.code = Code::ConfigSyntax;
+                found.help = Some("a \";\" is probably missing at the end of an earlier line".into());
+            }
+            return None;
+        }
+        Some((*row).clone())
+    }
+
+    fn unknown_or_misplaced(&mut self, d: &Directive, rows: &[Known], available: bool) {
+        let name = d.name().to_owned();
+        if available {
+            let places: BTreeSet<&str> = rows.iter().flat_map(|k| k.contexts.iter().copied()).collect();
+            let places = places.into_iter().map(section_name).collect::<Vec<_>>().join(", ");
+            let here = section_name(self.context());
+            self.find(d, Code::ConfigMisplacedDirective, format!("\"{name}\" is not allowed in {here}")).help =
+                Some(format!("it belongs in: {places}"));
+            return;
+        }
+        if let Some(row) = rows.first() {
+            let module = row.module;
+            let help = super::module_file(module).map(|file| format!("load_module modules/{file}; loads it"));
+            self.find(d, Code::ConfigMissingModule, format!("\"{name}\" belongs to {module}, which is not loaded")).help = help;
+            return;
+        }
+        if self.options.binary_knows(self.snapshot, &name, &self.out.model.modules) {
+            return;
+        }
+        let context = self.context();
+        let here = DIRECTIVES.all().filter(|r| r.column(2).split(',').any(|c| c == context || c == "any")).map(|r| r.column(0));
+        let near = nearest(&name, here).or_else(|| nearest(&name, DIRECTIVES.keys()));
+        let edit = near.zip(d.words.first()).map(|(near, word)| (self.span(word.start, word.end), near.to_owned()));
+        let found = self.find(d, Code::ConfigUnknownDirective, format!("\"{name}\" is not a directive of nginx"));
+        found.help = near.map(|near| format!("did you mean \"{near}\"?"));
+        found.edit = edit;
+    }
+
+    /// Shapes that the shared setters check, and names that may stand once.
+    fn value_shapes(&mut self, d: &Directive, known: &Known) {
+        let value = d.argument(0).to_owned();
+        let once = !matches!(known.setter, "str_array" | "keyval" | "own") && !rules::may_repeat(d.name());
+        if once {
+            let key = (d.name().to_owned(), known.module);
+            let line = d.line;
+            if let Some(first) = self.block().seen.insert(key, line) {
+                let message = format!("\"{}\" is given twice in one block; the first is in line {first}", d.name());
+                self.find(d, Code::ConfigConflict, message);
+                return;
+            }
+        }
+        let bad = |expected: &str| Some(format!("\"{value}\" is no value for \"{}\", expected {expected}", d.name()));
+        let first = known.words.split('|');
+        let variable = value.contains('$');
+        let message = match known.setter {
+            "flag" if !value.eq_ignore_ascii_case("on") && !value.eq_ignore_ascii_case("off") => bad("on or off"),
+            "num" => match values::count(&value) {
+                None => bad("a number"),
+                Some(n) => bounds_fault(known.words, n).and_then(|range| bad(&range)),
+            },
+            "size" if !variable && values::size(&value, false).is_none() => bad("a size such as 8k or 1m"),
+            "off" if values::size(&value, true).is_none() => bad("a size such as 8k, 1m or 1g"),
+            "msec" if !values::is_time(&value, false) => bad("a time such as 30s or 5m"),
+            "sec" if !values::is_time(&value, true) => bad("a time such as 30s or 1d"),
+            "bufs" if values::count(&value).is_none_or(|n| n == 0) || values::size(d.argument(1), false).is_none_or(|n| n == 0) => {
+                bad("a number and a size such as 8 4k")
+            }
+            "enum" if !known.words.is_empty() && !first.clone().any(|w| w.eq_ignore_ascii_case(&value)) => {
+                bad(&known.words.replace('|', ", "))
+            }
+            "bitmask" if !known.words.is_empty() => d
+                .arguments()
+                .find(|a| !known.words.split('|').any(|w| w.eq_ignore_ascii_case(a)))
+                .map(|a| format!("\"{a}\" is no value for \"{}\", expected some of {}", d.name(), known.words.replace('|', ", "))),
+            _ => None,
+        };
+        if let Some(message) = message {
+            self.find(d, Code::ConfigBadValue, message);
+        }
+    }
+
+    fn include(&mut self, d: &Directive) {
+        let base = path::parent(&self.options.config).to_owned();
+        let target = path::join(&base, d.argument(0));
+        if !path::is_pattern(&target) {
+            return self.read_file(&target, Some(d));
+        }
+        for name in super::glob(self.snapshot, &target) {
+            if self.stopped {
+                return;
+            }
+            self.read_file(&name, Some(d));
+        }
+    }
+}
+
+/// Line starts, to turn a byte into a column without looking further back than its line.
+#[derive(Default)]
+struct Lines;
+
+impl Lines {
+    fn column(&mut self, text: &str, at: usize) -> u32 {
+        let start = memchr::memrchr(b'\n', &text.as_bytes()[..at]).map_or(0, |n| n + 1);
+        u32::try_from(text[start..at].chars().count() + 1).unwrap_or(0)
+    }
+}
+
+fn known(row: Row) -> Known {
+    let arguments = row.column(3);
+    Known {
+        module: row.column(1),
+        contexts: row.column(2).split(',').collect(),
+        arguments: arguments.trim_end_matches('{'),
+        setter: row.column(4),
+        words: row.column(5),
+        block: arguments.ends_with('{'),
+    }
+}
+
+fn count_fits(shape: &str, count: usize) -> bool {
+    shape.split(',').any(|one| match one {
+        "flag" => count == 1,
+        _ => match one.strip_suffix('+') {
+            Some(least) => least.parse().is_ok_and(|n: usize| count >= n),
+            None => one.parse() == Ok(count),
+        },
+    })
+}
+
+fn spelled(shape: &str) -> String {
+    if shape == "flag" {
+        return "on or off".into();
+    }
+    let words: Vec<String> = shape.split(',').map(|s| s.strip_suffix('+').map_or(s.to_owned(), |n| format!("{n} or more"))).collect();
+    words.join(" or ")
+}
+
+fn bounds_fault(words: &str, n: u64) -> Option<String> {
+    let (low, high) = words.split_once("..")?;
+    let least: u64 = low.parse().unwrap_or(0);
+    let most: u64 = high.parse().unwrap_or(u64::MAX);
+    (n < least || n > most).then(|| if high.is_empty() { format!("at least {low}") } else { format!("{low} to {high}") })
+}
+
+/// The section as a person would call it.
+pub(super) fn section_name(context: &str) -> &str {
+    match context {
+        "main" => "the main context",
+        "server-if" | "location-if" => "\"if\"",
+        "limit" => "\"limit_except\"",
+        "stream-server" => "\"server\" of stream",
+        "stream-upstream" => "\"upstream\" of stream",
+        "mail-server" => "\"server\" of mail",
+        "any" => "any section",
+        "http" => "\"http\"",
+        "server" => "\"server\"",
+        "location" => "\"location\"",
+        "events" => "\"events\"",
+        "upstream" => "\"upstream\"",
+        "stream" => "\"stream\"",
+        "mail" => "\"mail\"",
+        other => other,
+    }
+}

@@ -1,0 +1,66 @@
+//! Variables in values: which are used, which exist.
+use std::collections::HashSet;
+
+static NAMES: &str = include_str!("variables.txt");
+
+/// Names that a value uses.
+///
+/// # Errors
+/// A lone `$` or an unclosed `${`.
+pub(super) fn uses(value: &str) -> Result<Vec<String>, &'static str> {
+    let mut found = Vec::new();
+    let mut rest = value;
+    while let Some(at) = rest.find('$') {
+        rest = &rest[at + 1..];
+        let braced = rest.starts_with('{');
+        if braced {
+            rest = &rest[1..];
+        }
+        let length = rest.bytes().take_while(|b| b.is_ascii_alphanumeric() || *b == b'_').count();
+        let digit = rest.starts_with(|c: char| c.is_ascii_digit());
+        let length = if digit && !braced { 1 } else { length };
+        if length == 0 {
+            return Err("a $ must begin the name of a variable");
+        }
+        let (name, tail) = rest.split_at(length);
+        rest = tail;
+        if braced {
+            rest = rest.strip_prefix('}').ok_or("the brace of a variable is not closed")?;
+        }
+        if !digit {
+            found.push(name.to_owned());
+        }
+    }
+    Ok(found)
+}
+
+/// Whether the daemon defines a variable of that name by itself.
+pub(super) fn built_in(name: &str) -> bool {
+    const FAMILIES: &[&str] = &["http_", "sent_http_", "sent_trailer_", "upstream_http_", "upstream_trailer_", "upstream_cookie_", "arg_", "cookie_"];
+    FAMILIES.iter().any(|f| name.starts_with(f)) || NAMES.lines().any(|n| n == name) || matches!(name, "args" | "geoip_country_code" | "memcached_key")
+}
+
+/// Adds the named groups of a pattern.
+pub(super) fn captures(pattern: &str, known: &mut HashSet<String>) {
+    for marker in ["(?<", "(?P<", "(?'"] {
+        for (at, _) in pattern.match_indices(marker) {
+            let name: String = pattern[at + marker.len()..].chars().take_while(|c| c.is_ascii_alphanumeric() || *c == '_').collect();
+            if !name.is_empty() {
+                known.insert(name);
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn finds_names_and_refuses_a_lone_sign() {
+        assert_eq!(uses("$host/a${uri}b$1").unwrap(), ["host", "uri"]);
+        assert!(uses("50$").is_err());
+        assert!(uses("${open").is_err());
+        assert!(built_in("request_uri") && built_in("http_x_tide") && !built_in("tide"));
+    }
+}

@@ -1,0 +1,49 @@
+//! Anything that the user describes in the services file. Its configuration is not understood, only found.
+use super::{Instance, Kind};
+use crate::config::Configuration;
+use crate::log::{Catalogue, Grammar};
+use crate::snapshot::Snapshot;
+
+static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
+static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+
+/// The kind `program`.
+pub(super) struct Program;
+
+impl Kind for Program {
+    fn name(&self) -> &'static str {
+        "program"
+    }
+    fn programs(&self) -> &'static [&'static str] {
+        &[]
+    }
+    fn units(&self) -> &'static [&'static str] {
+        &[]
+    }
+    fn configs(&self) -> &'static [&'static str] {
+        &[]
+    }
+    fn packages(&self) -> &'static [&'static str] {
+        &[]
+    }
+    fn locate(&self, _: &Snapshot, _: &mut Instance) {}
+    fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
+        let mut found = Configuration { readable: true, ..Configuration::default() };
+        if !instance.config.is_empty() && snapshot.exists(&instance.config) == Some(true) {
+            found.model.files.push(instance.config.clone());
+        }
+        found
+    }
+    fn grammar(&self) -> &'static Grammar {
+        &GRAMMAR
+    }
+    fn catalogue(&self) -> &'static Catalogue {
+        &CATALOGUE
+    }
+    fn is_main(&self, _: &[String]) -> bool {
+        true
+    }
+    fn speaks_http(&self) -> bool {
+        false
+    }
+}

@@ -1,0 +1,26 @@
+//! Facts about a host in, a ranked diagnosis and reversible fixes out.
+//!
+//! Data flows one way: a [`host::Host`] is asked through a [`snapshot::Snapshot`], checks turn facts into findings,
+//! findings are joined and ranked into causes, causes offer fixes, and a fix is carried out through a
+//! [`fix::HostWriter`] under a journal. Nothing here prints, parses arguments or calls the system.
+#![forbid(unsafe_code)]
+
+pub mod access;
+pub mod accounts;
+pub mod case;
+pub mod checks;
+pub mod code;
+pub mod config;
+pub mod finding;
+pub mod host;
+pub mod kinds;
+pub mod log;
+pub mod manager;
+pub mod names;
+pub mod net;
+pub mod path;
+pub mod rank;
+pub mod report;
+pub mod service;
+pub mod services_file;
+pub mod snapshot;

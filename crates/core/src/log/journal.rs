@@ -1,0 +1,391 @@
+//! The manager's journal, read from its files by their published format: data objects are found by hash, their
+//! entry arrays are followed from the newest end, and nothing else of the file is touched.
+use crate::host::JournalEntry;
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::hash::Hasher;
+use std::sync::Arc;
+
+/// Bytes of a file: offset and length in, what is there out (shorter at the end), `None` on failure.
+pub type ReadAt<'f> = Box<dyn Fn(u64, u32) -> Option<Vec<u8>> + 'f>;
+
+const BLOCK: u64 = 32 << 10;
+const KEYED: u32 = 4;
+const COMPACT: u32 = 16;
+/// Longest field that is looked at, in bytes.
+const FIELD_LIMIT: u64 = 64 << 10;
+
+/// One journal file.
+struct File<'f> {
+    read: ReadAt<'f>,
+    blocks: RefCell<HashMap<u64, Arc<[u8]>>>,
+    keyed: bool,
+    compact: bool,
+    id: [u8; 16],
+    table: u64,
+    slots: u64,
+}
+
+/// The newest entries of a unit out of several files, newest first: those the unit's processes wrote and those the
+/// manager wrote about it.
+pub fn newest<'f>(files: Vec<ReadAt<'f>>, unit: &str, most: usize) -> Vec<JournalEntry> {
+    let mut found: Vec<JournalEntry> = Vec::new();
+    for read in files {
+        let Some(file) = File::open(read) else { continue };
+        let mut offsets: Vec<u64> = Vec::new();
+        for field in ["_SYSTEMD_UNIT", "UNIT", "OBJECT_SYSTEMD_UNIT"] {
+            offsets.extend(file.entries_with(&format!("{field}={unit}"), most));
+        }
+        offsets.sort_unstable();
+        offsets.dedup();
+        let skip = offsets.len().saturating_sub(most);
+        found.extend(offsets.into_iter().skip(skip).filter_map(|o| file.entry(o)));
+    }
+    found.sort_by(|a, b| b.time.cmp(&a.time));
+    found.dedup_by(|a, b| a.time == b.time && a.message == b.message && a.pid == b.pid);
+    found.truncate(most);
+    found
+}
+
+impl<'f> File<'f> {
+    fn open(read: ReadAt<'f>) -> Option<Self> {
+        let head = read(0, 208)?;
+        if head.get(..8)? != b"LPKSHHRH" {
+            return None;
+        }
+        let flags = u32_at(&head, 12)?;
+        let mut file = Self {
+            read,
+            blocks: RefCell::default(),
+            keyed: flags & KEYED != 0,
+            compact: flags & COMPACT != 0,
+            id: head.get(24..40)?.try_into().ok()?,
+            table: u64_at(&head, 104)?,
+            slots: u64_at(&head, 112)? / 16,
+        };
+        // Flags beyond the known ones may change the layout: better nothing than nonsense.
+        if flags & !31 != 0 || file.slots == 0 {
+            return None;
+        }
+        file.slots = file.slots.max(1);
+        Some(file)
+    }
+
+    fn bytes(&self, offset: u64, length: u64) -> Option<Vec<u8>> {
+        let mut out = Vec::with_capacity(usize::try_from(length).ok()?);
+        let end = offset.checked_add(length)?;
+        let mut at = offset;
+        while at < end {
+            let start = at / BLOCK * BLOCK;
+            let block = self.block(start)?;
+            let from = usize::try_from(at - start).ok()?;
+            let to = usize::try_from((end - start).min(BLOCK)).ok()?.min(block.len());
+            if from >= to {
+                return None;
+            }
+            out.extend_from_slice(&block[from..to]);
+            at = start + to as u64;
+        }
+        Some(out)
+    }
+
+    fn block(&self, start: u64) -> Option<Arc<[u8]>> {
+        if let Some(block) = self.blocks.borrow().get(&start) {
+            return Some(block.clone());
+        }
+        let block: Arc<[u8]> = (self.read)(start, u32::try_from(BLOCK).ok()?)?.into();
+        let mut blocks = self.blocks.borrow_mut();
+        if blocks.len() > 256 {
+            blocks.clear();
+        }
+        blocks.insert(start, block.clone());
+        Some(block)
+    }
+
+    fn number(&self, offset: u64) -> Option<u64> {
+        u64_at(&self.bytes(offset, 8)?, 0)
+    }
+
+    fn hash(&self, data: &[u8]) -> u64 {
+        if self.keyed {
+            let key = |range: std::ops::Range<usize>| self.id.get(range).and_then(|k| k.try_into().ok()).map_or(0, u64::from_le_bytes);
+            let mut hasher = siphasher::sip::SipHasher24::new_with_keys(key(0..8), key(8..16));
+            hasher.write(data);
+            hasher.finish()
+        } else {
+            jenkins(data)
+        }
+    }
+
+    /// Offsets of the newest entries that carry this field, oldest first, at most `most`.
+    fn entries_with(&self, data: &str, most: usize) -> Vec<u64> {
+        self.data_object(data.as_bytes()).and_then(|object| self.entry_offsets(object, most)).unwrap_or_default()
+    }
+
+    fn data_object(&self, data: &[u8]) -> Option<u64> {
+        let hash = self.hash(data);
+        let mut at = self.number(self.table + hash % self.slots * 16)?;
+        for _ in 0..100_000 {
+            if at == 0 {
+                return None;
+            }
+            let head = self.bytes(at, 64)?;
+            if u64_at(&head, 16)? == hash && self.payload(at)? == data {
+                return Some(at);
+            }
+            at = u64_at(&head, 24)?;
+        }
+        None
+    }
+
+    /// A data object's content, decompressed.
+    fn payload(&self, at: u64) -> Option<Vec<u8>> {
+        let head = self.bytes(at, 16)?;
+        let offset = if self.compact { 72 } else { 64 };
+        let size = u64_at(&head, 8)?.checked_sub(offset)?;
+        if *head.first()? != 1 {
+            return None;
+        }
+        let raw = self.bytes(at + offset, size.min(FIELD_LIMIT))?;
+        match head.get(1)? & 7 {
+            0 => Some(raw),
+            1 => {
+                let mut out = Vec::new();
+                lzma_rs::xz_decompress(&mut raw.as_slice(), &mut out).ok()?;
+                Some(out)
+            }
+            2 => {
+                let size = usize::try_from(u64_at(&raw, 0)?).ok()?.min(8 << 20);
+                lz4_flex::block::decompress(raw.get(8..)?, size).ok()
+            }
+            4 => zstd::bulk::decompress(&raw, 8 << 20).ok(),
+            _ => None,
+        }
+    }
+
+    fn entry_offsets(&self, object: u64, most: usize) -> Option<Vec<u64>> {
+        let head = self.bytes(object, 64)?;
+        let mut left = u64_at(&head, 56)?;
+        let mut found = Vec::new();
+        let first = u64_at(&head, 40)?;
+        if first != 0 {
+            found.push(first);
+            left = left.saturating_sub(1);
+        }
+        // Arrays only point forward, so the chain is walked once; each array but the tail is skipped by its size.
+        let width: u64 = if self.compact { 4 } else { 8 };
+        let mut arrays = Vec::new();
+        let mut at = u64_at(&head, 48)?;
+        while at != 0 && left > 0 && arrays.len() < 100_000 {
+            let head = self.bytes(at, 24)?;
+            if *head.first()? != 6 {
+                break;
+            }
+            let room = u64_at(&head, 8)?.checked_sub(24)? / width;
+            let used = room.min(left);
+            arrays.push((at + 24, used));
+            left -= used;
+            at = u64_at(&head, 16)?;
+        }
+        let mut newest = Vec::new();
+        for (start, used) in arrays.into_iter().rev() {
+            let take = used.min(most.saturating_sub(newest.len()) as u64);
+            let raw = self.bytes(start + (used - take) * width, take * width)?;
+            let size = usize::try_from(width).ok()?;
+            for item in raw.chunks_exact(size).rev() {
+                let offset = if self.compact { u64::from(u32_at(item, 0)?) } else { u64_at(item, 0)? };
+                if offset != 0 {
+                    newest.push(offset);
+                }
+            }
+            if newest.len() >= most {
+                break;
+            }
+        }
+        newest.reverse();
+        if newest.len() < most {
+            found.extend(newest);
+            Some(found)
+        } else {
+            Some(newest)
+        }
+    }
+
+    fn entry(&self, at: u64) -> Option<JournalEntry> {
+        let head = self.bytes(at, 64)?;
+        if *head.first()? != 3 {
+            return None;
+        }
+        let size = u64_at(&head, 8)?.checked_sub(64)?;
+        let items = self.bytes(at + 64, size.min(64 << 10))?;
+        let width = if self.compact { 4 } else { 16 };
+        let boot: String = head.get(40..56)?.iter().map(|b| format!("{b:02x}")).collect();
+        let mut entry = JournalEntry { time: u64_at(&head, 24)?, boot, priority: 6, ..JournalEntry::default() };
+        let mut source = None;
+        for item in items.chunks_exact(width) {
+            let offset = if self.compact { u64::from(u32_at(item, 0)?) } else { u64_at(item, 0)? };
+            let Some(data) = self.payload(offset) else { continue };
+            let Some(equals) = memchr::memchr(b'=', &data) else { continue };
+            let value = String::from_utf8_lossy(&data[equals + 1..]);
+            match &data[..equals] {
+                b"MESSAGE" => entry.message = value.into_owned(),
+                b"MESSAGE_ID" => entry.message_id = value.into_owned(),
+                b"_SYSTEMD_INVOCATION_ID" | b"INVOCATION_ID" if value.len() == 32 && (entry.invocation.is_empty() || data.starts_with(b"INV")) => {
+                    entry.invocation = value.into_owned();
+                }
+                b"_PID" => entry.pid = value.parse().unwrap_or(0),
+                b"PRIORITY" => entry.priority = value.parse().unwrap_or(6),
+                b"SYSLOG_IDENTIFIER" => entry.identifier = value.into_owned(),
+                b"_COMM" if entry.identifier.is_empty() => entry.identifier = value.into_owned(),
+                b"JOB_RESULT" | b"UNIT_RESULT" => entry.result = value.into_owned(),
+                b"EXIT_CODE" => entry.exit = format!("{value}{}", entry.exit),
+                b"EXIT_STATUS" => entry.exit = format!("{}/{value}", entry.exit.trim_end_matches('/')),
+                b"_SOURCE_REALTIME_TIMESTAMP" => source = value.parse().ok(),
+                _ => {}
+            }
+        }
+        entry.from_manager = entry.pid == 1;
+        entry.time = source.unwrap_or(entry.time);
+        Some(entry)
+    }
+}
+
+fn u64_at(bytes: &[u8], at: usize) -> Option<u64> {
+    Some(u64::from_le_bytes(bytes.get(at..at + 8)?.try_into().ok()?))
+}
+
+fn u32_at(bytes: &[u8], at: usize) -> Option<u32> {
+    Some(u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?))
+}
+
+/// Bob Jenkins' lookup3 in its two-word form, as journals without keyed hashes use it (public domain).
+fn jenkins(data: &[u8]) -> u64 {
+    let start = 0xdead_beef_u32.wrapping_add(u32::try_from(data.len()).unwrap_or(u32::MAX));
+    let (mut a, mut b, mut c) = (start, start, start);
+    let word = |chunk: &[u8], at: usize| -> u32 {
+        (0..4).map(|i| u32::from(chunk.get(at + i).copied().unwrap_or(0)) << (8 * i)).fold(0, |sum, part| sum | part)
+    };
+    let mut rest = data;
+    while rest.len() > 12 {
+        a = a.wrapping_add(word(rest, 0));
+        b = b.wrapping_add(word(rest, 4));
+        c = c.wrapping_add(word(rest, 8));
+        a = a.wrapping_sub(c) ^ c.rotate_left(4);
+        c = c.wrapping_add(b);
+        b = b.wrapping_sub(a) ^ a.rotate_left(6);
+        a = a.wrapping_add(c);
+        c = c.wrapping_sub(b) ^ b.rotate_left(8);
+        b = b.wrapping_add(a);
+        a = a.wrapping_sub(c) ^ c.rotate_left(16);
+        c = c.wrapping_add(b);
+        b = b.wrapping_sub(a) ^ a.rotate_left(19);
+        a = a.wrapping_add(c);
+        c = c.wrapping_sub(b) ^ b.rotate_left(4);
+        b = b.wrapping_add(a);
+        rest = &rest[12..];
+    }
+    if !rest.is_empty() {
+        a = a.wrapping_add(word(rest, 0));
+        b = b.wrapping_add(word(rest, 4));
+        c = c.wrapping_add(word(rest, 8));
+        c = (c ^ b).wrapping_sub(b.rotate_left(14));
+        a = (a ^ c).wrapping_sub(c.rotate_left(11));
+        b = (b ^ a).wrapping_sub(a.rotate_left(25));
+        c = (c ^ b).wrapping_sub(b.rotate_left(16));
+        a = (a ^ c).wrapping_sub(c.rotate_left(4));
+        b = (b ^ a).wrapping_sub(a.rotate_left(14));
+        c = (c ^ b).wrapping_sub(b.rotate_left(24));
+    }
+    u64::from(c) << 32 | u64::from(b)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A small journal made by hand: one data object in the hash table, two entries behind an array.
+    fn tiny() -> Vec<u8> {
+        let mut file = vec![0u8; 208];
+        file[..8].copy_from_slice(b"LPKSHHRH");
+        let put = |file: &mut Vec<u8>, at: usize, n: u64| file[at..at + 8].copy_from_slice(&n.to_le_bytes());
+        put(&mut file, 104, 224);
+        put(&mut file, 112, 16);
+        file.resize(240, 0);
+        let object = |file: &mut Vec<u8>, kind: u8, body: &[u8]| {
+            while file.len() % 8 != 0 {
+                file.push(0);
+            }
+            let at = file.len() as u64;
+            file.extend([kind, 0, 0, 0, 0, 0, 0, 0]);
+            file.extend((16 + body.len() as u64).to_le_bytes());
+            file.extend(body);
+            at
+        };
+        let data = |text: &str, first: u64, array: u64, count: u64| {
+            let mut body = Vec::new();
+            for n in [jenkins(text.as_bytes()), 0, 0, first, array, count] {
+                body.extend(n.to_le_bytes());
+            }
+            body.extend(text.as_bytes());
+            body
+        };
+        let message = object(&mut file, 1, &data("MESSAGE=tide is up", 0, 0, 0));
+        let entry = |file: &mut Vec<u8>, time: u64, unit_at: u64| {
+            let mut body = Vec::new();
+            body.extend(1u64.to_le_bytes());
+            body.extend(time.to_le_bytes());
+            body.extend([0; 32]);
+            for at in [message, unit_at] {
+                body.extend(at.to_le_bytes());
+                body.extend([0; 8]);
+            }
+            object(file, 3, &body)
+        };
+        // The unit's own offset is not known yet; the message alone will do for its entries.
+        let first = entry(&mut file, 10, message);
+        let second = entry(&mut file, 20, message);
+        let mut array = 0u64.to_le_bytes().to_vec();
+        array.extend(second.to_le_bytes());
+        let array = object(&mut file, 6, &array);
+        let unit = object(&mut file, 1, &data("_SYSTEMD_UNIT=relay.service", first, array, 2));
+        put(&mut file, 224, unit);
+        file
+    }
+
+    fn reader(file: Vec<u8>) -> ReadAt<'static> {
+        Box::new(move |offset, length| {
+            let from = usize::try_from(offset).ok()?.min(file.len());
+            let to = (from + length as usize).min(file.len());
+            Some(file[from..to].to_vec())
+        })
+    }
+
+    #[test]
+    fn finds_a_units_entries_by_hash_newest_first() {
+        let found = newest(vec![reader(tiny())], "relay.service", 10);
+        assert_eq!(found.iter().map(|e| e.time).collect::<Vec<_>>(), [20, 10]);
+        assert_eq!(found[0].message, "tide is up");
+        assert_eq!(newest(vec![reader(tiny())], "relay.service", 1)[0].time, 20);
+        assert!(newest(vec![reader(tiny())], "other.service", 10).is_empty());
+    }
+
+    #[test]
+    fn a_file_cut_at_any_length_or_with_any_byte_changed_does_no_harm() {
+        let whole = tiny();
+        for length in 0..whole.len() {
+            let _ = newest(vec![reader(whole[..length].to_vec())], "relay.service", 10).len();
+        }
+        for at in 0..whole.len() {
+            let mut damaged = whole.clone();
+            damaged[at] ^= 0xff;
+            let _ = newest(vec![reader(damaged)], "relay.service", 10).len();
+        }
+    }
+
+    #[test]
+    fn the_hash_is_that_of_its_author() {
+        // Self-test values of lookup3.c: hashlittle2 of "" and of "Four score and seven years ago".
+        assert_eq!(jenkins(b""), 0xdead_beef_dead_beef);
+        assert_eq!(jenkins(b"Four score and seven years ago"), 0x1777_0551_ce72_26e6);
+    }
+}

@@ -1,0 +1,15 @@
+//! Logs: the journal, files read from their end, start attempts put together from both, and failures recognised.
+mod attempts;
+mod catalogue;
+mod grammar;
+pub mod journal;
+mod tail;
+mod zone;
+
+pub use attempts::{Request as AttemptRequest, Afterwards, Attempt, Attempts, Failure, LogPart, Outcome, StartedBy, attempts};
+#[cfg(test)]
+pub(crate) use attempts::data_faults;
+pub use catalogue::{Catalogue, Match, Rule};
+pub use grammar::{Grammar, Head, Mark};
+pub use tail::{Tail, TailLine, count_lines};
+pub use zone::{format_time, host_zone, zone_named};

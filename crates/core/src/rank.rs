@@ -1,0 +1,238 @@
+//! Joins findings about one thing into causes, and puts them in order.
+use crate::code::Code;
+use crate::finding::{Evidence, Finding, Proof, Subject, stage};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// How sure a cause is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Certainty {
+    /// Seen in this attempt and still true, or an inevitable failure of the next start.
+    Certain,
+    /// One witness.
+    Likely,
+    /// It was so once.
+    Possible,
+}
+
+/// How a cause stands to the ones before it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Relation {
+    /// It must go.
+    Blocks,
+    /// Either this or an earlier one.
+    Alternative,
+    /// It follows from an earlier one.
+    Consequence,
+}
+
+/// Why a service does not start or answer.
+#[derive(Clone, Debug)]
+pub struct Cause {
+    /// What.
+    pub code: Code,
+    /// How sure.
+    pub certainty: Certainty,
+    /// How it stands to earlier ranks.
+    pub relation: Relation,
+    /// One sentence.
+    pub title: String,
+    /// About what.
+    pub subject: Subject,
+    /// Evidence, the most direct first.
+    pub evidence: Vec<Evidence>,
+    /// Fixes, least dangerous first.
+    pub fixes: Vec<&'static str>,
+    /// When in a start it strikes.
+    pub stage: u8,
+    proof: Proof,
+    witnesses: u32,
+}
+
+/// The causes among blocking findings, in rank order.
+pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
+    let mut causes: Vec<Cause> = Vec::new();
+    // What the host shows now comes first, so that log lines join it and not the other way round.
+    let (now, told): (Vec<_>, Vec<_>) = findings.into_iter().partition(|f| matches!(f.proof, Proof::Now | Proof::Inevitable) && !is_told(f));
+    for finding in now.into_iter().chain(told) {
+        match causes.iter_mut().find(|c| joins(c, &finding)) {
+            Some(cause) => join(cause, finding),
+            None => causes.push(start(finding)),
+        }
+    }
+    let solid = causes.iter().any(|c| c.certainty == Certainty::Certain && c.code != Code::ManagerGaveUp);
+    if solid {
+        causes.retain(|c| c.code != Code::Unknown && c.proof != Proof::Past);
+    }
+    let explained = causes.iter().any(|c| c.code != Code::Unknown && c.code != Code::ManagerGaveUp && c.proof != Proof::Past);
+    if explained {
+        causes.retain(|c| c.code != Code::Unknown);
+    }
+    causes.sort_by_key(|c| (c.certainty, late(c, explained), c.stage));
+    for (at, cause) in causes.iter_mut().enumerate() {
+        cause.relation = match (at, cause.code, cause.certainty) {
+            (0, ..) => Relation::Blocks,
+            (_, Code::ManagerGaveUp, _) => Relation::Consequence,
+            (_, _, Certainty::Certain) => Relation::Blocks,
+            _ => Relation::Alternative,
+        };
+    }
+    causes
+}
+
+/// Giving up is a consequence while its reason still stands.
+fn late(cause: &Cause, explained: bool) -> bool {
+    cause.code == Code::ManagerGaveUp && explained
+}
+
+fn is_told(finding: &Finding) -> bool {
+    finding.evidence.first().is_some_and(|e| e.source == crate::finding::Source::Log)
+}
+
+fn start(finding: Finding) -> Cause {
+    let told = is_told(&finding);
+    let certainty = match finding.proof {
+        Proof::Inevitable => Certainty::Certain,
+        Proof::Now if told || finding.code == Code::ManagerGaveUp => Certainty::Certain,
+        Proof::Now | Proof::Said => Certainty::Likely,
+        Proof::Past => Certainty::Possible,
+    };
+    Cause {
+        code: finding.code,
+        certainty,
+        relation: Relation::Blocks,
+        title: finding.title,
+        subject: finding.subject,
+        evidence: finding.evidence,
+        fixes: finding.fixes,
+        stage: finding.stage,
+        proof: finding.proof,
+        witnesses: 1,
+    }
+}
+
+fn join(cause: &mut Cause, finding: Finding) {
+    cause.witnesses += 1;
+    // The log of this start agrees with what is true now: that is certain.
+    if is_told(&finding) && finding.proof != Proof::Past && matches!(cause.proof, Proof::Now | Proof::Inevitable) {
+        cause.certainty = Certainty::Certain;
+    }
+    for evidence in finding.evidence {
+        if !cause.evidence.contains(&evidence) {
+            cause.evidence.push(evidence);
+        }
+    }
+    for fix in finding.fixes {
+        if !cause.fixes.contains(&fix) {
+            cause.fixes.push(fix);
+        }
+    }
+}
+
+/// Whether a finding is about the same thing as a cause.
+fn joins(cause: &Cause, finding: &Finding) -> bool {
+    let same_port = cause.subject.port.is_some() && cause.subject.port == finding.subject.port;
+    let same_pid = cause.subject.pid.is_some() && cause.subject.pid == finding.subject.pid;
+    let binds = |c: Code| matches!(c, Code::PortTaken | Code::AlreadyRunning);
+    if binds(cause.code) && binds(finding.code) {
+        let bare = finding.subject.port.is_none() && is_told(finding);
+        return same_port || same_pid || bare;
+    }
+    let configures = |c: Code, s: u8| s == stage::CONFIG && c != Code::Unknown;
+    if configures(cause.code, cause.stage) && configures(finding.code, finding.stage) && is_told(finding) {
+        // The daemon reports its first fault alone; our reader's first fault is that one.
+        let same_line = cause.subject.line.is_some() && cause.subject.line == finding.subject.line;
+        let same_word = cause.subject.directive.is_some() && cause.subject.directive == finding.subject.directive;
+        let same_path = cause.subject.path.is_some() && cause.subject.path == finding.subject.path;
+        let no_object = finding.subject == Subject::default();
+        return same_line || same_word || same_path || no_object || cause.code == finding.code;
+    }
+    let files = |c: Code| matches!(c, Code::PermissionDenied | Code::WrongOwner | Code::PolicyDenied | Code::ReadOnly | Code::DiskFull | Code::StaleFile | Code::ConfigMissingFile);
+    if files(cause.code) && files(finding.code) && is_told(finding) {
+        let (Some(mine), Some(theirs)) = (&cause.subject.path, &finding.subject.path) else { return finding.subject.path.is_none() };
+        return mine == theirs || theirs.starts_with(&format!("{}/", mine.trim_end_matches('/'))) || mine.starts_with(&format!("{theirs}/"));
+    }
+    // A unix socket that cannot be bound is a left-over file when nobody listens on it.
+    if cause.code == Code::StaleFile && finding.code == Code::PortTaken && is_told(finding) {
+        return finding.subject.port.is_none() || finding.subject.path == cause.subject.path;
+    }
+    if cause.code != finding.code {
+        return false;
+    }
+    match cause.code {
+        Code::ManagerGaveUp | Code::Crashed | Code::StartTimeout | Code::ManagerDisabled => true,
+        Code::PortPrivileged | Code::AddressNotHere => same_port,
+        Code::ProgramMissing | Code::AccountMissing => is_told(finding) || cause.subject == finding.subject,
+        _ => cause.subject == finding.subject,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::config::Severity;
+    use crate::finding::Source;
+
+    fn finding(code: Code, proof: Proof, source: Source, subject: Subject) -> Finding {
+        let stage = crate::finding::stage_of(code);
+        Finding { code, severity: Severity::Error, subject, title: code.to_string(), proof, evidence: vec![Evidence::new(source, format!("{proof:?}"))], fixes: vec![], blocks: true, stage }
+    }
+    fn port(n: u16, pid: Option<u32>) -> Subject {
+        Subject::listener(None, n, None, pid)
+    }
+
+    #[track_caller]
+    fn check(findings: Vec<Finding>, expected: &[(Code, Certainty, usize)]) {
+        let ranked = rank(findings);
+        let got: Vec<_> = ranked.iter().map(|c| (c.code, c.certainty, c.evidence.len())).collect();
+        assert_eq!(got, expected);
+    }
+
+    #[test]
+    fn witnesses_of_one_thing_are_one_cause() {
+        check(
+            vec![
+                finding(Code::PortTaken, Proof::Said, Source::Log, port(80, None)),
+                finding(Code::AlreadyRunning, Proof::Inevitable, Source::Socket, port(80, Some(7))),
+            ],
+            &[(Code::AlreadyRunning, Certainty::Certain, 2)],
+        );
+    }
+
+    #[test]
+    fn what_strikes_earlier_comes_first_and_the_past_goes() {
+        check(
+            vec![
+                finding(Code::PortTaken, Proof::Inevitable, Source::Socket, port(80, Some(7))),
+                finding(Code::ConfigSyntax, Proof::Inevitable, Source::Config, Subject::default()),
+                finding(Code::DiskFull, Proof::Past, Source::Log, Subject::path("/x")),
+            ],
+            &[(Code::ConfigSyntax, Certainty::Certain, 1), (Code::PortTaken, Certainty::Certain, 1)],
+        );
+    }
+
+    #[test]
+    fn giving_up_is_first_only_when_its_reason_is_gone() {
+        let gave_up = || finding(Code::ManagerGaveUp, Proof::Now, Source::Manager, Subject::unit("front.service"));
+        check(
+            vec![gave_up(), finding(Code::PortTaken, Proof::Past, Source::Log, port(80, None))],
+            &[(Code::ManagerGaveUp, Certainty::Certain, 1), (Code::PortTaken, Certainty::Possible, 1)],
+        );
+        let ranked = rank(vec![gave_up(), finding(Code::PortTaken, Proof::Inevitable, Source::Socket, port(80, Some(1)))]);
+        assert_eq!(ranked[0].code, Code::PortTaken);
+        assert_eq!(ranked[1].relation, Relation::Consequence);
+    }
+
+    #[test]
+    fn an_unexplained_line_gives_way_to_a_cause() {
+        check(
+            vec![
+                finding(Code::Unknown, Proof::Said, Source::Log, Subject::default()),
+                finding(Code::PermissionDenied, Proof::Inevitable, Source::File, Subject::path("/var/log/front")),
+            ],
+            &[(Code::PermissionDenied, Certainty::Certain, 1)],
+        );
+    }
+}

@@ -1,0 +1,131 @@
+//! `attempts`: when it was started, stopped, refused, killed, and what it said.
+use super::schema;
+use crate::case::{Depth, gather, log_files};
+use crate::code::Code;
+use crate::host::mask_text;
+use crate::log::{Afterwards, Attempt, AttemptRequest, Outcome, StartedBy, attempts as history, format_time};
+use crate::service::Service;
+use crate::snapshot::Snapshot;
+use jiff::tz::TimeZone;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// The document `attempts`.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct AttemptsReport {
+    /// Form.
+    pub schema: String,
+    /// Service.
+    pub service: String,
+    /// Attempts, newest first.
+    pub attempts: Vec<AttemptEntry>,
+    /// What could not be seen.
+    pub not_seen: Vec<String>,
+}
+
+/// One attempt.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct AttemptEntry {
+    /// Begin.
+    pub began: String,
+    /// End of the run, or of the attempt where it never became ready.
+    pub ended: Option<String>,
+    /// How the start ended.
+    pub outcome: Outcome,
+    /// Milliseconds until it was ready.
+    pub ready_after_ms: Option<i64>,
+    /// What became of a run that was ready.
+    pub afterwards: Option<Afterwards>,
+    /// Who started it.
+    pub started_by: StartedBy,
+    /// Where it is told.
+    pub logs: Vec<LogEntry>,
+    /// Failures, first cause first.
+    pub failures: Vec<FailureEntry>,
+}
+
+/// A stretch of a log.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LogEntry {
+    /// `file` or `journal`.
+    pub source: String,
+    /// Path, or `journal`.
+    pub file: String,
+    /// First line.
+    pub first_line: Option<u32>,
+    /// Last line.
+    pub last_line: Option<u32>,
+    /// First byte.
+    pub first_byte: Option<u64>,
+    /// Byte behind the last.
+    pub last_byte: Option<u64>,
+}
+
+/// A line that tells of a failure.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct FailureEntry {
+    /// Cause.
+    pub code: Code,
+    /// Path, or `journal`.
+    pub file: String,
+    /// Line.
+    pub line: Option<u32>,
+    /// Time.
+    pub time: Option<String>,
+    /// Text, secrets masked.
+    pub text: String,
+}
+
+/// The attempts of a service: at most `most`, none that began before `since` (microseconds since the epoch).
+pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Option<i64>, failed_only: bool) -> AttemptsReport {
+    let case = gather(snapshot, service, Depth::State);
+    let files = log_files(service, &case.config);
+    let zone = service.instance.environment.get("TZ").and_then(|tz| crate::log::zone_named(snapshot, tz)).unwrap_or_else(|| case.zone.clone());
+    let kind = service.described.log_format.as_deref().and_then(crate::kinds::kind).unwrap_or(service.kind);
+    let request = AttemptRequest {
+        kind,
+        unit: service.unit_name(),
+        files: &files,
+        zone: &zone,
+        most: if failed_only { most.saturating_mul(4) } else { most },
+        count_all: most >= 50,
+        running_since: (!case.processes.is_empty()).then_some(None),
+    };
+    let mut list = history(snapshot, &request).list;
+    list.retain(|a| since.is_none_or(|s| a.began >= s) && (!failed_only || matches!(a.outcome, Outcome::Failed | Outcome::Refused | Outcome::Killed) || a.afterwards == Some(Afterwards::Crashed)));
+    list.truncate(most);
+    AttemptsReport {
+        schema: schema("attempts"),
+        service: service.name.clone(),
+        attempts: list.iter().map(|a| entry(a, &case.zone)).collect(),
+        not_seen: snapshot.not_seen(),
+    }
+}
+
+fn entry(attempt: &Attempt, zone: &TimeZone) -> AttemptEntry {
+    AttemptEntry {
+        began: format_time(attempt.began, zone),
+        ended: attempt.ended.map(|t| format_time(t, zone)),
+        outcome: attempt.outcome,
+        ready_after_ms: attempt.ready.map(|r| (r - attempt.began).max(0) / 1000),
+        afterwards: attempt.afterwards,
+        started_by: attempt.started_by,
+        logs: attempt
+            .logs
+            .iter()
+            .map(|l| LogEntry {
+                source: if l.file == "journal" { "journal" } else { "file" }.into(),
+                file: l.file.clone(),
+                first_line: l.first_line,
+                last_line: l.last_line,
+                first_byte: l.first_byte,
+                last_byte: l.last_byte,
+            })
+            .collect(),
+        failures: attempt
+            .failures
+            .iter()
+            .map(|f| FailureEntry { code: f.code, file: f.file.clone(), line: f.line, time: f.time.map(|t| format_time(t, zone)), text: mask_text(&f.text) })
+            .collect(),
+    }
+}

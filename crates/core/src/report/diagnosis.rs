@@ -1,0 +1,284 @@
+//! `diagnose`: the causes of what is unwell.
+use super::schema;
+use crate::case::{Case, Depth, Returns, State, gather};
+use crate::checks;
+use crate::code::Code;
+use crate::config::Severity;
+use crate::finding::{Evidence, Finding, Proof, Subject};
+use crate::log::{Outcome, format_time};
+use crate::rank::{Cause, Certainty, Relation, rank};
+use crate::service::Service;
+use crate::snapshot::Snapshot;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// Whether a service would come up.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outlook {
+    /// It would.
+    WouldStart,
+    /// It would be tried and fail.
+    WouldFail,
+    /// Nothing would try.
+    WouldNot,
+    /// Nothing tells.
+    Unknown,
+}
+
+/// The document `diagnosis`.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Diagnosis {
+    /// Form.
+    pub schema: String,
+    /// Name of the host.
+    pub host: Option<String>,
+    /// When it was looked at.
+    pub observed_at: Option<String>,
+    /// Services, what blocks others first.
+    pub services: Vec<ServiceEntry>,
+    /// For a URL: the hops to the service.
+    pub chain: Option<Vec<serde_json::Value>>,
+}
+
+/// One service.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct ServiceEntry {
+    /// Name.
+    pub service: String,
+    /// Kind.
+    pub kind: String,
+    /// State.
+    pub state: State,
+    /// Meant to run.
+    pub wanted: bool,
+    /// In this state since.
+    pub since: Option<String>,
+    /// Would it come up if it were restarted now?
+    pub restart_outlook: Outlook,
+    /// Would it come up at the next boot?
+    pub boot_outlook: Outlook,
+    /// Circumstances.
+    pub context: Context,
+    /// What keeps it from starting or answering.
+    pub causes: Vec<CauseEntry>,
+    /// What else was noticed.
+    pub notes: Vec<NoteEntry>,
+    /// Files that changed lately.
+    pub changes: Vec<Changed>,
+    /// What could not be seen.
+    pub not_seen: Vec<String>,
+}
+
+/// Circumstances of a service.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+pub struct Context {
+    /// When it last became ready.
+    pub last_good_start: Option<String>,
+    /// When the host booted.
+    pub booted: Option<String>,
+    /// Packages that changed since the last good start; `null` where that was not looked at.
+    pub packages_changed: Option<Vec<String>>,
+    /// Connections on its ports now.
+    pub clients: Option<u32>,
+}
+
+/// One cause.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct CauseEntry {
+    /// From 1.
+    pub rank: usize,
+    /// What.
+    pub code: Code,
+    /// How sure.
+    pub certainty: Certainty,
+    /// How it stands to earlier ranks.
+    pub relation: Relation,
+    /// One sentence.
+    pub title: String,
+    /// About what.
+    pub subject: Subject,
+    /// Evidence.
+    pub evidence: Vec<Evidence>,
+    /// Fixes, least dangerous first.
+    pub fixes: Vec<String>,
+}
+
+/// One note.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct NoteEntry {
+    /// What.
+    pub code: Code,
+    /// How bad.
+    pub severity: Severity,
+    /// One sentence.
+    pub title: String,
+    /// About what.
+    pub subject: Subject,
+    /// Evidence.
+    pub evidence: Vec<Evidence>,
+    /// Fixes.
+    pub fixes: Vec<String>,
+}
+
+/// A file that changed.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Changed {
+    /// The file.
+    pub file: String,
+    /// When.
+    pub modified: String,
+    /// Whether that was after the last good start; `null` where there is none on record.
+    pub since_last_good_start: Option<bool>,
+}
+
+/// Diagnoses services; with `all` unset only those that are wanted and not well are kept.
+pub fn diagnose(snapshot: &Snapshot, services: &[Service], all: bool) -> Diagnosis {
+    let mut entries: Vec<ServiceEntry> = services
+        .iter()
+        .map(|service| {
+            let case = gather(snapshot, service, Depth::Diagnosis);
+            diagnose_case(snapshot, &case).0
+        })
+        .filter(|entry| all || is_unwell(entry))
+        .collect();
+    // What others need comes first.
+    let needed = |name: &str| services.iter().filter(|s| s.described.needs.iter().any(|n| n == name)).count();
+    entries.sort_by_key(|e| (std::cmp::Reverse(needed(&e.service)), e.service.clone()));
+    let zone = crate::log::host_zone(snapshot);
+    let clock = snapshot.clock().seen();
+    Diagnosis {
+        schema: schema("diagnosis"),
+        host: clock.as_ref().map(|c| c.host.clone()).or_else(|| snapshot.text("/etc/hostname").seen().map(|t| t.trim().to_owned())),
+        observed_at: clock.map(|c| format_time(c.now, &zone)),
+        services: entries,
+        chain: None,
+    }
+}
+
+/// Whether a service is wanted and not well.
+pub fn is_unwell(entry: &ServiceEntry) -> bool {
+    entry.wanted && (matches!(entry.state, State::Failed | State::Stopped | State::Degraded | State::Restarting) || !entry.causes.is_empty())
+}
+
+/// Diagnoses one gathered case; the causes come back in their full form, too.
+pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cause>) {
+    let findings = checks::run(snapshot, case);
+    let up = matches!(case.state, State::Running);
+    let (blocking, other): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.blocks);
+    let would_fail = blocking.iter().any(|f| matches!(f.proof, Proof::Inevitable | Proof::Now) && f.code != Code::WrongAccount);
+    let boot_fails = blocking.iter().any(|f| f.proof == Proof::Inevitable && f.code != Code::WrongAccount && !gone_at_boot(case, f));
+    let mut notes: Vec<NoteEntry> = other.into_iter().map(note).collect();
+    let causes = if up {
+        let (now, latent): (Vec<Finding>, Vec<Finding>) = blocking.into_iter().partition(|f| f.code == Code::WrongAccount);
+        notes.extend(latent.into_iter().map(latent_note));
+        rank(now)
+    } else if case.state == State::Starting {
+        Vec::new()
+    } else {
+        rank(blocking)
+    };
+    let masked = case.service.unit.as_ref().is_some_and(|u| u.masked);
+    let enabled = case.service.unit.as_ref().is_none_or(|u| u.enabled) || case.manager.as_ref().seen().is_some_and(|m| m.unit_file_state.starts_with("enabled") || m.unit_file_state == "static");
+    let judged = case.config.readable;
+    let outlook = |fails: bool, tried: bool| match (tried, fails, judged) {
+        (false, ..) => Outlook::WouldNot,
+        (_, true, _) => Outlook::WouldFail,
+        (.., false) => Outlook::Unknown,
+        _ => Outlook::WouldStart,
+    };
+    let time = |t: i64| format_time(t, &case.zone);
+    let good = case.attempts.iter().find(|a| a.outcome == Outcome::Ready).and_then(|a| a.ready);
+    let entry = ServiceEntry {
+        service: case.service.name.clone(),
+        kind: case.service.kind.name().into(),
+        state: if up && !causes.is_empty() { State::Degraded } else { case.state },
+        wanted: case.meant_to_run,
+        since: case.since.map(time),
+        restart_outlook: if masked { Outlook::WouldFail } else { outlook(would_fail, true) },
+        boot_outlook: if masked { Outlook::WouldNot } else { outlook(boot_fails, enabled && case.service.unit.is_some()) },
+        context: Context {
+            last_good_start: good.map(time),
+            booted: snapshot.clock().seen().and_then(|c| c.booted).map(time),
+            packages_changed: None,
+            clients: clients(snapshot, case),
+        },
+        causes: causes.iter().enumerate().map(|(at, c)| cause_entry(at + 1, c)).collect(),
+        notes,
+        changes: changes(snapshot, case, good),
+        not_seen: snapshot.not_seen(),
+    };
+    (entry, causes)
+}
+
+/// A holder that does not come back at boot is no hindrance then.
+fn gone_at_boot(case: &Case, finding: &Finding) -> bool {
+    let Some(pid) = finding.subject.pid else { return false };
+    case.wanted.iter().flat_map(|w| &w.held_by).any(|h| h.process.brief.pid == pid && h.returns == Returns::No)
+}
+
+fn clients(snapshot: &Snapshot, case: &Case) -> Option<u32> {
+    let mut ports: Vec<u16> = case.wanted.iter().filter(|w| w.served).map(|w| w.listen.port).filter(|p| *p > 0).collect();
+    ports.sort_unstable();
+    ports.dedup();
+    let mut sum = 0;
+    for port in ports {
+        sum += snapshot.clients(port).seen()?;
+    }
+    Some(sum)
+}
+
+fn cause_entry(rank: usize, cause: &Cause) -> CauseEntry {
+    CauseEntry {
+        rank,
+        code: cause.code,
+        certainty: cause.certainty,
+        relation: cause.relation,
+        title: cause.title.clone(),
+        subject: cause.subject.clone(),
+        evidence: cause.evidence.clone(),
+        fixes: cause.fixes.iter().map(|f| (*f).to_owned()).collect(),
+    }
+}
+
+fn note(finding: Finding) -> NoteEntry {
+    NoteEntry {
+        code: finding.code,
+        severity: finding.severity,
+        title: finding.title,
+        subject: finding.subject,
+        evidence: finding.evidence,
+        fixes: finding.fixes.into_iter().map(str::to_owned).collect(),
+    }
+}
+
+fn latent_note(finding: Finding) -> NoteEntry {
+    let mut note = note(finding);
+    note.title = format!("would not come back after a restart: {}", note.title);
+    note.severity = Severity::Warning;
+    note.code = Code::LatentFailure;
+    note
+}
+
+/// Files of the service that changed within the last days, newest first.
+fn changes(snapshot: &Snapshot, case: &Case, good: Option<i64>) -> Vec<Changed> {
+    const WINDOW: i64 = 7 * 86_400;
+    let Some(now) = case.now else { return vec![] };
+    let unit = case.service.unit.iter().flat_map(|u| u.drop_ins.iter().chain(std::iter::once(&u.fragment)));
+    let mut found: Vec<(i64, String)> = case
+        .config
+        .model
+        .files
+        .iter()
+        .chain(unit)
+        .filter_map(|f| Some((snapshot.stat(f).seen()?.modified, f.clone())))
+        .filter(|(t, _)| now / 1_000_000 - t < WINDOW)
+        .collect();
+    found.sort_by(|a, b| b.cmp(a));
+    found.dedup();
+    found.truncate(20);
+    found
+        .into_iter()
+        .map(|(t, file)| Changed { file, modified: format_time(t * 1_000_000, &case.zone), since_last_good_start: good.map(|g| t * 1_000_000 > g) })
+        .collect()
+}

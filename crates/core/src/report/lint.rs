@@ -1,0 +1,107 @@
+//! `lint`: would the daemon accept this configuration?
+use super::schema;
+use crate::code::Code;
+use crate::config::{Configuration, DependsOn, Severity};
+use crate::kinds::{Instance, Kind, installed_version};
+use crate::snapshot::Snapshot;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// The verdict on a configuration.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// A start with it would be accepted.
+    Accepted,
+    /// A start with it would be refused.
+    Rejected,
+    /// Nothing could be judged.
+    Unknown,
+}
+
+/// The document `lint`.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LintReport {
+    /// Form.
+    pub schema: String,
+    /// Kind.
+    pub kind: String,
+    /// Release that was judged by.
+    pub release: Option<String>,
+    /// Main file.
+    pub config: String,
+    /// Verdict.
+    pub verdict: Verdict,
+    /// The first error is the daemon's own; the others follow in reading order.
+    pub findings: Vec<LintFinding>,
+    /// What could not be judged.
+    pub not_seen: Vec<String>,
+    /// Number of files read.
+    pub files_read: usize,
+    /// Number of directives read.
+    pub directives_read: usize,
+}
+
+/// One finding.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LintFinding {
+    /// What.
+    pub code: Code,
+    /// How bad.
+    pub severity: Severity,
+    /// File.
+    pub file: Option<String>,
+    /// Line.
+    pub line: Option<u32>,
+    /// First column.
+    pub column: Option<u32>,
+    /// Column behind the last.
+    pub end_column: Option<u32>,
+    /// Directive.
+    pub directive: Option<String>,
+    /// What the verdict rests on.
+    pub depends_on: DependsOn,
+    /// What was found, then what was expected.
+    pub message: String,
+    /// The remedy.
+    pub help: Option<String>,
+}
+
+/// Judges a configuration.
+pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Instance) -> (LintReport, Configuration) {
+    let read = kind.read(snapshot, instance);
+    let rejected = read.first_error().is_some();
+    let verdict = match (read.readable, rejected) {
+        (false, _) => Verdict::Unknown,
+        (_, true) => Verdict::Rejected,
+        _ => Verdict::Accepted,
+    };
+    let findings = read
+        .findings
+        .iter()
+        .map(|f| LintFinding {
+            code: f.code,
+            severity: f.severity,
+            file: f.place.as_ref().map(|p| p.file.to_string()),
+            line: f.place.as_ref().map(|p| p.line),
+            column: f.place.as_ref().map(|p| p.column).filter(|c| *c > 0),
+            end_column: f.place.as_ref().map(|p| p.end_column).filter(|c| *c > 0),
+            directive: f.directive.clone(),
+            depends_on: f.depends_on,
+            message: f.message.clone(),
+            help: f.help.clone(),
+        })
+        .collect();
+    let report = LintReport {
+        schema: schema("lint"),
+        kind: kind.name().into(),
+        release: installed_version(snapshot, kind.packages()).map(|v| format!("{}-{v}", kind.name())),
+        config: instance.config.clone(),
+        verdict,
+        findings,
+        not_seen: read.not_seen.clone(),
+        files_read: read.model.files.len(),
+        directives_read: read.model.directives,
+    };
+    (report, read)
+}

@@ -1,0 +1,208 @@
+//! `ports`: who holds which port, who wants it, what started the holder.
+use super::schema;
+use crate::case::{Holder, Link, Returns, holder};
+use crate::host::{Protocol, Socket};
+use crate::log::format_time;
+use crate::net::Listen;
+use crate::service::Service;
+use crate::snapshot::Snapshot;
+use jiff::tz::TimeZone;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// The document `ports`.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct PortsReport {
+    /// Form.
+    pub schema: String,
+    /// Ports, in order of number and address.
+    pub ports: Vec<PortEntry>,
+    /// Free ports, when they were asked for.
+    pub free: Vec<u16>,
+    /// What could not be seen.
+    pub not_seen: Vec<String>,
+}
+
+/// One listener, held or wanted.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct PortEntry {
+    /// Transport.
+    pub protocol: Protocol,
+    /// Address.
+    pub address: Option<String>,
+    /// Port.
+    pub port: Option<u16>,
+    /// Path of a Unix socket.
+    pub path: Option<String>,
+    /// Who holds it, the opener first.
+    pub holders: Vec<HolderEntry>,
+    /// Who wants it.
+    pub wanted_by: Vec<WantedBy>,
+    /// Whether somebody wants it whom the holder keeps out.
+    pub conflict: bool,
+}
+
+/// One holder.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct HolderEntry {
+    /// Process.
+    pub pid: u32,
+    /// Its name.
+    pub name: String,
+    /// Its account.
+    pub user: String,
+    /// Its command line, secrets masked.
+    pub command: String,
+    /// When it started.
+    pub started_at: Option<String>,
+    /// What started it, nearest first.
+    pub chain: Vec<Link>,
+    /// Whether it comes back.
+    pub returns: Returns,
+    /// Connections now.
+    pub clients: Option<u32>,
+}
+
+/// Who wants a port.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct WantedBy {
+    /// Service.
+    pub service: String,
+    /// File that asks for it.
+    pub file: Option<String>,
+    /// Line.
+    pub line: Option<u32>,
+}
+
+/// A service's wish.
+struct Wish {
+    service: String,
+    listen: Listen,
+    file: Option<String>,
+    line: Option<u32>,
+}
+
+/// Who holds and wants ports; of all when `only` is empty. `free_near` asks for free ones.
+pub fn ports(snapshot: &Snapshot, services: &[Service], only: &[u16], free_near: Option<u16>) -> PortsReport {
+    let zone = crate::log::host_zone(snapshot);
+    let wishes = wishes(snapshot, services);
+    let sockets = snapshot.listeners().seen().unwrap_or_default();
+    let asked = |port: u16| only.is_empty() || only.contains(&port);
+    let chosen: Vec<&Socket> = sockets.iter().filter(|s| if s.protocol == Protocol::Unix { only.is_empty() && known_path(s, &wishes) } else { asked(s.port) }).collect();
+    let mut inodes: Vec<u64> = chosen.iter().map(|s| s.inode).collect();
+    inodes.sort_unstable();
+    inodes.dedup();
+    let owners = if inodes.is_empty() { vec![] } else { snapshot.owners(&inodes).seen().unwrap_or_default() };
+    let mut entries: Vec<PortEntry> = Vec::new();
+    for socket in &chosen {
+        let pids: Vec<u32> = owners.iter().filter(|(i, _)| *i == socket.inode).map(|(_, p)| *p).collect();
+        let held = holder(snapshot, socket, &pids);
+        let wanted: Vec<&Wish> = wishes.iter().filter(|w| w.listen.conflicts_with(socket)).collect();
+        let conflict = held.as_ref().is_some_and(|h| wanted.iter().any(|w| !belongs(services, w, h)));
+        let key = (socket.protocol, socket.address.map(|a| a.to_string()), socket.port, socket.path.clone());
+        let holders: Vec<HolderEntry> = held.iter().map(|h| holder_entry(h, &zone)).collect();
+        if let Some(known) = entries.iter_mut().find(|e| (e.protocol, e.address.clone(), e.port.unwrap_or(0), e.path.clone()) == key) {
+            // Several sockets on one address: the port is shared on purpose.
+            known.holders.extend(holders.into_iter().filter(|h| !known.holders.iter().any(|k| k.pid == h.pid)).collect::<Vec<_>>());
+            continue;
+        }
+        entries.push(PortEntry {
+            protocol: socket.protocol,
+            address: key.1,
+            port: (socket.port > 0).then_some(socket.port),
+            path: socket.path.clone(),
+            holders,
+            wanted_by: wanted.into_iter().map(wanted_by).collect(),
+            conflict,
+        });
+    }
+    for wish in wishes.iter().filter(|w| asked(w.listen.port) || (w.listen.port == 0 && only.is_empty())) {
+        if chosen.iter().any(|s| wish.listen.conflicts_with(s)) {
+            continue;
+        }
+        let address = wish.listen.address.map(|a| a.to_string());
+        match entries.iter_mut().find(|e| e.holders.is_empty() && e.address == address && e.port.unwrap_or(0) == wish.listen.port && e.path == wish.listen.path) {
+            Some(known) => known.wanted_by.push(wanted_by(wish)),
+            None => entries.push(PortEntry {
+                protocol: wish.listen.protocol,
+                address,
+                port: (wish.listen.port > 0).then_some(wish.listen.port),
+                path: wish.listen.path.clone(),
+                holders: vec![],
+                wanted_by: vec![wanted_by(wish)],
+                conflict: false,
+            }),
+        }
+    }
+    entries.sort_by_key(|e| (e.port.is_none(), e.port, e.protocol, e.address.clone(), e.path.clone()));
+    let free = free_near.map(|near| free_ports(snapshot, services, near, 5)).unwrap_or_default();
+    PortsReport { schema: schema("ports"), ports: entries, free, not_seen: snapshot.not_seen() }
+}
+
+fn known_path(socket: &Socket, wishes: &[Wish]) -> bool {
+    wishes.iter().any(|w| w.listen.path.is_some() && w.listen.path == socket.path)
+}
+
+fn wanted_by(wish: &Wish) -> WantedBy {
+    WantedBy { service: wish.service.clone(), file: wish.file.clone(), line: wish.line }
+}
+
+/// Whether the holder is the very service that wants it: started by its unit, or, without one, the same program.
+fn belongs(services: &[Service], wish: &Wish, holder: &Holder) -> bool {
+    services.iter().filter(|s| s.name == wish.service).any(|s| match (s.unit_name(), holder.unit.as_deref()) {
+        (Some(unit), Some(theirs)) => unit == theirs,
+        (Some(_), None) => holder.process.brief.pid == 1,
+        (None, _) => s.runs_as(&holder.process),
+    })
+}
+
+fn holder_entry(holder: &Holder, zone: &TimeZone) -> HolderEntry {
+    HolderEntry {
+        pid: holder.process.brief.pid,
+        name: holder.process.brief.name.clone(),
+        user: holder.user.clone(),
+        command: crate::host::mask_arguments(&holder.process.arguments).join(" "),
+        started_at: holder.process.started.map(|s| format_time(s * 1_000_000, zone)),
+        chain: holder.chain.clone(),
+        returns: holder.returns,
+        clients: holder.clients,
+    }
+}
+
+fn wishes(snapshot: &Snapshot, services: &[Service]) -> Vec<Wish> {
+    let mut all = Vec::new();
+    for service in services {
+        let config = service.kind.read(snapshot, &service.instance);
+        for listen in config.model.listens.iter().filter(|l| l.bound) {
+            if all.iter().any(|w: &Wish| w.service == service.name && w.listen == listen.listen) {
+                continue;
+            }
+            let wish = Wish { service: service.name.clone(), listen: listen.listen.clone(), file: Some(listen.place.file.to_string()), line: Some(listen.place.line) };
+            all.push(wish);
+        }
+        all.extend(service.described.listens().into_iter().map(|listen| Wish { service: service.name.clone(), listen, file: None, line: None }));
+    }
+    all
+}
+
+/// Ports near `near` that nobody holds, no configuration wants, and the kernel does not hand out.
+pub fn free_ports(snapshot: &Snapshot, services: &[Service], near: u16, count: usize) -> Vec<u16> {
+    let mut taken: Vec<u16> = snapshot.listeners().seen().unwrap_or_default().iter().map(|s| s.port).collect();
+    for service in services {
+        let config = service.kind.read(snapshot, &service.instance);
+        taken.extend(config.model.listens.iter().map(|l| l.listen.port));
+        taken.extend(config.model.ports.iter().map(|p| p.port));
+        taken.extend(service.described.listens().iter().map(|l| l.port));
+    }
+    let range = snapshot.text("/proc/sys/net/ipv4/ip_local_port_range").seen().unwrap_or_default();
+    let mut bounds = range.split_whitespace().filter_map(|n| n.parse::<u16>().ok());
+    let (low, high) = (bounds.next().unwrap_or(32768), bounds.next().unwrap_or(60999));
+    let privileged = near < 1024;
+    let start = if privileged { near.max(80).saturating_add(8000) } else { near };
+    (0..=u16::MAX)
+        .flat_map(|step| [start.checked_add(step), start.checked_sub(step).filter(|_| step > 0)])
+        .flatten()
+        .filter(|p| *p >= 1024 && !(low..=high).contains(p) && !taken.contains(p))
+        .take(count)
+        .collect()
+}

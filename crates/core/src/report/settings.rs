@@ -1,0 +1,77 @@
+//! `settings`: which value is in force, who set it, what it overrode.
+use super::schema;
+use crate::service::Service;
+use crate::snapshot::Snapshot;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// The document `settings`.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct SettingsReport {
+    /// Form.
+    pub schema: String,
+    /// Service.
+    pub service: String,
+    /// Settings, in reading order.
+    pub settings: Vec<SettingEntry>,
+    /// Names that were asked for and are set nowhere.
+    pub unset: Vec<String>,
+    /// What could not be seen.
+    pub not_seen: Vec<String>,
+}
+
+/// One setting.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct SettingEntry {
+    /// Directive.
+    pub name: String,
+    /// Value, secrets masked.
+    pub value: String,
+    /// Section it stands in; empty at the top.
+    pub section: String,
+    /// File.
+    pub file: String,
+    /// Line.
+    pub line: u32,
+    /// Earlier lines of the same section that it overrides, as `file:line`.
+    pub overrides: Vec<String>,
+}
+
+/// The settings of a service, all or those named.
+pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> SettingsReport {
+    let mut instance = service.instance.clone();
+    instance.keep_all = true;
+    let config = service.kind.read(snapshot, &instance);
+    let asked = |name: &str| names.is_empty() || names.iter().any(|n| n.eq_ignore_ascii_case(name));
+    let mut entries: Vec<SettingEntry> = Vec::new();
+    for one in config.model.settings.iter().filter(|s| asked(s.name.trim_start_matches('<'))) {
+        entries.push(SettingEntry {
+            name: one.name.clone(),
+            value: one.value.clone(),
+            section: one.section.clone(),
+            file: one.place.file.to_string(),
+            line: one.place.line,
+            overrides: Vec::new(),
+        });
+    }
+    let unset = names.iter().filter(|n| !entries.iter().any(|e| e.name.eq_ignore_ascii_case(n))).cloned().collect();
+    let mut not_seen = snapshot.not_seen();
+    not_seen.extend(config.not_seen);
+    SettingsReport { schema: schema("settings"), service: service.name.clone(), settings: fold(entries), unset, not_seen }
+}
+
+/// Plain values at the top level override earlier ones of the same name; lists and section-bound values stay apart.
+fn fold(entries: Vec<SettingEntry>) -> Vec<SettingEntry> {
+    const SINGLE: &[&str] = &["timeout", "keepalive", "keepalivetimeout", "maxkeepaliverequests", "user", "group", "pidfile", "errorlog", "loglevel", "servername", "serverroot", "servertokens", "serversignature", "traceenable", "hostnamelookups", "documentroot", "serveradmin"];
+    let mut out: Vec<SettingEntry> = Vec::new();
+    for mut entry in entries {
+        let single = SINGLE.contains(&entry.name.to_ascii_lowercase().as_str());
+        if let Some(at) = out.iter().position(|e| single && e.name.eq_ignore_ascii_case(&entry.name) && e.section == entry.section) {
+            let earlier = out.remove(at);
+            entry.overrides = earlier.overrides;
+            entry.overrides.push(format!("{}:{}", earlier.file, earlier.line));
+        }
+        out.push(entry);
+    }
+    out
+}

@@ -1,0 +1,110 @@
+//! `survey`: which server daemons are here, in what state, and which would not come back.
+use super::{Outlook, diagnose_case, schema};
+use crate::case::{Depth, State, gather};
+use crate::code::Code;
+use crate::kinds::installed_version;
+use crate::log::format_time;
+use crate::service::Service;
+use crate::snapshot::Snapshot;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// The document `survey`.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct SurveyReport {
+    /// Form.
+    pub schema: String,
+    /// Name of the host.
+    pub host: Option<String>,
+    /// When it was looked at.
+    pub observed_at: Option<String>,
+    /// Services, by name.
+    pub services: Vec<SurveyEntry>,
+    /// What could not be seen.
+    pub not_seen: Vec<String>,
+}
+
+/// One service.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct SurveyEntry {
+    /// Name.
+    pub service: String,
+    /// Kind.
+    pub kind: String,
+    /// Release, `kind-version`.
+    pub release: Option<String>,
+    /// State.
+    pub state: State,
+    /// Meant to run.
+    pub wanted: bool,
+    /// In this state since.
+    pub since: Option<String>,
+    /// Unit.
+    pub unit: Option<String>,
+    /// Main process.
+    pub main_pid: Option<u32>,
+    /// Account of its workers or its own.
+    pub account: Option<String>,
+    /// Addresses it holds now.
+    pub held: Vec<String>,
+    /// Addresses it wants.
+    pub listens: Vec<String>,
+    /// Main configuration file.
+    pub config: Option<String>,
+    /// All configuration files.
+    pub files: Vec<String>,
+    /// Log files.
+    pub logs: Vec<String>,
+    /// Pid file.
+    pub pid_file: Option<String>,
+    /// Would it come up if restarted?
+    pub restart_outlook: Outlook,
+    /// Would it come up at boot?
+    pub boot_outlook: Outlook,
+    /// First cause, when it is unwell.
+    pub cause: Option<Code>,
+    /// One sentence for it, or for what stands in the way of its next start.
+    pub remark: Option<String>,
+}
+
+/// Surveys services.
+pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
+    let zone = crate::log::host_zone(snapshot);
+    let mut entries = Vec::new();
+    for service in services {
+        let case = gather(snapshot, service, Depth::Diagnosis);
+        let (entry, _) = diagnose_case(snapshot, &case);
+        let latent = entry.notes.iter().find(|n| n.code == Code::LatentFailure).map(|n| n.title.clone());
+        let main = case.processes.first();
+        let own = main.map(|p| crate::accounts::user_name(snapshot, p.brief.uid));
+        entries.push(SurveyEntry {
+            service: service.name.clone(),
+            kind: service.kind.name().into(),
+            release: installed_version(snapshot, service.kind.packages()).map(|v| format!("{}-{v}", service.kind.name())),
+            state: entry.state,
+            wanted: entry.wanted,
+            since: case.since.map(|t| format_time(t, &zone)),
+            unit: service.unit_name().map(str::to_owned),
+            main_pid: main.map(|p| p.brief.pid),
+            account: case.config.model.account.as_ref().map(|(a, _)| a.clone()).or_else(|| service.described.account.clone()).or(own),
+            held: case.wanted.iter().filter(|w| w.served).map(|w| w.listen.to_string()).collect(),
+            listens: case.wanted.iter().map(|w| w.listen.to_string()).collect(),
+            config: (!service.instance.config.is_empty()).then(|| service.instance.config.clone()),
+            files: case.config.model.files.clone(),
+            logs: crate::case::log_files(service, &case.config),
+            pid_file: service.described.pid_file.clone().or_else(|| case.config.model.pid_file.as_ref().map(|p| p.path.clone())),
+            restart_outlook: entry.restart_outlook,
+            boot_outlook: entry.boot_outlook,
+            cause: entry.causes.first().map(|c| c.code),
+            remark: entry.causes.first().map(|c| c.title.clone()).or(latent),
+        });
+    }
+    let clock = snapshot.clock().seen();
+    SurveyReport {
+        schema: schema("survey"),
+        host: clock.as_ref().map(|c| c.host.clone()),
+        observed_at: clock.map(|c| format_time(c.now, &zone)),
+        services: entries,
+        not_seen: snapshot.not_seen(),
+    }
+}

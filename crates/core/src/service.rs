@@ -1,0 +1,210 @@
+//! Which server daemons are on this host: from units, from the services file, from running processes.
+use crate::accounts;
+use crate::host::{Look, Process};
+use crate::kinds::{self, Instance, Kind};
+use crate::manager::{self, Unit};
+use crate::path;
+use crate::services_file::{Described, ServicesFile};
+use crate::snapshot::Snapshot;
+
+/// One daemon, as the host and the user describe it.
+#[derive(Clone)]
+pub struct Service {
+    /// Name: that of its unit without `.service`, or of the services file.
+    pub name: String,
+    /// Other names that lead to it.
+    pub aliases: Vec<String>,
+    /// Kind.
+    pub kind: &'static dyn Kind,
+    /// Its unit file, if it has one.
+    pub unit: Option<Unit>,
+    /// What the services file says.
+    pub described: Described,
+    /// How to read its configuration.
+    pub instance: Instance,
+}
+
+impl std::fmt::Debug for Service {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Service").field("name", &self.name).field("kind", &self.kind.name()).finish_non_exhaustive()
+    }
+}
+
+impl Service {
+    /// Name of its unit, with suffix.
+    pub fn unit_name(&self) -> Option<&str> {
+        self.unit.as_ref().map(|u| u.name.as_str())
+    }
+
+    /// The executable that runs in the end, where it can be told.
+    pub fn program(&self) -> Option<&str> {
+        self.instance.command.first().map(String::as_str)
+    }
+
+    /// Whether a process is this daemon: by its executable, or by its pid file for described programs.
+    pub fn runs_as(&self, process: &Process) -> bool {
+        if !self.kind.is_main(&process.arguments) {
+            return false;
+        }
+        let own: Vec<&str> = self.program().into_iter().collect();
+        let executable = process.executable.as_deref().unwrap_or_default().trim_end_matches(" (deleted)");
+        let first = process.arguments.first().map_or("", String::as_str);
+        let names = self.kind.programs();
+        if names.is_empty() {
+            let program = own.first().copied().unwrap_or_default();
+            return !program.is_empty() && (program == executable || program == first || process.arguments.iter().take(2).any(|a| a == program));
+        }
+        let by_name = |p: &str| names.contains(&path::name(p)) && !path::name(p).ends_with("ctl");
+        by_name(executable) || (executable.is_empty() && by_name(first.split(':').next().unwrap_or_default())) || own.contains(&executable) || own.contains(&first)
+    }
+}
+
+/// All services that can be found, in the order of their names.
+pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
+    let mut found: Vec<Service> = Vec::new();
+    for name in manager::service_names(snapshot) {
+        let Look::Seen(unit) = manager::unit(snapshot, &name) else { continue };
+        if unit.name != name && found.iter().any(|s| s.unit_name() == Some(unit.name.as_str())) {
+            if let Some(service) = found.iter_mut().find(|s| s.unit_name() == Some(unit.name.as_str())) {
+                service.aliases.push(name.trim_end_matches(".service").to_owned());
+            }
+            continue;
+        }
+        if let Some(service) = of_unit(snapshot, unit, None) {
+            if !found.iter().any(|s| s.name == service.name) {
+                found.push(service);
+            }
+        }
+    }
+    for (name, described) in &file.service {
+        let unit_name = described.unit.clone().unwrap_or_else(|| name.clone());
+        let unit_name = if unit_name.contains('.') { unit_name } else { format!("{unit_name}.service") };
+        if let Some(at) = found.iter().position(|s| s.name == *name || s.unit_name() == Some(unit_name.as_str())) {
+            let unit = found.remove(at).unit;
+            if let Some(unit) = unit {
+                if let Some(service) = of_unit(snapshot, unit, Some((name, described))) {
+                    found.push(service);
+                }
+            }
+            continue;
+        }
+        let unit = manager::unit(snapshot, &unit_name).seen();
+        match unit {
+            Some(unit) => found.extend(of_unit(snapshot, unit, Some((name, described)))),
+            None => found.push(of_description(snapshot, name, described)),
+        }
+    }
+    strays(snapshot, &mut found);
+    found.sort_by(|a, b| a.name.cmp(&b.name));
+    found
+}
+
+/// One service by its name, without looking at all the others where its unit says enough.
+pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Service> {
+    let plain = name.trim_end_matches(".service");
+    if !file.service.contains_key(plain) && !plain.is_empty() && !plain.contains('/') {
+        if let Look::Seen(unit) = manager::unit(snapshot, &format!("{plain}.service")) {
+            if let Some(service) = of_unit(snapshot, unit, None) {
+                let shadowed = file.service.iter().any(|(n, d)| d.unit.as_deref().unwrap_or(n) == service.name);
+                if !shadowed {
+                    return Some(service);
+                }
+            }
+        }
+    }
+    find(snapshot, file).into_iter().find(|s| s.name == plain || s.aliases.iter().any(|a| a == plain))
+}
+
+fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Described)>) -> Option<Service> {
+    let commands = unit.commands("ExecStart");
+    let described_as = described.and_then(|(_, d)| d.kind.as_deref()).and_then(kinds::kind);
+    let by_program = commands.iter().find_map(|c| kinds::of_program(c.words.first()?));
+    let by_name = kinds::KINDS.iter().copied().find(|k| k.units().contains(&unit.name.as_str()));
+    let kind = described_as.or(by_program).or(by_name)?;
+    // A helper unit that only runs something of the daemon once is not the daemon.
+    let one_shot = unit.value("Service", "Type").as_deref() == Some("oneshot");
+    if one_shot && described.is_none() {
+        return None;
+    }
+    let mut environment = unit.environment();
+    for (file, _) in unit.environment_files() {
+        for line in snapshot.text(&file).seen().unwrap_or_default().lines() {
+            let line = line.trim();
+            if let Some((key, value)) = line.split_once('=').filter(|_| !line.starts_with(['#', ';'])) {
+                environment.insert(key.trim().to_owned(), value.trim().trim_matches(['"', '\'']).to_owned());
+            }
+        }
+    }
+    let mut made = Vec::new();
+    for (key, base) in [("RuntimeDirectory", "/run"), ("StateDirectory", "/var/lib"), ("LogsDirectory", "/var/log"), ("CacheDirectory", "/var/cache")] {
+        made.extend(unit.values("Service", key).iter().flat_map(|v| v.split_whitespace()).map(|d| path::join(base, d)));
+    }
+    let start_uid = match unit.value("Service", "User") {
+        Some(user) => accounts::account(snapshot, &user).seen().map_or(u32::MAX, |a| a.uid),
+        None => 0,
+    };
+    let command = commands.into_iter().next().map(|c| c.words).unwrap_or_default();
+    let command = command.into_iter().map(|w| expand_variables(&w, &environment)).filter(|w| !w.is_empty()).collect();
+    let mut instance = Instance { command, environment, start_uid, made_by_manager: made, ..Instance::default() };
+    let empty = Described::default();
+    let (name, description) = described.map_or_else(|| (unit.name.trim_end_matches(".service").to_owned(), &empty), |(n, d)| (n.clone(), d));
+    if let Some(config) = description.config.first() {
+        instance.config.clone_from(config);
+    }
+    kind.locate(snapshot, &mut instance);
+    let mut aliases: Vec<String> = unit.aliases.iter().map(|a| a.trim_end_matches(".service").to_owned()).collect();
+    aliases.extend(unit.values("Install", "Alias").iter().flat_map(|a| a.split_whitespace().map(|w| w.trim_end_matches(".service").to_owned()).collect::<Vec<_>>()));
+    let own = unit.name.trim_end_matches(".service").to_owned();
+    if own != name {
+        aliases.push(own);
+    }
+    Some(Service { name, aliases, kind, unit: Some(unit), described: description.clone(), instance })
+}
+
+/// `$NAME` and `${NAME}` as the manager puts them into command lines.
+fn expand_variables(word: &str, environment: &std::collections::BTreeMap<String, String>) -> String {
+    if let Some(name) = word.strip_prefix("${").and_then(|w| w.strip_suffix('}')).or(word.strip_prefix('$')) {
+        if name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_') {
+            return environment.get(name).cloned().unwrap_or_default();
+        }
+    }
+    word.to_owned()
+}
+
+fn of_description(snapshot: &Snapshot, name: &str, described: &Described) -> Service {
+    let kind = described.kind.as_deref().and_then(kinds::kind).or_else(|| kinds::kind("program"));
+    let kind = kind.unwrap_or(kinds::KINDS[0]);
+    let command = described.start.as_deref().map(manager::split_words).unwrap_or_default();
+    let start_uid = match &described.account {
+        Some(account) => accounts::account(snapshot, account).seen().map_or(u32::MAX, |a| a.uid),
+        None => snapshot.myself().seen().map_or(0, |m| m.uid),
+    };
+    let mut instance = Instance { command, environment: described.environment.clone(), start_uid, ..Instance::default() };
+    if let Some(config) = described.config.first() {
+        instance.config.clone_from(config);
+    }
+    kind.locate(snapshot, &mut instance);
+    Service { name: name.to_owned(), aliases: Vec::new(), kind, unit: None, described: described.clone(), instance }
+}
+
+/// Daemons of a known kind that run although nothing describes them.
+fn strays(snapshot: &Snapshot, found: &mut Vec<Service>) {
+    let Look::Seen(processes) = snapshot.processes() else { return };
+    for brief in &processes {
+        let Some(kind) = kinds::KINDS.iter().copied().find(|k| k.programs().contains(&brief.name.as_str())) else { continue };
+        if found.iter().any(|s| s.kind.name() == kind.name()) {
+            continue;
+        }
+        let Look::Seen(process) = snapshot.process(brief.pid) else { continue };
+        if !kind.is_main(&process.arguments) || !process.own_root {
+            continue;
+        }
+        let mut command = process.arguments.clone();
+        if let (Some(first), Some(executable)) = (command.first_mut(), &process.executable) {
+            first.clone_from(executable);
+        }
+        let mut instance = Instance { command, start_uid: brief.uid, ..Instance::default() };
+        kind.locate(snapshot, &mut instance);
+        found.push(Service { name: brief.name.clone(), aliases: vec![], kind, unit: None, described: Described::default(), instance });
+    }
+}

@@ -1,0 +1,214 @@
+//! Facts about a host, each asked once and remembered.
+use crate::host::{
+    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, ProbeAnswer,
+    ProbeRequest, Process, ProcessBrief, Question, Socket, Space, UnitState, Unseen,
+};
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::net::IpAddr;
+use std::sync::Arc;
+
+/// A lazy view of a host at one time. `verify` takes a new one for each look.
+pub struct Snapshot<'h> {
+    host: &'h dyn Host,
+    memory: RefCell<HashMap<Question, Look<Answer>>>,
+    not_seen: RefCell<BTreeSet<String>>,
+    environment: RefCell<BTreeMap<String, String>>,
+}
+
+/// Picks the variant that belongs to a question; any other answer is a fault of the host's implementation.
+macro_rules! pick {
+    ($look:expr, $variant:path) => {
+        match $look {
+            Look::Seen($variant(value)) => Look::Seen(value),
+            Look::Seen(_) => Look::NotSeen(Unseen::Failed("an answer to another question".into())),
+            Look::Absent => Look::Absent,
+            Look::NotSeen(why) => Look::NotSeen(why),
+        }
+    };
+}
+
+impl<'h> Snapshot<'h> {
+    /// A snapshot that has asked nothing yet.
+    pub fn new(host: &'h dyn Host) -> Self {
+        Self { host, memory: RefCell::default(), not_seen: RefCell::default(), environment: RefCell::default() }
+    }
+
+    /// The host behind it.
+    pub fn host(&self) -> &'h dyn Host {
+        self.host
+    }
+
+    fn ask(&self, question: Question) -> Look<Answer> {
+        if let Some(known) = self.memory.borrow().get(&question) {
+            return known.clone();
+        }
+        let answer = self.host.ask(&question);
+        if let Look::NotSeen(why) = &answer {
+            self.note(&question, why);
+        }
+        self.memory.borrow_mut().insert(question, answer.clone());
+        answer
+    }
+
+    fn note(&self, question: &Question, why: &Unseen) {
+        let part = match question {
+            Question::Processes | Question::Process(_) | Question::Listeners | Question::Clients(_) => "processes and sockets",
+            Question::Unit(_) => "the service manager",
+            Question::Addresses => "interfaces",
+            Question::Clock => "the clock",
+            Question::Probe(_) => "running servers",
+            Question::Stat(p) | Question::LinkStat(p) | Question::ReadLink(p) | Question::List(p) | Question::Read(p) => {
+                return if matches!(why, Unseen::NotRegular) { } else { self.unseen(format!("{p}: {why}")) };
+            }
+            Question::ReadAt(p, ..) | Question::Space(p) => return self.unseen(format!("{p}: {why}")),
+            Question::Journal(unit, _) => return self.unseen(format!("journal of {unit}: {why}")),
+            Question::SocketOwners(_) => "the holders of some sockets",
+            Question::Mounts => "mounts",
+            Question::Myself => return,
+        };
+        self.unseen(format!("{part}: {why}"));
+    }
+
+    /// Adds a sentence to what could not be seen.
+    pub fn unseen(&self, sentence: impl Into<String>) {
+        self.not_seen.borrow_mut().insert(sentence.into());
+    }
+
+    /// What could not be seen so far, in a stable order.
+    pub fn not_seen(&self) -> Vec<String> {
+        self.not_seen.borrow().iter().cloned().collect()
+    }
+
+    /// Forgets one kind of answer that moves, so that the next question is asked anew.
+    pub fn forget(&self, question: &Question) {
+        self.memory.borrow_mut().remove(question);
+    }
+
+    /// Status behind links.
+    pub fn stat(&self, path: &str) -> Look<FileStatus> {
+        pick!(self.ask(Question::Stat(path.into())), Answer::Status)
+    }
+    /// Status of a link itself.
+    pub fn link_stat(&self, path: &str) -> Look<FileStatus> {
+        pick!(self.ask(Question::LinkStat(path.into())), Answer::Status)
+    }
+    /// Whether a path exists, links followed; `None` when that could not be seen.
+    pub fn exists(&self, path: &str) -> Option<bool> {
+        match self.stat(path) {
+            Look::Seen(_) => Some(true),
+            Look::Absent => Some(false),
+            Look::NotSeen(_) => None,
+        }
+    }
+    /// Whether a path is a directory; `None` when that could not be seen.
+    pub fn is_directory(&self, path: &str) -> Option<bool> {
+        match self.stat(path) {
+            Look::Seen(status) => Some(status.kind == FileKind::Directory),
+            Look::Absent => Some(false),
+            Look::NotSeen(_) => None,
+        }
+    }
+    /// Target of a link.
+    pub fn read_link(&self, path: &str) -> Look<String> {
+        pick!(self.ask(Question::ReadLink(path.into())), Answer::Target)
+    }
+    /// Names in a directory, sorted.
+    pub fn list(&self, path: &str) -> Look<Vec<DirectoryEntry>> {
+        pick!(self.ask(Question::List(path.into())), Answer::Names)
+    }
+    /// A file's bytes.
+    pub fn read(&self, path: &str) -> Look<Arc<[u8]>> {
+        pick!(self.ask(Question::Read(path.into())), Answer::Bytes)
+    }
+    /// A file's text; bytes that are no UTF-8 are replaced.
+    pub fn text(&self, path: &str) -> Look<String> {
+        self.read(path).map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
+    }
+    /// Part of a file. Not remembered: logs are long.
+    pub fn read_at(&self, path: &str, offset: u64, length: u32) -> Look<Arc<[u8]>> {
+        let question = Question::ReadAt(path.into(), offset, length);
+        let answer = self.host.ask(&question);
+        if let Look::NotSeen(why) = &answer {
+            self.note(&question, why);
+        }
+        pick!(answer, Answer::Bytes)
+    }
+    /// Space where a path lives.
+    pub fn space(&self, path: &str) -> Look<Space> {
+        pick!(self.ask(Question::Space(path.into())), Answer::Space)
+    }
+    /// The mount table.
+    pub fn mounts(&self) -> Look<Vec<Mount>> {
+        pick!(self.ask(Question::Mounts), Answer::Mounts)
+    }
+    /// All processes in brief.
+    pub fn processes(&self) -> Look<Vec<ProcessBrief>> {
+        pick!(self.ask(Question::Processes), Answer::Processes)
+    }
+    /// One process.
+    pub fn process(&self, pid: u32) -> Look<Box<Process>> {
+        pick!(self.ask(Question::Process(pid)), Answer::Process)
+    }
+    /// All listening sockets.
+    pub fn listeners(&self) -> Look<Vec<Socket>> {
+        pick!(self.ask(Question::Listeners), Answer::Listeners)
+    }
+    /// Holders of socket inodes.
+    pub fn owners(&self, inodes: &[u64]) -> Look<Vec<(u64, u32)>> {
+        pick!(self.ask(Question::SocketOwners(inodes.to_vec())), Answer::Owners)
+    }
+    /// Connections established with a local port.
+    pub fn clients(&self, port: u16) -> Look<u32> {
+        pick!(self.ask(Question::Clients(port)), Answer::Count)
+    }
+    /// A unit's state.
+    pub fn unit(&self, name: &str) -> Look<Box<UnitState>> {
+        pick!(self.ask(Question::Unit(name.into())), Answer::Unit)
+    }
+    /// Newest journal entries of a unit.
+    pub fn journal(&self, unit: &str, most: u32) -> Look<Vec<JournalEntry>> {
+        pick!(self.ask(Question::Journal(unit.into(), most)), Answer::Journal)
+    }
+    /// Addresses of the host's interfaces.
+    pub fn addresses(&self) -> Look<Vec<IpAddr>> {
+        pick!(self.ask(Question::Addresses), Answer::Addresses)
+    }
+    /// Clock.
+    pub fn clock(&self) -> Look<ClockReading> {
+        pick!(self.ask(Question::Clock), Answer::Clock)
+    }
+    /// Who looks.
+    pub fn myself(&self) -> Look<Myself> {
+        pick!(self.ask(Question::Myself), Answer::Myself)
+    }
+    /// Asks a server.
+    pub fn probe(&self, request: &ProbeRequest) -> Look<ProbeAnswer> {
+        pick!(self.ask(Question::Probe(request.clone())), Answer::Probe)
+    }
+    /// Now in microseconds since the epoch.
+    pub fn now(&self) -> Option<i64> {
+        self.clock().seen().map(|c| c.now)
+    }
+    /// A small text remembered under a name, for facts that several rooms derive from files.
+    pub fn remember(&self, name: &str, derive: impl FnOnce() -> String) -> String {
+        if let Some(known) = self.environment.borrow().get(name) {
+            return known.clone();
+        }
+        let value = derive();
+        self.environment.borrow_mut().insert(name.into(), value.clone());
+        value
+    }
+
+    /// The absolute path behind every symbolic link, as far as it exists.
+    pub fn resolve_links(&self, path: &str) -> String {
+        let mut current = path.to_owned();
+        for _ in 0..16 {
+            match self.read_link(&current) {
+                Look::Seen(target) => current = crate::path::join(crate::path::parent(&current), &target),
+                _ => break,
+            }
+        }
+        crate::path::clean(&current)
+    }
+}

@@ -1,0 +1,203 @@
+//! Files, read without ever blocking on one that is not regular.
+use jolly_core::host::{AclEntry, Answer, DirectoryEntry, FileKind, FileStatus, Look, READ_LIMIT, Space, Unseen};
+use rustix::fs::{AtFlags, Mode, OFlags};
+use rustix::io::Errno;
+use std::fs::{self, File};
+use std::io::Read;
+use std::os::unix::fs::{FileExt, MetadataExt};
+use std::path::{Path, PathBuf};
+
+/// Most names of a directory that are listed.
+const NAMES: usize = 200_000;
+
+pub(crate) fn unseen<T>(errno: Errno) -> Look<T> {
+    match errno {
+        Errno::NOENT | Errno::NOTDIR => Look::Absent,
+        Errno::ACCESS | Errno::PERM => Look::NotSeen(Unseen::Denied),
+        Errno::SRCH => Look::NotSeen(Unseen::Gone),
+        other => Look::NotSeen(Unseen::Failed(other.to_string())),
+    }
+}
+
+pub(crate) fn unseen_io<T>(error: &std::io::Error) -> Look<T> {
+    match error.raw_os_error() {
+        Some(code) => unseen(Errno::from_raw_os_error(code)),
+        None => Look::NotSeen(Unseen::Failed(error.to_string())),
+    }
+}
+
+fn kind(mode: u32) -> FileKind {
+    match mode & 0o170_000 {
+        0o100_000 => FileKind::Regular,
+        0o040_000 => FileKind::Directory,
+        0o120_000 => FileKind::Link,
+        0o140_000 => FileKind::Socket,
+        _ => FileKind::Other,
+    }
+}
+
+pub(crate) fn status(path: &Path, follow: bool) -> Look<Answer> {
+    let found = if follow { fs::metadata(path) } else { fs::symlink_metadata(path) };
+    match found {
+        Ok(meta) => Look::Seen(Answer::Status(FileStatus {
+            kind: kind(meta.mode()),
+            mode: meta.mode() & 0o7777,
+            uid: meta.uid(),
+            gid: meta.gid(),
+            size: meta.size(),
+            modified: meta.mtime(),
+            device: meta.dev(),
+            inode: meta.ino(),
+            acl: if meta.file_type().is_symlink() { Vec::new() } else { access_list(path) },
+        })),
+        Err(error) => unseen_io(&error),
+    }
+}
+
+/// The POSIX access list in its on-disk form: a version word, then tag, permissions and id of each entry.
+fn access_list(path: &Path) -> Vec<AclEntry> {
+    let mut raw = [0u8; 1024];
+    let Ok(length) = rustix::fs::getxattr(path, "system.posix_acl_access", &mut raw[..]) else { return Vec::new() };
+    let body = raw.get(4..length).unwrap_or_default();
+    body.chunks_exact(8)
+        .filter_map(|e| {
+            Some(AclEntry {
+                tag: u16::from_le_bytes(e.get(..2)?.try_into().ok()?),
+                permissions: u16::from_le_bytes(e.get(2..4)?.try_into().ok()?),
+                id: u32::from_le_bytes(e.get(4..8)?.try_into().ok()?),
+            })
+        })
+        .filter(|e| matches!(e.tag, 0x02 | 0x04 | 0x08 | 0x10))
+        .collect()
+}
+
+pub(crate) fn link(path: &Path) -> Look<Answer> {
+    match fs::read_link(path) {
+        Ok(target) => Look::Seen(Answer::Target(target.to_string_lossy().into_owned())),
+        Err(error) if error.raw_os_error() == Some(22) => Look::Absent,
+        Err(error) => unseen_io(&error),
+    }
+}
+
+pub(crate) fn list(path: &Path) -> Look<Answer> {
+    let entries = match fs::read_dir(path) {
+        Ok(entries) => entries,
+        Err(error) => return unseen_io(&error),
+    };
+    let mut names: Vec<DirectoryEntry> = entries
+        .flatten()
+        .take(NAMES)
+        .map(|entry| {
+            let kind = match entry.file_type() {
+                Ok(t) if t.is_file() => FileKind::Regular,
+                Ok(t) if t.is_dir() => FileKind::Directory,
+                Ok(t) if t.is_symlink() => FileKind::Link,
+                _ => FileKind::Other,
+            };
+            DirectoryEntry { name: entry.file_name().to_string_lossy().into_owned(), kind }
+        })
+        .collect();
+    names.sort_by(|a, b| a.name.cmp(&b.name));
+    Look::Seen(Answer::Names(names))
+}
+
+/// Opens a regular file and nothing else; a FIFO or device never blocks.
+fn open(path: &Path) -> Look<(File, u64)> {
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC | OFlags::NOCTTY;
+    let descriptor = match rustix::fs::open(path, flags, Mode::empty()) {
+        Ok(descriptor) => descriptor,
+        Err(Errno::NXIO) => return Look::NotSeen(Unseen::NotRegular),
+        Err(errno) => return unseen(errno),
+    };
+    let file = File::from(descriptor);
+    match file.metadata() {
+        Ok(meta) if meta.is_file() => Look::Seen((file, meta.len())),
+        Ok(_) => Look::NotSeen(Unseen::NotRegular),
+        Err(error) => unseen_io(&error),
+    }
+}
+
+pub(crate) fn read(path: &Path) -> Look<Answer> {
+    let (file, size) = match open(path) {
+        Look::Seen(found) => found,
+        Look::Absent => return Look::Absent,
+        Look::NotSeen(why) => return Look::NotSeen(why),
+    };
+    if size > READ_LIMIT {
+        return Look::NotSeen(Unseen::TooLarge(size));
+    }
+    let mut bytes = Vec::with_capacity(usize::try_from(size).unwrap_or(0) + 1);
+    match file.take(READ_LIMIT + 1).read_to_end(&mut bytes) {
+        Ok(read) if read as u64 > READ_LIMIT => Look::NotSeen(Unseen::TooLarge(read as u64)),
+        Ok(_) => Look::Seen(Answer::Bytes(bytes.into())),
+        Err(error) => unseen_io(&error),
+    }
+}
+
+pub(crate) fn read_at(path: &Path, offset: u64, length: u32) -> Look<Answer> {
+    match open(path) {
+        Look::Seen((file, _)) => match bytes_at(&file, offset, length) {
+            Ok(bytes) => Look::Seen(Answer::Bytes(bytes.into())),
+            Err(error) => unseen_io(&error),
+        },
+        Look::Absent => Look::Absent,
+        Look::NotSeen(why) => Look::NotSeen(why),
+    }
+}
+
+pub(crate) fn bytes_at(file: &File, offset: u64, length: u32) -> std::io::Result<Vec<u8>> {
+    let mut bytes = vec![0; length as usize];
+    let mut filled = 0;
+    while filled < bytes.len() {
+        match file.read_at(&mut bytes[filled..], offset + filled as u64)? {
+            0 => break,
+            n => filled += n,
+        }
+    }
+    bytes.truncate(filled);
+    Ok(bytes)
+}
+
+pub(crate) fn space(path: &Path) -> Look<Answer> {
+    match rustix::fs::statvfs(path) {
+        Ok(s) => Look::Seen(Answer::Space(Space {
+            free_bytes: s.f_bavail.saturating_mul(s.f_frsize),
+            free_inodes: (s.f_files > 0).then_some(s.f_favail),
+            read_only: s.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY),
+        })),
+        Err(errno) => unseen(errno),
+    }
+}
+
+/// A path of the host below `root`, symbolic links resolved inside it, so that none leads out.
+pub(crate) fn below(root: &Path, path: &str, follow_last: bool) -> PathBuf {
+    let mut rest: Vec<String> = path.split('/').filter(|p| !p.is_empty() && *p != ".").rev().map(str::to_owned).collect();
+    let mut done: Vec<String> = Vec::new();
+    let mut links = 0;
+    while let Some(part) = rest.pop() {
+        if part == ".." {
+            done.pop();
+            continue;
+        }
+        let here = done.iter().fold(root.to_path_buf(), |p, d| p.join(d)).join(&part);
+        let last = rest.is_empty();
+        if (!last || follow_last) && links < 40 {
+            if let Ok(target) = fs::read_link(&here) {
+                links += 1;
+                let target = target.to_string_lossy().into_owned();
+                if target.starts_with('/') {
+                    done.clear();
+                }
+                rest.extend(target.split('/').filter(|p| !p.is_empty() && *p != ".").rev().map(str::to_owned));
+                continue;
+            }
+        }
+        done.push(part);
+    }
+    done.iter().fold(root.to_path_buf(), |p, d| p.join(d))
+}
+
+/// Whether the process may enter a directory, for messages.
+pub(crate) fn reachable(path: &Path) -> bool {
+    rustix::fs::accessat(rustix::fs::CWD, path, rustix::fs::Access::READ_OK, AtFlags::EACCESS).is_ok()
+}

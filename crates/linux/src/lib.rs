@@ -1,0 +1,15 @@
+//! Linux as a host: the live machine, a directory in its place, and the one writer that changes a machine.
+#![forbid(unsafe_code)]
+
+mod files;
+mod journal_files;
+mod live;
+mod manager;
+mod netlink;
+mod procfs;
+mod tree;
+mod writer;
+
+pub use live::LiveHost;
+pub use tree::TreeHost;
+pub use writer::{LinuxWriter, Reach};

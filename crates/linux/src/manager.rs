@@ -1,0 +1,164 @@
+//! systemd over D-Bus: states of named units, and the few verbs that a fix needs.
+use jolly_core::host::{Answer, Look, UnitState, Unseen};
+use std::collections::{BTreeMap, HashMap};
+use std::sync::OnceLock;
+use std::time::Duration;
+use zbus::blocking::{Connection, connection::Builder};
+use zbus::zvariant::{OwnedObjectPath, OwnedValue};
+
+const DESTINATION: &str = "org.freedesktop.systemd1";
+const PATH: &str = "/org/freedesktop/systemd1";
+const MANAGER: &str = "org.freedesktop.systemd1.Manager";
+
+/// The connection, made once when it is first needed.
+#[derive(Debug, Default)]
+pub(crate) struct Manager {
+    connection: OnceLock<Result<(Connection, bool), Unseen>>,
+}
+
+impl Manager {
+    /// The system bus; as root the manager's private socket when the bus is dead.
+    fn connect(&self) -> Result<&(Connection, bool), Unseen> {
+        let made = self.connection.get_or_init(|| {
+            if !std::path::Path::new("/run/systemd/system").is_dir() {
+                return Err(Unseen::PartMissing);
+            }
+            let patience = Duration::from_secs(10);
+            let bus = Builder::address("unix:path=/run/dbus/system_bus_socket").and_then(|b| b.method_timeout(patience).build());
+            match bus {
+                Ok(connection) => Ok((connection, true)),
+                Err(first) => Builder::address("unix:path=/run/systemd/private")
+                    .and_then(|b| b.p2p().method_timeout(patience).build())
+                    .map(|connection| (connection, false))
+                    .map_err(|_| Unseen::Failed(format!("the system bus does not answer: {first}"))),
+            }
+        });
+        made.as_ref().map_err(Clone::clone)
+    }
+
+    fn call<B: serde::Serialize + zbus::zvariant::DynamicType>(&self, path: &str, interface: &str, method: &str, body: &B) -> Result<zbus::Message, zbus::Error> {
+        let (connection, on_bus) = self.connect().map_err(|why| zbus::Error::Failure(why.to_string()))?;
+        connection.call_method(on_bus.then_some(DESTINATION), path, Some(interface), method, body)
+    }
+
+    pub(crate) fn available(&self) -> bool {
+        std::path::Path::new("/run/systemd/system").is_dir()
+    }
+
+    pub(crate) fn unit(&self, name: &str) -> Look<Answer> {
+        if let Err(why) = self.connect() {
+            return Look::NotSeen(why);
+        }
+        let path: OwnedObjectPath = match self.call(PATH, MANAGER, "LoadUnit", &(name,)).and_then(|m| m.body().deserialize()) {
+            Ok(path) => path,
+            Err(error) => return Look::NotSeen(Unseen::Failed(error.to_string())),
+        };
+        let properties: HashMap<String, OwnedValue> =
+            match self.call(path.as_str(), "org.freedesktop.DBus.Properties", "GetAll", &("",)).and_then(|m| m.body().deserialize()) {
+                Ok(all) => all,
+                Err(error) => return Look::NotSeen(Unseen::Failed(error.to_string())),
+            };
+        let state = unit_state(&properties);
+        if state.load_state == "not-found" && state.active_state == "inactive" { Look::Absent } else { Look::Seen(Answer::Unit(Box::new(state))) }
+    }
+
+    /// Starts, stops, restarts or reloads a unit and waits until its job is gone.
+    pub(crate) fn job(&self, verb: &str, unit: &str, patience: Duration) -> Result<String, String> {
+        let method = match verb {
+            "start" => "StartUnit",
+            "stop" => "StopUnit",
+            "restart" => "RestartUnit",
+            "reload" => "ReloadOrRestartUnit",
+            other => return Err(format!("{other} is no job")),
+        };
+        let job: OwnedObjectPath = self.call(PATH, MANAGER, method, &(unit, "replace")).and_then(|m| m.body().deserialize()).map_err(|e| words(&e))?;
+        let began = std::time::Instant::now();
+        loop {
+            let gone = self.call(job.as_str(), "org.freedesktop.DBus.Properties", "Get", &("org.freedesktop.systemd1.Job", "State")).is_err();
+            if gone {
+                return Ok("done".into());
+            }
+            if began.elapsed() > patience {
+                return Err(format!("{verb} of {unit} is still going on after {} s", patience.as_secs()));
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    /// `enable`, `disable`, `mask`, `unmask` of a unit file; the links that were changed come back.
+    pub(crate) fn unit_file(&self, verb: &str, unit: &str) -> Result<Vec<(String, String, String)>, String> {
+        let names = vec![unit];
+        let changes: Result<Vec<(String, String, String)>, zbus::Error> = match verb {
+            "enable" => {
+                let reply: Result<(bool, Vec<(String, String, String)>), _> = self.call(PATH, MANAGER, "EnableUnitFiles", &(names, false, true)).and_then(|m| m.body().deserialize());
+                reply.map(|(_, changes)| changes)
+            }
+            "disable" => self.call(PATH, MANAGER, "DisableUnitFiles", &(names, false)).and_then(|m| m.body().deserialize()),
+            "mask" => self.call(PATH, MANAGER, "MaskUnitFiles", &(names, false, true)).and_then(|m| m.body().deserialize()),
+            "unmask" => self.call(PATH, MANAGER, "UnmaskUnitFiles", &(names, false)).and_then(|m| m.body().deserialize()),
+            other => return Err(format!("{other} is no verb for unit files")),
+        };
+        changes.map_err(|e| words(&e))
+    }
+
+    pub(crate) fn reload_manager(&self) -> Result<(), String> {
+        self.call(PATH, MANAGER, "Reload", &()).map(drop).map_err(|e| words(&e))
+    }
+
+    pub(crate) fn reset_failed(&self, unit: &str) -> Result<(), String> {
+        self.call(PATH, MANAGER, "ResetFailedUnit", &(unit,)).map(drop).map_err(|e| words(&e))
+    }
+}
+
+fn words(error: &zbus::Error) -> String {
+    match error {
+        zbus::Error::MethodError(name, Some(text), _) => format!("{text} ({name})"),
+        other => other.to_string(),
+    }
+}
+
+fn unit_state(all: &HashMap<String, OwnedValue>) -> UnitState {
+    let text = |name: &str| all.get(name).and_then(|v| <&str>::try_from(&**v).ok()).unwrap_or_default().to_owned();
+    let number = |name: &str| all.get(name).and_then(|v| u64::try_from(&**v).ok()).unwrap_or(0);
+    let small = |name: &str| all.get(name).and_then(|v| u32::try_from(&**v).ok()).unwrap_or(0);
+    let signed = |name: &str| all.get(name).and_then(|v| i32::try_from(&**v).ok()).unwrap_or(0);
+    let flag = |name: &str| all.get(name).and_then(|v| bool::try_from(&**v).ok()).unwrap_or(false);
+    let list = |name: &str| all.get(name).and_then(|v| Vec::<String>::try_from(v.clone()).ok()).unwrap_or_default();
+    let invocation = all.get("InvocationID").and_then(|v| Vec::<u8>::try_from(v.clone()).ok()).unwrap_or_default();
+    let mut more = BTreeMap::new();
+    for name in ["Type", "Restart", "User", "Group", "PIDFile", "SourcePath", "Description", "StatusText"] {
+        let value = text(name);
+        if !value.is_empty() {
+            more.insert(name.to_owned(), value);
+        }
+    }
+    for name in ["TriggeredBy", "WantedBy", "RequiredBy", "Requires", "DropInPaths"] {
+        let value = list(name);
+        if !value.is_empty() {
+            more.insert(name.to_owned(), value.join(" "));
+        }
+    }
+    UnitState {
+        id: text("Id"),
+        names: list("Names"),
+        load_state: text("LoadState"),
+        active_state: text("ActiveState"),
+        sub_state: text("SubState"),
+        unit_file_state: text("UnitFileState"),
+        result: text("Result"),
+        main_pid: small("MainPID"),
+        control_pid: small("ControlPID"),
+        exec_main_code: signed("ExecMainCode"),
+        exec_main_status: signed("ExecMainStatus"),
+        restarts: small("NRestarts"),
+        invocation: invocation.iter().map(|b| format!("{b:02x}")).collect(),
+        state_changed: number("StateChangeTimestamp"),
+        active_entered: number("ActiveEnterTimestamp"),
+        needs_reload: flag("NeedDaemonReload"),
+        condition_met: flag("ConditionResult"),
+        condition_checked: number("ConditionTimestamp"),
+        control_group: text("ControlGroup"),
+        fragment: text("FragmentPath"),
+        more,
+    }
+}

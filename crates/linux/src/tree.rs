@@ -1,0 +1,44 @@
+//! A directory in place of a machine: a mounted disk, an unpacked image. Only files exist.
+use crate::{files, journal_files};
+use jolly_core::host::{Answer, Host, Look, Parts, Question, Unseen};
+use std::path::{Path, PathBuf};
+
+/// The host below a directory.
+#[derive(Debug)]
+pub struct TreeHost {
+    root: PathBuf,
+}
+
+impl TreeHost {
+    /// The tree below `root`.
+    ///
+    /// # Errors
+    /// A sentence when it is no directory.
+    pub fn new(root: &Path) -> Result<Self, String> {
+        let root = root.canonicalize().map_err(|e| format!("{}: {e}", root.display()))?;
+        if !root.is_dir() {
+            return Err(format!("{} is no directory", root.display()));
+        }
+        Ok(Self { root })
+    }
+}
+
+impl Host for TreeHost {
+    fn ask(&self, question: &Question) -> Look<Answer> {
+        let path = |p: &str| files::below(&self.root, p, true);
+        match question {
+            Question::Stat(p) => files::status(&path(p), true),
+            Question::LinkStat(p) => files::status(&files::below(&self.root, p, false), false),
+            Question::ReadLink(p) => files::link(&files::below(&self.root, p, false)),
+            Question::List(p) => files::list(&path(p)),
+            Question::Read(p) if p.starts_with("/proc/") || p.starts_with("/sys/") => Look::NotSeen(Unseen::PartMissing),
+            Question::Read(p) => files::read(&path(p)),
+            Question::ReadAt(p, offset, length) => files::read_at(&path(p), *offset, *length),
+            Question::Journal(unit, most) => journal_files::entries(&self.root, unit, *most),
+            _ => Look::NotSeen(Unseen::PartMissing),
+        }
+    }
+    fn parts(&self) -> Parts {
+        Parts { files: true, processes: false, manager: false, interfaces: false, clock: false, probes: false }
+    }
+}
