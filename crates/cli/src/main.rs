@@ -1,1 +1,40 @@
-fn main(){}
+//! The program: arguments in, answers out. Everything it knows comes from the core.
+#![forbid(unsafe_code)]
+
+mod args;
+mod commands;
+mod context;
+mod demo;
+mod error;
+mod exit;
+mod pages;
+mod render;
+
+use clap::Parser;
+use std::io::Write;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    if let Some(code) = demo::stand_in() {
+        return code;
+    }
+    let cli = match args::Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => {
+            let status = if error.use_stderr() { exit::Status::Usage } else { exit::Status::Well };
+            let _ = error.print();
+            return status.into();
+        }
+    };
+    match commands::run(&cli) {
+        Ok(status) => status.into(),
+        Err(error) => {
+            let mut text = format!("jolly-sentinel: {}\n", render::clean(&error.message));
+            if let Some(hint) = &error.hint {
+                text.push_str(&format!("  {}\n", render::clean(hint)));
+            }
+            let _ = std::io::stderr().write_all(text.as_bytes());
+            error.status.into()
+        }
+    }
+}

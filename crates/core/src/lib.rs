@@ -12,6 +12,7 @@ pub mod checks;
 pub mod code;
 pub mod config;
 pub mod finding;
+pub mod fix;
 pub mod host;
 pub mod kinds;
 pub mod log;

@@ -26,8 +26,8 @@ const IFA_LOCAL: u16 = 2;
 /// One message's body with its type.
 type Message = (u16, Vec<u8>);
 
-fn dump(protocol: netlink::NetlinkProtocol, kind: u16, body: &[u8], mut each: impl FnMut(&Message) -> bool) -> rustix::io::Result<()> {
-    let socket: OwnedFd = rustix::net::socket_with(AddressFamily::NETLINK, SocketType::RAW, SocketFlags::CLOEXEC, Some(protocol.into()))?;
+fn dump(protocol: Option<rustix::net::Protocol>, kind: u16, body: &[u8], mut each: impl FnMut(&Message) -> bool) -> rustix::io::Result<()> {
+    let socket: OwnedFd = rustix::net::socket_with(AddressFamily::NETLINK, SocketType::RAW, SocketFlags::CLOEXEC, protocol)?;
     rustix::net::sockopt::set_socket_timeout(&socket, rustix::net::sockopt::Timeout::Recv, Some(std::time::Duration::from_secs(5)))?;
     let length = u32::try_from(16 + body.len()).unwrap_or(0);
     let mut message = Vec::with_capacity(16 + body.len());
@@ -108,7 +108,7 @@ fn address(family: u8, raw: &[u8]) -> Option<IpAddr> {
 pub(crate) fn listeners() -> rustix::io::Result<Vec<Socket>> {
     let mut found = Vec::new();
     for (family, protocol, states) in [(AF_INET, TCP, LISTEN), (AF_INET6, TCP, LISTEN), (AF_INET, UDP, CLOSE), (AF_INET6, UDP, CLOSE)] {
-        dump(netlink::SOCK_DIAG, SOCK_DIAG_BY_FAMILY, &inet_request(family, protocol, states), |(_, body)| {
+        dump(Some(netlink::SOCK_DIAG), SOCK_DIAG_BY_FAMILY, &inet_request(family, protocol, states), |(_, body)| {
             // struct inet_diag_msg: family, state, timer, retrans; ports big-endian; addresses; …; uid and inode last.
             let port = body.get(4..6).map_or(0, |p| u16::from_be_bytes([p[0], p[1]]));
             let Some(own) = address(family, body.get(8..24).unwrap_or_default()) else { return true };
@@ -131,7 +131,7 @@ pub(crate) fn listeners() -> rustix::io::Result<Vec<Socket>> {
     body.extend(0u32.to_ne_bytes());
     body.extend(1u32.to_ne_bytes());
     body.extend([0; 8]);
-    dump(netlink::SOCK_DIAG, SOCK_DIAG_BY_FAMILY, &body, |(_, body)| {
+    dump(Some(netlink::SOCK_DIAG), SOCK_DIAG_BY_FAMILY, &body, |(_, body)| {
         let inode = u64::from(u32_at(body, 4));
         let name = attributes(body.get(16..).unwrap_or_default()).into_iter().find(|(k, _)| *k == UNIX_DIAG_NAME).map(|(_, v)| v);
         if let Some(name) = name {
@@ -153,7 +153,7 @@ pub(crate) fn clients(port: u16) -> rustix::io::Result<u32> {
         if let Some(slot) = body.get_mut(8..10) {
             slot.copy_from_slice(&port.to_be_bytes());
         }
-        dump(netlink::SOCK_DIAG, SOCK_DIAG_BY_FAMILY, &body, |(_, body)| {
+        dump(Some(netlink::SOCK_DIAG), SOCK_DIAG_BY_FAMILY, &body, |(_, body)| {
             let own = body.get(4..6).map_or(0, |p| u16::from_be_bytes([p[0], p[1]]));
             count += u32::from(own == port);
             true
@@ -165,7 +165,7 @@ pub(crate) fn clients(port: u16) -> rustix::io::Result<u32> {
 /// Addresses of all interfaces.
 pub(crate) fn addresses() -> rustix::io::Result<Vec<IpAddr>> {
     let mut found = Vec::new();
-    dump(netlink::ROUTE, RTM_GETADDR, &[0; 8], |(_, body)| {
+    dump(None, RTM_GETADDR, &[0; 8], |(_, body)| {
         let family = body.first().copied().unwrap_or(0);
         let all = attributes(body.get(8..).unwrap_or_default());
         let pick = |kind: u16| all.iter().find(|(k, _)| *k == kind).and_then(|(_, v)| address(family, v));

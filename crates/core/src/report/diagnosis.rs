@@ -211,6 +211,11 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     (entry, causes)
 }
 
+/// What stands in the way of the next start, whether the service runs now or not.
+pub fn standing_causes(snapshot: &Snapshot, case: &Case) -> Vec<Cause> {
+    rank(checks::run(snapshot, case).into_iter().filter(|f| f.blocks).collect())
+}
+
 /// A holder that does not come back at boot is no hindrance then.
 fn gone_at_boot(case: &Case, finding: &Finding) -> bool {
     let Some(pid) = finding.subject.pid else { return false };

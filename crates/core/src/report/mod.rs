@@ -1,17 +1,21 @@
 //! What every command answers, as plain data: one type for each document of the machine-readable contract.
 mod attempts;
 mod diagnosis;
+mod fix;
 mod lint;
 mod ports;
 mod settings;
 mod survey;
+mod verify;
 
 pub use attempts::{AttemptEntry, AttemptsReport, FailureEntry, LogEntry, attempts};
-pub use diagnosis::{CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook, ServiceEntry, diagnose, diagnose_case, is_unwell};
+pub use diagnosis::{CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook, ServiceEntry, diagnose, diagnose_case, is_unwell, standing_causes};
+pub use fix::{ChangeEntry, FixEntry, FixReport, NextCause, Unavailable, UndoReport};
 pub use lint::{LintFinding, LintReport, Verdict, lint_configuration};
 pub use ports::{HolderEntry, PortEntry, PortsReport, WantedBy, free_ports, ports};
 pub use settings::{SettingEntry, SettingsReport, settings};
 pub use survey::{SurveyEntry, SurveyReport, survey};
+pub use verify::{CheckEntry, CheckOutcome, Page, Recovery, VerifyReport, verify};
 
 /// The name of a document's form.
 pub fn schema(name: &str) -> String {

@@ -1,0 +1,54 @@
+use crate::context::{Context, json, recorder};
+use crate::error::CliError;
+use crate::exit::Status;
+use clap::Args;
+use jolly_core::case::{Depth, gather};
+use jolly_core::host::Host;
+use jolly_core::report;
+use jolly_core::snapshot::Snapshot;
+
+/// Take the evidence away: everything a diagnosis reads, secrets redacted.
+///
+/// The bundle answers the same questions elsewhere: give it to any command with --from.
+#[derive(Args, Debug)]
+#[command(after_help = "Examples:\n  jolly-sentinel capture front --output front.json\n  jolly-sentinel diagnose front --from front.json\n\nExit status: 0 written, 2 wrong call, 3 it could not be written.")]
+pub(crate) struct Arguments {
+    /// Services; all when none is named
+    #[arg(value_name = "TARGET")]
+    targets: Vec<String>,
+}
+
+pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
+    if !arguments.targets.is_empty() {
+        let snapshot = context.snapshot();
+        for name in &arguments.targets {
+            context.service(&snapshot, name)?;
+        }
+    }
+    let recorder = recorder(context);
+    {
+        let host: &dyn Host = &recorder;
+        let snapshot = Snapshot::new(host);
+        let _ = snapshot.text("/etc/jolly-sentinel/services.toml");
+        let services = context.all_services(&snapshot);
+        let wanted = |name: &str| arguments.targets.is_empty() || arguments.targets.iter().any(|t| t.trim_end_matches(".service") == name);
+        let chosen: Vec<_> = services.iter().filter(|s| wanted(&s.name) || s.aliases.iter().any(|a| wanted(a))).cloned().collect();
+        // Everything that the commands ask is asked once, so that each of them can be answered from the bundle.
+        for service in &chosen {
+            let case = gather(&snapshot, service, Depth::Diagnosis);
+            let _ = report::diagnose_case(&snapshot, &case);
+            let _ = report::attempts(&snapshot, service, 20, None, false);
+            let _ = report::verify(&snapshot, service, &report::Page::default(), None);
+        }
+        for service in &chosen {
+            let fresh = Snapshot::new(host);
+            let _ = jolly_core::service::named(&fresh, &context.services, &service.name);
+            let _ = report::diagnose(&fresh, std::slice::from_ref(service), true);
+        }
+        let _ = report::survey(&snapshot, &services);
+        let _ = report::ports(&Snapshot::new(host), &services, &[], None);
+    }
+    let bundle = recorder.into_bundle();
+    context.write(&json(&bundle)?)?;
+    Ok(Status::Well)
+}

@@ -1,0 +1,51 @@
+use super::when;
+use crate::context::Context;
+use crate::error::CliError;
+use crate::exit::Status;
+use crate::pages;
+use clap::Args;
+use jolly_core::case::State;
+use jolly_core::report;
+
+/// Why does it not start, or not answer?
+///
+/// Without a target: every service that is wanted and not well. The first line is the answer, then the evidence
+/// with its origins, then the commands to type next.
+#[derive(Args, Debug)]
+#[command(after_help = "Examples:\n  jolly-sentinel diagnose\n  jolly-sentinel diagnose front --format markdown > ticket.md\n\nExit status: 0 well, 1 a cause was found or a wanted service is down, 2 wrong call, 3 the state could not be seen.")]
+pub(crate) struct Arguments {
+    /// Services; everything that is unwell when none is named
+    #[arg(value_name = "TARGET")]
+    targets: Vec<String>,
+}
+
+pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
+    let snapshot = context.snapshot();
+    let all = arguments.targets.is_empty();
+    if let Some(url) = arguments.targets.iter().find(|t| t.contains("://")) {
+        return Err(CliError::usage(format!("{url}: an address is not followed to its service yet")).hint("name the service, and try the address with: verify SERVICE --url URL"));
+    }
+    let services = if all {
+        context.all_services(&snapshot)
+    } else {
+        arguments.targets.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()?
+    };
+    let report = report::diagnose(&snapshot, &services, !all);
+    let when = when(context, report.observed_at.as_deref())?;
+    let program = context.program();
+    let look = pages::diagnosis::Look { when: &when, program: &program, verbose: context.global.verbose, looked_at: services.len() };
+    context.emit(&pages::diagnosis::page(&report, &look), &report)?;
+    Ok(status(&report, !all))
+}
+
+fn status(report: &report::Diagnosis, named: bool) -> Status {
+    let caused = report.services.iter().any(|s| !s.causes.is_empty() && s.state != State::Unknown);
+    let unwell = report.services.iter().any(report::is_unwell);
+    let unseen = named && !report.services.is_empty() && report.services.iter().all(|s| s.state == State::Unknown);
+    match (caused || unwell, unseen) {
+        (true, _) => Status::Problem,
+        (_, true) if report.services.iter().any(|s| !s.causes.is_empty()) => Status::Problem,
+        (_, true) => Status::NotSeen,
+        _ => Status::Well,
+    }
+}

@@ -1,0 +1,76 @@
+use crate::args::Format;
+use crate::context::{Context, json};
+use crate::error::CliError;
+use crate::exit::Status;
+use crate::pages;
+use clap::Args;
+use jolly_core::kinds::{self, Instance};
+use jolly_core::report::{self, Verdict};
+
+/// Would the daemon accept this configuration, and if not, which line and what instead?
+///
+/// Judged by our own reading: directives, places, values, files, accounts and names, as the daemon reads them. Nothing
+/// is started, and the daemon is not asked.
+#[derive(Args, Debug)]
+#[command(after_help = "Examples:\n  jolly-sentinel lint front\n  jolly-sentinel lint --kind nginx --config /etc/nginx/nginx.conf --format sarif\n\nExit status: 0 accepted (warnings included), 1 it would be refused, 2 wrong call, 3 nothing could be judged.")]
+pub(crate) struct Arguments {
+    /// Service whose configuration is read; every known service when nothing is named
+    #[arg(value_name = "SERVICE", conflicts_with_all = ["kind", "config"])]
+    service: Option<String>,
+    /// Kind of daemon of a file that belongs to no service
+    #[arg(long, value_name = "KIND", requires = "config")]
+    kind: Option<String>,
+    /// Main configuration file
+    #[arg(long, value_name = "FILE", requires = "kind")]
+    config: Option<String>,
+    /// Judge for another release
+    #[arg(long, value_name = "RELEASE")]
+    against: Option<String>,
+}
+
+pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
+    if let Some(release) = &arguments.against {
+        return Err(CliError::usage(format!("there is no table for {release} yet; only the installed release is judged")));
+    }
+    let snapshot = context.snapshot();
+    let (kind, instance) = match (&arguments.service, &arguments.kind, &arguments.config) {
+        (Some(name), ..) => {
+            let service = context.service(&snapshot, name)?;
+            (service.kind, service.instance)
+        }
+        (None, Some(kind), Some(config)) => {
+            let known = kinds::KINDS.iter().map(|k| k.name()).collect::<Vec<_>>().join(", ");
+            let found = kinds::kind(kind).ok_or_else(|| CliError::usage(format!("there is no kind {kind}")).hint(format!("known: {known}")))?;
+            let config = absolute(context, config)?;
+            if snapshot.link_stat(&config).is_absent() {
+                return Err(CliError::usage(format!("{config} is not there")));
+            }
+            (found, Instance { config, ..Instance::default() })
+        }
+        _ => {
+            return Err(CliError::usage("name a service, or give --kind and --config").hint("jolly-sentinel survey lists the services"));
+        }
+    };
+    let (report, read) = report::lint_configuration(&snapshot, kind, &instance);
+    let mut report = report;
+    report.not_seen.extend(snapshot.not_seen().into_iter().filter(|n| !read.not_seen.contains(n) && n.starts_with('/')));
+    if context.global.format == Format::Sarif {
+        context.write(&json(&pages::lint::sarif(&report))?)?;
+    } else {
+        context.emit(&pages::lint::page(&report, &snapshot, context.global.verbose), &report)?;
+    }
+    Ok(match report.verdict {
+        Verdict::Accepted => Status::Well,
+        Verdict::Rejected => Status::Problem,
+        Verdict::Unknown => Status::NotSeen,
+    })
+}
+
+/// Relative paths count from the working directory on a live host, from the root of a tree.
+fn absolute(context: &Context, path: &str) -> Result<String, CliError> {
+    if path.starts_with('/') || context.origin != crate::context::Origin::Live {
+        return Ok(if path.starts_with('/') { path.to_owned() } else { format!("/{path}") });
+    }
+    let here = std::env::current_dir()?;
+    Ok(here.join(path).to_string_lossy().into_owned())
+}

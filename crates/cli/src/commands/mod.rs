@@ -1,0 +1,49 @@
+//! One file for each command: its arguments, whose comment is the help text, and what it does.
+pub(crate) mod attempts;
+pub(crate) mod capture;
+pub(crate) mod demo;
+pub(crate) mod diagnose;
+pub(crate) mod explain;
+pub(crate) mod fix;
+pub(crate) mod lint;
+pub(crate) mod ports;
+pub(crate) mod settings;
+pub(crate) mod shell;
+pub(crate) mod survey;
+pub(crate) mod undo;
+pub(crate) mod verify;
+
+use crate::args::{Cli, Command};
+use crate::context::Context;
+use crate::error::CliError;
+use crate::exit::Status;
+use crate::pages::when::When;
+
+/// Carries out the command of a call.
+pub(crate) fn run(cli: &Cli) -> Result<Status, CliError> {
+    match &cli.command {
+        Command::Explain(a) => explain::run(&Context::new(&cli.global)?, a),
+        Command::Demo(a) => demo::run(a, &cli.global),
+        Command::Completions(a) => shell::completions(a),
+        Command::Manpages(a) => shell::manpages(a),
+        Command::Survey(a) => survey::run(&Context::new(&cli.global)?, a),
+        Command::Diagnose(a) => diagnose::run(&Context::new(&cli.global)?, a),
+        Command::Ports(a) => ports::run(&Context::new(&cli.global)?, a),
+        Command::Lint(a) => lint::run(&Context::new(&cli.global)?, a),
+        Command::Settings(a) => settings::run(&Context::new(&cli.global)?, a),
+        Command::Attempts(a) => attempts::run(&Context::new(&cli.global)?, a),
+        Command::Fix(a) => fix::run(&Context::new(&cli.global)?, a),
+        Command::Undo(a) => undo::run(&Context::new(&cli.global)?, a),
+        Command::Verify(a) => verify::run(&Context::new(&cli.global)?, a),
+        Command::Capture(a) => capture::run(&Context::new(&cli.global)?, a),
+    }
+}
+
+/// How times are printed in this call.
+fn when(context: &Context, now: Option<&str>) -> Result<When, CliError> {
+    let own = jolly_core::log::format_time;
+    let snapshot = context.snapshot();
+    let zone = jolly_core::log::host_zone(&snapshot);
+    let now = now.map(str::to_owned).or_else(|| snapshot.now().map(|n| own(n, &zone)));
+    When::new(context.global.time_zone.as_deref(), now.as_deref()).map_err(CliError::usage)
+}

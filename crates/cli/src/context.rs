@@ -1,0 +1,198 @@
+//! What every command starts from: the host to ask, the services file, and the one writer of answers.
+use crate::args::{Colour, Format, Global};
+use crate::error::CliError;
+use crate::render::Page;
+use jolly_core::host::{Host, Recorder, Replayer};
+use jolly_core::service::Service;
+use jolly_core::services_file::{self, ServicesFile};
+use jolly_core::snapshot::Snapshot;
+use jolly_linux::{LinuxWriter, LiveHost, Reach, TreeHost};
+use std::io::{IsTerminal, Write};
+use std::path::{Path, PathBuf};
+
+/// The host's own services file, below its root.
+const OWN_FILE: &str = "/etc/jolly-sentinel/services.toml";
+
+/// Where the answers come from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Origin {
+    Live,
+    Tree,
+    Bundle,
+}
+
+/// A call's surroundings.
+pub(crate) struct Context {
+    pub(crate) host: Box<dyn Host>,
+    pub(crate) origin: Origin,
+    pub(crate) services: ServicesFile,
+    pub(crate) global: Global,
+}
+
+impl Context {
+    pub(crate) fn new(global: &Global) -> Result<Self, CliError> {
+        let (host, origin): (Box<dyn Host>, Origin) = match (&global.root, &global.from) {
+            (Some(root), _) => (Box::new(TreeHost::new(root).map_err(CliError::usage)?), Origin::Tree),
+            (_, Some(bundle)) => {
+                let text = read_bundle(bundle)?;
+                let replayer = Replayer::from_json(&text).map_err(|e| CliError::usage(format!("{}: {e}", bundle.display())))?;
+                (Box::new(replayer), Origin::Bundle)
+            }
+            _ => (Box::new(LiveHost::new(global.timeout)), Origin::Live),
+        };
+        let services = services(host.as_ref(), global, origin)?;
+        Ok(Self { host, origin, services, global: global.clone() })
+    }
+
+    pub(crate) fn snapshot(&self) -> Snapshot<'_> {
+        Snapshot::new(self.host.as_ref())
+    }
+
+    /// A service by its name, with the nearest known one in the hint when there is none.
+    pub(crate) fn service(&self, snapshot: &Snapshot, name: &str) -> Result<Service, CliError> {
+        if let Some(found) = jolly_core::service::named(snapshot, &self.services, name) {
+            return Ok(found);
+        }
+        let all = jolly_core::service::find(snapshot, &self.services);
+        let names: Vec<&str> = all.iter().map(|s| s.name.as_str()).collect();
+        let error = CliError::usage(format!("there is no service {name} on this host"));
+        Err(match jolly_core::config::nearest(name, names.iter().copied()) {
+            Some(near) => error.hint(format!("did you mean {near}?")),
+            None if names.is_empty() => error.hint("no server daemon was found; describe it in a services file"),
+            None => error.hint(format!("known here: {}", names.join(", "))),
+        })
+    }
+
+    pub(crate) fn all_services(&self, snapshot: &Snapshot) -> Vec<Service> {
+        jolly_core::service::find(snapshot, &self.services)
+    }
+
+    /// The start of a command to type next, with the options that led here.
+    pub(crate) fn program(&self) -> String {
+        let mut words = vec!["jolly-sentinel".to_owned()];
+        let mut option = |name: &str, value: &Option<PathBuf>| {
+            if let Some(value) = value {
+                words.push(format!("{name} {}", quoted(&value.to_string_lossy())));
+            }
+        };
+        option("--root", &self.global.root);
+        option("--from", &self.global.from);
+        option("--services", &self.global.services);
+        option("--state-dir", &self.global.state_dir);
+        words.join(" ")
+    }
+
+    /// Directory of the change journal.
+    pub(crate) fn state_dir(&self) -> PathBuf {
+        if let Some(dir) = &self.global.state_dir {
+            return dir.clone();
+        }
+        if rustix::process::geteuid().is_root() {
+            return PathBuf::from("/var/lib/jolly-sentinel");
+        }
+        let home = std::env::var_os("HOME").map_or_else(|| PathBuf::from("/tmp"), PathBuf::from);
+        std::env::var_os("XDG_STATE_HOME").map_or_else(|| home.join(".local/state"), PathBuf::from).join("jolly-sentinel")
+    }
+
+    /// The writer that belongs to the host.
+    pub(crate) fn writer(&self) -> Result<LinuxWriter, CliError> {
+        let root = self.global.root.clone().unwrap_or_else(|| PathBuf::from("/"));
+        match self.origin {
+            Origin::Live => Ok(LinuxWriter::new(&root, &self.state_dir(), Reach::Machine)),
+            Origin::Tree => Ok(LinuxWriter::new(&root, &self.state_dir(), Reach::Tree)),
+            Origin::Bundle => Err(CliError::usage("captured evidence cannot be changed: --apply needs the host itself")),
+        }
+    }
+
+    /// Writes an answer in the form that was asked for. JSON comes from the report itself.
+    pub(crate) fn emit(&self, page: &Page, report: &impl serde::Serialize) -> Result<(), CliError> {
+        let text = match self.global.format {
+            Format::Text => page.to_text(self.width(), self.colour()),
+            Format::Json => json(report)?,
+            Format::Markdown => page.to_markdown(),
+            Format::Html => page.to_html(),
+            Format::Sarif => return Err(CliError::usage("--format sarif is for lint")),
+        };
+        self.write(&text)
+    }
+
+    pub(crate) fn write(&self, text: &str) -> Result<(), CliError> {
+        if let Some(path) = &self.global.output {
+            return std::fs::write(path, text).map_err(|e| CliError::not_seen(format!("cannot write {}: {e}", path.display())));
+        }
+        let mut out = std::io::stdout().lock();
+        match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
+            Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => Err(error.into()),
+            _ => Ok(()),
+        }
+    }
+
+    /// A word on standard error, unless silence was asked for.
+    pub(crate) fn say(&self, text: &str) {
+        if !self.global.quiet {
+            let line = format!("{}\n", crate::render::clean(text));
+            let _ = std::io::stderr().write_all(line.as_bytes());
+        }
+    }
+
+    fn colour(&self) -> bool {
+        match self.global.color {
+            Colour::Always => true,
+            Colour::Never => false,
+            Colour::Auto => self.global.output.is_none() && std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
+        }
+    }
+
+    fn width(&self) -> usize {
+        let asked = std::env::var("COLUMNS").ok().and_then(|c| c.parse().ok());
+        let terminal = || rustix::termios::tcgetwinsize(std::io::stdout()).ok().map(|w| usize::from(w.ws_col)).filter(|w| *w > 0);
+        asked.or_else(terminal).unwrap_or(80)
+    }
+}
+
+pub(crate) fn json(report: &impl serde::Serialize) -> Result<String, CliError> {
+    let mut text = serde_json::to_string_pretty(report).map_err(|e| CliError::not_seen(e.to_string()))?;
+    text.push('\n');
+    Ok(text)
+}
+
+/// A word as a shell needs it.
+pub(crate) fn quoted(word: &str) -> String {
+    let plain = !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"/._-+=:@,%".contains(&b));
+    if plain { word.to_owned() } else { format!("'{}'", word.replace('\'', "'\\''")) }
+}
+
+fn read_bundle(path: &Path) -> Result<Vec<u8>, CliError> {
+    std::fs::read(path).map_err(|e| CliError::usage(format!("{}: {e}", path.display())))
+}
+
+/// The host's file, then the user's, then the one that was named: later ones win.
+fn services(host: &dyn Host, global: &Global, origin: Origin) -> Result<ServicesFile, CliError> {
+    let mut all = ServicesFile::default();
+    let mut add = |name: &str, text: &str| -> Result<(), CliError> {
+        let file = services_file::parse(text).map_err(|e| CliError::usage(format!("{name}: {e}")))?;
+        all.add(file);
+        Ok(())
+    };
+    if let Some(text) = Snapshot::new(host).text(OWN_FILE).seen() {
+        add(OWN_FILE, &text)?;
+    }
+    if origin == Origin::Live {
+        let home = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from).or_else(|| Some(PathBuf::from(std::env::var_os("HOME")?).join(".config")));
+        if let Some(file) = home.map(|h| h.join("jolly-sentinel/services.toml")) {
+            if let Ok(text) = std::fs::read_to_string(&file) {
+                add(&file.to_string_lossy(), &text)?;
+            }
+        }
+    }
+    if let Some(file) = &global.services {
+        let text = std::fs::read_to_string(file).map_err(|e| CliError::usage(format!("{}: {e}", file.display())))?;
+        add(&file.to_string_lossy(), &text)?;
+    }
+    Ok(all)
+}
+
+/// A recorder around the call's host, for `capture`.
+pub(crate) fn recorder(context: &Context) -> Recorder<'_> {
+    Recorder::new(context.host.as_ref())
+}

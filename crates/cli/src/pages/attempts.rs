@@ -1,0 +1,127 @@
+//! The page of `attempts`.
+use super::when::{When, span};
+use crate::render::{Block, Page, Tone, put};
+use jiff::Timestamp;
+use jolly_core::log::{Afterwards, Outcome, StartedBy};
+use jolly_core::report::{AttemptEntry, AttemptsReport};
+
+fn outcome(a: &AttemptEntry) -> String {
+    match (a.outcome, a.afterwards) {
+        (Outcome::Ready, Some(Afterwards::Running)) => "ready, runs".into(),
+        (Outcome::Ready, Some(Afterwards::Stopped)) => "ready, then stopped".into(),
+        (Outcome::Ready, Some(Afterwards::Killed)) => "ready, then killed".into(),
+        (Outcome::Ready, Some(Afterwards::Crashed)) => "ready, then died".into(),
+        (Outcome::Ready, None) => "ready".into(),
+        (Outcome::Failed, _) => match a.failures.first() {
+            Some(f) => format!("failed: {}", f.code),
+            None => "failed".into(),
+        },
+        (Outcome::Killed, _) => "killed while starting".into(),
+        (Outcome::Stopped, _) => "stopped while starting".into(),
+        (Outcome::Refused, _) => "refused by the manager".into(),
+        (Outcome::Starting, _) => "is starting".into(),
+        (Outcome::Unknown, _) => "end not known".into(),
+    }
+}
+
+fn bad(a: &AttemptEntry) -> bool {
+    matches!(a.outcome, Outcome::Failed | Outcome::Refused | Outcome::Killed) || matches!(a.afterwards, Some(Afterwards::Crashed | Afterwards::Killed))
+}
+
+fn lasted(a: &AttemptEntry) -> String {
+    let end = |t: &str| t.parse::<Timestamp>().ok();
+    match (end(&a.began), a.ended.as_deref().and_then(end)) {
+        (Some(began), Some(ended)) => span(ended.as_second() - began.as_second()).unwrap_or_default(),
+        _ => "–".into(),
+    }
+}
+
+pub(crate) fn page(report: &AttemptsReport, when: &When, program: &str) -> Page {
+    let mut page = Page::new(format!("Start attempts of {}", report.service));
+    let Some(last) = report.attempts.first() else {
+        page.answer(Tone::Plain, format!("No start of {} is on record.", report.service));
+        page.not_seen(&report.not_seen);
+        return page;
+    };
+    let tone = if bad(last) { Tone::Problem } else { Tone::Well };
+    page.answer(tone, format!("The last start of {}, {}: {}.", report.service, when.clock(&last.began), outcome(last)));
+    if report.attempts.len() > 1 {
+        page.push(Block::Figure { svg: figure(report, when), text: strip(report) });
+    }
+    let head = ["began", "by", "until ready", "lasted", "outcome"].map(str::to_owned).to_vec();
+    let rows = report
+        .attempts
+        .iter()
+        .map(|a| {
+            let by = match a.started_by {
+                StartedBy::Manager => "manager",
+                StartedBy::Hand => "hand",
+                StartedBy::Unknown => "–",
+            };
+            let ready = a.ready_after_ms.map_or("–".into(), |ms| if ms < 10_000 { format!("{ms} ms") } else { format!("{} s", ms / 1000) });
+            (if bad(a) { Tone::Problem } else { Tone::Plain }, vec![when.clock(&a.began), by.into(), ready, lasted(a), outcome(a)])
+        })
+        .collect();
+    page.push(Block::Table(head, rows));
+    for a in report.attempts.iter().filter(|a| !a.failures.is_empty()).take(3) {
+        page.heading(format!("What the start of {} said", when.clock(&a.began)));
+        let rows = a
+            .failures
+            .iter()
+            .take(6)
+            .map(|f| {
+                let at = match f.line {
+                    Some(line) => format!("{}:{line}", f.file),
+                    None => format!("{} {}", f.file, f.time.as_deref().map(|t| when.clock(t)).unwrap_or_default()),
+                };
+                (f.text.clone(), at.trim_end().to_owned())
+            })
+            .collect();
+        page.push(Block::Evidence(rows));
+    }
+    if bad(last) {
+        page.heading("What to do");
+        page.push(Block::Commands(vec![(format!("{program} diagnose {}", report.service), "the cause as it is now, and what puts it right".into())]));
+    }
+    page.not_seen(&report.not_seen);
+    page
+}
+
+/// Oldest to newest, one sign each; the words below say the same.
+fn strip(report: &AttemptsReport) -> String {
+    let signs: String = report.attempts.iter().take(60).rev().map(|a| match (a.outcome, bad(a)) {
+        (Outcome::Ready, false) => '=',
+        (Outcome::Ready, true) => '+',
+        (Outcome::Refused, _) => '-',
+        (_, true) => 'x',
+        _ => '?',
+    }).collect();
+    format!("oldest {signs} newest     = good run   + ended badly   x failed   - refused")
+}
+
+/// A bar for each run on a line of time, a cross for each failure.
+fn figure(report: &AttemptsReport, when: &When) -> String {
+    let micros = |t: &str| t.parse::<Timestamp>().ok().map(|t| t.as_millisecond());
+    let list: Vec<&AttemptEntry> = report.attempts.iter().take(40).collect();
+    let begin = list.iter().filter_map(|a| micros(&a.began)).min().unwrap_or(0);
+    let end = list.iter().filter_map(|a| a.ended.as_deref().and_then(micros).or_else(|| micros(&a.began))).max().unwrap_or(begin);
+    let range = (end - begin).max(1) as f64;
+    let x = |t: i64| 10.0 + (t - begin) as f64 / range * 700.0;
+    let height = 24 * list.len() + 30;
+    let mut out = format!("<svg viewBox=\"0 0 960 {height}\" role=\"img\" aria-label=\"start attempts over time\" font-family=\"system-ui,sans-serif\" font-size=\"13\" fill=\"currentColor\">");
+    for (row, a) in list.iter().rev().enumerate() {
+        let y = 14 + 24 * row;
+        let from = micros(&a.began).unwrap_or(begin);
+        let to = a.ended.as_deref().and_then(micros).unwrap_or(end);
+        let (x1, x2) = (x(from), x(to).max(x(from) + 3.0));
+        if a.outcome == Outcome::Ready {
+            put(&mut out, format_args!("<rect x=\"{x1:.1}\" y=\"{}\" width=\"{:.1}\" height=\"10\" fill=\"#0d6a73\"/>", y - 5, x2 - x1));
+        }
+        if bad(a) {
+            put(&mut out, format_args!("<path d=\"M{:.1} {}l10 10m0 -10l-10 10\" stroke=\"#8e2a6b\" stroke-width=\"2.5\"/>", x2 - 5.0, y - 5));
+        }
+        put(&mut out, format_args!("<text x=\"{:.1}\" y=\"{}\">{} {}</text>", 735.0, y + 4, when.clock(&a.began), outcome(a).replace('<', "&lt;")));
+    }
+    out.push_str("</svg>");
+    out
+}

@@ -1,0 +1,196 @@
+//! The page of `diagnose`.
+use super::when::When;
+use crate::render::{Block, Page, Tone};
+use jolly_core::case::State;
+use jolly_core::config::Severity;
+use jolly_core::finding::Evidence;
+use jolly_core::rank::{Certainty, Relation};
+use jolly_core::report::{CauseEntry, Diagnosis, Outlook, ServiceEntry};
+
+/// Options of the page.
+pub(crate) struct Look<'l> {
+    pub(crate) when: &'l When,
+    pub(crate) program: &'l str,
+    pub(crate) verbose: bool,
+    /// Services that were looked at, for the answer that nothing is wrong.
+    pub(crate) looked_at: usize,
+}
+
+pub(crate) fn page(report: &Diagnosis, look: &Look) -> Page {
+    let mut page = Page::new(format!("Diagnosis of {}", report.host.as_deref().unwrap_or("this host")));
+    if report.services.is_empty() {
+        let what = match look.looked_at {
+            0 => "No server daemon was found on this host.".to_owned(),
+            1 => "The one service here is well, or is not wanted.".to_owned(),
+            n => format!("All {n} services are well, or are not wanted."),
+        };
+        page.answer(if look.looked_at == 0 { Tone::Plain } else { Tone::Well }, what);
+        page.push(Block::Commands(vec![(format!("{} survey", look.program), "lists every service with its state".into())]));
+        return page;
+    }
+    for entry in &report.services {
+        service(&mut page, entry, look);
+    }
+    let all: std::collections::BTreeSet<String> = report.services.iter().flat_map(|s| s.not_seen.clone()).collect();
+    page.not_seen(&all.into_iter().collect::<Vec<_>>());
+    page
+}
+
+/// The state in words: "apache2 does not start".
+pub(crate) fn headline(entry: &ServiceEntry) -> String {
+    let name = &entry.service;
+    match entry.state {
+        State::Running => format!("{name} runs"),
+        State::Degraded => format!("{name} runs, but not as it should"),
+        State::Starting => format!("{name} is still starting"),
+        State::Restarting => format!("{name} does not stay up and is restarted again and again"),
+        State::Failed => format!("{name} does not start"),
+        State::Stopped if entry.causes.is_empty() => format!("{name} is stopped"),
+        State::Stopped => format!("{name} is down and would not start"),
+        State::Unknown => format!("whether {name} runs cannot be seen from here"),
+    }
+}
+
+fn sure(certainty: Certainty) -> &'static str {
+    match certainty {
+        Certainty::Certain => "",
+        Certainty::Likely => "it is likely that ",
+        Certainty::Possible => "it may be that ",
+    }
+}
+
+fn service(page: &mut Page, entry: &ServiceEntry, look: &Look) {
+    let first = entry.causes.first();
+    let headline = headline(entry);
+    match first {
+        Some(cause) => page.answer(Tone::Problem, format!("{headline}: {}{}.", sure(cause.certainty), cause.title.trim_end_matches('.'))),
+        None if matches!(entry.state, State::Running) => page.answer(Tone::Well, format!("{headline}, and nothing stands in its way.")),
+        None if entry.state == State::Stopped && !entry.wanted => page.answer(Tone::Plain, format!("{headline}, and that seems to be on purpose.")),
+        None => page.answer(Tone::Plain, format!("{headline}, and no cause was found.")),
+    }
+    page.push(Block::Circumstances(circumstances(entry, look.when)));
+    if let Some(cause) = first {
+        page.push(Block::Evidence(evidence(&cause.evidence, look)));
+    }
+    for cause in entry.causes.iter().skip(1) {
+        let lead = match cause.relation {
+            Relation::Blocks => "Then also",
+            Relation::Alternative => "Or",
+            Relation::Consequence => "As a consequence",
+        };
+        page.heading(format!("{lead}: {}{}", sure(cause.certainty), cause.title));
+        page.push(Block::Evidence(evidence(&cause.evidence, look)));
+    }
+    notes(page, entry, look);
+    next(page, entry, look);
+}
+
+fn circumstances(entry: &ServiceEntry, when: &When) -> String {
+    let mut parts = Vec::new();
+    if let Some(since) = &entry.since {
+        let word = match entry.state {
+            State::Running | State::Degraded => "up since",
+            State::Failed | State::Stopped => "down since",
+            _ => "so since",
+        };
+        parts.push(format!("{word} {}", when.ago(since)));
+    }
+    if let (Some(good), false) = (&entry.context.last_good_start, entry.state == State::Running) {
+        parts.push(format!("last good start {}", when.clock(good)));
+    }
+    if let Some(booted) = &entry.context.booted {
+        parts.push(format!("host booted {}", when.clock(booted)));
+    }
+    if let Some(clients) = entry.context.clients.filter(|c| *c > 0) {
+        parts.push(format!("{clients} clients connected"));
+    }
+    match (entry.restart_outlook, entry.boot_outlook) {
+        (Outlook::WouldFail, _) if entry.state == State::Running => parts.push("a restart would fail".into()),
+        (_, Outlook::WouldNot) => parts.push("not started at boot".into()),
+        _ => {}
+    }
+    parts.join(" · ")
+}
+
+/// Claims with their origins.
+pub(crate) fn evidence(all: &[Evidence], look: &Look) -> Vec<(String, String)> {
+    all.iter().map(|e| (e.detail.clone(), origin(e, look.when))).collect()
+}
+
+fn origin(evidence: &Evidence, when: &When) -> String {
+    let mut words = Vec::new();
+    match (&evidence.file, evidence.line) {
+        (Some(file), Some(line)) => words.push(format!("{file}:{line}")),
+        (Some(file), None) => words.push(file.clone()),
+        _ => {}
+    }
+    if let Some(pid) = evidence.pid {
+        words.push(format!("pid {pid}"));
+    }
+    if let Some(time) = &evidence.time {
+        words.push(when.clock(time));
+    }
+    words.join(" ")
+}
+
+fn notes(page: &mut Page, entry: &ServiceEntry, look: &Look) {
+    let loud: Vec<_> = entry.notes.iter().filter(|n| n.severity != Severity::Hint || look.verbose).collect();
+    let quiet = entry.notes.len() - loud.len();
+    for note in &loud {
+        page.heading(format!("Note: {}", note.title));
+        page.push(Block::Evidence(evidence(&note.evidence, look)));
+    }
+    if quiet > 0 {
+        let word = if quiet == 1 { "1 harmless remark is" } else { "harmless remarks are" };
+        let count = if quiet == 1 { word.to_owned() } else { format!("{quiet} {word}") };
+        page.text(format!("{count} left out; -v shows them."));
+    }
+    let recent: Vec<_> = entry.changes.iter().filter(|c| c.since_last_good_start != Some(false)).take(4).collect();
+    if !recent.is_empty() && !entry.causes.is_empty() {
+        page.heading("Changed lately");
+        page.push(Block::Evidence(recent.iter().map(|c| (c.file.clone(), look.when.ago(&c.modified))).collect()));
+    }
+}
+
+/// What a fix does, in a few words.
+pub(crate) fn price(id: &str, cause: &CauseEntry) -> String {
+    match id {
+        "stop-holder" => "stops the holder where it was started, then starts the service".into(),
+        "move-port" => format!("moves the service away from port {}; clients must follow", cause.subject.port.unwrap_or(0)),
+        "correct-directive" => "corrects the one word".into(),
+        "comment-out" => "puts the line behind a comment sign".into(),
+        "load-module" => "loads the module".into(),
+        "make-directory" => "makes the missing directory".into(),
+        "move-aside" => "moves the file aside; nothing is deleted".into(),
+        "give-back" => "gives the file back to its account".into(),
+        "grant-access" => "grants the one missing permission".into(),
+        "unmask" => "removes the mask".into(),
+        "enable" => "starts it at boot from now on".into(),
+        "reset-and-start" => "clears the record of failures and starts it once more".into(),
+        _ => String::new(),
+    }
+}
+
+fn next(page: &mut Page, entry: &ServiceEntry, look: &Look) {
+    let name = &entry.service;
+    let latent = entry.notes.iter().any(|n| n.code == jolly_core::code::Code::LatentFailure && !n.fixes.is_empty());
+    let Some(cause) = entry.causes.first() else {
+        if latent {
+            page.heading("What to do");
+            page.push(Block::Commands(vec![(format!("{} fix {name}", look.program), "shows what would put it right, and changes nothing".into())]));
+        }
+        return;
+    };
+    page.heading("What to do");
+    let mut commands = Vec::new();
+    if let Some(first) = cause.fixes.first() {
+        commands.push((format!("{} fix {name}", look.program), "shows each way to put it right as a diff, and changes nothing".to_owned()));
+        commands.push((format!("{} fix {name} --pick {first} --apply", look.program), price(first, cause)));
+    } else {
+        commands.push((format!("{} explain {}", look.program, cause.code), "what this means and what puts it right".to_owned()));
+    }
+    if let Some(second) = cause.fixes.get(1) {
+        commands.push((format!("{} fix {name} --pick {second} --apply", look.program), price(second, cause)));
+    }
+    page.push(Block::Commands(commands));
+}

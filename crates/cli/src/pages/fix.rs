@@ -1,0 +1,122 @@
+//! The pages of `fix` and `undo`.
+use super::when::When;
+use crate::render::{Block, Page, Tone};
+use jolly_core::fix::Risk;
+use jolly_core::report::{FixEntry, FixReport, Recovery, UndoReport};
+
+fn risk(risk: Risk) -> &'static str {
+    match risk {
+        Risk::Low => "little risk",
+        Risk::Medium => "some risk",
+        Risk::High => "something else goes down",
+    }
+}
+
+/// The plans, dry.
+pub(crate) fn plans(report: &FixReport, headline: &str, program: &str) -> Page {
+    let mut page = Page::new(format!("Fixes for {}", report.service));
+    let Some(cause) = &report.cause else {
+        page.answer(Tone::Well, format!("{headline}, and nothing is there to be fixed."));
+        return page;
+    };
+    page.answer(Tone::Problem, format!("{headline}: {}.", cause.trim_end_matches('.')));
+    if report.fixes.is_empty() {
+        page.text("There is no fix that this program can carry out by itself for that.");
+    } else {
+        page.push(Block::Circumstances("Nothing was changed. Each way to put it right, least dangerous first:".into()));
+    }
+    for (at, fix) in report.fixes.iter().enumerate() {
+        plan(&mut page, at + 1, fix);
+        let command = format!("{program} fix {} --pick {} --apply", report.service, fix.id);
+        page.push(Block::Commands(vec![(command, String::new())]));
+    }
+    unavailable(&mut page, report);
+    page
+}
+
+fn unavailable(page: &mut Page, report: &FixReport) {
+    if !report.unavailable.is_empty() {
+        page.heading("Not possible here");
+        page.push(Block::Evidence(report.unavailable.iter().map(|u| (u.reason.clone(), u.id.clone())).collect()));
+    }
+}
+
+fn plan(page: &mut Page, number: usize, fix: &FixEntry) {
+    let back = if fix.reversible { "can be undone" } else { "ending a process cannot be undone" };
+    page.heading(format!("{number}. {} – {}, {back}", fix.title, risk(fix.risk)));
+    if !fix.diff.is_empty() {
+        page.push(Block::Diff(fix.diff.clone()));
+    }
+    let mut rows: Vec<(String, String)> = fix.steps.iter().filter(|s| !s.starts_with("edit ")).map(|s| (format!("would {s}"), String::new())).collect();
+    rows.extend(fix.remarks.iter().map(|r| (r.clone(), String::new())));
+    rows.extend(fix.parameters.iter().map(|p| (format!("--set {}={} chooses another value", p.name, p.value), String::new())));
+    if !rows.is_empty() {
+        page.push(Block::Evidence(rows));
+    }
+}
+
+/// What was done and what came of it.
+pub(crate) fn applied(report: &FixReport, program: &str) -> Page {
+    let mut page = Page::new(format!("Fix of {}", report.service));
+    let name = &report.service;
+    match (report.rolled_back, report.verified, &report.next_cause) {
+        (true, ..) => page.answer(Tone::Problem, format!("{name} was not put right, so the change was put back.")),
+        (_, Some(Recovery::Recovered), _) => page.answer(Tone::Well, format!("{name} has recovered.")),
+        (_, _, Some(next)) => page.answer(Tone::Problem, format!("That cause of {name} is gone, but another is left: {}.", next.title)),
+        (_, None, _) => page.answer(Tone::Plain, format!("The files of {name} were changed; it was not started.")),
+        (_, Some(Recovery::Partly), _) => page.answer(Tone::Plain, format!("{name} runs, but not everything could be proved.")),
+        (_, Some(Recovery::NotRecovered), _) => page.answer(Tone::Problem, format!("{name} is not well yet.")),
+    }
+    for fix in report.fixes.iter().filter(|f| report.applied.contains(&f.id)) {
+        page.heading(fix.title.clone());
+        if !fix.diff.is_empty() {
+            page.push(Block::Diff(fix.diff.clone()));
+        }
+        let mut rows: Vec<(String, String)> = fix.steps.iter().filter(|s| !s.starts_with("edit ")).map(|s| (s.clone(), String::new())).collect();
+        rows.extend(fix.remarks.iter().map(|r| (r.clone(), String::new())));
+        if !rows.is_empty() {
+            page.push(Block::Evidence(rows));
+        }
+    }
+    if let Some(verification) = &report.verification {
+        page.heading("Proof");
+        super::verify::checks(&mut page, verification);
+    }
+    let mut commands = Vec::new();
+    if report.next_cause.is_some() || report.rolled_back {
+        commands.push((format!("{program} fix {name}"), "what is left, and what would put it right".to_owned()));
+    }
+    if let Some(id) = report.undo_id.as_ref().filter(|_| !report.rolled_back) {
+        commands.push((format!("{program} undo {id}"), "puts everything back as it was".to_owned()));
+    }
+    if !commands.is_empty() {
+        page.heading("What to do");
+        page.push(Block::Commands(commands));
+    }
+    page
+}
+
+/// `undo`.
+pub(crate) fn undo(report: &UndoReport, when: &When, program: &str) -> Page {
+    let mut page = Page::new("Changes");
+    if let Some(id) = &report.undone {
+        let tone = if report.left.is_empty() { Tone::Well } else { Tone::Plain };
+        page.answer(tone, if report.left.is_empty() { format!("{id} is undone.") } else { format!("{id} is undone, except for what cannot be put back.") });
+        page.push(Block::Evidence(report.done.iter().chain(&report.left).map(|d| (d.clone(), String::new())).collect()));
+        return page;
+    }
+    if report.changes.is_empty() {
+        page.answer(Tone::Plain, "No change is on record.");
+        return page;
+    }
+    let open = report.changes.iter().filter(|c| matches!(c.outcome.as_str(), "kept" | "begun")).count();
+    page.answer(Tone::Plain, format!("{} changes on record, {open} of them can be undone.", report.changes.len()));
+    let head = ["id", "when", "state", "what"].map(str::to_owned).to_vec();
+    let rows = report.changes.iter().map(|c| (Tone::Plain, vec![c.id.clone(), when.clock(&c.began), if c.outcome == "begun" { "cut short".into() } else { c.outcome.clone() }, c.title.clone()])).collect();
+    page.push(Block::Table(head, rows));
+    if let Some(last) = report.changes.iter().find(|c| matches!(c.outcome.as_str(), "kept" | "begun")) {
+        page.heading("What to do");
+        page.push(Block::Commands(vec![(format!("{program} undo {}", last.id), "puts the newest of them back at once".into())]));
+    }
+    page
+}

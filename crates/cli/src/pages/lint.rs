@@ -1,0 +1,97 @@
+//! The page of `lint`, and its SARIF form.
+use crate::render::{Block, Page, Tone};
+use jolly_core::config::Severity;
+use jolly_core::report::{LintFinding, LintReport, Verdict};
+use jolly_core::snapshot::Snapshot;
+use serde_json::json;
+
+/// Findings that are shown with their source lines.
+const SHOWN: usize = 20;
+
+pub(crate) fn page(report: &LintReport, snapshot: &Snapshot, verbose: bool) -> Page {
+    let mut page = Page::new(format!("Configuration of {}", report.config));
+    let errors = report.findings.iter().filter(|f| f.severity == Severity::Error).count();
+    let warnings = report.findings.iter().filter(|f| f.severity == Severity::Warning).count();
+    let daemon = report.release.clone().unwrap_or_else(|| report.kind.clone());
+    match (report.verdict, report.findings.iter().find(|f| f.severity == Severity::Error)) {
+        (Verdict::Rejected, Some(first)) => {
+            let place = place(first).map(|p| format!(" at {p}")).unwrap_or_default();
+            page.answer(Tone::Problem, format!("{daemon} would refuse this configuration{place}: {}.", first.message.trim_end_matches('.')));
+        }
+        (Verdict::Unknown, _) => page.answer(Tone::Plain, format!("{} could not be judged.", report.config)),
+        _ => page.answer(Tone::Well, format!("{daemon} would accept this configuration.")),
+    }
+    let word = |n: usize, one: &str| if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") };
+    page.push(Block::Circumstances(format!("{} and {} read · {} · {}", word(report.files_read, "file"), word(report.directives_read, "directive"), word(errors, "error"), word(warnings, "warning"))));
+    for finding in report.findings.iter().filter(|f| f.severity != Severity::Hint || verbose).take(SHOWN) {
+        show(&mut page, finding, snapshot);
+    }
+    if report.findings.len() > SHOWN {
+        page.text(format!("{} more; --format json lists them all.", report.findings.len() - SHOWN));
+    }
+    page.not_seen(&report.not_seen);
+    page
+}
+
+fn place(finding: &LintFinding) -> Option<String> {
+    Some(format!("{}:{}", finding.file.as_deref()?, finding.line?))
+}
+
+fn show(page: &mut Page, finding: &LintFinding, snapshot: &Snapshot) {
+    let word = match finding.severity {
+        Severity::Error => "",
+        Severity::Warning => "warning: ",
+        Severity::Hint => "remark: ",
+    };
+    let help = finding.help.as_deref().map(|h| format!("; {h}")).unwrap_or_default();
+    let message = format!("{word}{}{help}", finding.message);
+    let (Some(file), Some(line)) = (&finding.file, finding.line) else {
+        page.push(Block::Evidence(vec![(message, finding.code.to_string())]));
+        return;
+    };
+    let text = snapshot.text(file).seen().unwrap_or_default();
+    let text = jolly_core::host::mask_text(&text);
+    let number = usize::try_from(line).unwrap_or(1);
+    let from = number.saturating_sub(3);
+    let lines: Vec<(u32, String)> = (1u32..).zip(text.lines()).skip(from).take(number - from).map(|(n, l)| (n, l.to_owned())).collect();
+    let start = finding.column.map_or(0, |c| usize::try_from(c).unwrap_or(0));
+    let width = finding.end_column.zip(finding.column).map_or(0, |(e, c)| usize::try_from(e.saturating_sub(c)).unwrap_or(0));
+    page.push(Block::Source { place: format!("{file}:{line}  {}", finding.code), lines, mark: (start, width), message });
+}
+
+/// SARIF 2.1.0 (an OASIS standard).
+pub(crate) fn sarif(report: &LintReport) -> serde_json::Value {
+    let codes: std::collections::BTreeSet<_> = report.findings.iter().map(|f| f.code).collect();
+    let rules: Vec<_> = codes.iter().map(|c| json!({"id": c.name(), "shortDescription": {"text": c.page().title}, "help": {"text": c.page().remedy}})).collect();
+    let results: Vec<_> = report
+        .findings
+        .iter()
+        .map(|f| {
+            let level = match f.severity {
+                Severity::Error => "error",
+                Severity::Warning => "warning",
+                Severity::Hint => "note",
+            };
+            let text = match &f.help {
+                Some(help) => format!("{}; {help}", f.message),
+                None => f.message.clone(),
+            };
+            let mut result = json!({"ruleId": f.code.name(), "level": level, "message": {"text": text}});
+            if let (Some(file), Some(line)) = (&f.file, f.line) {
+                let mut region = json!({"startLine": line});
+                if let (Some(start), Some(end)) = (f.column, f.end_column) {
+                    region["startColumn"] = json!(start);
+                    region["endColumn"] = json!(end);
+                }
+                let address = format!("file://{}", file.replace(' ', "%20"));
+                result["locations"] = json!([{"physicalLocation": {"artifactLocation": {"uri": address}, "region": region}}]);
+            }
+            result
+        })
+        .collect();
+    json!({
+        "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/os/schemas/sarif-schema-2.1.0.json",
+        "version": "2.1.0",
+        "runs": [{"tool": {"driver": {"name": "jolly-sentinel", "version": env!("CARGO_PKG_VERSION"), "rules": rules}}, "results": results}]
+    })
+}

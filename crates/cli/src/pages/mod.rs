@@ -1,0 +1,10 @@
+//! Pages: how each report reads to a person. The facts and their order are those of the report.
+pub(crate) mod attempts;
+pub(crate) mod diagnosis;
+pub(crate) mod fix;
+pub(crate) mod lint;
+pub(crate) mod ports;
+pub(crate) mod settings;
+pub(crate) mod survey;
+pub(crate) mod verify;
+pub(crate) mod when;

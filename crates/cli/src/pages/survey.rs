@@ -1,0 +1,103 @@
+//! The page of `survey`.
+use super::when::When;
+use crate::render::{Block, Page, Tone};
+use jolly_core::case::State;
+use jolly_core::report::{Outlook, SurveyEntry, SurveyReport};
+
+pub(crate) fn state_word(state: State) -> &'static str {
+    match state {
+        State::Running => "running",
+        State::Starting => "starting",
+        State::Restarting => "restarting",
+        State::Stopped => "stopped",
+        State::Failed => "failed",
+        State::Degraded => "degraded",
+        State::Unknown => "not seen",
+    }
+}
+
+fn outlook(outlook: Outlook) -> &'static str {
+    match outlook {
+        Outlook::WouldStart => "would start",
+        Outlook::WouldFail => "would fail",
+        Outlook::WouldNot => "not tried",
+        Outlook::Unknown => "not known",
+    }
+}
+
+fn tone(entry: &SurveyEntry) -> Tone {
+    let bad = entry.wanted && matches!(entry.state, State::Failed | State::Degraded | State::Restarting | State::Stopped);
+    if bad { Tone::Problem } else { Tone::Plain }
+}
+
+pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bool) -> Page {
+    let host = report.host.as_deref().unwrap_or("this host");
+    let mut page = Page::new(format!("Server daemons on {host}"));
+    if report.services.is_empty() {
+        page.answer(Tone::Plain, format!("No server daemon was found on {host}."));
+        page.text("What has no unit can be described in a services file, and is then known by all commands.");
+        page.not_seen(&report.not_seen);
+        return page;
+    }
+    let bad = report.services.iter().filter(|s| tone(s) == Tone::Problem).count();
+    let latent = report.services.iter().filter(|s| s.state == State::Running && s.restart_outlook == Outlook::WouldFail).count();
+    let count = report.services.len();
+    let noun = if count == 1 { "service" } else { "services" };
+    let sentence = match (bad, latent) {
+        (0, 0) => format!("{count} {noun} on {host}, none in trouble."),
+        (0, n) => format!("{count} {noun} on {host}; {n} would not come back after a restart."),
+        (n, 0) => format!("{count} {noun} on {host}, {n} in trouble."),
+        (n, l) => format!("{count} {noun} on {host}, {n} in trouble; {l} would not come back after a restart."),
+    };
+    page.answer(if bad + latent > 0 { Tone::Problem } else { Tone::Well }, sentence);
+    let head = ["service", "kind", "state", "holds", "restart", "boot"].map(str::to_owned).to_vec();
+    let rows = report
+        .services
+        .iter()
+        .map(|s| {
+            let row = [s.service.clone(), s.kind.clone(), state_word(s.state).into(), if s.held.is_empty() { "–".into() } else { s.held.join(" ") }, outlook(s.restart_outlook).into(), outlook(s.boot_outlook).into()];
+            (tone(s), row.to_vec())
+        })
+        .collect();
+    page.push(Block::Table(head, rows));
+    let remarks: Vec<(String, String)> = report.services.iter().filter_map(|s| Some((format!("{}: {}", s.service, s.remark.clone()?), String::new()))).collect();
+    if !remarks.is_empty() {
+        page.push(Block::Evidence(remarks));
+    }
+    if single {
+        report.services.iter().for_each(|s| details(&mut page, s, when));
+    }
+    let troubled = report.services.iter().find(|s| s.remark.is_some());
+    if let Some(entry) = troubled {
+        page.heading("What to do");
+        page.push(Block::Commands(vec![(format!("{program} diagnose {}", entry.service), "the cause, its evidence, and what puts it right".into())]));
+    }
+    page.not_seen(&report.not_seen);
+    page
+}
+
+fn details(page: &mut Page, s: &SurveyEntry, when: &When) {
+    page.heading(s.service.clone());
+    let list = |all: &[String]| all.join(", ");
+    let mut rows: Vec<(String, String)> = Vec::new();
+    let mut row = |name: &str, value: Option<String>| {
+        if let Some(value) = value.filter(|v| !v.is_empty()) {
+            rows.push((name.to_owned(), value));
+        }
+    };
+    row("release", s.release.clone());
+    row("unit", s.unit.clone());
+    row("since", s.since.as_deref().map(|t| when.ago(t)));
+    row("main process", s.main_pid.map(|p| format!("pid {p}")));
+    row("account", s.account.clone());
+    row("wants", Some(list(&s.listens)));
+    row("holds", Some(list(&s.held)));
+    row("configuration", s.config.clone());
+    row("pid file", s.pid_file.clone());
+    row("log", Some(list(&s.logs)));
+    page.push(Block::Table(vec!["".into(), "".into()], rows.into_iter().map(|(a, b)| (Tone::Plain, vec![a, b])).collect()));
+    if s.files.len() > 1 {
+        page.text(format!("Configuration files read: {}", s.files.len()));
+        page.push(Block::Evidence(s.files.iter().take(60).map(|f| (f.clone(), String::new())).collect()));
+    }
+}

@@ -1,0 +1,248 @@
+//! A page for a terminal or a pipe: aligned, calm, readable in 80 columns and without colour.
+use super::{Block, Page, Tone, clean, put};
+use anstyle::{AnsiColor, Color, Effects, Style};
+
+/// Narrowest and widest lines.
+const WIDTHS: (usize, usize) = (40, 110);
+
+struct Writer {
+    out: String,
+    width: usize,
+    colour: bool,
+}
+
+fn style(tone: Tone) -> Style {
+    match tone {
+        Tone::Problem => Style::new().fg_color(Some(Color::Ansi(AnsiColor::Magenta))).effects(Effects::BOLD),
+        Tone::Well => Style::new().fg_color(Some(Color::Ansi(AnsiColor::Cyan))).effects(Effects::BOLD),
+        Tone::Plain => Style::new().effects(Effects::BOLD),
+    }
+}
+
+const DIM: Style = Style::new().effects(Effects::DIMMED);
+const STRONG: Style = Style::new().effects(Effects::BOLD);
+
+pub(super) fn render(page: &Page, width: usize, colour: bool) -> String {
+    let mut w = Writer { out: String::new(), width: width.clamp(WIDTHS.0, WIDTHS.1), colour };
+    for (at, block) in page.blocks.iter().enumerate() {
+        let follows = at > 0 && !matches!(block, Block::Circumstances(_)) && !matches!((page.blocks.get(at - 1), block), (Some(Block::Heading(_)), _) | (Some(Block::Text(_)), Block::Text(_)));
+        if follows {
+            w.out.push('\n');
+        }
+        w.block(block);
+    }
+    w.out
+}
+
+/// Columns that a text takes. Wide letters are rare in what daemons write; they count as one.
+fn columns(text: &str) -> usize {
+    text.chars().count()
+}
+
+/// Breaks at blanks; a word longer than the line stays whole.
+fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let Some(last) = lines.last_mut() else { break };
+        if last.is_empty() {
+            last.push_str(word);
+        } else if columns(last) + 1 + columns(word) <= width {
+            last.push(' ');
+            last.push_str(word);
+        } else {
+            lines.push(word.to_owned());
+        }
+    }
+    lines
+}
+
+impl Writer {
+    fn styled(&mut self, style: Style, text: &str) {
+        if self.colour {
+            put(&mut self.out, format_args!("{style}{text}{style:#}"));
+        } else {
+            self.out.push_str(text);
+        }
+    }
+
+    fn line(&mut self, style: Option<Style>, indent: usize, text: &str) {
+        self.out.push_str(&" ".repeat(indent));
+        match style {
+            Some(style) => self.styled(style, text),
+            None => self.out.push_str(text),
+        }
+        self.out.push('\n');
+    }
+
+    fn wrapped(&mut self, style: Option<Style>, indent: usize, text: &str) {
+        for line in wrap(&clean(text), self.width.saturating_sub(indent)) {
+            self.line(style, indent, &line);
+        }
+    }
+
+    fn block(&mut self, block: &Block) {
+        match block {
+            Block::Answer(tone, text) => self.wrapped(Some(style(*tone)), 0, text),
+            Block::Circumstances(text) => self.wrapped(Some(DIM), 2, text),
+            Block::Heading(text) => self.wrapped(Some(STRONG), 0, text),
+            Block::Text(text) => text.split('\n').for_each(|t| self.wrapped(None, 2, t)),
+            Block::Evidence(rows) => rows.iter().for_each(|(claim, origin)| self.evidence(claim, origin)),
+            Block::Table(head, rows) => self.table(head, rows),
+            Block::Commands(all) => {
+                for (command, price) in all {
+                    self.line(Some(STRONG), 2, &clean(command));
+                    if !price.is_empty() {
+                        self.wrapped(Some(DIM), 6, price);
+                    }
+                }
+            }
+            Block::Source { place, lines, mark, message } => self.source(place, lines, *mark, message),
+            Block::Diff(diff) => self.diff(diff),
+            Block::Checks(all) => self.checks(all),
+            Block::Figure { text, .. } => text.lines().for_each(|l| self.line(None, 2, &clean(l))),
+        }
+    }
+
+    /// The claim, and its origin right-aligned; on a line of its own where both do not fit.
+    fn evidence(&mut self, claim: &str, origin: &str) {
+        let (claim, origin) = (clean(claim).into_owned(), clean(origin).into_owned());
+        let room = self.width.saturating_sub(2);
+        if origin.is_empty() {
+            return self.wrapped(None, 2, &claim);
+        }
+        let used = columns(&origin) + 2;
+        let lines = wrap(&claim, room.saturating_sub(used).max(room / 2));
+        let fits = lines.last().is_some_and(|l| columns(l) + used <= room);
+        for (at, line) in lines.iter().enumerate() {
+            let last = at + 1 == lines.len();
+            self.out.push_str("  ");
+            self.out.push_str(line);
+            if last && fits {
+                self.out.push_str(&" ".repeat(room - columns(line) - columns(&origin)));
+                self.styled(DIM, &origin);
+            }
+            self.out.push('\n');
+        }
+        if !fits {
+            let indent = 2 + room.saturating_sub(columns(&origin));
+            self.line(Some(DIM), indent, &origin);
+        }
+    }
+
+    fn table(&mut self, head: &[String], rows: &[(Tone, Vec<String>)]) {
+        let count = head.len();
+        let mut widths: Vec<usize> = head.iter().map(|h| columns(h)).collect();
+        for (_, row) in rows {
+            for (at, cell) in row.iter().enumerate().take(count) {
+                if let Some(width) = widths.get_mut(at) {
+                    *width = (*width).max(columns(cell));
+                }
+            }
+        }
+        // The last column takes what is left and wraps below itself.
+        let fixed: usize = widths.iter().take(count.saturating_sub(1)).map(|w| w + 2).sum();
+        let rest = self.width.saturating_sub(2 + fixed).max(20);
+        let print = |w: &mut Self, cells: &[String], style: Option<Style>| {
+            let mut line = String::new();
+            for (cell, width) in cells.iter().zip(&widths).take(count.saturating_sub(1)) {
+                let cell = clean(cell);
+                line.push_str(&cell);
+                line.push_str(&" ".repeat((width + 2).saturating_sub(columns(&cell))));
+            }
+            let last = cells.get(count.saturating_sub(1)).map(|c| clean(c).into_owned()).unwrap_or_default();
+            for (at, part) in wrap(&last, rest).iter().enumerate() {
+                let whole = if at == 0 { format!("{line}{part}") } else { format!("{}{part}", " ".repeat(columns(&line))) };
+                w.line(style, 2, whole.trim_end());
+            }
+        };
+        print(self, head, Some(DIM));
+        for (tone, row) in rows {
+            let style = (*tone == Tone::Problem).then(|| style(*tone));
+            print(self, row, style);
+        }
+    }
+
+    fn source(&mut self, place: &str, lines: &[(u32, String)], mark: (usize, usize), message: &str) {
+        self.line(Some(DIM), 2, &clean(place));
+        let digits = lines.iter().map(|(n, _)| n.to_string().len()).max().unwrap_or(1);
+        let room = self.width.saturating_sub(digits + 7);
+        for (at, (number, text)) in lines.iter().enumerate() {
+            let shown: String = clean(&text.replace('\t', "    ")).chars().take(room).collect();
+            let last = at + 1 == lines.len();
+            let gutter = format!("{number:>digits$}  ");
+            self.out.push_str("    ");
+            self.styled(DIM, &gutter);
+            self.out.push_str(&shown);
+            self.out.push('\n');
+            if last {
+                let before: usize = text.chars().take(mark.0.saturating_sub(1)).map(|c| if c == '\t' { 4 } else { 1 }).sum();
+                let blank = text.chars().take_while(|c| c.is_whitespace()).map(|c| if c == '\t' { 4 } else { 1 }).sum::<usize>();
+                let (from, width) = if mark.0 > 0 { (before, mark.1.max(1)) } else { (blank, columns(&shown).saturating_sub(blank).max(1)) };
+                let indent = 4 + digits + 2 + from.min(room);
+                self.out.push_str(&" ".repeat(indent));
+                self.styled(style(Tone::Problem), &"~".repeat(width.min(room)));
+                self.out.push('\n');
+            }
+        }
+        self.wrapped(None, 6 + digits, message);
+    }
+
+    fn diff(&mut self, diff: &str) {
+        for line in diff.lines() {
+            let shown = clean(line);
+            let style = match line.as_bytes().first() {
+                Some(b'+') => Some(style(Tone::Well)),
+                Some(b'-') => Some(style(Tone::Problem)),
+                Some(b'@') => Some(DIM),
+                _ => None,
+            };
+            self.line(style, 2, &shown);
+        }
+    }
+
+    fn checks(&mut self, all: &[(Tone, String, String)]) {
+        let width = all.iter().map(|(_, n, _)| columns(n)).max().unwrap_or(0);
+        for (tone, name, detail) in all {
+            let word = match tone {
+                Tone::Well => "yes ",
+                Tone::Problem => "NO  ",
+                Tone::Plain => "–   ",
+            };
+            self.out.push_str("  ");
+            self.styled(style(*tone), word);
+            let lines = wrap(&clean(detail), self.width.saturating_sub(width + 8));
+            for (at, line) in lines.iter().enumerate() {
+                if at == 0 {
+                    put(&mut self.out, format_args!("{name:width$}  {line}\n"));
+                } else {
+                    put(&mut self.out, format_args!("{}{line}\n", " ".repeat(width + 8)));
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn origins_align_and_long_ones_get_their_own_line() {
+        let mut page = Page::new("t");
+        page.push(Block::Evidence(vec![("port 80 is held".into(), "pid 812".into()), ("x".repeat(50), "/etc/apache2/ports.conf:5".into())]));
+        let text = page.to_text(60, false);
+        let lines: Vec<_> = text.lines().collect();
+        assert_eq!(lines[0].len(), 60);
+        assert!(lines[0].ends_with("pid 812"));
+        assert!(lines[2].trim_start() == "/etc/apache2/ports.conf:5" && lines[2].len() == 60);
+    }
+
+    #[test]
+    fn the_mark_stands_below_its_word_whatever_the_tabs() {
+        let mut page = Page::new("t");
+        page.push(Block::Source { place: "f:2".into(), lines: vec![(1, "a".into()), (2, "\tlisen 80;".into())], mark: (2, 5), message: "no".into() });
+        let text = page.to_text(60, false);
+        let lines: Vec<_> = text.lines().collect();
+        assert_eq!(lines[2].find("lisen"), lines[3].find("~~~~~"));
+    }
+}

@@ -1,0 +1,100 @@
+//! A host as it would be after the file steps of a plan: the configuration is checked on it before anything changes.
+use super::Step;
+use crate::host::{Answer, DirectoryEntry, FileKind, FileStatus, Host, Look, Parts, Question};
+use crate::path;
+use std::collections::BTreeMap;
+
+/// A host with the files of a plan laid over it.
+pub struct Preview<'h> {
+    host: &'h dyn Host,
+    files: BTreeMap<String, Vec<u8>>,
+    links: BTreeMap<String, Option<String>>,
+    directories: Vec<String>,
+    gone: Vec<String>,
+}
+
+impl<'h> Preview<'h> {
+    /// The host with `steps` done.
+    pub fn new(host: &'h dyn Host, steps: &[Step]) -> Self {
+        let mut preview = Self { host, files: BTreeMap::new(), links: BTreeMap::new(), directories: vec![], gone: vec![] };
+        for step in steps {
+            match step {
+                Step::Edit { path, content, .. } => drop(preview.files.insert(path.clone(), content.clone())),
+                Step::SymbolicLink { path, after, .. } => drop(preview.links.insert(path.clone(), after.clone())),
+                Step::Directory { path, .. } => preview.directories.push(path.clone()),
+                Step::Rename { from, .. } => preview.gone.push(from.clone()),
+                _ => {}
+            }
+        }
+        preview
+    }
+
+    /// The path behind a new link, and behind links that were there before when they lead to an edited file.
+    fn real(&self, name: &str) -> String {
+        let mut at = name.to_owned();
+        for _ in 0..8 {
+            if let Some(Some(target)) = self.links.get(&at) {
+                at = path::clean(&path::join(path::parent(&at), target));
+            } else if let Look::Seen(Answer::Target(target)) = self.host.ask(&Question::ReadLink(at.clone())) {
+                at = path::clean(&path::join(path::parent(&at), &target));
+            } else {
+                break;
+            }
+        }
+        at
+    }
+
+    fn status(kind: FileKind, size: usize) -> Look<Answer> {
+        let size = size as u64;
+        Look::Seen(Answer::Status(FileStatus { kind, mode: 0o755, uid: 0, gid: 0, size, modified: 0, device: 0, inode: 0, acl: vec![] }))
+    }
+}
+
+impl Host for Preview<'_> {
+    fn ask(&self, question: &Question) -> Look<Answer> {
+        match question {
+            Question::Read(name) | Question::Stat(name) | Question::LinkStat(name) | Question::ReadLink(name) if self.gone.contains(name) => Look::Absent,
+            Question::Read(name) => match self.files.get(&self.real(name)) {
+                Some(bytes) => Look::Seen(Answer::Bytes(bytes.clone().into())),
+                None => self.host.ask(&Question::Read(self.real(name))),
+            },
+            Question::Stat(name) => {
+                let real = self.real(name);
+                match self.files.get(&real) {
+                    _ if self.directories.contains(&real) => Self::status(FileKind::Directory, 0),
+                    Some(bytes) => Self::status(FileKind::Regular, bytes.len()),
+                    None => self.host.ask(&Question::Stat(real)),
+                }
+            }
+            Question::LinkStat(name) => match self.links.get(name) {
+                Some(Some(_)) => Self::status(FileKind::Link, 0),
+                Some(None) => Look::Absent,
+                None => self.host.ask(question),
+            },
+            Question::ReadLink(name) => match self.links.get(name) {
+                Some(Some(target)) => Look::Seen(Answer::Target(target.clone())),
+                Some(None) => Look::Absent,
+                None => self.host.ask(question),
+            },
+            Question::List(dir) => self.host.ask(question).map(|answer| match answer {
+                Answer::Names(mut names) => {
+                    for (link, target) in self.links.iter().filter(|(l, _)| path::parent(l) == path::clean(dir)) {
+                        let name = path::name(link).to_owned();
+                        names.retain(|e| e.name != name);
+                        if target.is_some() {
+                            names.push(DirectoryEntry { name, kind: FileKind::Link });
+                        }
+                    }
+                    names.sort_by(|a, b| a.name.cmp(&b.name));
+                    Answer::Names(names)
+                }
+                other => other,
+            }),
+            _ => self.host.ask(question),
+        }
+    }
+
+    fn parts(&self) -> Parts {
+        self.host.parts()
+    }
+}

@@ -1,0 +1,279 @@
+//! `verify`: has it really recovered?
+use super::schema;
+use crate::case::{Case, Depth, State, gather};
+use crate::code::Code;
+use crate::host::{Look, ProbeProtocol, ProbeRequest, Protocol};
+use crate::log::Outcome;
+use crate::net::endpoint;
+use crate::service::Service;
+use crate::snapshot::Snapshot;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// The verdict on a recovery.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Recovery {
+    /// Every check passed.
+    Recovered,
+    /// It does not run, or does not hold its ports.
+    NotRecovered,
+    /// It runs, but something is still missing, or could not be looked at.
+    Partly,
+}
+
+/// How a check ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CheckOutcome {
+    /// As it should be.
+    Pass,
+    /// Not as it should be.
+    Fail,
+    /// Could not be looked at, or does not apply.
+    Skip,
+}
+
+/// One check of a recovery.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct CheckEntry {
+    /// `process`, `account`, `stable`, `ports`, `protocol`, `page`, `log`, `boot`.
+    pub name: String,
+    /// How it ended.
+    pub outcome: CheckOutcome,
+    /// What was seen.
+    pub detail: String,
+    /// Milliseconds it took, where a server was asked.
+    pub took_ms: Option<u64>,
+}
+
+/// The document `verify`.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct VerifyReport {
+    /// Form.
+    pub schema: String,
+    /// Service.
+    pub service: String,
+    /// State.
+    pub state: State,
+    /// Verdict.
+    pub verdict: Recovery,
+    /// Checks, in the order in which they matter.
+    pub checks: Vec<CheckEntry>,
+    /// What could not be seen.
+    pub not_seen: Vec<String>,
+    /// Main process, to see whether it stays the same.
+    pub main_pid: Option<u32>,
+}
+
+/// The page that was complained about.
+#[derive(Clone, Debug, Default)]
+pub struct Page {
+    /// Its address.
+    pub url: Option<String>,
+    /// Status it should answer with.
+    pub status: Option<u16>,
+    /// Text it should hold.
+    pub expect: Option<String>,
+}
+
+fn check(name: &str, outcome: CheckOutcome, detail: impl Into<String>) -> CheckEntry {
+    CheckEntry { name: name.into(), outcome, detail: detail.into(), took_ms: None }
+}
+
+/// One look. `before` is the main process of an earlier look, to see whether it stayed up.
+pub fn verify(snapshot: &Snapshot, service: &Service, page: &Page, before: Option<u32>) -> VerifyReport {
+    let case = gather(snapshot, service, Depth::Diagnosis);
+    let mut checks = vec![process(snapshot, &case)];
+    checks.extend(account(snapshot, &case));
+    let main = case.processes.first().map(|p| p.brief.pid);
+    if let Some(before) = before {
+        checks.push(match main {
+            Some(now) if now == before => check("stable", CheckOutcome::Pass, format!("still pid {now}")),
+            Some(now) => check("stable", CheckOutcome::Fail, format!("pid {before} became pid {now}: it was started again meanwhile")),
+            None => check("stable", CheckOutcome::Fail, format!("pid {before} is gone again")),
+        });
+    }
+    checks.extend(ports(&case));
+    checks.extend(protocol(snapshot, &case));
+    checks.extend(page_check(snapshot, &case, page));
+    checks.push(log(&case));
+    checks.extend(boot(&case));
+    let failed = |names: &[&str]| checks.iter().any(|c| c.outcome == CheckOutcome::Fail && names.contains(&c.name.as_str()));
+    let verdict = if failed(&["process", "stable", "ports"]) {
+        Recovery::NotRecovered
+    } else if checks.iter().any(|c| c.outcome == CheckOutcome::Fail) || checks.first().is_some_and(|c| c.outcome == CheckOutcome::Skip) {
+        Recovery::Partly
+    } else {
+        Recovery::Recovered
+    };
+    VerifyReport {
+        schema: schema("verify"),
+        service: service.name.clone(),
+        state: case.state,
+        verdict,
+        checks,
+        not_seen: snapshot.not_seen(),
+        main_pid: main,
+    }
+}
+
+fn process(snapshot: &Snapshot, case: &Case) -> CheckEntry {
+    if !snapshot.host().parts().processes {
+        return check("process", CheckOutcome::Skip, "processes are not part of what was given");
+    }
+    match (case.processes.first(), case.state) {
+        (Some(main), State::Running | State::Degraded) => check("process", CheckOutcome::Pass, format!("{} runs, pid {}", main.brief.name, main.brief.pid)),
+        (_, State::Starting | State::Restarting) => check("process", CheckOutcome::Fail, "it is still starting"),
+        (Some(main), state) => check("process", CheckOutcome::Fail, format!("pid {} is there, but the state is {state:?}", main.brief.pid).to_lowercase()),
+        (None, _) => check("process", CheckOutcome::Fail, "no process of it runs"),
+    }
+}
+
+fn account(snapshot: &Snapshot, case: &Case) -> Option<CheckEntry> {
+    let main = case.processes.first()?;
+    let wanted = case.service.unit.as_ref().and_then(|u| u.value("Service", "User")).or_else(|| case.service.described.account.clone());
+    let workers = case.config.model.account.as_ref().map(|(a, _)| a.clone());
+    let name = |uid| crate::accounts::user_name(snapshot, uid);
+    if let Some(wanted) = wanted {
+        let actual = name(main.brief.uid);
+        let outcome = if actual == wanted { CheckOutcome::Pass } else { CheckOutcome::Fail };
+        return Some(check("account", outcome, format!("runs as {actual}, should run as {wanted}")));
+    }
+    let workers = workers?;
+    let own: Vec<String> = case.processes.iter().skip(1).map(|p| name(p.brief.uid)).collect();
+    if main.brief.uid != 0 || own.is_empty() {
+        return None;
+    }
+    let right = own.iter().any(|a| *a == workers);
+    let outcome = if right { CheckOutcome::Pass } else { CheckOutcome::Fail };
+    Some(check("account", outcome, if right { format!("workers run as {workers}") } else { format!("no worker runs as {workers}") }))
+}
+
+fn ports(case: &Case) -> Vec<CheckEntry> {
+    let wanted: Vec<_> = case.wanted.iter().filter(|w| w.bound).collect();
+    let missing: Vec<String> = wanted.iter().filter(|w| !w.served).map(|w| w.listen.to_string()).collect();
+    let held: Vec<String> = wanted.iter().filter(|w| w.served).map(|w| w.listen.to_string()).collect();
+    match (wanted.is_empty(), missing.is_empty()) {
+        (true, _) => vec![],
+        (_, true) => vec![check("ports", CheckOutcome::Pass, format!("holds {}", held.join(", ")))],
+        _ => vec![check("ports", CheckOutcome::Fail, format!("does not hold {}", missing.join(", ")))],
+    }
+}
+
+/// An address to try for a listener.
+fn reachable(address: IpAddr) -> IpAddr {
+    match address {
+        IpAddr::V4(four) if four.is_unspecified() => Ipv4Addr::LOCALHOST.into(),
+        IpAddr::V6(six) if six.is_unspecified() => Ipv6Addr::LOCALHOST.into(),
+        other => other,
+    }
+}
+
+fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<CheckEntry> {
+    if !snapshot.host().parts().probes {
+        return vec![];
+    }
+    let mut found = Vec::new();
+    let http = case.service.kind.speaks_http();
+    for want in case.wanted.iter().filter(|w| w.served && w.listen.protocol == Protocol::Tcp).take(8) {
+        let Some(address) = want.listen.address else { continue };
+        // A socket for both families answers on the IPv4 loopback, too; that one is always there.
+        let target = if address == IpAddr::V6(Ipv6Addr::UNSPECIFIED) && !want.listen.v6_only { Ipv4Addr::LOCALHOST.into() } else { reachable(address) };
+        let host = case.config.model.site_names.iter().map(|(n, _)| n.as_str()).find(|n| !n.is_empty() && !n.contains(['*', '~', '_'])).unwrap_or("localhost");
+        let request = ProbeRequest {
+            address: target,
+            port: want.listen.port,
+            tls: want.tls,
+            host: host.to_owned(),
+            path: "/".into(),
+            protocol: if http { ProbeProtocol::Http } else { ProbeProtocol::Tcp },
+        };
+        let shown = format!("{} on {}", if !http { "TCP" } else if want.tls { "HTTPS" } else { "HTTP" }, endpoint(target, want.listen.port));
+        let Look::Seen(answer) = snapshot.probe(&request) else { continue };
+        let mut entry = match (answer.status, answer.connected, &answer.error) {
+            (Some(status), ..) => {
+                let server = answer.server.as_deref().map(|s| format!(" from {s}")).unwrap_or_default();
+                let outcome = if status >= 500 { CheckOutcome::Fail } else { CheckOutcome::Pass };
+                check("protocol", outcome, format!("{shown} answers {status}{server}"))
+            }
+            (None, true, None) => check("protocol", CheckOutcome::Pass, format!("{shown} accepts connections")),
+            (None, _, error) => check("protocol", CheckOutcome::Fail, format!("{shown} does not answer: {}", error.clone().unwrap_or_default())),
+        };
+        entry.took_ms = Some(answer.took_ms);
+        found.push(entry);
+    }
+    found
+}
+
+/// Parts of an `http:` or `https:` address: tls, host, port, path with query.
+fn split_url(url: &str) -> Option<(bool, String, u16, String)> {
+    let (tls, rest) = match url.split_once("://")? {
+        ("http", rest) => (false, rest),
+        ("https", rest) => (true, rest),
+        _ => return None,
+    };
+    let (authority, path) = rest.find('/').map_or((rest, "/"), |at| rest.split_at(at));
+    let default = if tls { 443 } else { 80 };
+    let (host, port) = match authority.rsplit_once(':') {
+        Some((host, port)) if !host.ends_with(':') && !port.contains(']') => (host, port.parse().ok()?),
+        _ => (authority, default),
+    };
+    let host = host.trim_start_matches('[').trim_end_matches(']');
+    (!host.is_empty()).then(|| (tls, host.to_owned(), port, path.to_owned()))
+}
+
+fn page_check(snapshot: &Snapshot, case: &Case, page: &Page) -> Option<CheckEntry> {
+    let url = page.url.clone().or_else(|| case.service.described.url.clone())?;
+    let Some((tls, host, port, path)) = split_url(&url) else {
+        return Some(check("page", CheckOutcome::Fail, format!("{url} is no address that can be asked: expected http:// or https://")));
+    };
+    let address = match crate::names::lookup(snapshot, &host) {
+        Look::Seen(found) => found.first().copied(),
+        // A name that only DNS knows is asked of this host itself: its sites are chosen by name.
+        Look::NotSeen(_) => Some(Ipv4Addr::LOCALHOST.into()),
+        Look::Absent => None,
+    };
+    let Some(address) = address else {
+        return Some(check("page", CheckOutcome::Fail, format!("{host} does not resolve")));
+    };
+    let request = ProbeRequest { address, port, tls, host, path, protocol: ProbeProtocol::Http };
+    let Look::Seen(answer) = snapshot.probe(&request) else {
+        return Some(check("page", CheckOutcome::Skip, "servers are not part of what was given"));
+    };
+    let mut entry = match answer.status {
+        None => check("page", CheckOutcome::Fail, format!("{url} does not answer: {}", answer.error.unwrap_or_default())),
+        Some(status) => {
+            let right = page.status.map_or(status < 400, |wanted| wanted == status);
+            let holds = page.expect.as_ref().is_none_or(|text| answer.body.contains(text.as_str()));
+            let outcome = if right && holds { CheckOutcome::Pass } else { CheckOutcome::Fail };
+            let wanted = page.status.filter(|_| !right).map(|s| format!(", expected {s}")).unwrap_or_default();
+            let text = if holds { String::new() } else { format!(", without the text {:?}", page.expect.clone().unwrap_or_default()) };
+            check("page", outcome, format!("{url} answers {status}{wanted}{text}"))
+        }
+    };
+    entry.took_ms = Some(answer.took_ms);
+    Some(entry)
+}
+
+fn log(case: &Case) -> CheckEntry {
+    let Some(last) = case.attempts.first() else { return check("log", CheckOutcome::Skip, "no start is on record") };
+    let failure = last.failures.iter().find(|f| !f.found.aftermath && f.code != Code::Unknown);
+    match (last.outcome, failure) {
+        (Outcome::Ready, None) => check("log", CheckOutcome::Pass, "ready since this start, without complaint"),
+        (Outcome::Ready, Some(f)) => check("log", CheckOutcome::Fail, format!("it runs, but the log says: {}", crate::host::mask_text(&f.text))),
+        (_, Some(f)) => check("log", CheckOutcome::Fail, crate::host::mask_text(&f.text)),
+        // A copy that somebody else started leaves no record of its own.
+        (outcome, None) if case.processes.is_empty() => check("log", CheckOutcome::Fail, format!("the last start on record ended as {outcome:?}").to_lowercase()),
+        _ => check("log", CheckOutcome::Skip, "the log does not tell of this start"),
+    }
+}
+
+fn boot(case: &Case) -> Option<CheckEntry> {
+    let unit = case.service.unit.as_ref()?;
+    let state = case.manager.as_ref().seen().map(|s| s.unit_file_state.clone()).unwrap_or_default();
+    let enabled = unit.enabled || state.starts_with("enabled") || matches!(state.as_str(), "static" | "generated");
+    let outcome = if enabled { CheckOutcome::Pass } else { CheckOutcome::Skip };
+    Some(check("boot", outcome, if enabled { "is started at boot" } else { "is not started at boot" }))
+}
