@@ -168,10 +168,8 @@ fn setter_of(setter: &str, text: &str) -> String {
     if let Some(slot) = setter.strip_prefix("ngx_conf_set_").and_then(|s| s.strip_suffix("_slot")) {
         return slot.to_owned();
     }
-    let body = Regex::new(&format!(r"(?m)^{}\([^;{{]*\)\s*\{{", regex::escape(setter)))
-        .ok()
-        .and_then(|r| r.find(text))
-        .map_or("", |m| bracketed(text, m.end() - 1));
+    let body =
+        Regex::new(&format!(r"(?m)^{}\([^;{{]*\)\s*\{{", regex::escape(setter))).ok().and_then(|r| r.find(text)).map_or("", |m| bracketed(text, m.end() - 1));
     let refuses = body.contains("is duplicate") || body.contains("_slot(cf, cmd, conf)");
     if refuses { "own!".into() } else { "own".into() }
 }
@@ -222,18 +220,19 @@ fn httpd(files: &[PathBuf]) -> Result<Vec<String>, String> {
     for path in files {
         let file = path.file_name().and_then(|s| s.to_str()).unwrap_or_default();
         let text = code_of(path).replace("\\\n", " ");
-        if text.contains("AP_INIT_") && path.components().any(|c| matches!(c.as_os_str().to_str(), Some("experimental" | "examples" | "netware" | "winnt" | "mpmt_os2" | "test" | "debugging"))) {
+        if text.contains("AP_INIT_")
+            && path
+                .components()
+                .any(|c| matches!(c.as_os_str().to_str(), Some("experimental" | "examples" | "netware" | "winnt" | "mpmt_os2" | "test" | "debugging")))
+        {
             continue;
         }
-        let module = owner
-            .captures(&text)
-            .and_then(|c| c.get(1).or(c.get(2)).map(|m| m.as_str().to_owned()))
-            .unwrap_or_else(|| match file {
-                "h2_config.c" => "http2".into(),
-                "mod_md_config.c" => "md".into(),
-                "core.c" | "http_core.c" | "ap_listen.h" | "mpm_common.h" | "log.c" => "core".into(),
-                _ => String::new(),
-            });
+        let module = owner.captures(&text).and_then(|c| c.get(1).or(c.get(2)).map(|m| m.as_str().to_owned())).unwrap_or_else(|| match file {
+            "h2_config.c" => "http2".into(),
+            "mod_md_config.c" => "md".into(),
+            "core.c" | "http_core.c" | "ap_listen.h" | "mpm_common.h" | "log.c" => "core".into(),
+            _ => String::new(),
+        });
         if module.is_empty() {
             continue;
         }
@@ -311,7 +310,10 @@ fn httpd_flags(flags: &str) -> String {
             "EXEC_ON_READ" => drop(words.insert("on-read")),
             "PROXY_CONF" => drop(words.insert("proxy")),
             "NONFATAL_OVERRIDE" | "NONFATAL_UNKNOWN" | "NONFATAL_ALL" | "" => {}
-            other => drop(words.insert(match other { "OR_NONE" => "none", _ => "server" })),
+            other => drop(words.insert(match other {
+                "OR_NONE" => "none",
+                _ => "server",
+            })),
         }
     }
     words.into_iter().collect::<Vec<_>>().join(",")

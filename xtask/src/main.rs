@@ -1,7 +1,9 @@
 //! Chores of this repository.
+mod corpus;
 mod harvest;
+mod host;
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
@@ -9,7 +11,8 @@ fn main() -> ExitCode {
     let words: Vec<&str> = arguments.iter().map(String::as_str).collect();
     let outcome = match words.as_slice() {
         ["harvest", kind, source] => harvest::run(kind, Path::new(source)),
-        _ => Err("chores: harvest KIND SOURCE_DIR".into()),
+        ["corpus"] => program().and_then(|p| corpus::run(&p)),
+        _ => Err("chores: harvest KIND SOURCE_DIR, corpus, live [NAME…], pictures".into()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,
@@ -18,6 +21,20 @@ fn main() -> ExitCode {
             ExitCode::FAILURE
         }
     }
+}
+
+/// The release build of the program.
+fn program() -> Result<PathBuf, String> {
+    let missing = host::missing();
+    if !missing.is_empty() {
+        return Err(format!("the live ring cannot run here: {}", missing.join("; ")));
+    }
+    let built = std::process::Command::new("cargo").args(["build", "--release", "--package", "jolly-sentinel"]).status();
+    if !built.is_ok_and(|s| s.success()) {
+        return Err("the program does not build".into());
+    }
+    let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| PathBuf::from("target"), PathBuf::from);
+    Ok(target.join("release/jolly-sentinel"))
 }
 
 #[expect(clippy::print_stderr, reason = "a chore reports to its caller")]

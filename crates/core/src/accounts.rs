@@ -61,11 +61,7 @@ fn elsewhere<T>(snapshot: &Snapshot, data_base: &str) -> Look<T> {
         .filter_map(|l| l.split('#').next()?.trim().strip_prefix(data_base)?.strip_prefix(':'))
         .flat_map(str::split_whitespace)
         .any(|source| matches!(source, "sss" | "ldap" | "winbind" | "nis" | "db" | "hesiod"));
-    if other {
-        Look::NotSeen(crate::host::Unseen::Failed("accounts also come from a directory service".into()))
-    } else {
-        Look::Absent
-    }
+    if other { Look::NotSeen(crate::host::Unseen::Failed("accounts also come from a directory service".into())) } else { Look::Absent }
 }
 
 fn groups_of(snapshot: &Snapshot, name: &str, primary: u32) -> Vec<u32> {

@@ -144,35 +144,39 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     }
     let (processes, strays) = processes(snapshot, service, manager.as_ref().seen().map(AsRef::as_ref));
     let wanted = wanted(snapshot, service, &config, &processes);
-    let zone = service
-        .instance
-        .environment
-        .get("TZ")
-        .and_then(|tz| log::zone_named(snapshot, tz))
-        .unwrap_or_else(|| log::host_zone(snapshot));
+    let zone = service.instance.environment.get("TZ").and_then(|tz| log::zone_named(snapshot, tz)).unwrap_or_else(|| log::host_zone(snapshot));
     let running = !processes.is_empty();
     let attempts = if depth == Depth::Diagnosis { last_attempts(snapshot, service, &config, &zone, running, 5) } else { Vec::new() };
     let starter = starter(snapshot, service);
     let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
     let state = state(unit_state, &processes, &wanted, snapshot.host().parts().processes);
     let meant_to_run = meant(service, unit_state, &attempts);
-    let since = unit_state.and_then(|u| i64::try_from(u.state_changed).ok()).filter(|t| *t > 0).or_else(|| processes.first().and_then(|p| p.started).map(|s| s * 1_000_000));
-    Case { service, config, processes, strays, wanted, attempts, starter, state, meant_to_run, since, zone: log::host_zone(snapshot), now: snapshot.now(), manager }
+    let since = unit_state
+        .and_then(|u| i64::try_from(u.state_changed).ok())
+        .filter(|t| *t > 0)
+        .or_else(|| processes.first().and_then(|p| p.started).map(|s| s * 1_000_000));
+    Case {
+        service,
+        config,
+        processes,
+        strays,
+        wanted,
+        attempts,
+        starter,
+        state,
+        meant_to_run,
+        since,
+        zone: log::host_zone(snapshot),
+        now: snapshot.now(),
+        manager,
+    }
 }
 
 /// The last attempts of a service.
 pub fn last_attempts(snapshot: &Snapshot, service: &Service, config: &Configuration, zone: &TimeZone, running: bool, most: usize) -> Vec<Attempt> {
     let files = log_files(service, config);
     let kind = service.described.log_format.as_deref().and_then(crate::kinds::kind).unwrap_or(service.kind);
-    let request = AttemptRequest {
-        kind,
-        unit: service.unit_name(),
-        files: &files,
-        zone,
-        most,
-        count_all: false,
-        running_since: running.then_some(None),
-    };
+    let request = AttemptRequest { kind, unit: service.unit_name(), files: &files, zone, most, count_all: false, running_since: running.then_some(None) };
     log::attempts(snapshot, &request).list
 }
 
@@ -323,7 +327,13 @@ pub fn chain(snapshot: &Snapshot, process: &Process) -> (Vec<Link>, Option<Strin
             links.push(Link { kind: "unit".into(), name: part.to_owned() });
         } else if let Some(session) = part.strip_suffix(".scope") {
             let container = ["docker-", "libpod-", "crio-", "cri-containerd-", "machine-", "lxc"].iter().any(|p| session.starts_with(p));
-            let kind = if container { "container" } else if session.starts_with("session-") { "session" } else { continue };
+            let kind = if container {
+                "container"
+            } else if session.starts_with("session-") {
+                "session"
+            } else {
+                continue;
+            };
             links.push(Link { kind: kind.into(), name: session.to_owned() });
         }
     }
@@ -361,7 +371,12 @@ fn terminal_name(device: u32) -> String {
 fn returns(snapshot: &Snapshot, unit: Option<&str>, chain: &[Link]) -> Returns {
     if let Some(name) = unit {
         return match snapshot.unit(name) {
-            Look::Seen(state) if matches!(state.unit_file_state.as_str(), "enabled" | "enabled-runtime" | "generated" | "static") || state.more.contains_key("TriggeredBy") => Returns::Boot,
+            Look::Seen(state)
+                if matches!(state.unit_file_state.as_str(), "enabled" | "enabled-runtime" | "generated" | "static")
+                    || state.more.contains_key("TriggeredBy") =>
+            {
+                Returns::Boot
+            }
             Look::Seen(state) if matches!(state.more.get("Restart").map(String::as_str), Some("always")) => Returns::Itself,
             Look::Seen(_) => Returns::No,
             _ => crate::manager::unit(snapshot, name).seen().map_or(Returns::Unknown, |u| if u.enabled { Returns::Boot } else { Returns::No }),
@@ -370,7 +385,8 @@ fn returns(snapshot: &Snapshot, unit: Option<&str>, chain: &[Link]) -> Returns {
     if chain.iter().any(|l| l.kind == "container") {
         return Returns::Unknown;
     }
-    let supervisor = chain.iter().any(|l| l.kind == "process" && ["supervisord", "runsv", "s6-supervise", "cron", "crond"].iter().any(|s| l.name.starts_with(s)));
+    let supervisor =
+        chain.iter().any(|l| l.kind == "process" && ["supervisord", "runsv", "s6-supervise", "cron", "crond"].iter().any(|s| l.name.starts_with(s)));
     if supervisor { Returns::Itself } else { Returns::No }
 }
 
@@ -379,7 +395,13 @@ fn state(unit: Option<&UnitState>, own: &[Process], wanted: &[Wanted], sees_proc
         return match (sees_processes, own.is_empty()) {
             (false, _) => State::Unknown,
             (true, true) => State::Stopped,
-            (true, false) => if wanted.iter().any(|w| w.bound && !w.served) { State::Degraded } else { State::Running },
+            (true, false) => {
+                if wanted.iter().any(|w| w.bound && !w.served) {
+                    State::Degraded
+                } else {
+                    State::Running
+                }
+            }
         };
     };
     match (unit.active_state.as_str(), unit.sub_state.as_str()) {

@@ -195,10 +195,26 @@ pub fn stage_of(code: Code) -> u8 {
     match code {
         Code::ManagerDisabled => stage::MANAGER,
         Code::ProgramMissing | Code::AccountMissing | Code::RuntimeWrong | Code::DependencyDown => stage::EXECUTE,
-        Code::ConfigSyntax | Code::ConfigUnknownDirective | Code::ConfigMisplacedDirective | Code::ConfigBadValue | Code::ConfigMissingModule
-        | Code::ConfigMissingFile | Code::ConfigConflict | Code::NameUnresolved | Code::CertificateBad => stage::CONFIG,
-        Code::PermissionDenied | Code::PolicyDenied | Code::WrongOwner | Code::StaleFile | Code::DiskFull | Code::ReadOnly | Code::DataMissing
-        | Code::DataDamaged | Code::DataVersion | Code::MemoryShort | Code::LimitReached => stage::FILES,
+        Code::ConfigSyntax
+        | Code::ConfigUnknownDirective
+        | Code::ConfigMisplacedDirective
+        | Code::ConfigBadValue
+        | Code::ConfigMissingModule
+        | Code::ConfigMissingFile
+        | Code::ConfigConflict
+        | Code::NameUnresolved
+        | Code::CertificateBad => stage::CONFIG,
+        Code::PermissionDenied
+        | Code::PolicyDenied
+        | Code::WrongOwner
+        | Code::StaleFile
+        | Code::DiskFull
+        | Code::ReadOnly
+        | Code::DataMissing
+        | Code::DataDamaged
+        | Code::DataVersion
+        | Code::MemoryShort
+        | Code::LimitReached => stage::FILES,
         Code::PortTaken | Code::AlreadyRunning | Code::PortPrivileged | Code::AddressNotHere => stage::BIND,
         Code::Crashed | Code::StartTimeout | Code::WrongAccount => stage::RUN,
         _ => stage::OUTCOME,

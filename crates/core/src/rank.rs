@@ -149,7 +149,12 @@ fn joins(cause: &Cause, finding: &Finding) -> bool {
         let no_object = finding.subject == Subject::default();
         return same_line || same_word || same_path || no_object || cause.code == finding.code;
     }
-    let files = |c: Code| matches!(c, Code::PermissionDenied | Code::WrongOwner | Code::PolicyDenied | Code::ReadOnly | Code::DiskFull | Code::StaleFile | Code::ConfigMissingFile);
+    let files = |c: Code| {
+        matches!(
+            c,
+            Code::PermissionDenied | Code::WrongOwner | Code::PolicyDenied | Code::ReadOnly | Code::DiskFull | Code::StaleFile | Code::ConfigMissingFile
+        )
+    };
     if files(cause.code) && files(finding.code) && is_told(finding) {
         let (Some(mine), Some(theirs)) = (&cause.subject.path, &finding.subject.path) else { return finding.subject.path.is_none() };
         return mine == theirs || theirs.starts_with(&format!("{}/", mine.trim_end_matches('/'))) || mine.starts_with(&format!("{theirs}/"));
@@ -177,7 +182,17 @@ mod tests {
 
     fn finding(code: Code, proof: Proof, source: Source, subject: Subject) -> Finding {
         let stage = crate::finding::stage_of(code);
-        Finding { code, severity: Severity::Error, subject, title: code.to_string(), proof, evidence: vec![Evidence::new(source, format!("{proof:?}"))], fixes: vec![], blocks: true, stage }
+        Finding {
+            code,
+            severity: Severity::Error,
+            subject,
+            title: code.to_string(),
+            proof,
+            evidence: vec![Evidence::new(source, format!("{proof:?}"))],
+            fixes: vec![],
+            blocks: true,
+            stage,
+        }
     }
     fn port(n: u16, pid: Option<u32>) -> Subject {
         Subject::listener(None, n, None, pid)

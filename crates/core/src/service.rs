@@ -55,7 +55,10 @@ impl Service {
             return !program.is_empty() && (program == executable || program == first || process.arguments.iter().take(2).any(|a| a == program));
         }
         let by_name = |p: &str| names.contains(&path::name(p)) && !path::name(p).ends_with("ctl");
-        by_name(executable) || (executable.is_empty() && by_name(first.split(':').next().unwrap_or_default())) || own.contains(&executable) || own.contains(&first)
+        by_name(executable)
+            || (executable.is_empty() && by_name(first.split(':').next().unwrap_or_default()))
+            || own.contains(&executable)
+            || own.contains(&first)
     }
 }
 
@@ -153,7 +156,9 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
     }
     kind.locate(snapshot, &mut instance);
     let mut aliases: Vec<String> = unit.aliases.iter().map(|a| a.trim_end_matches(".service").to_owned()).collect();
-    aliases.extend(unit.values("Install", "Alias").iter().flat_map(|a| a.split_whitespace().map(|w| w.trim_end_matches(".service").to_owned()).collect::<Vec<_>>()));
+    aliases.extend(
+        unit.values("Install", "Alias").iter().flat_map(|a| a.split_whitespace().map(|w| w.trim_end_matches(".service").to_owned()).collect::<Vec<_>>()),
+    );
     let own = unit.name.trim_end_matches(".service").to_owned();
     if own != name {
         aliases.push(own);

@@ -1,7 +1,7 @@
 //! Facts about a host, each asked once and remembered.
 use crate::host::{
-    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, ProbeAnswer,
-    ProbeRequest, Process, ProcessBrief, Question, Socket, Space, UnitState, Unseen,
+    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, ProbeAnswer, ProbeRequest, Process, ProcessBrief,
+    Question, Socket, Space, UnitState, Unseen,
 };
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -59,7 +59,10 @@ impl<'h> Snapshot<'h> {
             Question::Clock => "the clock",
             Question::Probe(_) => "running servers",
             Question::Stat(p) | Question::LinkStat(p) | Question::ReadLink(p) | Question::List(p) | Question::Read(p) => {
-                return if matches!(why, Unseen::NotRegular) { } else { self.unseen(format!("{p}: {why}")) };
+                return if matches!(why, Unseen::NotRegular) {
+                } else {
+                    self.unseen(format!("{p}: {why}"))
+                };
             }
             Question::ReadAt(p, ..) | Question::Space(p) => return self.unseen(format!("{p}: {why}")),
             Question::Journal(unit, _) => return self.unseen(format!("journal of {unit}: {why}")),

@@ -36,7 +36,13 @@ impl Manager {
         made.as_ref().map_err(Clone::clone)
     }
 
-    fn call<B: serde::Serialize + zbus::zvariant::DynamicType>(&self, path: &str, interface: &str, method: &str, body: &B) -> Result<zbus::Message, zbus::Error> {
+    fn call<B: serde::Serialize + zbus::zvariant::DynamicType>(
+        &self,
+        path: &str,
+        interface: &str,
+        method: &str,
+        body: &B,
+    ) -> Result<zbus::Message, zbus::Error> {
         let (connection, on_bus) = self.connect().map_err(|why| zbus::Error::Failure(why.to_string()))?;
         connection.call_method(on_bus.then_some(DESTINATION), path, Some(interface), method, body)
     }
@@ -90,7 +96,8 @@ impl Manager {
         let names = vec![unit];
         let changes: Result<Vec<(String, String, String)>, zbus::Error> = match verb {
             "enable" => {
-                let reply: Result<(bool, Vec<(String, String, String)>), _> = self.call(PATH, MANAGER, "EnableUnitFiles", &(names, false, true)).and_then(|m| m.body().deserialize());
+                let reply: Result<(bool, Vec<(String, String, String)>), _> =
+                    self.call(PATH, MANAGER, "EnableUnitFiles", &(names, false, true)).and_then(|m| m.body().deserialize());
                 reply.map(|(_, changes)| changes)
             }
             "disable" => self.call(PATH, MANAGER, "DisableUnitFiles", &(names, false)).and_then(|m| m.body().deserialize()),

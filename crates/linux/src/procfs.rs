@@ -98,7 +98,8 @@ pub(crate) fn owners(inodes: &[u64], users: &BTreeMap<u64, u32>) -> Look<Answer>
         Err(error) => return files::unseen_io(&error),
     };
     let likely: HashSet<u32> = wanted.iter().filter_map(|i| users.get(i)).copied().collect();
-    let mut ordered: Vec<(bool, u32, ProcessBrief)> = pids.into_iter().filter_map(|p| Some((p, brief(p)?))).map(|(p, b)| (!likely.contains(&b.uid), p, b)).collect();
+    let mut ordered: Vec<(bool, u32, ProcessBrief)> =
+        pids.into_iter().filter_map(|p| Some((p, brief(p)?))).map(|(p, b)| (!likely.contains(&b.uid), p, b)).collect();
     ordered.sort_by_key(|(unlikely, pid, _)| (*unlikely, *pid));
     let mut found: Vec<(u64, u32)> = Vec::new();
     let mut held: HashSet<u64> = HashSet::new();
@@ -162,7 +163,15 @@ pub(crate) fn listeners() -> std::io::Result<Vec<Socket>> {
         let words: Vec<&str> = line.split_whitespace().collect();
         if let [_, _, _, flags, _, _, inode, path, ..] = words.as_slice() {
             if *flags == "00010000" {
-                found.push(Socket { protocol: Protocol::Unix, address: None, port: 0, path: Some((*path).to_owned()), inode: inode.parse().unwrap_or(0), uid: 0, v6_only: false });
+                found.push(Socket {
+                    protocol: Protocol::Unix,
+                    address: None,
+                    port: 0,
+                    path: Some((*path).to_owned()),
+                    inode: inode.parse().unwrap_or(0),
+                    uid: 0,
+                    v6_only: false,
+                });
             }
         }
     }

@@ -269,7 +269,8 @@ impl HostWriter for LinuxWriter {
     fn end_process(&mut self, pid: u32, start_ticks: u64) -> Result<(), WriteError> {
         self.machine("ending a process")?;
         let what = format!("end pid {pid}");
-        let number = i32::try_from(pid).ok().and_then(rustix::process::Pid::from_raw).ok_or_else(|| WriteError::Refused(format!("{pid} is no process number")))?;
+        let number =
+            i32::try_from(pid).ok().and_then(rustix::process::Pid::from_raw).ok_or_else(|| WriteError::Refused(format!("{pid} is no process number")))?;
         let handle = match rustix::process::pidfd_open(number, rustix::process::PidfdFlags::empty()) {
             Ok(handle) => handle,
             Err(rustix::io::Errno::SRCH) => return Ok(()),

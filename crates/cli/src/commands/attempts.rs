@@ -12,7 +12,9 @@ use jolly_core::report;
 ///
 /// Put together from the service manager's record, the journal and the daemon's own log.
 #[derive(Args, Debug)]
-#[command(after_help = "Examples:\n  jolly-sentinel attempts front --last 1\n  jolly-sentinel attempts front --since 2h --failed\n\nExit status: 0 listed, 2 wrong call, 3 no log could be read.")]
+#[command(
+    after_help = "Examples:\n  jolly-sentinel attempts front --last 1\n  jolly-sentinel attempts front --since 2h --failed\n\nExit status: 0 listed, 2 wrong call, 3 no log could be read."
+)]
 pub(crate) struct Arguments {
     /// Service
     #[arg(value_name = "SERVICE")]

@@ -11,7 +11,9 @@ use jolly_core::snapshot::Snapshot;
 ///
 /// The bundle answers the same questions elsewhere: give it to any command with --from.
 #[derive(Args, Debug)]
-#[command(after_help = "Examples:\n  jolly-sentinel capture front --output front.json\n  jolly-sentinel diagnose front --from front.json\n\nExit status: 0 written, 2 wrong call, 3 it could not be written.")]
+#[command(
+    after_help = "Examples:\n  jolly-sentinel capture front --output front.json\n  jolly-sentinel diagnose front --from front.json\n\nExit status: 0 written, 2 wrong call, 3 it could not be written."
+)]
 pub(crate) struct Arguments {
     /// Services; all when none is named
     #[arg(value_name = "TARGET")]

@@ -12,7 +12,9 @@ use jolly_core::report;
 /// Without a target: every service that is wanted and not well. The first line is the answer, then the evidence
 /// with its origins, then the commands to type next.
 #[derive(Args, Debug)]
-#[command(after_help = "Examples:\n  jolly-sentinel diagnose\n  jolly-sentinel diagnose front --format markdown > ticket.md\n\nExit status: 0 well, 1 a cause was found or a wanted service is down, 2 wrong call, 3 the state could not be seen.")]
+#[command(
+    after_help = "Examples:\n  jolly-sentinel diagnose\n  jolly-sentinel diagnose front --format markdown > ticket.md\n\nExit status: 0 well, 1 a cause was found or a wanted service is down, 2 wrong call, 3 the state could not be seen."
+)]
 pub(crate) struct Arguments {
     /// Services; everything that is unwell when none is named
     #[arg(value_name = "TARGET")]
@@ -23,13 +25,11 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let snapshot = context.snapshot();
     let all = arguments.targets.is_empty();
     if let Some(url) = arguments.targets.iter().find(|t| t.contains("://")) {
-        return Err(CliError::usage(format!("{url}: an address is not followed to its service yet")).hint("name the service, and try the address with: verify SERVICE --url URL"));
+        return Err(CliError::usage(format!("{url}: an address is not followed to its service yet"))
+            .hint("name the service, and try the address with: verify SERVICE --url URL"));
     }
-    let services = if all {
-        context.all_services(&snapshot)
-    } else {
-        arguments.targets.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()?
-    };
+    let services =
+        if all { context.all_services(&snapshot) } else { arguments.targets.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()? };
     let report = report::diagnose(&snapshot, &services, !all);
     let when = when(context, report.observed_at.as_deref())?;
     let program = context.program();

@@ -20,7 +20,9 @@ use std::time::Duration;
 /// Shows each way as a diff and changes nothing. --apply carries one out under a journal, checks the configuration,
 /// starts the service, proves the recovery, and puts everything back when that fails.
 #[derive(Args, Debug)]
-#[command(after_help = "Examples:\n  jolly-sentinel fix front\n  jolly-sentinel fix front --pick move-port --set port=8081 --apply\n\nExit status: 0 recovered or nothing to fix, 1 still unwell, 2 wrong call, 3 it could not be seen, 4 refused or put back.")]
+#[command(
+    after_help = "Examples:\n  jolly-sentinel fix front\n  jolly-sentinel fix front --pick move-port --set port=8081 --apply\n\nExit status: 0 recovered or nothing to fix, 1 still unwell, 2 wrong call, 3 it could not be seen, 4 refused or put back."
+)]
 pub(crate) struct Arguments {
     /// Service
     #[arg(value_name = "SERVICE")]
@@ -75,12 +77,20 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         return Ok(if report::is_unwell(&entry) { Status::Problem } else { Status::Well });
     }
     check_picks(&arguments.pick, &plans, &report)?;
-    let chosen: Vec<&Offer> = if arguments.pick.is_empty() { plans.first().into_iter().collect() } else { arguments.pick.iter().filter_map(|id| plans.iter().find(|p| p.plan.id == *id)).collect() };
+    let chosen: Vec<&Offer> = if arguments.pick.is_empty() {
+        plans.first().into_iter().collect()
+    } else {
+        arguments.pick.iter().filter_map(|id| plans.iter().find(|p| p.plan.id == *id)).collect()
+    };
     if chosen.is_empty() {
         context.emit(&pages::fix::plans(&report, &headline, &context.program()), &report)?;
         return Err(CliError::refused("there is no fix that can be carried out"));
     }
-    if !arguments.yes && context.global.format == crate::args::Format::Text && std::io::stdin().is_terminal() && !confirmed(context, &chosen, &report, &headline)? {
+    if !arguments.yes
+        && context.global.format == crate::args::Format::Text
+        && std::io::stdin().is_terminal()
+        && !confirmed(context, &chosen, &report, &headline)?
+    {
         return Err(CliError::refused("nothing was changed"));
     }
     apply(context, arguments, &snapshot, &case, &chosen, report)
@@ -113,7 +123,7 @@ fn offered(snapshot: &Snapshot, case: &Case, all: &[Service], causes: &[Cause], 
             match outcome {
                 Ok(mut plan) => {
                     // One plan can put several causes right; it is offered once.
-                    if offers.iter().any(|o| !plan.steps.is_empty() && o.plan.steps == plan.steps) {
+                    if offers.iter().any(|o| !(plan.steps.is_empty() && plan.edits.is_empty()) && o.plan.steps == plan.steps && o.plan.edits == plan.edits) {
                         continue;
                     }
                     plan.id = unique;
@@ -133,7 +143,11 @@ fn check_picks(picks: &[String], plans: &[Offer], report: &FixReport) -> Result<
         }
         if !plans.iter().any(|p| p.plan.id == *id) {
             let known = plans.iter().map(|p| p.plan.id.as_str()).collect::<Vec<_>>().join(", ");
-            return Err(CliError::usage(format!("there is no fix {id} for this")).hint(if known.is_empty() { "there is none at all".into() } else { format!("offered: {known}") }));
+            return Err(CliError::usage(format!("there is no fix {id} for this")).hint(if known.is_empty() {
+                "there is none at all".into()
+            } else {
+                format!("offered: {known}")
+            }));
         }
     }
     Ok(())
@@ -155,7 +169,7 @@ fn confirmed(context: &Context, chosen: &[&Offer], report: &FixReport, headline:
 fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
     let running = matches!(case.state, State::Running | State::Degraded);
     let restart = chosen.iter().any(|o| o.plan.id.starts_with("restart"));
-    let edits = chosen.iter().any(|o| o.plan.steps.iter().any(|s| matches!(s, Step::Edit { .. } | Step::SymbolicLink { .. })));
+    let edits = chosen.iter().any(|o| !o.plan.edits.is_empty() || o.plan.steps.iter().any(|s| matches!(s, Step::SymbolicLink { .. })));
     let moved = chosen.iter().any(|o| o.plan.id.starts_with("move-port") || o.plan.id.starts_with("load-module"));
     if let Some(unit) = case.service.unit_name() {
         let unit = unit.to_owned();
@@ -187,7 +201,8 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
 
 fn apply(context: &Context, arguments: &Arguments, snapshot: &Snapshot, case: &Case, chosen: &[&Offer], mut report: FixReport) -> Result<Status, CliError> {
     let service = case.service;
-    let mut steps: Vec<Step> = chosen.iter().flat_map(|o| o.plan.steps.clone()).collect();
+    let picked: Vec<&Plan> = chosen.iter().map(|o| &o.plan).collect();
+    let mut steps = fix::combined(snapshot, &picked).map_err(CliError::refused)?;
     // Check, then change: the configuration as it would be is read before anything is touched.
     let preview = Preview::new(context.host.as_ref(), &steps);
     let (checked, read) = report::lint_configuration(&Snapshot::new(&preview), service.kind, &service.instance);
@@ -224,7 +239,15 @@ fn apply(context: &Context, arguments: &Arguments, snapshot: &Snapshot, case: &C
 }
 
 /// Keep or put back: the cause must be gone, and the service no worse.
-fn judge(context: &Context, arguments: &Arguments, case: &Case, chosen: &[&Offer], mut report: FixReport, writer: &mut jolly_linux::LinuxWriter, id: &str) -> Result<Status, CliError> {
+fn judge(
+    context: &Context,
+    arguments: &Arguments,
+    case: &Case,
+    chosen: &[&Offer],
+    mut report: FixReport,
+    writer: &mut jolly_linux::LinuxWriter,
+    id: &str,
+) -> Result<Status, CliError> {
     let fresh = context.snapshot();
     let service = context.service(&fresh, &case.service.name)?;
     let verification = verify::settled(context, &service, &Page::default(), arguments.wait, arguments.settle);

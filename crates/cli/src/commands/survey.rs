@@ -11,24 +11,29 @@ use jolly_core::report;
 ///
 /// With service names: everything known about them – files, log, account, addresses, unit, release.
 #[derive(Args, Debug)]
-#[command(after_help = "Examples:\n  jolly-sentinel survey\n  jolly-sentinel survey front edge --format json\n\nExit status: 0 well, 1 a wanted service is in trouble, 2 wrong call, 3 nothing could be seen.")]
+#[command(
+    after_help = "Examples:\n  jolly-sentinel survey\n  jolly-sentinel survey front edge --format json\n\nExit status: 0 well, 1 a wanted service is in trouble, 2 wrong call, 3 nothing could be seen."
+)]
 pub(crate) struct Arguments {
     /// Services; all when none is named
     #[arg(value_name = "SERVICE")]
-    services: Vec<String>,
+    names: Vec<String>,
 }
 
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
     let snapshot = context.snapshot();
-    let services = if arguments.services.is_empty() {
+    let services = if arguments.names.is_empty() {
         context.all_services(&snapshot)
     } else {
-        arguments.services.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()?
+        arguments.names.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()?
     };
     let report = report::survey(&snapshot, &services);
     let when = when(context, report.observed_at.as_deref())?;
-    let single = !arguments.services.is_empty() || context.global.verbose;
+    let single = !arguments.names.is_empty() || context.global.verbose;
     context.emit(&pages::survey::page(&report, &when, &context.program(), single), &report)?;
-    let troubled = report.services.iter().any(|s| s.wanted && (matches!(s.state, State::Failed | State::Degraded | State::Restarting | State::Stopped) || s.cause.is_some()));
+    let troubled = report
+        .services
+        .iter()
+        .any(|s| s.wanted && (matches!(s.state, State::Failed | State::Degraded | State::Restarting | State::Stopped) || s.cause.is_some()));
     Ok(if troubled { Status::Problem } else { Status::Well })
 }

@@ -12,7 +12,9 @@ use jolly_core::report::UndoReport;
 /// Without an id: list what can be undone. With one it acts at once, to the byte; a file that somebody changed since is
 /// left alone, and then nothing is touched.
 #[derive(Args, Debug)]
-#[command(after_help = "Examples:\n  jolly-sentinel undo\n  jolly-sentinel undo 20310402-061011-120-front\n\nExit status: 0 undone or listed, 2 wrong call, 4 refused.")]
+#[command(
+    after_help = "Examples:\n  jolly-sentinel undo\n  jolly-sentinel undo 20310402-061011-120-front\n\nExit status: 0 undone or listed, 2 wrong call, 4 refused."
+)]
 pub(crate) struct Arguments {
     /// Id of a change
     #[arg(value_name = "ID")]

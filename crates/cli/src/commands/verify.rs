@@ -14,7 +14,9 @@ use std::time::{Duration, Instant};
 /// Process, account, ports, the answer in its protocol, the page that was complained about, the log since this start,
 /// and whether it is still the same process some seconds later.
 #[derive(Args, Debug)]
-#[command(after_help = "Examples:\n  jolly-sentinel verify front --wait 60s\n  jolly-sentinel verify front --url http://front.saltmarsh-ferries.example/ --expect Timetable\n\nExit status: 0 recovered, 1 not or only partly recovered, 2 wrong call, 3 it could not be seen.")]
+#[command(
+    after_help = "Examples:\n  jolly-sentinel verify front --wait 60s\n  jolly-sentinel verify front --url http://front.saltmarsh-ferries.example/ --expect Timetable\n\nExit status: 0 recovered, 1 not or only partly recovered, 2 wrong call, 3 it could not be seen."
+)]
 pub(crate) struct Arguments {
     /// Service
     #[arg(value_name = "SERVICE")]
@@ -77,7 +79,9 @@ pub(crate) fn settled(context: &Context, service: &Service, page: &Page, wait: D
         }
         std::thread::sleep(Duration::from_millis(150));
     };
-    let Some(pid) = first.main_pid.filter(|_| first.verdict != Recovery::NotRecovered && !settle.is_zero() && context.host.parts().clock && context.host.parts().processes) else {
+    let Some(pid) =
+        first.main_pid.filter(|_| first.verdict != Recovery::NotRecovered && !settle.is_zero() && context.host.parts().clock && context.host.parts().processes)
+    else {
         return first;
     };
     if context.origin != crate::context::Origin::Live {

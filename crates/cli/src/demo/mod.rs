@@ -1,14 +1,23 @@
-//! The demo. (Laid out in a later step.)
+//! The demo: the made-up host laid out in a directory, small stand-in daemons, and the story told on it.
+mod host;
+mod stand_in;
+mod story;
+
 use crate::args::Global;
 use crate::error::CliError;
 use crate::exit::Status;
 use std::path::Path;
 use std::process::ExitCode;
 
+/// Runs as a stand-in daemon when called by the name of one; `None` in every ordinary call.
 pub(crate) fn stand_in() -> Option<ExitCode> {
-    None
+    stand_in::run()
 }
 
-pub(crate) fn run(_: Option<&Path>, _: &Global) -> Result<Status, CliError> {
-    Err(CliError::usage("not yet"))
+/// Tells the story, or lays the host out and leaves it.
+pub(crate) fn run(keep: Option<&Path>, global: &Global) -> Result<Status, CliError> {
+    match keep {
+        Some(dir) => story::keep(dir, global),
+        None => story::tell(global),
+    }
 }

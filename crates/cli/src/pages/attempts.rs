@@ -89,13 +89,19 @@ pub(crate) fn page(report: &AttemptsReport, when: &When, program: &str) -> Page 
 
 /// Oldest to newest, one sign each; the words below say the same.
 fn strip(report: &AttemptsReport) -> String {
-    let signs: String = report.attempts.iter().take(60).rev().map(|a| match (a.outcome, bad(a)) {
-        (Outcome::Ready, false) => '=',
-        (Outcome::Ready, true) => '+',
-        (Outcome::Refused, _) => '-',
-        (_, true) => 'x',
-        _ => '?',
-    }).collect();
+    let signs: String = report
+        .attempts
+        .iter()
+        .take(60)
+        .rev()
+        .map(|a| match (a.outcome, bad(a)) {
+            (Outcome::Ready, false) => '=',
+            (Outcome::Ready, true) => '+',
+            (Outcome::Refused, _) => '-',
+            (_, true) => 'x',
+            _ => '?',
+        })
+        .collect();
     format!("oldest {signs} newest     = good run   + ended badly   x failed   - refused")
 }
 
@@ -108,7 +114,9 @@ fn figure(report: &AttemptsReport, when: &When) -> String {
     let range = (end - begin).max(1) as f64;
     let x = |t: i64| 10.0 + (t - begin) as f64 / range * 700.0;
     let height = 24 * list.len() + 30;
-    let mut out = format!("<svg viewBox=\"0 0 960 {height}\" role=\"img\" aria-label=\"start attempts over time\" font-family=\"system-ui,sans-serif\" font-size=\"13\" fill=\"currentColor\">");
+    let mut out = format!(
+        "<svg viewBox=\"0 0 960 {height}\" role=\"img\" aria-label=\"start attempts over time\" font-family=\"system-ui,sans-serif\" font-size=\"13\" fill=\"currentColor\">"
+    );
     for (row, a) in list.iter().rev().enumerate() {
         let y = 14 + 24 * row;
         let from = micros(&a.began).unwrap_or(begin);

@@ -112,7 +112,13 @@ pub(crate) fn undo(report: &UndoReport, when: &When, program: &str) -> Page {
     let open = report.changes.iter().filter(|c| matches!(c.outcome.as_str(), "kept" | "begun")).count();
     page.answer(Tone::Plain, format!("{} changes on record, {open} of them can be undone.", report.changes.len()));
     let head = ["id", "when", "state", "what"].map(str::to_owned).to_vec();
-    let rows = report.changes.iter().map(|c| (Tone::Plain, vec![c.id.clone(), when.clock(&c.began), if c.outcome == "begun" { "cut short".into() } else { c.outcome.clone() }, c.title.clone()])).collect();
+    let rows = report
+        .changes
+        .iter()
+        .map(|c| {
+            (Tone::Plain, vec![c.id.clone(), when.clock(&c.began), if c.outcome == "begun" { "cut short".into() } else { c.outcome.clone() }, c.title.clone()])
+        })
+        .collect();
     page.push(Block::Table(head, rows));
     if let Some(last) = report.changes.iter().find(|c| matches!(c.outcome.as_str(), "kept" | "begun")) {
         page.heading("What to do");

@@ -22,7 +22,13 @@ pub(crate) fn page(report: &LintReport, snapshot: &Snapshot, verbose: bool) -> P
         _ => page.answer(Tone::Well, format!("{daemon} would accept this configuration.")),
     }
     let word = |n: usize, one: &str| if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") };
-    page.push(Block::Circumstances(format!("{} and {} read · {} · {}", word(report.files_read, "file"), word(report.directives_read, "directive"), word(errors, "error"), word(warnings, "warning"))));
+    page.push(Block::Circumstances(format!(
+        "{} and {} read · {} · {}",
+        word(report.files_read, "file"),
+        word(report.directives_read, "directive"),
+        word(errors, "error"),
+        word(warnings, "warning")
+    )));
     for finding in report.findings.iter().filter(|f| f.severity != Severity::Hint || verbose).take(SHOWN) {
         show(&mut page, finding, snapshot);
     }
@@ -62,7 +68,8 @@ fn show(page: &mut Page, finding: &LintFinding, snapshot: &Snapshot) {
 /// SARIF 2.1.0 (an OASIS standard).
 pub(crate) fn sarif(report: &LintReport) -> serde_json::Value {
     let codes: std::collections::BTreeSet<_> = report.findings.iter().map(|f| f.code).collect();
-    let rules: Vec<_> = codes.iter().map(|c| json!({"id": c.name(), "shortDescription": {"text": c.page().title}, "help": {"text": c.page().remedy}})).collect();
+    let rules: Vec<_> =
+        codes.iter().map(|c| json!({"id": c.name(), "shortDescription": {"text": c.page().title}, "help": {"text": c.page().remedy}})).collect();
     let results: Vec<_> = report
         .findings
         .iter()

@@ -29,15 +29,21 @@ pub(crate) fn page(report: &PortsReport, asked: &[u16], when: &When, program: &s
         (_, Some(first)) => {
             let holder = first.holders.first().map_or("somebody".into(), |h| format!("{} (pid {})", h.name, h.pid));
             let wants = first.wanted_by.iter().map(|w| w.service.as_str()).collect::<Vec<_>>().join(" and ");
-            let also = if conflicts.len() > 1 { format!(" And {} more conflicts.", conflicts.len() - 1) } else { String::new() };
-            page.answer(Tone::Problem, format!("{} is held by {holder}, and {wants} wants it.{also}", address(first)));
+            let also = if conflicts.len() > 1 {
+                if conflicts.len() == 2 { " There is 1 more conflict.".to_owned() } else { format!(" There are {} more conflicts.", conflicts.len() - 1) }
+            } else {
+                String::new()
+            };
+            page.answer(Tone::Problem, format!("{} is held by {holder}, and wanted by {wants}.{also}", address(first)));
         }
         ([], None) => page.answer(Tone::Well, format!("{} listeners, no conflict.", report.ports.iter().filter(|p| !p.holders.is_empty()).count())),
         ([port], None) => {
             let holder = report.ports.iter().find_map(|p| p.holders.first());
             match holder {
                 Some(h) => page.answer(Tone::Plain, format!("Port {port} is held by {} (pid {}).", h.name, h.pid)),
-                None if report.ports.iter().any(|p| !p.wanted_by.is_empty()) => page.answer(Tone::Plain, format!("Nobody holds port {port}, but it is wanted.")),
+                None if report.ports.iter().any(|p| !p.wanted_by.is_empty()) => {
+                    page.answer(Tone::Plain, format!("Nobody holds port {port}, but it is wanted."))
+                }
                 None if report.ports.is_empty() => page.answer(Tone::Plain, format!("Nobody holds or wants port {port}.")),
                 None => page.answer(Tone::Plain, format!("Port {port} is held, but its holder cannot be seen.")),
             }
@@ -51,11 +57,15 @@ pub(crate) fn page(report: &PortsReport, asked: &[u16], when: &When, program: &s
     }
     if !report.free.is_empty() {
         page.heading("Free");
-        page.text(format!("{} – held by nobody, wanted by no configuration, not handed out by the kernel.", report.free.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")));
+        page.text(format!(
+            "{} – held by nobody, wanted by no configuration, not handed out by the kernel.",
+            report.free.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+        ));
     }
     if let Some(first) = conflicts.first() {
         page.heading("What to do");
-        let commands = first.wanted_by.first().map(|w| (format!("{program} diagnose {}", w.service), "why it does not start, and what puts it right".to_owned()));
+        let commands =
+            first.wanted_by.first().map(|w| (format!("{program} diagnose {}", w.service), "why it does not start, and what puts it right".to_owned()));
         page.push(Block::Commands(commands.into_iter().collect()));
     }
     page.not_seen(&report.not_seen);
@@ -96,7 +106,7 @@ fn details(page: &mut Page, entry: &PortEntry, when: &When) {
         if !h.command.is_empty() {
             rows.push((h.command.clone(), String::new()));
         }
-        let chain = h.chain.iter().map(|l| format!("{} {}", l.kind, l.name)).collect::<Vec<_>>().join(", from ");
+        let chain = h.chain.iter().take(3).map(|l| format!("{} {}", l.kind, l.name)).collect::<Vec<_>>().join(", from ");
         let started = h.started_at.as_deref().map(|t| when.ago(t)).unwrap_or_default();
         let by = if chain.is_empty() { "nothing that is still there".to_owned() } else { chain };
         rows.push((format!("started by {by}; it {}", returns(h.returns)), started));

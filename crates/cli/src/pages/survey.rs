@@ -55,12 +55,20 @@ pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bo
         .services
         .iter()
         .map(|s| {
-            let row = [s.service.clone(), s.kind.clone(), state_word(s.state).into(), if s.held.is_empty() { "–".into() } else { s.held.join(" ") }, outlook(s.restart_outlook).into(), outlook(s.boot_outlook).into()];
+            let row = [
+                s.service.clone(),
+                s.kind.clone(),
+                state_word(s.state).into(),
+                if s.held.is_empty() { "–".into() } else { s.held.join(" ") },
+                outlook(s.restart_outlook).into(),
+                outlook(s.boot_outlook).into(),
+            ];
             (tone(s), row.to_vec())
         })
         .collect();
     page.push(Block::Table(head, rows));
-    let remarks: Vec<(String, String)> = report.services.iter().filter_map(|s| Some((format!("{}: {}", s.service, s.remark.clone()?), String::new()))).collect();
+    let remarks: Vec<(String, String)> =
+        report.services.iter().filter_map(|s| Some((format!("{}: {}", s.service, s.remark.clone()?), String::new()))).collect();
     if !remarks.is_empty() {
         page.push(Block::Evidence(remarks));
     }

@@ -4,12 +4,25 @@ use std::borrow::Cow;
 /// Without control characters, bidirectional overrides and invisible marks; each becomes a visible stand-in.
 pub(crate) fn clean(text: &str) -> Cow<'_, str> {
     let harmless = |c: char| {
-        !c.is_control() && !matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}' | '\u{61c}' | '\u{2028}' | '\u{2029}')
+        !c.is_control()
+            && !matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}' | '\u{61c}' | '\u{2028}' | '\u{2029}')
     };
     if text.chars().all(harmless) {
         return Cow::Borrowed(text);
     }
-    Cow::Owned(text.chars().map(|c| if c == '\t' { ' ' } else if harmless(c) { c } else { '·' }).collect())
+    Cow::Owned(
+        text.chars()
+            .map(|c| {
+                if c == '\t' {
+                    ' '
+                } else if harmless(c) {
+                    c
+                } else {
+                    '·'
+                }
+            })
+            .collect(),
+    )
 }
 
 #[cfg(test)]

@@ -62,7 +62,13 @@ fn render_block(out: &mut String, block: &Block) {
             }
         }
         Block::Table(head, rows) => {
-            put(out, format_args!("<div class=\"wide\"><table><thead><tr>{}</tr></thead><tbody>\n", head.iter().map(|h| format!("<th>{}</th>", escape(h))).collect::<String>()));
+            put(
+                out,
+                format_args!(
+                    "<div class=\"wide\"><table><thead><tr>{}</tr></thead><tbody>\n",
+                    head.iter().map(|h| format!("<th>{}</th>", escape(h))).collect::<String>()
+                ),
+            );
             for (tone, row) in rows {
                 let cells: String = row.iter().map(|c| format!("<td>{}</td>", escape(c))).collect();
                 put(out, format_args!("<tr class=\"{}\">{cells}</tr>\n", class(*tone)));
@@ -111,7 +117,15 @@ fn render_block(out: &mut String, block: &Block) {
                     Tone::Problem => "no",
                     Tone::Plain => "–",
                 };
-                put(out, format_args!("<div class=\"claim\"><span><strong class=\"{}\">{word}</strong> {}</span><span>{}</span></div>\n", class(*tone), escape(name), escape(detail)));
+                put(
+                    out,
+                    format_args!(
+                        "<div class=\"claim\"><span><strong class=\"{}\">{word}</strong> {}</span><span>{}</span></div>\n",
+                        class(*tone),
+                        escape(name),
+                        escape(detail)
+                    ),
+                );
             }
         }
         Block::Figure { svg, .. } => put(out, format_args!("<figure>{svg}</figure>\n")),

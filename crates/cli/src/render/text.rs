@@ -25,7 +25,9 @@ const STRONG: Style = Style::new().effects(Effects::BOLD);
 pub(super) fn render(page: &Page, width: usize, colour: bool) -> String {
     let mut w = Writer { out: String::new(), width: width.clamp(WIDTHS.0, WIDTHS.1), colour };
     for (at, block) in page.blocks.iter().enumerate() {
-        let follows = at > 0 && !matches!(block, Block::Circumstances(_)) && !matches!((page.blocks.get(at - 1), block), (Some(Block::Heading(_)), _) | (Some(Block::Text(_)), Block::Text(_)));
+        let follows = at > 0
+            && !matches!(block, Block::Circumstances(_))
+            && !matches!((page.blocks.get(at - 1), block), (Some(Block::Heading(_)), _) | (Some(Block::Text(_)), Block::Text(_)));
         if follows {
             w.out.push('\n');
         }
@@ -111,7 +113,7 @@ impl Writer {
             return self.wrapped(None, 2, &claim);
         }
         let used = columns(&origin) + 2;
-        let lines = wrap(&claim, room.saturating_sub(used).max(room / 2));
+        let lines = wrap(&claim, room);
         let fits = lines.last().is_some_and(|l| columns(l) + used <= room);
         for (at, line) in lines.iter().enumerate() {
             let last = at + 1 == lines.len();

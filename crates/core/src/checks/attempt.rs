@@ -115,7 +115,12 @@ fn still_true(snapshot: &Snapshot, case: &Case, code: Code, subject: &Subject) -
             let name = subject.account.as_deref()?;
             Some(crate::accounts::account(snapshot, name).is_absent())
         }
-        Code::ConfigSyntax | Code::ConfigUnknownDirective | Code::ConfigMisplacedDirective | Code::ConfigBadValue | Code::ConfigMissingModule | Code::ConfigConflict
+        Code::ConfigSyntax
+        | Code::ConfigUnknownDirective
+        | Code::ConfigMisplacedDirective
+        | Code::ConfigBadValue
+        | Code::ConfigMissingModule
+        | Code::ConfigConflict
             if case.service.kind.name() != "program" && case.config.readable =>
         {
             // Our own reading decides, but only where it finds fault: silence may be our own gap unless a file changed.
@@ -144,7 +149,11 @@ fn crashed_run(case: &Case, attempt: &Attempt) -> Option<Finding> {
         code: if signal { Code::Crashed } else { Code::Unknown },
         severity: Severity::Error,
         subject: Subject::unit(case.service.unit_name().unwrap_or_default()),
-        title: if signal { format!("{} ran and was ended by a signal ({how})", case.service.name) } else { format!("{} ran and ended by itself ({how})", case.service.name) },
+        title: if signal {
+            format!("{} ran and was ended by a signal ({how})", case.service.name)
+        } else {
+            format!("{} ran and ended by itself ({how})", case.service.name)
+        },
         proof: Proof::Now,
         evidence: vec![Evidence::new(Source::Manager, format!("its main process ended: {how}")).file("journal").time(attempt.ended, &case.zone)],
         fixes: vec!["start"],

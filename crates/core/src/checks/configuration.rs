@@ -119,7 +119,9 @@ fn contradicted(snapshot: &Snapshot, case: &Case) -> bool {
     let Some(last) = case.attempts.first() else { return false };
     let past = match last.outcome {
         Outcome::Ready => true,
-        Outcome::Failed => last.failures.first().is_some_and(|f| crate::finding::stage_of(f.code) > stage::CONFIG && f.code != Code::Unknown && f.code != Code::Crashed && f.code != Code::StartTimeout),
+        Outcome::Failed => last.failures.first().is_some_and(|f| {
+            crate::finding::stage_of(f.code) > stage::CONFIG && f.code != Code::Unknown && f.code != Code::Crashed && f.code != Code::StartTimeout
+        }),
         _ => false,
     };
     // A second is the resolution of file times here.
@@ -137,7 +139,11 @@ fn not_reloaded(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
         code: Code::NotReloaded,
         severity: Severity::Hint,
         subject: Subject::path(first),
-        title: format!("{} changed after {} started; a reload may be due", if changed.len() == 1 { first.clone() } else { format!("{} files", changed.len()) }, case.service.name),
+        title: format!(
+            "{} changed after {} started; a reload may be due",
+            if changed.len() == 1 { first.clone() } else { format!("{} files", changed.len()) },
+            case.service.name
+        ),
         proof: Proof::Now,
         evidence: changed.iter().map(|f| Evidence::new(Source::File, "modified after the start").file(f)).collect(),
         fixes: vec![],

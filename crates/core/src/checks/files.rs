@@ -121,17 +121,15 @@ fn unreadable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     let owner = accounts::user_name(snapshot, obstacle.status.uid);
     let detail = format!("{} of {owner}, mode {:04o}", kind_word(obstacle.status.kind), obstacle.status.mode);
     let title = format!("{} may not {} {}", who.name, obstacle.right.verb(), obstacle.path);
-    let evidence = vec![
-        Evidence::new(Source::File, detail).file(&obstacle.path),
-        named(entry, format!("{} reads {}", case.service.name, entry.path)),
-    ];
+    let evidence = vec![Evidence::new(Source::File, detail).file(&obstacle.path), named(entry, format!("{} reads {}", case.service.name, entry.path))];
     let subject = Subject { account: Some(who.name.clone()), ..Subject::path(&obstacle.path) };
     Some(finding(Code::PermissionDenied, subject, title, evidence, vec!["grant-access"]))
 }
 
 fn no_room(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Finding> {
     let Look::Seen(space) = snapshot.space(path::parent(&entry.path)) else { return None };
-    let evidence = |what: String| vec![Evidence::new(Source::File, what).file(&entry.path), named(entry, format!("{} writes {}", case.service.name, entry.path))];
+    let evidence =
+        |what: String| vec![Evidence::new(Source::File, what).file(&entry.path), named(entry, format!("{} writes {}", case.service.name, entry.path))];
     if space.read_only {
         let title = format!("{} lies on a file system that is mounted read-only", entry.path);
         return Some(finding(Code::ReadOnly, Subject::path(&entry.path), title, evidence("mounted read-only".into()), vec![]));

@@ -19,8 +19,16 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let masked = unit.masked || state.as_ref().is_some_and(|s| s.load_state == "masked");
     if masked {
         let since = snapshot.link_stat(&unit.fragment).seen().map(|s| s.modified * 1_000_000);
-        let evidence = vec![Evidence::new(Source::Manager, format!("{} leads nowhere: the unit is masked", unit.fragment)).file(&unit.fragment).time(since, &case.zone)];
-        found.push(finding(Code::ManagerDisabled, name, format!("{name} is masked: the service manager refuses to start it"), evidence, vec!["unmask"], stage::MANAGER));
+        let evidence =
+            vec![Evidence::new(Source::Manager, format!("{} leads nowhere: the unit is masked", unit.fragment)).file(&unit.fragment).time(since, &case.zone)];
+        found.push(finding(
+            Code::ManagerDisabled,
+            name,
+            format!("{name} is masked: the service manager refuses to start it"),
+            evidence,
+            vec!["unmask"],
+            stage::MANAGER,
+        ));
         return found;
     }
     if let Some(state) = state {
@@ -51,7 +59,14 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     if !enabled && installable && state.as_ref().is_none_or(|s| s.unit_file_state != "static") {
         let evidence = vec![Evidence::new(Source::Manager, "nothing starts it at boot").file(&unit.fragment)];
         if case.state == State::Stopped && !failing {
-            found.push(finding(Code::ManagerDisabled, name, format!("{name} is disabled: nothing starts it at boot, and nobody started it"), evidence, vec!["enable"], stage::MANAGER));
+            found.push(finding(
+                Code::ManagerDisabled,
+                name,
+                format!("{name} is disabled: nothing starts it at boot, and nobody started it"),
+                evidence,
+                vec!["enable"],
+                stage::MANAGER,
+            ));
         } else if case.state == State::Running {
             let mut note = finding(Code::NotEnabled, name, format!("{name} runs, but nothing starts it at boot"), evidence, vec!["enable"], stage::MANAGER);
             note.blocks = false;
@@ -90,7 +105,8 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut found = Vec::new();
     for command in unit.commands("ExecStartPre").into_iter().chain(unit.commands("ExecStart")) {
         let Some(program) = command.words.first().filter(|p| p.starts_with('/') && !command.may_fail) else { continue };
-        let evidence = || Evidence { line: Some(command.line), ..Evidence::new(Source::Manager, format!("{} starts {program}", unit.name)).file(&command.file) };
+        let evidence =
+            || Evidence { line: Some(command.line), ..Evidence::new(Source::Manager, format!("{} starts {program}", unit.name)).file(&command.file) };
         match snapshot.stat(program).seen() {
             None if snapshot.exists(program) == Some(false) => {
                 let mut one = finding(Code::ProgramMissing, &unit.name, format!("{program} is not there"), vec![evidence()], vec![], stage::EXECUTE);
@@ -98,7 +114,8 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
                 found.push(one);
             }
             Some(status) if status.mode & 0o111 == 0 => {
-                let mut one = finding(Code::PermissionDenied, &unit.name, format!("{program} may not be executed by anybody"), vec![evidence()], vec![], stage::EXECUTE);
+                let mut one =
+                    finding(Code::PermissionDenied, &unit.name, format!("{program} may not be executed by anybody"), vec![evidence()], vec![], stage::EXECUTE);
                 one.subject.path = Some(program.clone());
                 found.push(one);
             }
@@ -116,7 +133,14 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
                 evidence.file = Some(file);
                 evidence.line = Some(line);
             }
-            let mut one = finding(Code::AccountMissing, &unit.name, format!("{who}, which {} runs as, does not exist on this host", unit.name), vec![evidence], vec![], stage::EXECUTE);
+            let mut one = finding(
+                Code::AccountMissing,
+                &unit.name,
+                format!("{who}, which {} runs as, does not exist on this host", unit.name),
+                vec![evidence],
+                vec![],
+                stage::EXECUTE,
+            );
             one.subject.account = Some(who);
             found.push(one);
         }
@@ -135,7 +159,14 @@ fn interpreter(snapshot: &Snapshot, case: &Case, program: &str) -> Option<Findin
     }
     let unit = case.service.unit_name().unwrap_or_default();
     let evidence = Evidence { line: Some(1), ..Evidence::new(Source::File, format!("its first line names {name}")).file(program) };
-    let mut one = finding(Code::ProgramMissing, unit, format!("{name}, the interpreter of {}, is not there", path::name(program)), vec![evidence], vec![], stage::EXECUTE);
+    let mut one = finding(
+        Code::ProgramMissing,
+        unit,
+        format!("{name}, the interpreter of {}, is not there", path::name(program)),
+        vec![evidence],
+        vec![],
+        stage::EXECUTE,
+    );
     one.subject.path = Some(name.to_owned());
     Some(one)
 }

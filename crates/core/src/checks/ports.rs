@@ -3,7 +3,7 @@ use crate::case::{Case, Holder, Returns, Wanted};
 use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
-use crate::host::{FileKind, Protocol, Process};
+use crate::host::{FileKind, Process, Protocol};
 use crate::path;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
@@ -30,7 +30,8 @@ fn taken(case: &Case, want: &Wanted, holder: &Holder) -> Finding {
     let name = &holder.process.brief.name;
     let what = want.listen.address.map_or_else(|| want.listen.to_string(), |_| format!("port {}", want.listen.port));
     let by = holder.unit.as_deref().map_or_else(|| format!("{name} (pid {pid})"), |unit| format!("{name} (pid {pid}) of {unit}"));
-    let title = if same { format!("another copy of {} runs already: {name} (pid {pid}) holds {what}", case.service.name) } else { format!("{what} is held by {by}") };
+    let title =
+        if same { format!("another copy of {} runs already: {name} (pid {pid}) holds {what}", case.service.name) } else { format!("{what} is held by {by}") };
     let mut evidence = vec![socket_evidence(holder)];
     if let Some(place) = &want.place {
         evidence.push(Evidence::new(Source::Config, format!("{} wants {}", case.service.name, want.listen)).at(place));

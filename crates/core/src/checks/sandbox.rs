@@ -44,7 +44,8 @@ fn below(file: &str, dir: &str) -> bool {
 
 /// The setting that takes the path away (systemd.exec(5)); the most specific path wins.
 fn refusal(unit: &Unit, file: &str) -> Option<String> {
-    let list = |key: &str| -> Vec<String> { unit.values("Service", key).iter().flat_map(|v| v.split_whitespace().map(str::to_owned).collect::<Vec<_>>()).collect() };
+    let list =
+        |key: &str| -> Vec<String> { unit.values("Service", key).iter().flat_map(|v| v.split_whitespace().map(str::to_owned).collect::<Vec<_>>()).collect() };
     let longest = |paths: &[String]| paths.iter().filter(|p| below(file, p)).map(String::len).max();
     let mut allowed = list("ReadWritePaths");
     for (key, base) in [("RuntimeDirectory", "/run"), ("StateDirectory", "/var/lib"), ("LogsDirectory", "/var/log"), ("CacheDirectory", "/var/cache")] {

@@ -20,12 +20,10 @@ pub fn regex_fault(pattern: &str) -> Option<&'static str> {
                     match bytes.get(j) {
                         None => return Some("missing terminating ] for character class"),
                         Some(b'\\') => j += 1,
-                        Some(b'[') if bytes.get(j + 1) == Some(&b':') => {
-                            match pattern.get(j + 2..).and_then(|r| r.find(":]")) {
-                                Some(n) => j += n + 3,
-                                None => {}
-                            }
-                        }
+                        Some(b'[') if bytes.get(j + 1) == Some(&b':') => match pattern.get(j + 2..).and_then(|r| r.find(":]")) {
+                            Some(n) => j += n + 3,
+                            None => {}
+                        },
                         Some(b']') => break,
                         _ => {}
                     }

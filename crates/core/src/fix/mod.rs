@@ -4,7 +4,7 @@ mod preview;
 mod steps;
 mod transaction;
 
-pub use plans::{Parameter, Plan, Risk, plans};
+pub use plans::{Parameter, Plan, Risk, combined, plans};
 pub use preview::Preview;
 pub use steps::{Digest, Step, digest};
 pub use transaction::{Record, RecordedStep, Stage, Undo, Undone, apply, list, load, undo};

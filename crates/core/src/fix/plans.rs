@@ -49,8 +49,10 @@ pub struct Plan {
     pub reversible: bool,
     /// Values it takes.
     pub parameters: Vec<Parameter>,
-    /// Steps, without the start of the service itself.
+    /// Steps, without edits of files and the start of the service itself.
     pub steps: Vec<Step>,
+    /// Edits of files; those of several plans are put together before they are carried out.
+    pub edits: Vec<(Span, String)>,
     /// Diff of the files it edits.
     pub diff: String,
     /// What a person should know: places left alone, what else goes down.
@@ -71,6 +73,7 @@ fn plan(snapshot: &Snapshot, case: &Case, all: &[Service], cause: &Cause, id: &s
         reversible: true,
         parameters: vec![],
         steps: vec![],
+        edits: vec![],
         diff: String::new(),
         remarks: vec![],
     };
@@ -166,7 +169,21 @@ fn end(name: &str, pid: u32, start_ticks: u64) -> Option<Step> {
 
 /// What the host needs is never signalled, nor is this program or what it was started from.
 fn never_touch(snapshot: &Snapshot, pid: u32, name: &str, own_root: bool) -> Result<(), String> {
-    const NEEDED: &[&str] = &["systemd", "init", "sshd", "dbus-daemon", "dbus-broker", "systemd-logind", "systemd-journal", "systemd-udevd", "systemd-resolve", "systemd-network", "NetworkManager", "containerd", "dockerd"];
+    const NEEDED: &[&str] = &[
+        "systemd",
+        "init",
+        "sshd",
+        "dbus-daemon",
+        "dbus-broker",
+        "systemd-logind",
+        "systemd-journal",
+        "systemd-udevd",
+        "systemd-resolve",
+        "systemd-network",
+        "NetworkManager",
+        "containerd",
+        "dockerd",
+    ];
     let own = snapshot.myself().seen().is_some_and(|m| m.lineage.contains(&pid));
     if pid <= 1 || own || NEEDED.contains(&name) {
         return Err(format!("{name} (pid {pid}) is left alone: the host or this session needs it"));
@@ -177,16 +194,38 @@ fn never_touch(snapshot: &Snapshot, pid: u32, name: &str, own_root: bool) -> Res
     Ok(())
 }
 
-/// Edits of spans, file by file, as one step each.
+/// Notes the edits of a plan, with their diff.
 fn edits(snapshot: &Snapshot, spans: Vec<(Span, String)>, plan: &mut Plan) -> Result<(), String> {
+    plan.diff = edit_steps(snapshot, &spans)?.1;
+    plan.edits.extend(spans);
+    Ok(())
+}
+
+/// All steps of several plans: their own, then one edit for each file with everything that they change there.
+///
+/// # Errors
+/// When two plans change the same place, or a file cannot be read.
+pub fn combined(snapshot: &Snapshot, plans: &[&Plan]) -> Result<Vec<Step>, String> {
+    let mut steps: Vec<Step> = plans.iter().flat_map(|p| p.steps.clone()).collect();
+    let spans: Vec<(Span, String)> = plans.iter().flat_map(|p| p.edits.clone()).collect();
+    steps.extend(edit_steps(snapshot, &spans)?.0);
+    Ok(steps)
+}
+
+/// Edits of spans, file by file, as one step each, and their diff.
+fn edit_steps(snapshot: &Snapshot, spans: &[(Span, String)]) -> Result<(Vec<Step>, String), String> {
+    let (mut steps, mut shown) = (Vec::new(), String::new());
     let mut by_file: BTreeMap<String, Vec<(Span, String)>> = BTreeMap::new();
     for (span, text) in spans {
-        by_file.entry(snapshot.resolve_links(&span.file)).or_default().push((span, text));
+        by_file.entry(snapshot.resolve_links(&span.file)).or_default().push((span.clone(), text.clone()));
     }
     for (file, mut spans) in by_file {
         let Look::Seen(before) = snapshot.read(&file) else { return Err(format!("{file} cannot be read")) };
         spans.sort_by_key(|(s, _)| (s.start, s.end));
-        spans.dedup_by(|a, b| a.0.start == b.0.start && a.0.end == b.0.end);
+        spans.dedup();
+        if spans.windows(2).any(|w| w[0].0.end > w[1].0.start) {
+            return Err(format!("two changes meet in one place of {file}: carry them out one after another"));
+        }
         let mut after = before.to_vec();
         for (span, text) in spans.iter().rev() {
             if span.end > after.len() || span.start > span.end {
@@ -194,11 +233,10 @@ fn edits(snapshot: &Snapshot, spans: Vec<(Span, String)>, plan: &mut Plan) -> Re
             }
             after.splice(span.start..span.end, text.bytes());
         }
-        plan.diff.push_str(&diff(&file, &before, &after));
-        let step = Step::Edit { path: file, before: digest(&before), after: digest(&after), content: after };
-        plan.steps.push(step);
+        shown.push_str(&diff(&file, &before, &after));
+        steps.push(Step::Edit { path: file, before: digest(&before), after: digest(&after), content: after });
     }
-    Ok(())
+    Ok((steps, shown))
 }
 
 fn diff(file: &str, before: &[u8], after: &[u8]) -> String {
@@ -428,7 +466,17 @@ fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Res
     if to != status.mode {
         plan.steps.push(Step::Mode { path: file.clone(), from: status.mode, to });
     }
-    plan.title = format!("let {} {} {file}", who.name, if writes { "write to" } else if directory { "enter" } else { "read" });
+    plan.title = format!(
+        "let {} {} {file}",
+        who.name,
+        if writes {
+            "write to"
+        } else if directory {
+            "enter"
+        } else {
+            "read"
+        }
+    );
     Ok(plan)
 }
 

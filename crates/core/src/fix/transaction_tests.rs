@@ -105,12 +105,8 @@ fn machine() -> Machine {
 }
 
 fn record() -> Record {
-    let edit = Step::Edit {
-        path: "/etc/front.conf".into(),
-        before: digest(b"Listen 80\n"),
-        content: b"Listen 8081\n".to_vec(),
-        after: digest(b"Listen 8081\n"),
-    };
+    let edit =
+        Step::Edit { path: "/etc/front.conf".into(), before: digest(b"Listen 80\n"), content: b"Listen 8081\n".to_vec(), after: digest(b"Listen 8081\n") };
     let steps = [
         edit,
         Step::Mode { path: "/etc/front.conf".into(), from: 0o644, to: 0o640 },
@@ -118,7 +114,16 @@ fn record() -> Record {
         Step::Job { verb: "start".into(), unit: "front.service".into() },
     ];
     let steps = steps.into_iter().map(|step| RecordedStep { step, stage: Stage::Planned, undo: Undo::default() }).collect();
-    Record { schema: "s".into(), id: "1".into(), service: "front".into(), fixes: vec![], title: String::new(), began: String::new(), outcome: "begun".into(), steps }
+    Record {
+        schema: "s".into(),
+        id: "1".into(),
+        service: "front".into(),
+        fixes: vec![],
+        title: String::new(),
+        began: String::new(),
+        outcome: "begun".into(),
+        steps,
+    }
 }
 
 #[test]

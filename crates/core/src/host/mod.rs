@@ -7,7 +7,7 @@ mod record;
 mod redact;
 
 pub use answer::*;
-pub use record::{Bundle, Recorder, Replayer, BUNDLE_SCHEMA};
+pub use record::{BUNDLE_SCHEMA, Bundle, Recorder, Replayer};
 pub use redact::{arguments as mask_arguments, mask_text, redact};
 
 use serde::{Deserialize, Serialize};

@@ -14,7 +14,8 @@ static AUTHORISATION: LazyLock<Option<Regex>> =
     LazyLock::new(|| Regex::new(r#"(?i)(?:authorization["']?\s*[:=]?\s*["']?)(?:basic|bearer)\s+([A-Za-z0-9._~+/=-]+)"#).ok());
 
 /// Words that follow a secret's name in ordinary configuration without being one.
-const HARMLESS: &[&str] = &["on", "off", "none", "dialog", "builtin", "file", "required", "optional", "denied", "mismatch", "error", "for", "is", "of", "in", "on;", "off;"];
+const HARMLESS: &[&str] =
+    &["on", "off", "none", "dialog", "builtin", "file", "required", "optional", "denied", "mismatch", "error", "for", "is", "of", "in", "on;", "off;"];
 
 /// Masks values of passwords, keys and tokens in any text; the result has the same length.
 fn mask(text: &[u8]) -> Cow<'_, [u8]> {

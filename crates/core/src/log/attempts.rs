@@ -275,14 +275,22 @@ fn from_journal(entries: &[JournalEntry], kind: &dyn Kind) -> Vec<Attempt> {
                         list[at].exit.clone_from(&entry.exit);
                         if list[at].outcome == Outcome::Ready && main {
                             list[at].ended = Some(time);
-                            list[at].afterwards = Some(if stopping { Afterwards::Stopped } else if entry.exit.starts_with("killed") { Afterwards::Killed } else { Afterwards::Crashed });
+                            list[at].afterwards = Some(if stopping {
+                                Afterwards::Stopped
+                            } else if entry.exit.starts_with("killed") {
+                                Afterwards::Killed
+                            } else {
+                                Afterwards::Crashed
+                            });
                         }
                     }
                 }
             }
             id::UNIT_FAILED => {
                 if entry.result == "start-limit-hit" || entry.message.contains("start-limit-hit") {
-                    if list.last().is_none_or(|a| a.ended.is_some() && a.outcome != Outcome::Failed) || list.last().is_some_and(|a| a.ended.is_some_and(|e| time - e > 60_000_000)) {
+                    if list.last().is_none_or(|a| a.ended.is_some() && a.outcome != Outcome::Failed)
+                        || list.last().is_some_and(|a| a.ended.is_some_and(|e| time - e > 60_000_000))
+                    {
                         continue;
                     }
                     continue;
@@ -522,7 +530,10 @@ fn place_line(
                 Some(at) => Some(at),
                 None => {
                     let fatal = request.kind.catalogue().recognise(text).is_some_and(|m| m.code.is_some() && !m.harmless && !m.aftermath);
-                    let starts = fatal && main && request.unit.is_none_or(|_| request.most >= 50) && head.as_ref().is_some_and(|(l, _)| matches!(l.as_str(), "emerg" | "fatal" | "alert"));
+                    let starts = fatal
+                        && main
+                        && request.unit.is_none_or(|_| request.most >= 50)
+                        && head.as_ref().is_some_and(|(l, _)| matches!(l.as_str(), "emerg" | "fatal" | "alert" | "critical"));
                     if starts {
                         list.push(hand(t, Outcome::Failed, request));
                         Some(list.len() - 1)

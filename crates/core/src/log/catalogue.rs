@@ -90,13 +90,7 @@ impl Catalogue {
             let pattern = one.pattern.get_or_init(|| Regex::new(&one.rule.pattern).ok()).as_ref()?;
             let found = pattern.captures(line)?;
             let objects = GROUPS.iter().filter_map(|g| found.name(g).map(|m| ((*g).to_owned(), m.as_str().to_owned()))).collect();
-            Some(Match {
-                code: one.rule.code,
-                aftermath: one.rule.aftermath,
-                harmless: one.rule.harmless,
-                continues: one.rule.continues,
-                objects,
-            })
+            Some(Match { code: one.rule.code, aftermath: one.rule.aftermath, harmless: one.rule.harmless, continues: one.rule.continues, objects })
         })
     }
 

@@ -262,9 +262,8 @@ fn u32_at(bytes: &[u8], at: usize) -> Option<u32> {
 fn jenkins(data: &[u8]) -> u64 {
     let start = 0xdead_beef_u32.wrapping_add(u32::try_from(data.len()).unwrap_or(u32::MAX));
     let (mut a, mut b, mut c) = (start, start, start);
-    let word = |chunk: &[u8], at: usize| -> u32 {
-        (0..4).map(|i| u32::from(chunk.get(at + i).copied().unwrap_or(0)) << (8 * i)).fold(0, |sum, part| sum | part)
-    };
+    let word =
+        |chunk: &[u8], at: usize| -> u32 { (0..4).map(|i| u32::from(chunk.get(at + i).copied().unwrap_or(0)) << (8 * i)).fold(0, |sum, part| sum | part) };
     let mut rest = data;
     while rest.len() > 12 {
         a = a.wrapping_add(word(rest, 0));

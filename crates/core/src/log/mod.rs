@@ -6,9 +6,9 @@ pub mod journal;
 mod tail;
 mod zone;
 
-pub use attempts::{Request as AttemptRequest, Afterwards, Attempt, Attempts, Failure, LogPart, Outcome, StartedBy, attempts};
 #[cfg(test)]
 pub(crate) use attempts::data_faults;
+pub use attempts::{Afterwards, Attempt, Attempts, Failure, LogPart, Outcome, Request as AttemptRequest, StartedBy, attempts};
 pub use catalogue::{Catalogue, Match, Rule};
 pub use grammar::{Grammar, Head, Mark};
 pub use tail::{Tail, TailLine, count_lines};

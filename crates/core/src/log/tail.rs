@@ -71,11 +71,7 @@ impl Iterator for Tail<'_, '_> {
             let from = newline.map_or(0, |n| n + 1);
             let text = body.get(from..).unwrap_or_default();
             let text = text.strip_suffix(b"\r").unwrap_or(text);
-            let line = TailLine {
-                text: String::from_utf8_lossy(text).into_owned(),
-                start: self.at + from as u64,
-                end: self.at + self.pending.len() as u64,
-            };
+            let line = TailLine { text: String::from_utf8_lossy(text).into_owned(), start: self.at + from as u64, end: self.at + self.pending.len() as u64 };
             self.pending.truncate(from);
             return Some(line);
         }

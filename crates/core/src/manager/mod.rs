@@ -4,8 +4,8 @@ mod unit_file;
 pub use unit_file::{Command, Unit, split_words};
 
 use crate::host::{FileKind, Look};
-use crate::path;
 use crate::log::Catalogue;
+use crate::path;
 use crate::snapshot::Snapshot;
 
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
@@ -16,13 +16,8 @@ pub fn catalogue() -> &'static Catalogue {
 }
 
 /// Directories that hold units, the one that wins first (systemd.unit(5)).
-pub const UNIT_DIRECTORIES: &[&str] = &[
-    "/etc/systemd/system",
-    "/run/systemd/system",
-    "/usr/local/lib/systemd/system",
-    "/usr/lib/systemd/system",
-    "/lib/systemd/system",
-];
+pub const UNIT_DIRECTORIES: &[&str] =
+    &["/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"];
 
 /// Whether the host is managed by systemd at all, judged from its files.
 pub fn has_units(snapshot: &Snapshot) -> bool {

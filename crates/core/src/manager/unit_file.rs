@@ -111,12 +111,7 @@ impl Unit {
                 if marks.contains('@') && words.len() > 1 {
                     words.remove(1);
                 }
-                (!words.is_empty()).then(|| Command {
-                    may_fail: marks.contains('-'),
-                    words,
-                    file: setting.file.clone(),
-                    line: setting.line,
-                })
+                (!words.is_empty()).then(|| Command { may_fail: marks.contains('-'), words, file: setting.file.clone(), line: setting.line })
             })
             .collect()
     }
@@ -239,8 +234,9 @@ mod tests {
 
     #[test]
     fn words_keep_their_quotes_content() {
-        assert_eq!(split_words(r#"/usr/sbin/nginx -g 'daemon on; master_process on;' "a\"b" c\ d"#), [
-            "/usr/sbin/nginx", "-g", "daemon on; master_process on;", "a\"b", "c d"
-        ]);
+        assert_eq!(
+            split_words(r#"/usr/sbin/nginx -g 'daemon on; master_process on;' "a\"b" c\ d"#),
+            ["/usr/sbin/nginx", "-g", "daemon on; master_process on;", "a\"b", "c d"]
+        );
     }
 }

@@ -92,7 +92,10 @@ pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Opti
         running_since: (!case.processes.is_empty()).then_some(None),
     };
     let mut list = history(snapshot, &request).list;
-    list.retain(|a| since.is_none_or(|s| a.began >= s) && (!failed_only || matches!(a.outcome, Outcome::Failed | Outcome::Refused | Outcome::Killed) || a.afterwards == Some(Afterwards::Crashed)));
+    list.retain(|a| {
+        since.is_none_or(|s| a.began >= s)
+            && (!failed_only || matches!(a.outcome, Outcome::Failed | Outcome::Refused | Outcome::Killed) || a.afterwards == Some(Afterwards::Crashed))
+    });
     list.truncate(most);
     AttemptsReport {
         schema: schema("attempts"),

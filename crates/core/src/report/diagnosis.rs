@@ -179,7 +179,8 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
         rank(blocking)
     };
     let masked = case.service.unit.as_ref().is_some_and(|u| u.masked);
-    let enabled = case.service.unit.as_ref().is_none_or(|u| u.enabled) || case.manager.as_ref().seen().is_some_and(|m| m.unit_file_state.starts_with("enabled") || m.unit_file_state == "static");
+    let enabled = case.service.unit.as_ref().is_none_or(|u| u.enabled)
+        || case.manager.as_ref().seen().is_some_and(|m| m.unit_file_state.starts_with("enabled") || m.unit_file_state == "static");
     let judged = case.config.readable;
     let outlook = |fails: bool, tried: bool| match (tried, fails, judged) {
         (false, ..) => Outlook::WouldNot,
@@ -196,7 +197,13 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
         wanted: case.meant_to_run,
         since: case.since.map(time),
         restart_outlook: if masked { Outlook::WouldFail } else { outlook(would_fail, true) },
-        boot_outlook: if masked { Outlook::WouldNot } else { outlook(boot_fails, enabled && case.service.unit.is_some()) },
+        boot_outlook: if masked {
+            Outlook::WouldNot
+        } else if case.service.unit.is_none() {
+            Outlook::Unknown
+        } else {
+            outlook(boot_fails, enabled && case.service.unit.is_some())
+        },
         context: Context {
             last_good_start: good.map(time),
             booted: snapshot.clock().seen().and_then(|c| c.booted).map(time),

@@ -88,7 +88,8 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], only: &[u16], free_near:
     let wishes = wishes(snapshot, services);
     let sockets = snapshot.listeners().seen().unwrap_or_default();
     let asked = |port: u16| only.is_empty() || only.contains(&port);
-    let chosen: Vec<&Socket> = sockets.iter().filter(|s| if s.protocol == Protocol::Unix { only.is_empty() && known_path(s, &wishes) } else { asked(s.port) }).collect();
+    let chosen: Vec<&Socket> =
+        sockets.iter().filter(|s| if s.protocol == Protocol::Unix { only.is_empty() && known_path(s, &wishes) } else { asked(s.port) }).collect();
     let mut inodes: Vec<u64> = chosen.iter().map(|s| s.inode).collect();
     inodes.sort_unstable();
     inodes.dedup();
@@ -121,7 +122,8 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], only: &[u16], free_near:
             continue;
         }
         let address = wish.listen.address.map(|a| a.to_string());
-        match entries.iter_mut().find(|e| e.holders.is_empty() && e.address == address && e.port.unwrap_or(0) == wish.listen.port && e.path == wish.listen.path) {
+        match entries.iter_mut().find(|e| e.holders.is_empty() && e.address == address && e.port.unwrap_or(0) == wish.listen.port && e.path == wish.listen.path)
+        {
             Some(known) => known.wanted_by.push(wanted_by(wish)),
             None => entries.push(PortEntry {
                 protocol: wish.listen.protocol,
@@ -177,7 +179,8 @@ fn wishes(snapshot: &Snapshot, services: &[Service]) -> Vec<Wish> {
             if all.iter().any(|w: &Wish| w.service == service.name && w.listen == listen.listen) {
                 continue;
             }
-            let wish = Wish { service: service.name.clone(), listen: listen.listen.clone(), file: Some(listen.place.file.to_string()), line: Some(listen.place.line) };
+            let wish =
+                Wish { service: service.name.clone(), listen: listen.listen.clone(), file: Some(listen.place.file.to_string()), line: Some(listen.place.line) };
             all.push(wish);
         }
         all.extend(service.described.listens().into_iter().map(|listen| Wish { service: service.name.clone(), listen, file: None, line: None }));

@@ -62,7 +62,25 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
 
 /// Plain values at the top level override earlier ones of the same name; lists and section-bound values stay apart.
 fn fold(entries: Vec<SettingEntry>) -> Vec<SettingEntry> {
-    const SINGLE: &[&str] = &["timeout", "keepalive", "keepalivetimeout", "maxkeepaliverequests", "user", "group", "pidfile", "errorlog", "loglevel", "servername", "serverroot", "servertokens", "serversignature", "traceenable", "hostnamelookups", "documentroot", "serveradmin"];
+    const SINGLE: &[&str] = &[
+        "timeout",
+        "keepalive",
+        "keepalivetimeout",
+        "maxkeepaliverequests",
+        "user",
+        "group",
+        "pidfile",
+        "errorlog",
+        "loglevel",
+        "servername",
+        "serverroot",
+        "servertokens",
+        "serversignature",
+        "traceenable",
+        "hostnamelookups",
+        "documentroot",
+        "serveradmin",
+    ];
     let mut out: Vec<SettingEntry> = Vec::new();
     for mut entry in entries {
         let single = SINGLE.contains(&entry.name.to_ascii_lowercase().as_str());

@@ -108,15 +108,7 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Page, before: Optio
     } else {
         Recovery::Recovered
     };
-    VerifyReport {
-        schema: schema("verify"),
-        service: service.name.clone(),
-        state: case.state,
-        verdict,
-        checks,
-        not_seen: snapshot.not_seen(),
-        main_pid: main,
-    }
+    VerifyReport { schema: schema("verify"), service: service.name.clone(), state: case.state, verdict, checks, not_seen: snapshot.not_seen(), main_pid: main }
 }
 
 fn process(snapshot: &Snapshot, case: &Case) -> CheckEntry {
@@ -190,7 +182,17 @@ fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<CheckEntry> {
             path: "/".into(),
             protocol: if http { ProbeProtocol::Http } else { ProbeProtocol::Tcp },
         };
-        let shown = format!("{} on {}", if !http { "TCP" } else if want.tls { "HTTPS" } else { "HTTP" }, endpoint(target, want.listen.port));
+        let shown = format!(
+            "{} on {}",
+            if !http {
+                "TCP"
+            } else if want.tls {
+                "HTTPS"
+            } else {
+                "HTTP"
+            },
+            endpoint(target, want.listen.port)
+        );
         let Look::Seen(answer) = snapshot.probe(&request) else { continue };
         let mut entry = match (answer.status, answer.connected, &answer.error) {
             (Some(status), ..) => {
@@ -265,7 +267,9 @@ fn log(case: &Case) -> CheckEntry {
         (Outcome::Ready, Some(f)) => check("log", CheckOutcome::Fail, format!("it runs, but the log says: {}", crate::host::mask_text(&f.text))),
         (_, Some(f)) => check("log", CheckOutcome::Fail, crate::host::mask_text(&f.text)),
         // A copy that somebody else started leaves no record of its own.
-        (outcome, None) if case.processes.is_empty() => check("log", CheckOutcome::Fail, format!("the last start on record ended as {outcome:?}").to_lowercase()),
+        (outcome, None) if case.processes.is_empty() => {
+            check("log", CheckOutcome::Fail, format!("the last start on record ended as {outcome:?}").to_lowercase())
+        }
         _ => check("log", CheckOutcome::Skip, "the log does not tell of this start"),
     }
 }

@@ -76,7 +76,8 @@ impl Options {
 
     /// Whether the manager or the control script makes this directory before the start.
     fn made(&self, dir: &str) -> bool {
-        let script = self.by_script && ["APACHE_RUN_DIR", "APACHE_LOCK_DIR"].iter().any(|v| self.environment.get(*v).is_some_and(|d| path::clean(d) == path::clean(dir)));
+        let script = self.by_script
+            && ["APACHE_RUN_DIR", "APACHE_LOCK_DIR"].iter().any(|v| self.environment.get(*v).is_some_and(|d| path::clean(d) == path::clean(dir)));
         script || self.made_by_manager.iter().any(|d| dir == d || dir.starts_with(&format!("{d}/")))
     }
 }
@@ -92,7 +93,13 @@ impl Kind for Httpd {
         &["apache2.service", "httpd.service"]
     }
     fn configs(&self) -> &'static [&'static str] {
-        &["/etc/apache2/apache2.conf", "/etc/httpd/conf/httpd.conf", "/etc/apache2/httpd.conf", "/usr/local/apache2/conf/httpd.conf", "/opt/httpd/conf/httpd.conf"]
+        &[
+            "/etc/apache2/apache2.conf",
+            "/etc/httpd/conf/httpd.conf",
+            "/etc/apache2/httpd.conf",
+            "/usr/local/apache2/conf/httpd.conf",
+            "/opt/httpd/conf/httpd.conf",
+        ]
     }
     fn packages(&self) -> &'static [&'static str] {
         &["apache2-bin", "apache2", "httpd"]

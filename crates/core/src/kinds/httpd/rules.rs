@@ -438,12 +438,32 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
         return bad(r, d, "Require names no provider".into());
     }
     const KNOWN: &[(&str, &str)] = &[
-        ("all", "authz_core"), ("env", "authz_core"), ("method", "authz_core"), ("expr", "authz_core"), ("ip", "authz_host"),
-        ("host", "authz_host"), ("local", "authz_host"), ("forward-dns", "authz_host"), ("user", "authz_user"),
-        ("valid-user", "authz_user"), ("group", "authz_groupfile"), ("file-group", "authz_owner"), ("file-owner", "authz_owner"),
-        ("dbm-group", "authz_dbm"), ("dbm-file-group", "authz_dbm"), ("dbd-group", "authz_dbd"), ("dbd-login", "authz_dbd"),
-        ("dbd-logout", "authz_dbd"), ("ldap-user", "authnz_ldap"), ("ldap-group", "authnz_ldap"), ("ldap-dn", "authnz_ldap"),
-        ("ldap-attribute", "authnz_ldap"), ("ldap-filter", "authnz_ldap"), ("ldap-search", "authnz_ldap"), ("ssl", "ssl"), ("ssl-verify-client", "ssl"),
+        ("all", "authz_core"),
+        ("env", "authz_core"),
+        ("method", "authz_core"),
+        ("expr", "authz_core"),
+        ("ip", "authz_host"),
+        ("host", "authz_host"),
+        ("local", "authz_host"),
+        ("forward-dns", "authz_host"),
+        ("user", "authz_user"),
+        ("valid-user", "authz_user"),
+        ("group", "authz_groupfile"),
+        ("file-group", "authz_owner"),
+        ("file-owner", "authz_owner"),
+        ("dbm-group", "authz_dbm"),
+        ("dbm-file-group", "authz_dbm"),
+        ("dbd-group", "authz_dbd"),
+        ("dbd-login", "authz_dbd"),
+        ("dbd-logout", "authz_dbd"),
+        ("ldap-user", "authnz_ldap"),
+        ("ldap-group", "authnz_ldap"),
+        ("ldap-dn", "authnz_ldap"),
+        ("ldap-attribute", "authnz_ldap"),
+        ("ldap-filter", "authnz_ldap"),
+        ("ldap-search", "authnz_ldap"),
+        ("ssl", "ssl"),
+        ("ssl-verify-client", "ssl"),
     ];
     match KNOWN.iter().find(|(name, _)| *name == provider) {
         Some((_, module)) if !r.has(module) => {
@@ -464,7 +484,19 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
             }
         }
         None => {
-            let loaded_other = r.out.model.modules.iter().any(|m| m.starts_with("authz_") && !["authz_core_module", "authz_host_module", "authz_user_module", "authz_groupfile_module", "authz_owner_module", "authz_dbm_module", "authz_dbd_module"].contains(&m.as_str()));
+            let loaded_other = r.out.model.modules.iter().any(|m| {
+                m.starts_with("authz_")
+                    && ![
+                        "authz_core_module",
+                        "authz_host_module",
+                        "authz_user_module",
+                        "authz_groupfile_module",
+                        "authz_owner_module",
+                        "authz_dbm_module",
+                        "authz_dbd_module",
+                    ]
+                    .contains(&m.as_str())
+            });
             if !loaded_other {
                 bad(r, d, format!("{provider:?} is no provider that Require knows"));
             }
@@ -523,11 +555,60 @@ fn rewrite_rule(r: &mut Reader, d: &Directive) {
             return bad(r, d, format!("the flags {flags:?} do not stand in brackets"));
         };
         const KNOWN: &[&str] = &[
-            "b", "backrefnoplus", "bnp", "bctls", "bne", "c", "chain", "co", "cookie", "dpi", "discardpath", "e", "env", "end", "f", "forbidden", "g", "gone",
-            "h", "handler", "l", "last", "n", "next", "nc", "nocase", "ne", "noescape", "ns", "nosubreq", "p", "proxy", "pt", "passthrough", "qsa", "qsappend",
-            "qsd", "qsdiscard", "qslast", "qsl", "r", "redirect", "s", "skip", "t", "type", "unsafeallow3f", "unsafeprefixstat", "unc",
+            "b",
+            "backrefnoplus",
+            "bnp",
+            "bctls",
+            "bne",
+            "c",
+            "chain",
+            "co",
+            "cookie",
+            "dpi",
+            "discardpath",
+            "e",
+            "env",
+            "end",
+            "f",
+            "forbidden",
+            "g",
+            "gone",
+            "h",
+            "handler",
+            "l",
+            "last",
+            "n",
+            "next",
+            "nc",
+            "nocase",
+            "ne",
+            "noescape",
+            "ns",
+            "nosubreq",
+            "p",
+            "proxy",
+            "pt",
+            "passthrough",
+            "qsa",
+            "qsappend",
+            "qsd",
+            "qsdiscard",
+            "qslast",
+            "qsl",
+            "r",
+            "redirect",
+            "s",
+            "skip",
+            "t",
+            "type",
+            "unsafeallow3f",
+            "unsafeprefixstat",
+            "unc",
         ];
-        let wrong = inner.split(',').map(|f| f.trim().split('=').next().unwrap_or_default().to_ascii_lowercase()).find(|f| !f.is_empty() && !KNOWN.contains(&f.as_str()));
+        let wrong = inner
+            .split(',')
+            .map(|f| f.trim().split('=').next().unwrap_or_default().to_ascii_lowercase())
+            .find(|f| !f.is_empty() && !KNOWN.contains(&f.as_str()));
         if let Some(wrong) = wrong {
             bad(r, d, format!("{wrong:?} is no flag of RewriteRule"));
         }
@@ -548,7 +629,8 @@ fn rewrite_cond(r: &mut Reader, d: &Directive) {
     if d.values.len() == 3 {
         let flags = d.value(2).to_owned();
         let inner = flags.strip_prefix('[').and_then(|f| f.strip_suffix(']'));
-        let fine = inner.is_some_and(|i| i.split(',').all(|f| matches!(f.trim().to_ascii_lowercase().as_str(), "nc" | "nocase" | "or" | "ornext" | "nv" | "novary" | "")));
+        let fine = inner
+            .is_some_and(|i| i.split(',').all(|f| matches!(f.trim().to_ascii_lowercase().as_str(), "nc" | "nocase" | "or" | "ornext" | "nv" | "novary" | "")));
         if !fine {
             bad(r, d, format!("{flags:?} are no flags of RewriteCond"));
         }
@@ -595,10 +677,54 @@ fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
         }
     }
     const KNOWN: &[&str] = &[
-        "min", "max", "smax", "acquire", "connectiontimeout", "disablereuse", "enablereuse", "flushpackets", "flushwait", "iobuffersize", "responsefieldsize",
-        "keepalive", "lbset", "ping", "receivebuffersize", "redirect", "retry", "route", "status", "timeout", "ttl", "flusher", "secret", "upgrade", "mapping",
-        "loadfactor", "failonstatus", "failontimeout", "forcerecovery", "growth", "lbmethod", "maxattempts", "nofailover", "nonce", "stickysession",
-        "stickysessionsep", "scolonpathdelim", "nocanon", "interpolate", "noquery", "addressttl", "hcmethod", "hcpasses", "hcfails", "hcinterval", "hcuri", "hctemplate", "hcexpr",
+        "min",
+        "max",
+        "smax",
+        "acquire",
+        "connectiontimeout",
+        "disablereuse",
+        "enablereuse",
+        "flushpackets",
+        "flushwait",
+        "iobuffersize",
+        "responsefieldsize",
+        "keepalive",
+        "lbset",
+        "ping",
+        "receivebuffersize",
+        "redirect",
+        "retry",
+        "route",
+        "status",
+        "timeout",
+        "ttl",
+        "flusher",
+        "secret",
+        "upgrade",
+        "mapping",
+        "loadfactor",
+        "failonstatus",
+        "failontimeout",
+        "forcerecovery",
+        "growth",
+        "lbmethod",
+        "maxattempts",
+        "nofailover",
+        "nonce",
+        "stickysession",
+        "stickysessionsep",
+        "scolonpathdelim",
+        "nocanon",
+        "interpolate",
+        "noquery",
+        "addressttl",
+        "hcmethod",
+        "hcpasses",
+        "hcfails",
+        "hcinterval",
+        "hcuri",
+        "hctemplate",
+        "hcexpr",
     ];
     let skip = 1 + usize::from(!in_location);
     let wrong = d.values.iter().skip(skip).map(|p| p.split('=').next().unwrap_or_default().to_ascii_lowercase()).find(|p| !KNOWN.contains(&p.as_str()));

@@ -186,10 +186,7 @@ fn unknown(r: &mut Reader, d: &Directive, known: &[Row]) {
         return;
     }
     let files: Vec<String> = r.out.model.modules.iter().filter_map(|m| r.out.model.facts.get(&format!("module-file {m}")).cloned()).collect();
-    let of_table: Vec<String> = files
-        .into_iter()
-        .filter(|f| !DIRECTIVES.all().any(|row| f.ends_with(&format!("mod_{}.so", row.column(2)))))
-        .collect();
+    let of_table: Vec<String> = files.into_iter().filter(|f| !DIRECTIVES.all().any(|row| f.ends_with(&format!("mod_{}.so", row.column(2))))).collect();
     if super::super::strings_hold(r.snapshot, &of_table, &d.name) {
         return;
     }

@@ -72,10 +72,16 @@ impl Options {
         let prefix = get("--prefix=").unwrap_or_else(|| "/usr/share/nginx".into());
         let error_log = get("--error-log-path=").unwrap_or_else(|| "stderr".into());
         let temp = |name: &str| get(&format!("--http-{name}-temp-path="));
-        let temp_paths = [("client_body_temp_path", "client-body"), ("proxy_temp_path", "proxy"), ("fastcgi_temp_path", "fastcgi"), ("uwsgi_temp_path", "uwsgi"), ("scgi_temp_path", "scgi")]
-            .into_iter()
-            .filter_map(|(directive, name)| Some((directive.to_owned(), temp(name)?)))
-            .collect();
+        let temp_paths = [
+            ("client_body_temp_path", "client-body"),
+            ("proxy_temp_path", "proxy"),
+            ("fastcgi_temp_path", "fastcgi"),
+            ("uwsgi_temp_path", "uwsgi"),
+            ("scgi_temp_path", "scgi"),
+        ]
+        .into_iter()
+        .filter_map(|(directive, name)| Some((directive.to_owned(), temp(name)?)))
+        .collect();
         Self {
             config: instance.config.clone(),
             modules: get("--modules-path=").unwrap_or_else(|| "/usr/lib/nginx/modules".into()),
@@ -98,9 +104,7 @@ impl Options {
             return true;
         }
         let stem = file.trim_end_matches(".so");
-        let known = snapshot.remember(&format!("nginx static {stem}"), || {
-            strings_hold(snapshot, std::slice::from_ref(&self.program), stem).to_string()
-        });
+        let known = snapshot.remember(&format!("nginx static {stem}"), || strings_hold(snapshot, std::slice::from_ref(&self.program), stem).to_string());
         known == "true"
     }
 

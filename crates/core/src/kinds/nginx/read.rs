@@ -406,8 +406,7 @@ impl Reader<'_, '_> {
             let places: BTreeSet<&str> = rows.iter().flat_map(|k| k.contexts.iter().copied()).collect();
             let places = places.into_iter().map(section_name).collect::<Vec<_>>().join(", ");
             let here = section_name(self.context());
-            self.find(d, Code::ConfigMisplacedDirective, format!("\"{name}\" is not allowed in {here}")).help =
-                Some(format!("it belongs in: {places}"));
+            self.find(d, Code::ConfigMisplacedDirective, format!("\"{name}\" is not allowed in {here}")).help = Some(format!("it belongs in: {places}"));
             return;
         }
         if let Some(row) = rows.first() {
@@ -457,9 +456,7 @@ impl Reader<'_, '_> {
             "bufs" if values::count(&value).is_none_or(|n| n == 0) || values::size(d.argument(1), false).is_none_or(|n| n == 0) => {
                 bad("a number and a size such as 8 4k")
             }
-            "enum" if !known.words.is_empty() && !first.clone().any(|w| w.eq_ignore_ascii_case(&value)) => {
-                bad(&known.words.replace('|', ", "))
-            }
+            "enum" if !known.words.is_empty() && !first.clone().any(|w| w.eq_ignore_ascii_case(&value)) => bad(&known.words.replace('|', ", ")),
             "bitmask" if !known.words.is_empty() => d
                 .arguments()
                 .find(|a| !known.words.split('|').any(|w| w.eq_ignore_ascii_case(a)))

@@ -46,10 +46,32 @@ pub(super) struct Site {
 pub(super) fn may_repeat(name: &str) -> bool {
     matches!(
         name,
-        "limit_conn" | "limit_req" | "proxy_cookie_domain" | "proxy_cookie_path" | "proxy_cookie_flags" | "proxy_redirect"
-            | "return" | "resolver" | "server_name" | "location" | "server" | "upstream" | "error_page" | "limit_except"
-            | "mirror" | "xslt_stylesheet" | "debug_connection" | "env" | "load_module" | "ssl_certificate"
-            | "ssl_certificate_key" | "perl_modules" | "perl_require" | "real_ip_header" | "keepalive" | "proxy_pass_header"
+        "limit_conn"
+            | "limit_req"
+            | "proxy_cookie_domain"
+            | "proxy_cookie_path"
+            | "proxy_cookie_flags"
+            | "proxy_redirect"
+            | "return"
+            | "resolver"
+            | "server_name"
+            | "location"
+            | "server"
+            | "upstream"
+            | "error_page"
+            | "limit_except"
+            | "mirror"
+            | "xslt_stylesheet"
+            | "debug_connection"
+            | "env"
+            | "load_module"
+            | "ssl_certificate"
+            | "ssl_certificate_key"
+            | "perl_modules"
+            | "perl_require"
+            | "real_ip_header"
+            | "keepalive"
+            | "proxy_pass_header"
     )
 }
 
@@ -377,7 +399,10 @@ fn user(r: &mut Reader, d: &Directive) {
         return;
     }
     let missing = |look: bool| look;
-    if missing(accounts::account(r.snapshot, &name).seen().is_none_or(|a| a.name != name) && accounts::account(r.snapshot, &name) != Look::NotSeen(crate::host::Unseen::PartMissing)) {
+    if missing(
+        accounts::account(r.snapshot, &name).seen().is_none_or(|a| a.name != name)
+            && accounts::account(r.snapshot, &name) != Look::NotSeen(crate::host::Unseen::PartMissing),
+    ) {
         let found = r.find(d, Code::AccountMissing, format!("account \"{name}\" does not exist on this host"));
         found.depends_on = DependsOn::Accounts;
         found.object = Some(name);
@@ -419,7 +444,23 @@ fn error_log(r: &mut Reader, d: &Directive) {
     if r.context() == "main" {
         r.facts.has_error_log = true;
     }
-    const LEVELS: &[&str] = &["emerg", "alert", "crit", "error", "warn", "notice", "info", "debug", "debug_core", "debug_alloc", "debug_mutex", "debug_event", "debug_http", "debug_mail", "debug_stream"];
+    const LEVELS: &[&str] = &[
+        "emerg",
+        "alert",
+        "crit",
+        "error",
+        "warn",
+        "notice",
+        "info",
+        "debug",
+        "debug_core",
+        "debug_alloc",
+        "debug_mutex",
+        "debug_event",
+        "debug_http",
+        "debug_mail",
+        "debug_stream",
+    ];
     if let Some(wrong) = d.arguments().skip(1).find(|a| !LEVELS.contains(a)) {
         let wrong = wrong.to_owned();
         r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no log level, expected one of {}", LEVELS[..8].join(", ")));
@@ -580,8 +621,8 @@ fn pass(r: &mut Reader, d: &Directive) {
     }
     let (authority, uri) = address.find('/').map_or((address, ""), |at| address.split_at(at));
     if implied && d.name() == "proxy_pass" && !uri.is_empty() && r.block().no_uri {
-        r.find(d, Code::ConfigBadValue, "\"proxy_pass\" cannot have a URI part in a regex or named location, in \"if\" or in \"limit_except\"")
-            .help = Some(format!("leave out \"{uri}\""));
+        r.find(d, Code::ConfigBadValue, "\"proxy_pass\" cannot have a URI part in a regex or named location, in \"if\" or in \"limit_except\"").help =
+            Some(format!("leave out \"{uri}\""));
         return;
     }
     let (host, port) = split_host(authority);
@@ -627,7 +668,8 @@ pub(super) fn site_certificates(r: &mut Reader, site: &Site) {
         return;
     }
     let mark = format!(" {opened} ");
-    let files: Vec<String> = r.out.model.facts.keys().filter(|k| k.starts_with("certificate-of") && (k.contains(&mark) || k.contains(" http "))).cloned().collect();
+    let files: Vec<String> =
+        r.out.model.facts.keys().filter(|k| k.starts_with("certificate-of") && (k.contains(&mark) || k.contains(" http "))).cloned().collect();
     for key in files {
         let Some(file) = key.splitn(4, ' ').nth(3).map(str::to_owned) else { continue };
         let place = r.out.model.reads.iter().rev().find(|n| n.path == file).and_then(|n| n.place.clone());
@@ -742,7 +784,8 @@ fn network(r: &mut Reader, d: &Directive) {
     let (address, bits) = value.split_once('/').map_or((value.as_str(), None), |(a, b)| (a, Some(b)));
     let most = if address.contains(':') { 128 } else { 32 };
     let plain = value == "all" || value.starts_with("unix:") || (d.name() == "set_real_ip_from" && address.parse::<std::net::IpAddr>().is_err());
-    let fits = address.parse::<std::net::IpAddr>().is_ok() && bits.is_none_or(|b| b.parse::<u8>().is_ok_and(|n| n <= most) || b.parse::<std::net::Ipv4Addr>().is_ok());
+    let fits =
+        address.parse::<std::net::IpAddr>().is_ok() && bits.is_none_or(|b| b.parse::<u8>().is_ok_and(|n| n <= most) || b.parse::<std::net::Ipv4Addr>().is_ok());
     if !plain && !fits {
         r.find(d, Code::ConfigBadValue, format!("\"{value}\" is no address or network"));
     }

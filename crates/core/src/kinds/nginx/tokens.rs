@@ -60,11 +60,7 @@ impl<'a> Tokens<'a> {
         let (mut start, mut start_line, mut quote, mut variable) = (0, 0, 0u8, false);
         loop {
             let Some(&c) = bytes.get(self.at) else {
-                return if !words.is_empty() || !between {
-                    self.fault("unexpected end of file, expecting \";\" or \"}\"")
-                } else {
-                    Ok(End::File)
-                };
+                return if !words.is_empty() || !between { self.fault("unexpected end of file, expecting \";\" or \"}\"") } else { Ok(End::File) };
             };
             self.at += 1;
             if c == b'\n' {
@@ -216,11 +212,16 @@ mod tests {
                 Ok(End::File) => break,
                 Ok(end) => {
                     let line: Vec<_> = words.iter().map(|w| w.value.as_ref()).collect();
-                    said.push_str(&format!("{}:{}{} ", tokens.line, line.join("|"), match end {
-                        End::Semicolon => ";",
-                        End::Open => "{",
-                        _ => "}",
-                    }));
+                    said.push_str(&format!(
+                        "{}:{}{} ",
+                        tokens.line,
+                        line.join("|"),
+                        match end {
+                            End::Semicolon => ";",
+                            End::Open => "{",
+                            _ => "}",
+                        }
+                    ));
                 }
                 Err(fault) => {
                     said.push_str(&format!("{}! {}", fault.line, fault.message));

@@ -49,7 +49,6 @@ pub(super) fn is_time(text: &str, seconds_only: bool) -> bool {
     true
 }
 
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -60,7 +59,9 @@ mod tests {
             assert_eq!(size(text, false).is_some(), expected, "{text}");
         }
         assert_eq!(size("1g", true), Some(1 << 30));
-        for (text, expected) in [("60", true), ("1m30s", true), ("1h30", true), ("30s1m", false), ("5min", false), ("1M", false), ("500ms", true), ("x", false), ("1.5s", false)] {
+        for (text, expected) in
+            [("60", true), ("1m30s", true), ("1h30", true), ("30s1m", false), ("5min", false), ("1M", false), ("500ms", true), ("x", false), ("1.5s", false)]
+        {
             assert_eq!(is_time(text, false), expected, "{text}");
         }
         assert!(is_time("1M", true));

@@ -1,0 +1,95 @@
+//! `cargo xtask corpus`: asks the real daemons, on a booted host, what they think of every configuration of the corpus,
+//! and writes their verdicts and lines beside it. `lint` is then held to them by an ordinary test.
+use crate::host::Host;
+use std::fmt::Write as _;
+use std::fs;
+use std::path::Path;
+
+/// Where the corpus stands.
+pub(crate) const FOLDER: &str = "crates/cli/tests/corpus";
+
+/// Asks for the kinds' verdicts and rewrites the files.
+pub(crate) fn run(program: &Path) -> Result<(), String> {
+    let host = Host::boot("jolly-corpus", program)?;
+    host.run("systemctl stop nginx apache2; mkdir -p /srv/www /corpus")?;
+    for kind in ["nginx", "httpd"] {
+        let file = Path::new(FOLDER).join(format!("{kind}.tsv"));
+        let template = fs::read_to_string(Path::new(FOLDER).join(format!("{kind}.template"))).map_err(|e| e.to_string())?;
+        let text = fs::read_to_string(&file).map_err(|e| format!("{}: {e}", file.display()))?;
+        let mut out = String::new();
+        for line in text.lines() {
+            let mut columns = line.split('\t');
+            let (Some(place), Some(snippet), false) = (columns.next(), columns.next(), line.starts_with('#')) else {
+                out.push_str(line);
+                out.push('\n');
+                continue;
+            };
+            let config = fill(&template, place, snippet);
+            let (verdict, at) = ask(&host, kind, &config)?;
+            let _ = writeln!(out, "{place}\t{snippet}\t{verdict}\t{}", at.map_or("-".into(), |n| n.to_string()));
+        }
+        fs::write(&file, out).map_err(|e| e.to_string())?;
+    }
+    Ok(())
+}
+
+/// Puts a snippet into its place of the template; `\n` in a snippet is a line end.
+pub(crate) fn fill(template: &str, place: &str, snippet: &str) -> String {
+    let snippet = snippet.replace("\\n", "\n").replace("\\t", "\t").replace("\\r", "\r");
+    let mut out = String::new();
+    for line in template.lines() {
+        match line.strip_prefix('@') {
+            Some(name) if name == place => {
+                out.push_str(&snippet);
+                out.push('\n');
+            }
+            Some(_) => {}
+            None => {
+                out.push_str(line);
+                out.push('\n');
+            }
+        }
+    }
+    if place == "end" {
+        out.push_str(&snippet);
+    }
+    out
+}
+
+/// The daemon's own check, then a real start where the check is content.
+fn ask(host: &Host, kind: &str, config: &str) -> Result<(&'static str, Option<u32>), String> {
+    let path = if kind == "nginx" { "/corpus/nginx.conf" } else { "/corpus/httpd.conf" };
+    fs::write(host.root().join(path.trim_start_matches('/')), config).map_err(|e| e.to_string())?;
+    let (check, start, stop) = if kind == "nginx" {
+        (format!("nginx -t -c {path}"), format!("nginx -c {path}"), format!("nginx -c {path} -s stop; sleep 0.05; pkill -9 nginx"))
+    } else {
+        let run = "mkdir -p /var/run/apache2 /var/lock/apache2;";
+        (format!("{run} apache2 -t -f {path}"), format!("{run} apache2 -f {path} -k start"), "pkill -9 apache2; rm -f /var/run/apache2/corpus.pid".to_owned())
+    };
+    let said = host.run(&format!("{check} 2>&1"))?;
+    let mut text = String::from_utf8_lossy(&said.stdout).into_owned();
+    let mut accepted = said.status.success();
+    if accepted {
+        let started = host.run(&format!(
+            "timeout 10 {start} > /corpus/said 2>&1; r=$?; cat /corpus/said; {stop} >/dev/null 2>&1; exit $r",
+            start = start.replace(';', "; timeout 10 ").replace("; timeout 10  apache2", "; apache2")
+        ))?;
+        accepted = started.status.success();
+        text = String::from_utf8_lossy(&started.stdout).into_owned();
+    }
+    host.run(&stop)?;
+    if accepted {
+        return Ok(("accepted", None));
+    }
+    let line = text.lines().rev().find_map(|l| line_of(l, path));
+    Ok(("rejected", line))
+}
+
+/// The line of the corpus file that a message names.
+fn line_of(message: &str, path: &str) -> Option<u32> {
+    if let Some((_, rest)) = message.split_once(&format!("{path}:")) {
+        return rest.chars().take_while(char::is_ascii_digit).collect::<String>().parse().ok();
+    }
+    let (before, _) = message.split_once(&format!(" of {path}"))?;
+    before.rsplit(' ').next()?.parse().ok()
+}
