@@ -146,7 +146,8 @@ fn nginx(files: &[PathBuf]) -> Result<(Vec<String>, Option<Vec<String>>), String
         }
         for m in table.find_iter(&text) {
             let body = bracketed(&text, m.end() - 1);
-            for entry in split_arguments(body) {
+            let body: String = body.lines().filter(|l| !l.trim_start().starts_with('#')).collect::<Vec<_>>().join("\n");
+            for entry in split_arguments(&body) {
                 let Some(inner) = entry.strip_prefix('{').and_then(|e| e.strip_suffix('}')) else { continue };
                 let parts = split_arguments(inner);
                 let (Some(name), true) = (word.captures(&parts[0]), parts.len() >= 6) else { continue };
@@ -260,7 +261,7 @@ fn httpd(files: &[PathBuf]) -> Result<Vec<String>, String> {
             if name.contains('#') || name.contains(' ') || !shape_known {
                 continue;
             }
-            let contexts = httpd_flags(&flags);
+            let contexts = httpd_flags(&expanded(&flags, &text));
             let function = if macro_name.starts_with("SSL_CMD_") { format!("ssl_cmd_{name}") } else { parts.get(1).cloned().unwrap_or_default() };
             let limits = refused_sections(&function, &text, &bodies);
             rows.insert(format!("{}\t{name}\t{module}\t{contexts}\t{}\t{limits}", name.to_ascii_lowercase(), shape.to_ascii_lowercase()));
@@ -291,6 +292,16 @@ fn refused_sections(function: &str, text: &str, shared: &str) -> String {
         }
     }
     words.into_iter().collect::<Vec<_>>().join(",")
+}
+
+/// Flags that a file names by a macro of its own, put in.
+fn expanded(flags: &str, text: &str) -> String {
+    let parts = flags.split('|').map(|flag| {
+        let flag = flag.trim();
+        let defined = Regex::new(&format!(r"(?m)^#define\s+{}\s+([A-Z_|() ]+)$", regex::escape(flag))).ok();
+        defined.and_then(|d| d.captures(text).map(|c| c[1].trim().to_owned())).unwrap_or_else(|| flag.to_owned())
+    });
+    parts.collect::<Vec<_>>().join("|")
 }
 
 /// Allowed places as words: `server` (outside directory sections), `directory`, and the `AllowOverride` classes.

@@ -5,7 +5,8 @@ use jolly_core::case::State;
 use jolly_core::config::Severity;
 use jolly_core::finding::Evidence;
 use jolly_core::rank::{Certainty, Relation};
-use jolly_core::report::{CauseEntry, Diagnosis, Outlook, ServiceEntry};
+use jolly_core::code::Code;
+use jolly_core::report::{CauseEntry, Diagnosis, NoteEntry, Outlook, ServiceEntry};
 
 /// Options of the page.
 pub(crate) struct Look<'l> {
@@ -64,6 +65,10 @@ fn service(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     let headline = headline(entry);
     match first {
         Some(cause) => page.answer(Tone::Problem, format!("{headline}: {}{}.", sure(cause.certainty), cause.title.trim_end_matches('.'))),
+        None if latent(entry).is_some() => {
+            let why = latent(entry).map(|n| n.title.trim_start_matches("would not come back after a restart: ").to_owned()).unwrap_or_default();
+            page.answer(Tone::Problem, format!("{headline}, but would not come back after a restart: {}.", why.trim_end_matches('.')));
+        }
         None if matches!(entry.state, State::Running) => page.answer(Tone::Well, format!("{headline}, and nothing stands in its way.")),
         None if entry.state == State::Stopped && !entry.wanted => page.answer(Tone::Plain, format!("{headline}, and that seems to be on purpose.")),
         None => page.answer(Tone::Plain, format!("{headline}, and no cause was found.")),
@@ -71,6 +76,8 @@ fn service(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     page.push(Block::Circumstances(circumstances(entry, look.when)));
     if let Some(cause) = first {
         page.push(Block::Evidence(evidence(&cause.evidence, look)));
+    } else if let Some(note) = latent(entry) {
+        page.push(Block::Evidence(evidence(&note.evidence, look)));
     }
     for cause in entry.causes.iter().skip(1) {
         let lead = match cause.relation {
@@ -83,6 +90,11 @@ fn service(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     }
     notes(page, entry, look);
     next(page, entry, look);
+}
+
+/// What stands in the way of the next start of a service that runs.
+fn latent(entry: &ServiceEntry) -> Option<&NoteEntry> {
+    entry.notes.iter().find(|n| n.code == Code::LatentFailure)
 }
 
 fn circumstances(entry: &ServiceEntry, when: &When) -> String {
@@ -134,8 +146,10 @@ fn origin(evidence: &Evidence, when: &When) -> String {
 }
 
 fn notes(page: &mut Page, entry: &ServiceEntry, look: &Look) {
-    let loud: Vec<_> = entry.notes.iter().filter(|n| n.severity != Severity::Hint || look.verbose).collect();
-    let quiet = entry.notes.len() - loud.len();
+    let told = if entry.causes.is_empty() { latent(entry) } else { None };
+    let rest: Vec<&NoteEntry> = entry.notes.iter().filter(|n| !told.is_some_and(|t| std::ptr::eq(t, *n))).collect();
+    let loud: Vec<&NoteEntry> = rest.iter().copied().filter(|n| n.severity != Severity::Hint || look.verbose).collect();
+    let quiet = rest.len() - loud.len();
     for note in &loud {
         page.heading(format!("Note: {}", note.title));
         page.push(Block::Evidence(evidence(&note.evidence, look)));
@@ -173,7 +187,7 @@ pub(crate) fn price(id: &str, cause: &CauseEntry) -> String {
 
 fn next(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     let name = &entry.service;
-    let latent = entry.notes.iter().any(|n| n.code == jolly_core::code::Code::LatentFailure && !n.fixes.is_empty());
+    let latent = entry.notes.iter().any(|n| n.code == Code::LatentFailure && !n.fixes.is_empty());
     let Some(cause) = entry.causes.first() else {
         if latent {
             page.heading("What to do");

@@ -6,7 +6,7 @@ use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity, Sp
 use crate::host::{FileKind, Look, Unseen};
 use crate::path;
 use crate::snapshot::Snapshot;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// How deep includes and sections may nest before the reader gives up.
@@ -52,6 +52,7 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) out: Configuration,
     pub(super) items: Vec<Item>,
     pub(super) defines: HashMap<String, String>,
+    flags: HashSet<String>,
     pub(super) server_root: String,
     pub(super) runtime_dir: Option<String>,
     macros: HashMap<String, Macro>,
@@ -82,6 +83,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         out: Configuration::default(),
         items: Vec::new(),
         defines: options.defines.clone(),
+        flags: HashSet::new(),
         server_root: options.server_root.clone(),
         runtime_dir: None,
         macros: HashMap::new(),
@@ -211,7 +213,7 @@ impl Reader<'_, '_> {
     }
 
     fn missing(&mut self, line: &Line, name: &str) {
-        let found = self.stop(line, Code::ConfigMissingFile, format!("{name} is not there"));
+        let found = self.report(line, Code::ConfigMissingFile, format!("{name} is not there"));
         found.depends_on = DependsOn::Files;
         found.object = Some(name.to_owned());
     }
@@ -259,7 +261,8 @@ impl Reader<'_, '_> {
         if self.stopped {
             return;
         }
-        let unclosed = open.last().map(|o| (o.name.clone(), o.line)).or(until.map(|(n, l)| (n.to_owned(), l)));
+        // A condition that holds may end with the file.
+        let unclosed = open.last().map(|o| (o.name.clone(), o.line));
         if let Some((name, number)) = unclosed {
             let line = Line { text: format!("<{name}").into(), number, start: 0, column: 0 };
             self.stop(&line, Code::ConfigSyntax, format!("<{name}> is not closed"));
@@ -290,7 +293,11 @@ impl Reader<'_, '_> {
             "include" | "includeoptional" => self.include(lower == "includeoptional", rest, line),
             "loadmodule" => self.load_module(rest, line),
             "define" => self.define(rest, line),
-            "undefine" => drop(self.defines.remove(&self.resolve(rest))),
+            "undefine" => {
+                let name = self.resolve(rest);
+                self.defines.remove(&name);
+                self.flags.remove(&name);
+            }
             "serverroot" => {
                 let root = self.resolve(&word(rest).0);
                 if self.snapshot.is_directory(&root) == Some(false) {
@@ -300,7 +307,7 @@ impl Reader<'_, '_> {
                     return;
                 }
                 self.server_root = root;
-                self.keep(line);
+                self.keep_setting(line);
             }
             "defaultruntimedir" => {
                 let dir = path::join(&self.server_root, &self.resolve(&word(rest).0));
@@ -318,6 +325,11 @@ impl Reader<'_, '_> {
     }
 
     fn keep(&mut self, line: &Line) {
+        self.keep_setting(line);
+        self.items.push(Item { text: line.text.as_ref().into(), file: self.file.clone(), line: line.number, column: line.column, start: line.start, end: None });
+    }
+
+    fn keep_setting(&mut self, line: &Line) {
         if self.options.keep_all {
             let (name, rest) = word(&line.text);
             let value = self.resolve(rest);
@@ -327,14 +339,6 @@ impl Reader<'_, '_> {
             let place = Place { file: self.file.clone(), line: line.number, column: line.column, end_column: 0 };
             self.out.model.settings.push(crate::config::SettingInForce { name: name.into_owned(), value, section, place });
         }
-        self.items.push(Item {
-            text: line.text.as_ref().into(),
-            file: self.file.clone(),
-            line: line.number,
-            column: line.column,
-            start: line.start,
-            end: None,
-        });
     }
 
     fn include(&mut self, optional: bool, rest: &str, line: &Line) {
@@ -356,7 +360,7 @@ impl Reader<'_, '_> {
         }
         let names = super::super::glob(self.snapshot, &target);
         if names.is_empty() && !optional {
-            let found = self.stop(line, Code::ConfigMissingFile, format!("no file matches {target}"));
+            let found = self.report(line, Code::ConfigMissingFile, format!("no file matches {target}"));
             found.depends_on = DependsOn::Files;
             found.help = Some("IncludeOptional accepts a pattern without a match".into());
             found.object = Some(target);
@@ -401,9 +405,11 @@ impl Reader<'_, '_> {
         }
         match self.snapshot.stat(&file) {
             Look::Absent => {
-                let found = self.stop(line, Code::ConfigMissingFile, format!("module file {file} is not there"));
+                let found = self.report(line, Code::ConfigMissingFile, format!("module file {file} is not there"));
                 found.depends_on = DependsOn::Files;
                 found.object = Some(file);
+                // Its directives are not unknown words because of that.
+                self.out.model.modules.push(id.clone());
                 return;
             }
             Look::Seen(_) => {
@@ -426,7 +432,8 @@ impl Reader<'_, '_> {
             [name] | [name, _] if name.contains(':') => {
                 self.stop(line, Code::ConfigBadValue, format!("the name \"{name}\" holds a colon, which Define refuses"));
             }
-            [name] => drop(self.defines.insert(name.clone(), String::new())),
+            // Without a value it is a flag for <IfDefine>; `${NAME}` stays as it is.
+            [name] => drop(self.flags.insert(name.clone())),
             [name, value] => drop(self.defines.insert(name.clone(), value.clone())),
             _ => drop(self.stop(line, Code::ConfigBadValue, format!("Define has {} values, expected 1 or 2", all.len()))),
         }
@@ -446,7 +453,7 @@ impl Reader<'_, '_> {
         let bare = word(bare).0.into_owned();
         let holds = match lower {
             "ifmodule" => self.module_loaded(&bare),
-            "ifdefine" => self.defines.contains_key(&bare),
+            "ifdefine" => self.defines.contains_key(&bare) || self.flags.contains(&bare),
             "ifversion" => versions::holds(&self.options.version, &argument) != negated,
             "iffile" => self.snapshot.exists(&path::join(&self.server_root, &bare)) == Some(true),
             "ifdirective" => self.directive_known(&bare),

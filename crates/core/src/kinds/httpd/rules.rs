@@ -53,6 +53,9 @@ pub(super) fn directive(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mu
             }
             server_name(r, d, scope);
         }
+        "serveralias" if scope.host == 0 => {
+            report(r, d, Code::ConfigMisplacedDirective, "ServerAlias is for virtual hosts only").help = Some("move it into a <VirtualHost>".into());
+        }
         "serveralias" => {
             for name in d.values.iter().filter(|n| !n.is_empty()) {
                 r.out.model.site_names.push((name.to_ascii_lowercase(), 0));
@@ -129,8 +132,128 @@ pub(super) fn directive(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mu
             report(r, d, Code::ConfigSyntax, format!("{}> names no method", d.name));
         }
         "namevirtualhost" => warn(r, d, "NameVirtualHost has no effect any more"),
-        "mutex" | "directoryindex" | "serveradmin" => {}
+        "alias" | "scriptalias" if d.values.len() == 1 && !scope.in_directory() => {
+            bad(r, d, format!("{} has 1 value, expected 2 outside of <Location>", d.name));
+        }
+        "limitrequestbody" | "limitrequestfields" | "limitrequestfieldsize" | "limitrequestline" | "limitxmlrequestbody" => {
+            if d.value(0).parse::<u64>().is_err() {
+                bad(r, d, format!("{} is {:?}, expected a plain number", d.name, d.value(0)));
+            }
+        }
+        "deflatecompressionlevel" => range(r, d, 1, 9),
+        "deflatememlevel" => range(r, d, 1, 9),
+        "deflatewindowsize" => range(r, d, 1, 15),
+        "httpprotocoloptions" => {
+            const WORDS: &[&str] = &["strict", "unsafe", "registeredmethods", "lenientmethods", "allow0.9", "require1.0"];
+            each_of(r, d, WORDS);
+        }
+        "fileetag" => {
+            const WORDS: &[&str] = &["all", "none", "mtime", "size", "inode", "digest"];
+            each_of(r, d, WORDS);
+        }
+        "indexoptions" => index_options(r, d),
+        "expiresdefault" => expires(r, d, 0),
+        "expiresbytype" => expires(r, d, 1),
+        "sslsessioncache" | "sslstaplingcache" => session_cache(r, d),
+        "mutex" => {
+            let mechanism = d.value(0).split(':').next().unwrap_or_default().to_ascii_lowercase();
+            let known = ["default", "none", "no", "yes", "file", "flock", "fcntl", "posixsem", "sysvsem", "sem", "pthread", "mutex"];
+            if !known.contains(&mechanism.as_str()) {
+                bad(r, d, format!("{:?} is no mechanism of Mutex", d.value(0)));
+            }
+        }
+        "coredumpdirectory" => {
+            let dir = path::join(&r.server_root, d.value(0));
+            if r.snapshot.is_directory(&dir) == Some(false) {
+                let found = report(r, d, Code::ConfigMissingFile, format!("CoreDumpDirectory {dir} is no directory"));
+                found.depends_on = DependsOn::Files;
+                found.object = Some(dir);
+            }
+        }
+        "setenvif" | "setenvifnocase" if d.values.len() < 3 => {
+            bad(r, d, format!("{} has {} values, expected 3 or more", d.name, d.values.len()));
+        }
+        "setenvif" | "setenvifnocase" => regex(r, d, 1),
+        "browsermatch" | "browsermatchnocase" if d.values.len() < 2 => {
+            bad(r, d, format!("{} has {} values, expected 2 or more", d.name, d.values.len()));
+        }
+        "browsermatch" | "browsermatchnocase" => regex(r, d, 0),
+        "<if" | "<elseif" => expression(r, d),
         _ => {}
+    }
+}
+
+fn each_of(r: &mut Reader, d: &Directive, words: &[&str]) {
+    let wrong = d.values.iter().find(|v| !words.contains(&v.trim_start_matches(['+', '-']).to_ascii_lowercase().as_str())).cloned();
+    if let Some(wrong) = wrong {
+        bad(r, d, format!("{wrong:?} is no word of {}, expected some of {}", d.name, words.join(", ")));
+    }
+}
+
+fn range(r: &mut Reader, d: &Directive, least: i64, most: i64) {
+    if !d.value(0).parse::<i64>().is_ok_and(|n| (least..=most).contains(&n)) {
+        bad(r, d, format!("{} is {:?}, expected {least} to {most}", d.name, d.value(0)));
+    }
+}
+
+fn index_options(r: &mut Reader, d: &Directive) {
+    const WORDS: &[&str] = &[
+        "none", "addaltclass", "charset", "descriptionwidth", "fancyindexing", "foldersfirst", "htmltable", "iconsarelinks", "iconheight", "iconwidth", "ignorecase",
+        "ignoreclient", "namewidth", "scanhtmltitles", "showforbidden", "suppresscolumnsorting", "suppressdescription", "suppresshtmlpreamble", "suppressicon",
+        "suppresslastmodified", "suppressrules", "suppresssize", "trackmodified", "type", "useolddateformat", "versionsort", "xhtml",
+    ];
+    let wrong = d.values.iter().find(|v| {
+        let bare = v.trim_start_matches(['+', '-']).split('=').next().unwrap_or_default().to_ascii_lowercase();
+        !WORDS.contains(&bare.as_str())
+    });
+    if let Some(wrong) = wrong.cloned() {
+        bad(r, d, format!("{wrong:?} is no option of IndexOptions"));
+    }
+}
+
+/// `A3600`, or words such as "access plus 1 month 2 days".
+fn expires(r: &mut Reader, d: &Directive, index: usize) {
+    let value = d.value(index).to_ascii_lowercase();
+    let code = value.strip_prefix(['a', 'm']).is_some_and(|n| !n.is_empty() && n.bytes().all(|b| b.is_ascii_digit()));
+    let mut words = value.split_whitespace();
+    let base = matches!(words.next(), Some("access" | "now" | "modification"));
+    let mut rest: Vec<&str> = words.collect();
+    if rest.first() == Some(&"plus") {
+        rest.remove(0);
+    }
+    let units = ["year", "month", "week", "day", "hour", "minute", "second"];
+    let pairs = rest.len() % 2 == 0 && rest.chunks(2).all(|p| p[0].parse::<i64>().is_ok() && units.iter().any(|u| p[1].trim_end_matches('s').starts_with(u)));
+    if !code && !(base && pairs) {
+        bad(r, d, format!("{value:?} is no expiry, expected such as \"access plus 1 month\""));
+    }
+}
+
+/// Session caches are modules of their own.
+fn session_cache(r: &mut Reader, d: &Directive) {
+    let kind = d.value(0).split(':').next().unwrap_or_default().to_ascii_lowercase();
+    if matches!(kind.as_str(), "none" | "nonenotnull") {
+        return;
+    }
+    let module = format!("socache_{}", if kind == "dbm" || kind == "shmcb" || kind == "memcache" || kind == "redis" { kind.clone() } else { "shmcb".into() });
+    let known = matches!(kind.as_str(), "dbm" | "shmcb" | "memcache" | "redis" | "dc");
+    if !known {
+        bad(r, d, format!("{kind:?} is no session cache, expected none, shmcb, dbm or memcache"));
+    } else if !r.module_loaded(&format!("{module}_module")) {
+        let found = report(r, d, Code::ConfigMissingModule, format!("the session cache {kind:?} belongs to mod_{module}, which is not loaded"));
+        found.object = Some(format!("{module}_module"));
+    }
+}
+
+/// What is plainly no expression: an operator without its right side, brackets or quotes that do not close.
+fn expression(r: &mut Reader, d: &Directive) {
+    let text = d.values.join(" ");
+    let text = text.trim();
+    let operators = ["==", "!=", "<=", ">=", "=~", "!~", "&&", "||", "=", "<", ">"];
+    let open = operators.iter().any(|o| text.ends_with(o) && !text.ends_with("'>")) || text.is_empty();
+    let depth = text.chars().fold(0i32, |n, c| n + i32::from(c == '{') - i32::from(c == '}'));
+    let quotes = text.matches('\'').count() % 2 == 1 && !text.contains("=~") && !text.contains("!~");
+    if open || depth != 0 || quotes {
+        bad(r, d, format!("{text:?} is no complete expression"));
     }
 }
 
@@ -291,7 +414,9 @@ fn error_log(r: &mut Reader, d: &Directive, scope: &Scope) {
     if value == "syslog" || value.starts_with("syslog:") {
         return;
     }
-    let entry = NamedPath { path: log_path(r, &value), place: Some(d.item.place()), directive: d.name.clone() };
+    // A virtual host's error log is blamed on the host's first line.
+    let place = scope.host_place.clone().unwrap_or_else(|| d.item.place());
+    let entry = NamedPath { path: log_path(r, &value), place: Some(place), directive: d.name.clone() };
     if scope.host == 0 {
         r.out.model.error_logs.insert(0, entry.clone());
     } else {
@@ -472,14 +597,17 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
         }
         Some(_) => {
             let rest = words.next();
-            if provider == "all" && !matches!(rest.as_deref(), Some("granted" | "denied")) {
+            if rest.is_none() && !matches!(provider.as_str(), "local" | "valid-user" | "ssl" | "ssl-verify-client" | "all" | "file-owner" | "file-group" | "dbd-login" | "dbd-logout" | "dbm-file-group") {
+                bad(r, d, format!("Require {provider} names nothing"));
+            } else if provider == "all" && !matches!(rest.as_deref(), Some("granted" | "denied")) {
                 bad(r, d, "Require all is followed by neither granted nor denied".into());
             } else if provider == "ip" {
                 let wrong = d.values.iter().skip(1 + usize::from(negated)).find(|v| !is_network(v));
                 if let Some(wrong) = wrong.cloned() {
                     bad(r, d, format!("{wrong:?} is no address or network"));
                 }
-            } else if negated && !scope.sections.last().is_some_and(|s| matches!(s.as_str(), "requireall" | "requireany" | "requirenone")) {
+            }
+            if negated && !scope.sections.last().is_some_and(|s| matches!(s.as_str(), "requireall" | "requireany" | "requirenone")) {
                 report(r, d, Code::ConfigConflict, "a negated Require alone has no effect, and is refused");
             }
         }

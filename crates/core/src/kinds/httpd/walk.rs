@@ -15,6 +15,8 @@ pub(super) struct Scope {
     pub(super) sections: Vec<String>,
     /// Index of the virtual host, 0 for the main server.
     pub(super) host: usize,
+    /// Where that virtual host begins.
+    pub(super) host_place: Option<crate::config::Place>,
 }
 
 const SERVER: &[&str] = &["server", "options", "fileinfo", "indexes", "on-read"];
@@ -24,6 +26,10 @@ const PROXY: &[&str] = &["directory", "limit", "options", "fileinfo", "authcfg",
 impl Scope {
     pub(super) fn inside(&self, section: &str) -> bool {
         self.sections.iter().any(|s| s == section)
+    }
+    /// Whether it is a directory-like section, and not the server or a virtual host.
+    pub(super) fn in_directory(&self) -> bool {
+        self.sections.iter().any(|s| s.starts_with("location") || s.starts_with("directory") || s.starts_with("files") || s == "if")
     }
     /// The innermost section, as a person would call it.
     fn spelled(&self) -> String {
@@ -98,6 +104,7 @@ fn inner(d: &Directive, outer: &Scope, facts: &mut rules::Facts) -> Scope {
         "virtualhost" => {
             facts.hosts += 1;
             scope.host = facts.hosts;
+            scope.host_place = Some(d.item.place());
         }
         "proxy" | "proxymatch" => scope.allowed = PROXY,
         "limit" | "limitexcept" | "requireall" | "requireany" | "requirenone" => {}

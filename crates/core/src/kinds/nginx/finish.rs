@@ -56,7 +56,9 @@ fn upstreams(r: &mut Reader) {
 fn zones(r: &mut Reader) {
     for (name, place, directive) in std::mem::take(&mut r.facts.zone_uses) {
         if !r.facts.zones.contains_key(&name) {
-            let message = format!("zone \"{name}\" of \"{directive}\" is declared nowhere");
+            let message = format!("zone \"{name}\" of \"{directive}\" ({place}) is declared nowhere");
+            // A cache is looked up when the sections are merged, at the end of http; the others after the last line.
+            let place = if directive.ends_with("_cache") { r.facts.http_end.clone().unwrap_or(place) } else { place };
             add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(name));
         }
     }

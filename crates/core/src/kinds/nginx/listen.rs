@@ -43,10 +43,6 @@ pub(super) fn listen(r: &mut Reader, d: &Directive) {
             "ipv6only=on" | "ipv6only=off" => {
                 v6_only = word.ends_with("on");
                 options = true;
-                if !value.starts_with('[') {
-                    r.find(d, Code::ConfigBadValue, format!("ipv6only is not for \"{value}\", which is no IPv6 address"));
-                    return;
-                }
             }
             _ => {
                 let fine = if let Some(n) = number("backlog=").or(number("fastopen=")) {
@@ -232,8 +228,31 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
     r.facts.sites.push(site);
 }
 
+/// Names with a misplaced wildcard are refused where the daemon has to choose between servers by name.
+fn odd_names(r: &mut Reader) {
+    for (name, place) in std::mem::take(&mut r.facts.odd_names) {
+        let lower = name.to_ascii_lowercase();
+        let keys = &r.facts.listens.names;
+        let shared = keys.keys().filter(|(_, n)| *n == lower).any(|(key, _)| keys.keys().filter(|(k, _)| k == key).count() > 1);
+        if shared {
+            r.out.findings.push(crate::config::ConfigFinding {
+                code: Code::ConfigBadValue,
+                severity: Severity::Error,
+                place: Some(place),
+                directive: Some("server_name".into()),
+                depends_on: crate::config::DependsOn::Text,
+                message: format!("\"{name}\" is no server name or wildcard: a * stands only at an end, beside a dot"),
+                help: None,
+                object: Some(name),
+                edit: None,
+            });
+        }
+    }
+}
+
 /// A wildcard takes in the addresses of its port: those are not bound by themselves.
 pub(super) fn finish(r: &mut Reader) {
+    odd_names(r);
     let keys = std::mem::take(&mut r.facts.listens.keys);
     let options = std::mem::take(&mut r.facts.listens.options);
     let addresses = r.snapshot.addresses();

@@ -165,6 +165,11 @@ impl Reader<'_, '_> {
         self.find(d, Code::ConfigWarning, message).severity = Severity::Warning;
     }
 
+    /// A line of the file that is being read.
+    pub(super) fn here(&self, line: u32) -> Place {
+        Place { file: self.file.clone(), line, column: 0, end_column: 0 }
+    }
+
     pub(super) fn block(&mut self) -> &mut Block {
         let last = self.blocks.len() - 1;
         &mut self.blocks[last]
@@ -252,25 +257,6 @@ impl Reader<'_, '_> {
     }
 
     fn file_text(&mut self, text: &str) {
-        if text.starts_with('\u{feff}') {
-            let word = text.split([' ', '\t', ';', '{', '\n', '\r']).next().unwrap_or_default();
-            let place = Place { file: self.file.clone(), line: 1, column: 1, end_column: 1 };
-            if !word.is_empty() {
-                self.out.findings.push(ConfigFinding {
-                    code: Code::ConfigSyntax,
-                    severity: Severity::Error,
-                    place: Some(place),
-                    directive: None,
-                    depends_on: DependsOn::Text,
-                    message: "a byte order mark stands before the first word, which becomes part of it".into(),
-                    help: Some("save the file without a byte order mark".into()),
-                    object: None,
-                    edit: Some((self.span(0, 3), String::new())),
-                });
-                self.stopped = true;
-                return;
-            }
-        }
         let floor = self.blocks.len();
         let mut tokens = Tokens::new(text);
         let mut starts = Lines::default();
@@ -422,6 +408,13 @@ impl Reader<'_, '_> {
         let here = DIRECTIVES.all().filter(|r| r.column(2).split(',').any(|c| c == context || c == "any")).map(|r| r.column(0));
         let near = nearest(&name, here).or_else(|| nearest(&name, DIRECTIVES.keys()));
         let edit = near.zip(d.words.first()).map(|(near, word)| (self.span(word.start, word.end), near.to_owned()));
+        if name.starts_with('\u{feff}') {
+            let edit = d.words.first().map(|w| (self.span(w.start, w.start + 3), String::new()));
+            let found = self.find(d, Code::ConfigUnknownDirective, "a byte order mark stands before the first word, which becomes part of it");
+            found.help = Some("save the file without a byte order mark".into());
+            found.edit = edit;
+            return;
+        }
         let found = self.find(d, Code::ConfigUnknownDirective, format!("\"{name}\" is not a directive of nginx"));
         found.help = near.map(|near| format!("did you mean \"{near}\"?"));
         found.edit = edit;

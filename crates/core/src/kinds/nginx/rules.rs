@@ -27,7 +27,12 @@ pub(super) struct Facts {
     pub(super) has_error_log: bool,
 
     pub(super) sites: Vec<Site>,
+    /// Server names with a misplaced wildcard.
+    pub(super) odd_names: Vec<(String, Place)>,
     http_certificate: bool,
+    http_key: bool,
+    /// Where the `http` block ends: merges are blamed on it.
+    pub(super) http_end: Option<Place>,
 }
 
 /// Facts of one `server` block.
@@ -37,6 +42,8 @@ pub(super) struct Site {
     pub(super) names: Vec<String>,
     pub(super) listens: Vec<listen::Own>,
     pub(super) ssl_listen: Option<Place>,
+    /// The obsolete `ssl on`.
+    pub(super) ssl_on: Option<Place>,
     pub(super) certificate: bool,
     pub(super) key: bool,
 }
@@ -109,9 +116,6 @@ pub(super) fn inner_context(name: &str, outer: &'static str) -> &'static str {
 pub(super) fn free_entry(r: &mut Reader, d: &Directive) {
     let count = d.words.len();
     match r.context() {
-        "types" if count < 2 && d.name() != "include" => {
-            r.find(d, Code::ConfigBadValue, format!("\"{}\" has no file name extension behind it", d.name()));
-        }
         "map" if d.name() == "include" && count == 2 => include_data(r, d),
         "map" if count == 1 && !matches!(d.name(), "hostnames" | "volatile") => {
             r.find(d, Code::ConfigBadValue, format!("\"{}\" has no value behind it", d.name()));
@@ -129,6 +133,15 @@ pub(super) fn free_entry(r: &mut Reader, d: &Directive) {
         "geo" if d.name() == "include" && count == 2 => include_data(r, d),
         "geo" if count != 2 && !(count == 1 && matches!(d.name(), "ranges" | "proxy_recursive" | "volatile")) => {
             r.find(d, Code::ConfigBadValue, format!("{count} words where geo takes two: a network and its value"));
+        }
+        "geo" if count == 2 && !matches!(d.name(), "default" | "delete" | "proxy" | "include") && !d.name().contains('-') && !is_network(d.name()) => {
+            r.find(d, Code::ConfigBadValue, format!("\"{}\" is no address or network", d.name()));
+        }
+        "split_clients" if count == 2 && d.name() != "*" => {
+            let share = d.name().strip_suffix('%').and_then(|n| n.parse::<f64>().ok());
+            if share.is_none_or(|s| !(0.0..=100.0).contains(&s)) {
+                r.find(d, Code::ConfigBadValue, format!("\"{}\" is no share, expected such as 50%", d.name()));
+            }
         }
         "split_clients" if count != 2 => {
             r.find(d, Code::ConfigBadValue, format!("{count} words where split_clients takes two: a share and its value"));
@@ -166,7 +179,14 @@ pub(super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block) {
             block.no_uri = true;
             condition(r, d);
         }
-        ("limit_except", _) => block.no_uri = true,
+        ("limit_except", _) => {
+            block.no_uri = true;
+            const METHODS: &[&str] = &["GET", "HEAD", "POST", "PUT", "DELETE", "MKCOL", "COPY", "MOVE", "OPTIONS", "PROPFIND", "PROPPATCH", "LOCK", "UNLOCK", "PATCH"];
+            let wrong = d.arguments().find(|a| !METHODS.iter().any(|m| m.eq_ignore_ascii_case(a))).map(str::to_owned);
+            if let Some(wrong) = wrong {
+                r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no method that limit_except knows"));
+            }
+        }
         ("map" | "geo" | "split_clients" | "perl_set", _) => {
             let name = d.words.last().map_or("", |w| w.value.as_ref()).to_owned();
             match name.strip_prefix('$') {
@@ -186,17 +206,15 @@ pub(super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block) {
 pub(super) fn close(r: &mut Reader, line: u32) {
     let Some(block) = r.blocks.pop() else { return };
     match block.context {
+        "http" => r.facts.http_end = Some(r.here(line)),
         "server" => {
             if let Some(site) = block.site {
                 listen::site_ends(r, site);
             }
         }
         "upstream" | "stream-upstream" if block.members == 0 => {
-            let mut place = r.out.findings.first().and_then(|f| f.place.clone());
-            if let Some(p) = r.facts.upstreams.values().max_by_key(|p| (p.line <= line, p.line)) {
-                place = Some(Place { line, column: 0, end_column: 0, ..p.clone() });
-            }
-            push(r, Code::ConfigBadValue, place, "upstream", "no server stands inside this upstream".into());
+            let place = r.here(line);
+            push(r, Code::ConfigBadValue, Some(place), "upstream", "no server stands inside this upstream".into());
         }
         _ => {}
     }
@@ -268,7 +286,12 @@ fn condition(r: &mut Reader, d: &Directive) {
     };
     let parts: Vec<&str> = inner.split_whitespace().collect();
     let fault = match parts.as_slice() {
-        [one] => (!one.starts_with('$') || one.len() < 2).then(|| format!("\"{one}\" is no variable")),
+        [one] if one.starts_with('$') && one.len() > 1 => {
+            // Everything behind the sign is the name, an operator without blanks too.
+            r.facts.variable_uses.push((one[1..].to_owned(), d.place.clone()));
+            return;
+        }
+        [one] => Some(format!("\"{one}\" is no variable")),
         [test, _] if test.starts_with(['-', '!']) => {
             let known = ["-f", "!-f", "-d", "!-d", "-e", "!-e", "-x", "!-x"].contains(test);
             (!known).then(|| format!("\"{test}\" is no test of a file"))
@@ -343,7 +366,7 @@ pub(super) fn directive(r: &mut Reader, d: &Directive, known: &Known) {
             r.warn(d, "\"ssl on\" is obsolete: write \"listen … ssl\"");
             let place = d.place.clone();
             if let Some(site) = &mut r.block().site {
-                site.ssl_listen = Some(place);
+                site.ssl_on = Some(place);
             }
         }
         "return" if known.module == "ngx_http_rewrite_module" => returns(r, d),
@@ -369,6 +392,18 @@ pub(super) fn directive(r: &mut Reader, d: &Directive, known: &Known) {
         }
         "proxy_cache" | "fastcgi_cache" | "uwsgi_cache" | "scgi_cache" if value != "off" && !value.contains('$') => use_zone(r, d, Some(value)),
         "allow" | "deny" | "set_real_ip_from" => network(r, d),
+        "aio" if !matches!(value.as_str(), "on" | "off" | "threads") && !value.starts_with("threads=") => {
+            r.find(d, Code::ConfigBadValue, format!("\"{value}\" is no value for \"aio\", expected on, off or threads"));
+        }
+        "proxy_cache_valid" | "fastcgi_cache_valid" | "uwsgi_cache_valid" | "scgi_cache_valid" => cache_valid(r, d),
+        "ssl_session_cache" => session_cache(r, d),
+        "open_file_cache" if value != "off" && !d.arguments().any(|a| a.starts_with("max=")) => {
+            r.find(d, Code::ConfigBadValue, "\"open_file_cache\" must have the \"max\" parameter");
+        }
+        "ip_hash" | "hash" | "random" if matches!(r.context(), "upstream" | "stream-upstream") => {
+            let method = d.name().to_owned();
+            r.block().prefix = Some(method);
+        }
         "resolver" => resolver(r, d),
         "root" | "alias" => root_or_alias(r, d),
         "expires" | "keepalive_timeout" | "limit_rate" | "limit_rate_after" => number_like(r, d),
@@ -520,7 +555,9 @@ fn server_name(r: &mut Reader, d: &Directive) {
             let stars = name.matches('*').count();
             let inner = name.trim_start_matches("*.").trim_end_matches(".*");
             if inner.contains('*') || stars > 1 || (stars == 1 && name.starts_with('*') && !name.starts_with("*.")) {
-                r.find(d, Code::ConfigBadValue, format!("\"{name}\" is no server name or wildcard: a * stands only at an end, beside a dot"));
+                // Refused only where several servers share the listener; that is known at the end.
+                let entry = (name.clone(), d.place.clone());
+                r.facts.odd_names.push(entry);
             } else if name.contains('/') {
                 r.warn(d, format!("server name \"{name}\" has suspicious symbols"));
             }
@@ -543,6 +580,10 @@ fn upstream_server(r: &mut Reader, d: &Directive) {
     if let Some(wrong) = wrong {
         let wrong = wrong.to_owned();
         r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no parameter of an upstream server"));
+        return;
+    }
+    if let Some(method) = r.block().prefix.clone().filter(|_| d.arguments().any(|a| a == "backup")) {
+        r.find(d, Code::ConfigBadValue, format!("\"backup\" is not for the balancing method \"{method}\""));
         return;
     }
     let address = d.argument(0).to_owned();
@@ -573,8 +614,24 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
         }
         return;
     }
-    let key = if may_be_upstream { host.to_ascii_lowercase() } else { format!("\0{}", host.to_ascii_lowercase()) };
-    r.facts.upstream_uses.push((key, d.place.clone(), d.name().to_owned()));
+    if may_be_upstream {
+        r.facts.upstream_uses.push((host.to_ascii_lowercase(), d.place.clone(), d.name().to_owned()));
+        return;
+    }
+    // A member of an upstream is looked up while it is read.
+    let host = host.to_owned();
+    match crate::names::lookup(r.snapshot, &host) {
+        Look::Seen(_) => {}
+        Look::Absent => {
+            let found = r.find(d, Code::NameUnresolved, format!("host \"{host}\" of \"{}\" does not resolve", d.name()));
+            found.depends_on = DependsOn::Names;
+            found.object = Some(host);
+        }
+        Look::NotSeen(_) => {
+            let line = format!("whether {host} resolves ({})", d.place);
+            r.out.not_seen.push(line);
+        }
+    }
 }
 
 /// Remembers where a port number stands that is not this server's own listener.
@@ -643,6 +700,7 @@ fn certificate(r: &mut Reader, d: &Directive) {
     match site {
         Some(site) if is_key => site.key = true,
         Some(site) => site.certificate = true,
+        None if is_key => r.facts.http_key = true,
         None => r.facts.http_certificate = true,
     }
     if value.contains('$') || value.starts_with("data:") || value.starts_with("engine:") {
@@ -656,13 +714,25 @@ fn certificate(r: &mut Reader, d: &Directive) {
     r.out.model.reads.push(entry);
 }
 
-/// Certificate files are opened only where TLS is spoken.
+/// Certificates of a site: there where TLS is spoken, each with its key, and readable. The files are opened even when no
+/// listener speaks TLS, as soon as both are named (observed with 1.22).
 pub(super) fn site_certificates(r: &mut Reader, site: &Site) {
-    if site.ssl_listen.is_none() {
+    let speaks = site.ssl_listen.is_some() || site.ssl_on.is_some();
+    let has = site.certificate || r.facts.http_certificate;
+    let Some(opened) = &site.opened else { return };
+    if has && !site.key && !r.facts.http_key {
+        let place = r.out.model.reads.iter().rev().find(|n| n.directive == "ssl_certificate").and_then(|n| n.place.clone());
+        push(r, Code::CertificateBad, place, "ssl_certificate", "no ssl_certificate_key is given for this certificate".into());
         return;
     }
-    let Some(opened) = &site.opened else { return };
-    if !site.certificate && !r.facts.http_certificate {
+    if !speaks && !has {
+        return;
+    }
+    if let Some(on) = site.ssl_on.clone().filter(|_| !has) {
+        push(r, Code::CertificateBad, Some(on), "ssl", "no ssl_certificate is given for a server with \"ssl on\"".into());
+        return;
+    }
+    if !has {
         let listen = site.ssl_listen.as_ref().map(ToString::to_string).unwrap_or_default();
         push(r, Code::CertificateBad, Some(opened.clone()), "listen", format!("no ssl_certificate is given for the listener with TLS in {listen}"));
         return;
@@ -742,7 +812,7 @@ fn declare_zone(r: &mut Reader, d: &Directive) {
         return;
     }
     if let Some(rate) = d.arguments().find_map(|a| a.strip_prefix("rate=")) {
-        let ok = rate.strip_suffix("r/s").or(rate.strip_suffix("r/m")).and_then(values::count).is_some_and(|n| n > 0);
+        let ok = values::count(rate.strip_suffix("r/s").or(rate.strip_suffix("r/m")).unwrap_or(rate)).is_some_and(|n| n > 0);
         if !ok {
             let rate = rate.to_owned();
             r.find(d, Code::ConfigBadValue, format!("rate \"{rate}\" is none, expected such as 5r/s or 30r/m"));
@@ -779,15 +849,47 @@ fn use_zone(r: &mut Reader, d: &Directive, name: Option<String>) {
     }
 }
 
+/// An address, alone or with the length of a prefix or a mask.
+fn is_network(value: &str) -> bool {
+    let (address, bits) = value.split_once('/').map_or((value, None), |(a, b)| (a, Some(b)));
+    let most = if address.contains(':') { 128 } else { 32 };
+    let fits = |b: &str| b.parse::<u8>().is_ok_and(|n| n <= most) || b.parse::<std::net::Ipv4Addr>().is_ok();
+    address.parse::<std::net::IpAddr>().is_ok() && bits.is_none_or(fits)
+}
+
 fn network(r: &mut Reader, d: &Directive) {
     let value = d.argument(0).to_owned();
     let (address, bits) = value.split_once('/').map_or((value.as_str(), None), |(a, b)| (a, Some(b)));
     let most = if address.contains(':') { 128 } else { 32 };
-    let plain = value == "all" || value.starts_with("unix:") || (d.name() == "set_real_ip_from" && address.parse::<std::net::IpAddr>().is_err());
+    let plain = is_network(&value) || value == "all" || value.starts_with("unix:") || (d.name() == "set_real_ip_from" && address.parse::<std::net::IpAddr>().is_err());
     let fits =
         address.parse::<std::net::IpAddr>().is_ok() && bits.is_none_or(|b| b.parse::<u8>().is_ok_and(|n| n <= most) || b.parse::<std::net::Ipv4Addr>().is_ok());
     if !plain && !fits {
         r.find(d, Code::ConfigBadValue, format!("\"{value}\" is no address or network"));
+    }
+}
+
+fn cache_valid(r: &mut Reader, d: &Directive) {
+    let all: Vec<String> = d.arguments().map(str::to_owned).collect();
+    let Some((time, codes)) = all.split_last() else { return };
+    if !values::is_time(time, true) {
+        r.find(d, Code::ConfigBadValue, format!("\"{time}\" is no time"));
+        return;
+    }
+    let wrong = codes.iter().find(|c| *c != "any" && !matches!(values::count(c), Some(100..=599)));
+    if let Some(wrong) = wrong {
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no status code, expected 100 to 599 or any"));
+    }
+}
+
+fn session_cache(r: &mut Reader, d: &Directive) {
+    let wrong = d.arguments().map(str::to_owned).find(|a| {
+        let shared = a.strip_prefix("shared:").map(|rest| rest.split_once(':').is_some_and(|(name, size)| !name.is_empty() && values::size(size, false).is_some_and(|n| n >= 32 << 10)));
+        let own = a.strip_prefix("builtin:").map(|n| values::count(n).is_some());
+        !shared.or(own).unwrap_or(matches!(a.as_str(), "off" | "none" | "builtin"))
+    });
+    if let Some(wrong) = wrong {
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no session cache, expected off, none, builtin or such as shared:TLS:10m"));
     }
 }
 
