@@ -70,10 +70,9 @@ fn ask(host: &Host, kind: &str, config: &str) -> Result<(&'static str, Option<u3
     let mut text = String::from_utf8_lossy(&said.stdout).into_owned();
     let mut accepted = said.status.success();
     if accepted {
-        let started = host.run(&format!(
-            "timeout 10 {start} > /corpus/said 2>&1; r=$?; cat /corpus/said; {stop} >/dev/null 2>&1; exit $r",
-            start = start.replace(';', "; timeout 10 ").replace("; timeout 10  apache2", "; apache2")
-        ))?;
+        // A parent that ends with 0 is no proof: the daemon must still be there a moment later.
+        let alive = if kind == "nginx" { "pgrep -x nginx" } else { "pgrep -x apache2" };
+        let started = host.run(&format!("timeout 10 {start} > /corpus/said 2>&1; r=$?; cat /corpus/said; sleep 0.15; [ $r = 0 ] && {alive} >/dev/null"))?;
         accepted = started.status.success();
         text = String::from_utf8_lossy(&started.stdout).into_owned();
     }

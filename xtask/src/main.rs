@@ -23,18 +23,18 @@ fn main() -> ExitCode {
     }
 }
 
-/// The release build of the program.
+/// The program as the tests build it.
 fn program() -> Result<PathBuf, String> {
     let missing = host::missing();
     if !missing.is_empty() {
         return Err(format!("the live ring cannot run here: {}", missing.join("; ")));
     }
-    let built = std::process::Command::new("cargo").args(["build", "--release", "--package", "jolly-sentinel"]).status();
+    let built = std::process::Command::new("cargo").args(["build", "--package", "jolly-sentinel"]).status();
     if !built.is_ok_and(|s| s.success()) {
         return Err("the program does not build".into());
     }
     let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| PathBuf::from("target"), PathBuf::from);
-    Ok(target.join("release/jolly-sentinel"))
+    Ok(target.join("debug/jolly-sentinel"))
 }
 
 #[expect(clippy::print_stderr, reason = "a chore reports to its caller")]

@@ -232,8 +232,9 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
 fn odd_names(r: &mut Reader) {
     for (name, place) in std::mem::take(&mut r.facts.odd_names) {
         let lower = name.to_ascii_lowercase();
-        let keys = &r.facts.listens.names;
-        let shared = keys.keys().filter(|(_, n)| *n == lower).any(|(key, _)| keys.keys().filter(|(k, _)| k == key).count() > 1);
+        let names = &r.facts.listens.names;
+        let several = |key: &Key| names.iter().filter(|((k, _), _)| k == key).map(|(_, place)| place).collect::<std::collections::HashSet<_>>().len() > 1;
+        let shared = names.keys().filter(|(_, n)| *n == lower).any(|(key, _)| several(key));
         if shared {
             r.out.findings.push(crate::config::ConfigFinding {
                 code: Code::ConfigBadValue,
