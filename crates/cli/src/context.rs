@@ -179,10 +179,10 @@ fn services(host: &dyn Host, global: &Global, origin: Origin) -> Result<Services
     }
     if origin == Origin::Live {
         let home = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from).or_else(|| Some(PathBuf::from(std::env::var_os("HOME")?).join(".config")));
-        if let Some(file) = home.map(|h| h.join("jolly-sentinel/services.toml")) {
-            if let Ok(text) = std::fs::read_to_string(&file) {
-                add(&file.to_string_lossy(), &text)?;
-            }
+        if let Some(file) = home.map(|h| h.join("jolly-sentinel/services.toml"))
+            && let Ok(text) = std::fs::read_to_string(&file)
+        {
+            add(&file.to_string_lossy(), &text)?;
         }
     }
     if let Some(file) = &global.services {

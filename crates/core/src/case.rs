@@ -210,7 +210,8 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
     let (mut own, mut strays) = (Vec::new(), Vec::new());
     for brief in &all {
         let named = programs.contains(&brief.name.as_str()) || own_program.get(..own_program.len().min(15)) == Some(brief.name.as_str());
-        if brief.pid != main && Some(brief.pid) != pid_file && !(named && !own_program.is_empty()) {
+        let known = brief.pid == main || Some(brief.pid) == pid_file || (named && !own_program.is_empty());
+        if !known {
             continue;
         }
         if brief.state == 'Z' {

@@ -73,10 +73,10 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
             }
             continue;
         }
-        if let Some(service) = of_unit(snapshot, unit, None) {
-            if !found.iter().any(|s| s.name == service.name) {
-                found.push(service);
-            }
+        if let Some(service) = of_unit(snapshot, unit, None)
+            && !found.iter().any(|s| s.name == service.name)
+        {
+            found.push(service);
         }
     }
     for (name, described) in &file.service {
@@ -84,10 +84,10 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
         let unit_name = if unit_name.contains('.') { unit_name } else { format!("{unit_name}.service") };
         if let Some(at) = found.iter().position(|s| s.name == *name || s.unit_name() == Some(unit_name.as_str())) {
             let unit = found.remove(at).unit;
-            if let Some(unit) = unit {
-                if let Some(service) = of_unit(snapshot, unit, Some((name, described))) {
-                    found.push(service);
-                }
+            if let Some(unit) = unit
+                && let Some(service) = of_unit(snapshot, unit, Some((name, described)))
+            {
+                found.push(service);
             }
             continue;
         }
@@ -105,14 +105,15 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
 /// One service by its name, without looking at all the others where its unit says enough.
 pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Service> {
     let plain = name.trim_end_matches(".service");
-    if !file.service.contains_key(plain) && !plain.is_empty() && !plain.contains('/') {
-        if let Look::Seen(unit) = manager::unit(snapshot, &format!("{plain}.service")) {
-            if let Some(service) = of_unit(snapshot, unit, None) {
-                let shadowed = file.service.iter().any(|(n, d)| d.unit.as_deref().unwrap_or(n) == service.name);
-                if !shadowed {
-                    return Some(service);
-                }
-            }
+    if !file.service.contains_key(plain)
+        && !plain.is_empty()
+        && !plain.contains('/')
+        && let Look::Seen(unit) = manager::unit(snapshot, &format!("{plain}.service"))
+        && let Some(service) = of_unit(snapshot, unit, None)
+    {
+        let shadowed = file.service.iter().any(|(n, d)| d.unit.as_deref().unwrap_or(n) == service.name);
+        if !shadowed {
+            return Some(service);
         }
     }
     find(snapshot, file).into_iter().find(|s| s.name == plain || s.aliases.iter().any(|a| a == plain))
@@ -168,10 +169,10 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
 
 /// `$NAME` and `${NAME}` as the manager puts them into command lines.
 fn expand_variables(word: &str, environment: &std::collections::BTreeMap<String, String>) -> String {
-    if let Some(name) = word.strip_prefix("${").and_then(|w| w.strip_suffix('}')).or(word.strip_prefix('$')) {
-        if name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_') {
-            return environment.get(name).cloned().unwrap_or_default();
-        }
+    if let Some(name) = word.strip_prefix("${").and_then(|w| w.strip_suffix('}')).or(word.strip_prefix('$'))
+        && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
+    {
+        return environment.get(name).cloned().unwrap_or_default();
     }
     word.to_owned()
 }

@@ -93,11 +93,11 @@ pub fn parse(text: &str) -> Result<ServicesFile, String> {
         if line > 0 { format!("line {line}: {message}") } else { message }
     })?;
     for (name, service) in &file.service {
-        if let Some(kind) = &service.kind {
-            if crate::kinds::kind(kind).is_none() {
-                let known = crate::kinds::KINDS.iter().map(|k| k.name()).collect::<Vec<_>>().join(", ");
-                return Err(format!("service {name}: {kind:?} is no kind, expected one of {known}"));
-            }
+        if let Some(kind) = &service.kind
+            && crate::kinds::kind(kind).is_none()
+        {
+            let known = crate::kinds::KINDS.iter().map(|k| k.name()).collect::<Vec<_>>().join(", ");
+            return Err(format!("service {name}: {kind:?} is no kind, expected one of {known}"));
         }
         for listen in &service.listen {
             parse_listen(listen).map_err(|e| format!("service {name}: {e}"))?;

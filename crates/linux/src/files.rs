@@ -181,16 +181,17 @@ pub(crate) fn below(root: &Path, path: &str, follow_last: bool) -> PathBuf {
         }
         let here = done.iter().fold(root.to_path_buf(), |p, d| p.join(d)).join(&part);
         let last = rest.is_empty();
-        if (!last || follow_last) && links < 40 {
-            if let Ok(target) = fs::read_link(&here) {
-                links += 1;
-                let target = target.to_string_lossy().into_owned();
-                if target.starts_with('/') {
-                    done.clear();
-                }
-                rest.extend(target.split('/').filter(|p| !p.is_empty() && *p != ".").rev().map(str::to_owned));
-                continue;
+        if (!last || follow_last)
+            && links < 40
+            && let Ok(target) = fs::read_link(&here)
+        {
+            links += 1;
+            let target = target.to_string_lossy().into_owned();
+            if target.starts_with('/') {
+                done.clear();
             }
+            rest.extend(target.split('/').filter(|p| !p.is_empty() && *p != ".").rev().map(str::to_owned));
+            continue;
         }
         done.push(part);
     }

@@ -10,6 +10,9 @@ const DESTINATION: &str = "org.freedesktop.systemd1";
 const PATH: &str = "/org/freedesktop/systemd1";
 const MANAGER: &str = "org.freedesktop.systemd1.Manager";
 
+/// A link that the manager changed: `symlink` or `unlink`, its path, its target.
+type LinkChange = (String, String, String);
+
 /// The connection, made once when it is first needed.
 #[derive(Debug, Default)]
 pub(crate) struct Manager {
@@ -92,11 +95,11 @@ impl Manager {
     }
 
     /// `enable`, `disable`, `mask`, `unmask` of a unit file; the links that were changed come back.
-    pub(crate) fn unit_file(&self, verb: &str, unit: &str) -> Result<Vec<(String, String, String)>, String> {
+    pub(crate) fn unit_file(&self, verb: &str, unit: &str) -> Result<Vec<LinkChange>, String> {
         let names = vec![unit];
-        let changes: Result<Vec<(String, String, String)>, zbus::Error> = match verb {
+        let changes: Result<Vec<LinkChange>, zbus::Error> = match verb {
             "enable" => {
-                let reply: Result<(bool, Vec<(String, String, String)>), _> =
+                let reply: Result<(bool, Vec<LinkChange>), _> =
                     self.call(PATH, MANAGER, "EnableUnitFiles", &(names, false, true)).and_then(|m| m.body().deserialize());
                 reply.map(|(_, changes)| changes)
             }

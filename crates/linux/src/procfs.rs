@@ -140,10 +140,10 @@ fn sockets_of(pid: u32, wanted: &HashSet<u64>) -> std::io::Result<Vec<u64>> {
     for entry in fs::read_dir(&base)?.flatten() {
         let Ok(target) = rustix::fs::readlink(entry.path(), Vec::new()) else { continue };
         let inode = target.to_str().ok().and_then(|t| t.strip_prefix("socket:[")?.strip_suffix(']')?.parse().ok());
-        if let Some(inode) = inode.filter(|i| wanted.contains(i)) {
-            if !found.contains(&inode) {
-                found.push(inode);
-            }
+        if let Some(inode) = inode.filter(|i| wanted.contains(i))
+            && !found.contains(&inode)
+        {
+            found.push(inode);
         }
     }
     Ok(found)
@@ -161,18 +161,18 @@ pub(crate) fn listeners() -> std::io::Result<Vec<Socket>> {
     }
     for line in fs::read_to_string("/proc/net/unix")?.lines().skip(1) {
         let words: Vec<&str> = line.split_whitespace().collect();
-        if let [_, _, _, flags, _, _, inode, path, ..] = words.as_slice() {
-            if *flags == "00010000" {
-                found.push(Socket {
-                    protocol: Protocol::Unix,
-                    address: None,
-                    port: 0,
-                    path: Some((*path).to_owned()),
-                    inode: inode.parse().unwrap_or(0),
-                    uid: 0,
-                    v6_only: false,
-                });
-            }
+        if let [_, _, _, flags, _, _, inode, path, ..] = words.as_slice()
+            && *flags == "00010000"
+        {
+            found.push(Socket {
+                protocol: Protocol::Unix,
+                address: None,
+                port: 0,
+                path: Some((*path).to_owned()),
+                inode: inode.parse().unwrap_or(0),
+                uid: 0,
+                v6_only: false,
+            });
         }
     }
     Ok(found)

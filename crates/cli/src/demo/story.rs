@@ -247,10 +247,10 @@ impl Story {
         for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
             let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<i32>().ok()) else { continue };
             let line = fs::read(entry.path().join("cmdline")).unwrap_or_default();
-            if line.starts_with(bin.as_bytes()) {
-                if let Some(pid) = rustix::process::Pid::from_raw(pid) {
-                    let _ = rustix::process::kill_process(pid, rustix::process::Signal::KILL);
-                }
+            if line.starts_with(bin.as_bytes())
+                && let Some(pid) = rustix::process::Pid::from_raw(pid)
+            {
+                let _ = rustix::process::kill_process(pid, rustix::process::Signal::KILL);
             }
         }
     }

@@ -2,10 +2,10 @@
 use super::when::When;
 use crate::render::{Block, Page, Tone};
 use jolly_core::case::State;
+use jolly_core::code::Code;
 use jolly_core::config::Severity;
 use jolly_core::finding::Evidence;
 use jolly_core::rank::{Certainty, Relation};
-use jolly_core::code::Code;
 use jolly_core::report::{CauseEntry, Diagnosis, NoteEntry, Outlook, ServiceEntry};
 
 /// Options of the page.

@@ -106,6 +106,7 @@ fn still_true(snapshot: &Snapshot, case: &Case, code: Code, subject: &Subject) -
             }
             subject.pid.map(|pid| snapshot.process(pid).seen().is_some())
         }
+        Code::ManagerGaveUp => Some(matches!(case.state, State::Failed | State::Stopped)),
         Code::ConfigMissingFile => subject.path.as_deref().and_then(|p| snapshot.exists(p)).map(|there| !there),
         Code::AddressNotHere => {
             let own = snapshot.addresses().seen()?;

@@ -149,10 +149,10 @@ fn pid_file(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let text = snapshot.text(&file).seen()?;
     let pid: u32 = text.trim().parse().ok()?;
     let process = snapshot.process(pid);
-    if let Look::Seen(process) = &process {
-        if case.service.runs_as(process) {
-            return None;
-        }
+    if let Look::Seen(process) = &process
+        && case.service.runs_as(process)
+    {
+        return None;
     }
     let alive = match &process {
         Look::Seen(p) => Some(p.brief.name.clone()),

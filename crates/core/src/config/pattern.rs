@@ -20,10 +20,11 @@ pub fn regex_fault(pattern: &str) -> Option<&'static str> {
                     match bytes.get(j) {
                         None => return Some("missing terminating ] for character class"),
                         Some(b'\\') => j += 1,
-                        Some(b'[') if bytes.get(j + 1) == Some(&b':') => match pattern.get(j + 2..).and_then(|r| r.find(":]")) {
-                            Some(n) => j += n + 3,
-                            None => {}
-                        },
+                        Some(b'[') if bytes.get(j + 1) == Some(&b':') => {
+                            if let Some(n) = pattern.get(j + 2..).and_then(|r| r.find(":]")) {
+                                j += n + 3
+                            }
+                        }
                         Some(b']') => break,
                         _ => {}
                     }

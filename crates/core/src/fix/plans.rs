@@ -484,12 +484,12 @@ fn unit_file(snapshot: &Snapshot, case: &Case, verb: &str, mut plan: Plan) -> Re
     let unit = case.service.unit.as_ref().ok_or("it has no unit")?;
     plan.steps.push(Step::UnitFile { verb: verb.to_owned(), unit: unit.name.clone() });
     plan.title = format!("{verb} {}", unit.name);
-    if verb == "unmask" {
-        if let Look::Seen(link) = snapshot.link_stat(&unit.fragment) {
-            let who = crate::accounts::user_name(snapshot, link.uid);
-            let when = crate::log::format_time(link.modified * 1_000_000, &case.zone);
-            plan.remarks.push(format!("it was masked by {who} at {when}; make sure that was not on purpose"));
-        }
+    if verb == "unmask"
+        && let Look::Seen(link) = snapshot.link_stat(&unit.fragment)
+    {
+        let who = crate::accounts::user_name(snapshot, link.uid);
+        let when = crate::log::format_time(link.modified * 1_000_000, &case.zone);
+        plan.remarks.push(format!("it was masked by {who} at {when}; make sure that was not on purpose"));
     }
     Ok(plan)
 }

@@ -128,15 +128,11 @@ fn carry_out(writer: &mut dyn HostWriter, record: &mut Record, at: usize) -> Res
             info.backup = Some(name);
         }
         Step::Job { unit, .. } | Step::UnitFile { unit, .. } => info.was_active = writer.is_active(unit),
-        Step::Mode { path, from, .. } => {
-            if writer.current(path).is_some_and(|(_, s)| s.mode != *from) {
-                return Err(WriteError::Refused(format!("the mode of {path} changed since the plan was made")));
-            }
+        Step::Mode { path, from, .. } if writer.current(path).is_some_and(|(_, s)| s.mode != *from) => {
+            return Err(WriteError::Refused(format!("the mode of {path} changed since the plan was made")));
         }
-        Step::Owner { path, from, .. } => {
-            if writer.current(path).is_some_and(|(_, s)| (s.uid, s.gid) != *from) {
-                return Err(WriteError::Refused(format!("the owner of {path} changed since the plan was made")));
-            }
+        Step::Owner { path, from, .. } if writer.current(path).is_some_and(|(_, s)| (s.uid, s.gid) != *from) => {
+            return Err(WriteError::Refused(format!("the owner of {path} changed since the plan was made")));
         }
         _ => {}
     }

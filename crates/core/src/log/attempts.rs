@@ -306,10 +306,10 @@ fn from_journal(entries: &[JournalEntry], kind: &dyn Kind) -> Vec<Attempt> {
             }
             id::STOPPING => {
                 stopping = true;
-                if let Some(at) = current(&mut list) {
-                    if list[at].outcome == Outcome::Starting {
-                        list[at].outcome = Outcome::Stopped;
-                    }
+                if let Some(at) = current(&mut list)
+                    && list[at].outcome == Outcome::Starting
+                {
+                    list[at].outcome = Outcome::Stopped;
                 }
             }
             id::STOPPED | id::DEACTIVATED => {
@@ -347,10 +347,10 @@ fn manager_words(list: &mut Vec<Attempt>, entry: &JournalEntry, time: i64) {
         if let Some(last) = list.last_mut() {
             last.failures.push(journal_failure(Code::StartTimeout, entry, Match::default()));
         }
-    } else if let Some(found) = crate::manager::catalogue().recognise(message) {
-        if let (Some(code), Some(last)) = (found.code, list.last_mut()) {
-            last.failures.push(journal_failure(code, entry, found));
-        }
+    } else if let Some(found) = crate::manager::catalogue().recognise(message)
+        && let (Some(code), Some(last)) = (found.code, list.last_mut())
+    {
+        last.failures.push(journal_failure(code, entry, found));
     }
 }
 
@@ -426,10 +426,10 @@ fn from_file(snapshot: &Snapshot, request: &Request, path: &str, main: bool, lis
     for line in Tail::new(snapshot, path, status.size, budget) {
         let head = request.kind.grammar().head(&line.text, request.zone);
         let time = head.as_ref().map(|h| h.time);
-        if let (Some(time), Some(since)) = (time, since) {
-            if time < since - 2_000_000 {
-                break;
-            }
+        if let (Some(time), Some(since)) = (time, since)
+            && time < since - 2_000_000
+        {
+            break;
         }
         let mark = head.as_ref().and_then(|_| request.kind.grammar().mark(&line.text));
         lines.push((line, head, mark));
@@ -554,10 +554,10 @@ fn place_line(
         }
         None => attempt.logs.push(LogPart { file: path.into(), first_line: number, last_line: number, first_byte: Some(bytes.0), last_byte: Some(bytes.1) }),
     }
-    if attempt.outcome == Outcome::Failed {
-        if let Some(t) = time {
-            attempt.ended = Some(attempt.ended.unwrap_or(t).max(t));
-        }
+    if attempt.outcome == Outcome::Failed
+        && let Some(t) = time
+    {
+        attempt.ended = Some(attempt.ended.unwrap_or(t).max(t));
     }
     let (level, length) = head.unwrap_or_default();
     let notable = ["emerg", "alert", "crit", "error", "fatal", "panic"].iter().any(|l| level.ends_with(l));
@@ -604,10 +604,11 @@ fn settle(attempt: &mut Attempt) {
             attempt.failures.push(Failure { code: Code::Crashed, file: "journal".into(), line: None, time: attempt.ended, text, found });
         }
     }
-    if attempt.outcome == Outcome::Failed && !attempt.failures.iter().any(|f| !f.found.aftermath) {
-        if let Some(first) = attempt.unexplained.first().cloned() {
-            attempt.failures.insert(0, first);
-        }
+    if attempt.outcome == Outcome::Failed
+        && !attempt.failures.iter().any(|f| !f.found.aftermath)
+        && let Some(first) = attempt.unexplained.first().cloned()
+    {
+        attempt.failures.insert(0, first);
     }
 }
 

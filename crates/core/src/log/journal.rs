@@ -41,7 +41,7 @@ pub fn newest<'f>(files: Vec<ReadAt<'f>>, unit: &str, most: usize) -> Vec<Journa
         let skip = offsets.len().saturating_sub(most);
         found.extend(offsets.into_iter().skip(skip).filter_map(|o| file.entry(o)));
     }
-    found.sort_by(|a, b| b.time.cmp(&a.time));
+    found.sort_by_key(|e| std::cmp::Reverse(e.time));
     found.dedup_by(|a, b| a.time == b.time && a.message == b.message && a.pid == b.pid);
     found.truncate(most);
     found
@@ -311,7 +311,7 @@ mod tests {
         put(&mut file, 112, 16);
         file.resize(240, 0);
         let object = |file: &mut Vec<u8>, kind: u8, body: &[u8]| {
-            while file.len() % 8 != 0 {
+            while !file.len().is_multiple_of(8) {
                 file.push(0);
             }
             let at = file.len() as u64;

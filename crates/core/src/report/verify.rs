@@ -138,7 +138,7 @@ fn account(snapshot: &Snapshot, case: &Case) -> Option<CheckEntry> {
     if main.brief.uid != 0 || own.is_empty() {
         return None;
     }
-    let right = own.iter().any(|a| *a == workers);
+    let right = own.contains(&workers);
     let outcome = if right { CheckOutcome::Pass } else { CheckOutcome::Fail };
     Some(check("account", outcome, if right { format!("workers run as {workers}") } else { format!("no worker runs as {workers}") }))
 }

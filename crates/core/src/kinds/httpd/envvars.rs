@@ -42,11 +42,11 @@ pub(super) fn read(text: &str, snapshot: &Snapshot, environment: &mut BTreeMap<S
 /// `: ${NAME:=value}`.
 fn default(line: &str, environment: &mut BTreeMap<String, String>) {
     let Some(inner) = line.split_once("${").and_then(|(_, r)| r.rsplit_once('}')).map(|(i, _)| i) else { return };
-    if let Some((name, value)) = inner.split_once(":=").or_else(|| inner.split_once('=')) {
-        if environment.get(name).is_none_or(String::is_empty) {
-            let value = expand(value, environment);
-            environment.insert(name.to_owned(), value);
-        }
+    if let Some((name, value)) = inner.split_once(":=").or_else(|| inner.split_once('='))
+        && environment.get(name).is_none_or(String::is_empty)
+    {
+        let value = expand(value, environment);
+        environment.insert(name.to_owned(), value);
     }
 }
 

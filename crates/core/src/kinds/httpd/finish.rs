@@ -66,14 +66,15 @@ fn listeners(r: &mut Reader, facts: &Facts) {
         if address.is_unspecified() || address.is_loopback() {
             continue;
         }
-        if let Look::Seen(own) = r.snapshot.addresses() {
-            if !own.contains(address) && !crate::names::may_bind_foreign(r.snapshot, *address) {
-                let shown = crate::net::endpoint(*address, *port);
-                let found = r.find_at(Some(place.clone()), Code::AddressNotHere, format!("no interface of this host has the address of {shown}"));
-                found.directive = Some("Listen".into());
-                found.depends_on = DependsOn::Interfaces;
-                found.object = Some(shown);
-            }
+        if let Look::Seen(own) = r.snapshot.addresses()
+            && !own.contains(address)
+            && !crate::names::may_bind_foreign(r.snapshot, *address)
+        {
+            let shown = crate::net::endpoint(*address, *port);
+            let found = r.find_at(Some(place.clone()), Code::AddressNotHere, format!("no interface of this host has the address of {shown}"));
+            found.directive = Some("Listen".into());
+            found.depends_on = DependsOn::Interfaces;
+            found.object = Some(shown);
         }
     }
 }
@@ -117,7 +118,8 @@ fn tls(r: &mut Reader, facts: &Facts) {
     let global = facts.tls.get(&0).is_some_and(|t| t.certificate);
     for (host, tls) in &facts.tls {
         let Some(place) = &tls.engine else { continue };
-        if !tls.certificate && !(global && *host > 0) && r.module_loaded("ssl_module") && !r.module_loaded("md_module") {
+        let has = tls.certificate || (global && *host > 0) || r.module_loaded("md_module");
+        if !has && r.module_loaded("ssl_module") {
             let found = r.find_at(Some(place.clone()), Code::CertificateBad, "SSLEngine is on, but no SSLCertificateFile is given");
             found.directive = Some("SSLEngine".into());
             continue;

@@ -326,7 +326,14 @@ impl Reader<'_, '_> {
 
     fn keep(&mut self, line: &Line) {
         self.keep_setting(line);
-        self.items.push(Item { text: line.text.as_ref().into(), file: self.file.clone(), line: line.number, column: line.column, start: line.start, end: None });
+        self.items.push(Item {
+            text: line.text.as_ref().into(),
+            file: self.file.clone(),
+            line: line.number,
+            column: line.column,
+            start: line.start,
+            end: None,
+        });
     }
 
     fn keep_setting(&mut self, line: &Line) {

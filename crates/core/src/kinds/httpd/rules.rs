@@ -86,10 +86,8 @@ pub(super) fn directive(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mu
         "sslverifyclient" | "sslproxyverify" => one_of(r, d, &["none", "0", "off", "optional", "1", "require", "2", "on", "optional_no_ca", "3"]),
         "sslcertificatefile" | "sslcertificatekeyfile" | "sslcertificatechainfile" | "sslcacertificatefile" => certificate(r, d, scope, facts),
         "order" => one_of(r, d, &["allow,deny", "deny,allow", "mutual-failure"]),
-        "allow" | "deny" => {
-            if !d.value(0).eq_ignore_ascii_case("from") {
-                bad(r, d, format!("{} is followed by {:?}, expected \"from\"", d.name, d.value(0)));
-            }
+        "allow" | "deny" if !d.value(0).eq_ignore_ascii_case("from") => {
+            bad(r, d, format!("{} is followed by {:?}, expected \"from\"", d.name, d.value(0)));
         }
         "satisfy" => one_of(r, d, &["all", "any"]),
         "require" => require(r, d, scope),
@@ -135,10 +133,10 @@ pub(super) fn directive(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mu
         "alias" | "scriptalias" if d.values.len() == 1 && !scope.in_directory() => {
             bad(r, d, format!("{} has 1 value, expected 2 outside of <Location>", d.name));
         }
-        "limitrequestbody" | "limitrequestfields" | "limitrequestfieldsize" | "limitrequestline" | "limitxmlrequestbody" => {
-            if d.value(0).parse::<u64>().is_err() {
-                bad(r, d, format!("{} is {:?}, expected a plain number", d.name, d.value(0)));
-            }
+        "limitrequestbody" | "limitrequestfields" | "limitrequestfieldsize" | "limitrequestline" | "limitxmlrequestbody"
+            if d.value(0).parse::<u64>().is_err() =>
+        {
+            bad(r, d, format!("{} is {:?}, expected a plain number", d.name, d.value(0)));
         }
         "deflatecompressionlevel" => range(r, d, 1, 9),
         "deflatememlevel" => range(r, d, 1, 9),
@@ -198,9 +196,33 @@ fn range(r: &mut Reader, d: &Directive, least: i64, most: i64) {
 
 fn index_options(r: &mut Reader, d: &Directive) {
     const WORDS: &[&str] = &[
-        "none", "addaltclass", "charset", "descriptionwidth", "fancyindexing", "foldersfirst", "htmltable", "iconsarelinks", "iconheight", "iconwidth", "ignorecase",
-        "ignoreclient", "namewidth", "scanhtmltitles", "showforbidden", "suppresscolumnsorting", "suppressdescription", "suppresshtmlpreamble", "suppressicon",
-        "suppresslastmodified", "suppressrules", "suppresssize", "trackmodified", "type", "useolddateformat", "versionsort", "xhtml",
+        "none",
+        "addaltclass",
+        "charset",
+        "descriptionwidth",
+        "fancyindexing",
+        "foldersfirst",
+        "htmltable",
+        "iconsarelinks",
+        "iconheight",
+        "iconwidth",
+        "ignorecase",
+        "ignoreclient",
+        "namewidth",
+        "scanhtmltitles",
+        "showforbidden",
+        "suppresscolumnsorting",
+        "suppressdescription",
+        "suppresshtmlpreamble",
+        "suppressicon",
+        "suppresslastmodified",
+        "suppressrules",
+        "suppresssize",
+        "trackmodified",
+        "type",
+        "useolddateformat",
+        "versionsort",
+        "xhtml",
     ];
     let wrong = d.values.iter().find(|v| {
         let bare = v.trim_start_matches(['+', '-']).split('=').next().unwrap_or_default().to_ascii_lowercase();
@@ -222,8 +244,10 @@ fn expires(r: &mut Reader, d: &Directive, index: usize) {
         rest.remove(0);
     }
     let units = ["year", "month", "week", "day", "hour", "minute", "second"];
-    let pairs = rest.len() % 2 == 0 && rest.chunks(2).all(|p| p[0].parse::<i64>().is_ok() && units.iter().any(|u| p[1].trim_end_matches('s').starts_with(u)));
-    if !code && !(base && pairs) {
+    let pairs =
+        rest.len().is_multiple_of(2) && rest.chunks(2).all(|p| p[0].parse::<i64>().is_ok() && units.iter().any(|u| p[1].trim_end_matches('s').starts_with(u)));
+    let fine = code || (base && pairs);
+    if !fine {
         bad(r, d, format!("{value:?} is no expiry, expected such as \"access plus 1 month\""));
     }
 }
@@ -597,7 +621,12 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
         }
         Some(_) => {
             let rest = words.next();
-            if rest.is_none() && !matches!(provider.as_str(), "local" | "valid-user" | "ssl" | "ssl-verify-client" | "all" | "file-owner" | "file-group" | "dbd-login" | "dbd-logout" | "dbm-file-group") {
+            if rest.is_none()
+                && !matches!(
+                    provider.as_str(),
+                    "local" | "valid-user" | "ssl" | "ssl-verify-client" | "all" | "file-owner" | "file-group" | "dbd-login" | "dbd-logout" | "dbm-file-group"
+                )
+            {
                 bad(r, d, format!("Require {provider} names nothing"));
             } else if provider == "all" && !matches!(rest.as_deref(), Some("granted" | "denied")) {
                 bad(r, d, "Require all is followed by neither granted nor denied".into());
@@ -749,10 +778,8 @@ fn rewrite_cond(r: &mut Reader, d: &Directive) {
     }
     let pattern = d.value(1).trim_start_matches('!').to_owned();
     let test = pattern.starts_with(['-', '<', '>', '=']) || d.value(0).eq_ignore_ascii_case("expr");
-    if !test {
-        if let Some(fault) = crate::config::regex_fault(&pattern) {
-            return bad(r, d, format!("the pattern {pattern:?} does not compile: {fault}"));
-        }
+    if !test && let Some(fault) = crate::config::regex_fault(&pattern) {
+        return bad(r, d, format!("the pattern {pattern:?} does not compile: {fault}"));
     }
     if d.values.len() == 3 {
         let flags = d.value(2).to_owned();

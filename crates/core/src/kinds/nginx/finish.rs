@@ -76,12 +76,12 @@ fn unknown_variables(r: &mut Reader) {
 /// Directories of logs, the pid file and temporary files must exist.
 fn written(r: &mut Reader) {
     let mut all = r.out.model.writes.clone();
-    if !r.facts.has_error_log {
-        if let Some(default) = &r.options.error_log {
-            let entry = NamedPath { path: default.clone(), place: None, directive: "error_log".into() };
-            r.out.model.error_logs.insert(0, entry.clone());
-            all.push(entry);
-        }
+    if !r.facts.has_error_log
+        && let Some(default) = &r.options.error_log
+    {
+        let entry = NamedPath { path: default.clone(), place: None, directive: "error_log".into() };
+        r.out.model.error_logs.insert(0, entry.clone());
+        all.push(entry);
     }
     if r.facts.has_http {
         for (directive, default) in &r.options.temp_paths {

@@ -157,15 +157,11 @@ fn note(r: &mut Reader, d: &Directive, key: Key, tls: bool, default: bool, optio
         return;
     }
     let place = d.place.clone();
-    if default {
-        if let Some(first) = r.facts.listens.defaults.insert(key.clone(), place.clone()) {
-            r.find(d, Code::ConfigConflict, format!("{shown} has a default server already, in {first}"));
-        }
+    if default && let Some(first) = r.facts.listens.defaults.insert(key.clone(), place.clone()) {
+        r.find(d, Code::ConfigConflict, format!("{shown} has a default server already, in {first}"));
     }
-    if options {
-        if let Some(first) = r.facts.listens.options.insert(key.clone(), place.clone()) {
-            r.find(d, Code::ConfigConflict, format!("options of the socket {shown} are already given in {first}"));
-        }
+    if options && let Some(first) = r.facts.listens.options.insert(key.clone(), place.clone()) {
+        r.find(d, Code::ConfigConflict, format!("options of the socket {shown} are already given in {first}"));
     }
     let six = matches!(key.0, Some(IpAddr::V6(_)));
     let listen = match &key {
@@ -270,21 +266,22 @@ pub(super) fn finish(r: &mut Reader) {
         if covered || address.is_unspecified() || address.is_loopback() {
             continue;
         }
-        if let Look::Seen(own) = &addresses {
-            if !own.contains(&address) && !crate::names::may_bind_foreign(r.snapshot, address) {
-                let shown = crate::net::endpoint(address, key.1);
-                r.out.findings.push(crate::config::ConfigFinding {
-                    code: Code::AddressNotHere,
-                    severity: Severity::Error,
-                    place: Some(place),
-                    directive: Some("listen".into()),
-                    depends_on: crate::config::DependsOn::Interfaces,
-                    message: format!("no interface of this host has the address of {shown}"),
-                    help: None,
-                    object: Some(shown),
-                    edit: None,
-                });
-            }
+        if let Look::Seen(own) = &addresses
+            && !own.contains(&address)
+            && !crate::names::may_bind_foreign(r.snapshot, address)
+        {
+            let shown = crate::net::endpoint(address, key.1);
+            r.out.findings.push(crate::config::ConfigFinding {
+                code: Code::AddressNotHere,
+                severity: Severity::Error,
+                place: Some(place),
+                directive: Some("listen".into()),
+                depends_on: crate::config::DependsOn::Interfaces,
+                message: format!("no interface of this host has the address of {shown}"),
+                help: None,
+                object: Some(shown),
+                edit: None,
+            });
         }
     }
 }

@@ -259,7 +259,7 @@ impl Reader<'_, '_> {
     fn file_text(&mut self, text: &str) {
         let floor = self.blocks.len();
         let mut tokens = Tokens::new(text);
-        let mut starts = Lines::default();
+        let mut starts = Lines;
         let mut words = Vec::new();
         loop {
             if self.stopped {

@@ -181,7 +181,8 @@ pub(super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block) {
         }
         ("limit_except", _) => {
             block.no_uri = true;
-            const METHODS: &[&str] = &["GET", "HEAD", "POST", "PUT", "DELETE", "MKCOL", "COPY", "MOVE", "OPTIONS", "PROPFIND", "PROPPATCH", "LOCK", "UNLOCK", "PATCH"];
+            const METHODS: &[&str] =
+                &["GET", "HEAD", "POST", "PUT", "DELETE", "MKCOL", "COPY", "MOVE", "OPTIONS", "PROPFIND", "PROPPATCH", "LOCK", "UNLOCK", "PATCH"];
             let wrong = d.arguments().find(|a| !METHODS.iter().any(|m| m.eq_ignore_ascii_case(a))).map(str::to_owned);
             if let Some(wrong) = wrong {
                 r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no method that limit_except knows"));
@@ -861,7 +862,8 @@ fn network(r: &mut Reader, d: &Directive) {
     let value = d.argument(0).to_owned();
     let (address, bits) = value.split_once('/').map_or((value.as_str(), None), |(a, b)| (a, Some(b)));
     let most = if address.contains(':') { 128 } else { 32 };
-    let plain = is_network(&value) || value == "all" || value.starts_with("unix:") || (d.name() == "set_real_ip_from" && address.parse::<std::net::IpAddr>().is_err());
+    let plain =
+        is_network(&value) || value == "all" || value.starts_with("unix:") || (d.name() == "set_real_ip_from" && address.parse::<std::net::IpAddr>().is_err());
     let fits =
         address.parse::<std::net::IpAddr>().is_ok() && bits.is_none_or(|b| b.parse::<u8>().is_ok_and(|n| n <= most) || b.parse::<std::net::Ipv4Addr>().is_ok());
     if !plain && !fits {
@@ -884,7 +886,9 @@ fn cache_valid(r: &mut Reader, d: &Directive) {
 
 fn session_cache(r: &mut Reader, d: &Directive) {
     let wrong = d.arguments().map(str::to_owned).find(|a| {
-        let shared = a.strip_prefix("shared:").map(|rest| rest.split_once(':').is_some_and(|(name, size)| !name.is_empty() && values::size(size, false).is_some_and(|n| n >= 32 << 10)));
+        let shared = a
+            .strip_prefix("shared:")
+            .map(|rest| rest.split_once(':').is_some_and(|(name, size)| !name.is_empty() && values::size(size, false).is_some_and(|n| n >= 32 << 10)));
         let own = a.strip_prefix("builtin:").map(|n| values::count(n).is_some());
         !shared.or(own).unwrap_or(matches!(a.as_str(), "off" | "none" | "builtin"))
     });

@@ -119,12 +119,10 @@ impl<'a> Tokens<'a> {
             match c {
                 b'\\' => self.skip_escaped(),
                 b'$' => variable = true,
-                _ if quote != 0 => {
-                    if c == quote {
-                        quote = 0;
-                        need_blank = true;
-                        found = true;
-                    }
+                _ if quote != 0 && c == quote => {
+                    quote = 0;
+                    need_blank = true;
+                    found = true;
                 }
                 _ if blank(c) || c == b';' || c == b'{' => {
                     between = true;

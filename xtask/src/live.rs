@@ -1,0 +1,185 @@
+//! `cargo xtask live`: the program on a real booted host. Every incident of `xtask/live/incidents.toml` is injected for
+//! real, diagnosed, fixed by the tool, verified from outside the tool, and undone to the byte.
+use crate::host::Host;
+use serde::Deserialize;
+use serde_json::Value;
+use std::collections::BTreeMap;
+use std::path::Path;
+
+const INCIDENTS: &str = "xtask/live/incidents.toml";
+
+#[derive(Deserialize)]
+struct Ring {
+    incident: Vec<Incident>,
+    healthy: Vec<Healthy>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Incident {
+    name: String,
+    service: String,
+    #[serde(rename = "break")]
+    inject: String,
+    cause: String,
+    #[serde(default)]
+    subject: BTreeMap<String, Value>,
+    #[serde(default)]
+    fixes: Vec<String>,
+    pick: Option<String>,
+    set: Option<String>,
+    proof: Option<String>,
+    keeps: Option<String>,
+    #[serde(default)]
+    no_fix: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Healthy {
+    name: String,
+    service: String,
+    setup: String,
+}
+
+/// Everything that a change could touch, with owner and mode.
+const FILES: &str = "cd /; find etc/apache2 etc/nginx etc/systemd var/log/edge var/run/apache2/ -printf '%p %u:%g %m %y %l\\n' -type f ! -name '*.log' -exec sha256sum {} + 2>/dev/null | sort";
+/// Back to how the packages left it. Runs before every incident.
+const RESET: &str = "systemctl stop edge nginx apache2 2>/dev/null; pkill -9 nginx; pkill -9 apache2; pkill -9 python3; pkill -9 sleep; systemctl unmask -q nginx apache2; \
+     rm -rf /etc/edge /etc/systemd/system/edge.service /etc/systemd/system/*.wants/edge.service /var/log/edge /run/edge /var/lib/edge /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
+     userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 dev lo 2>/dev/null; rm -rf /etc/apache2 /etc/nginx; cp -a /pristine/apache2 /etc/apache2; cp -a /pristine/nginx /etc/nginx; \
+     find /var/log/nginx /var/log/apache2 -type f -delete; systemctl daemon-reload; systemctl enable -q nginx apache2 2>/dev/null; systemctl reset-failed; true";
+
+/// Runs the ring, or only what is named.
+pub(crate) fn run(program: &Path, only: &[&str]) -> Result<(), String> {
+    let text = std::fs::read_to_string(INCIDENTS).map_err(|e| format!("{INCIDENTS}: {e}"))?;
+    let ring: Ring = toml::from_str(&text).map_err(|e| format!("{INCIDENTS}: {e}"))?;
+    let host = Host::boot("jolly-live", program)?;
+    host.run("mkdir -p /pristine; cp -a /etc/apache2 /pristine/apache2; cp -a /etc/nginx /pristine/nginx")?;
+    let chosen = |name: &str| only.is_empty() || only.iter().any(|o| name.contains(o));
+    let (mut passed, mut failed) = (0, 0);
+    let mut tell = |name: &str, outcome: Result<(), String>| match outcome {
+        Ok(()) => {
+            passed += 1;
+            say(&format!("ok    {name}"));
+        }
+        Err(why) => {
+            failed += 1;
+            say(&format!("FAIL  {name}\n      {}", why.replace('\n', "\n      ")));
+        }
+    };
+    if only.is_empty() {
+        tell("out of the box two web servers want port 80, and one gets it", out_of_the_box(&host));
+    }
+    for incident in ring.incident.iter().filter(|i| chosen(&i.name)) {
+        tell(&incident.name, one(&host, incident));
+    }
+    for healthy in ring.healthy.iter().filter(|h| chosen(&h.name)) {
+        tell(&format!("healthy: {}", healthy.name), well(&host, healthy));
+    }
+    say(&format!("{passed} passed, {failed} failed"));
+    if failed > 0 { Err(format!("{failed} of the live ring failed")) } else { Ok(()) }
+}
+
+#[expect(clippy::print_stdout, reason = "a chore reports to its caller")]
+fn say(text: &str) {
+    println!("{text}");
+}
+
+fn tool(host: &Host, arguments: &str) -> Result<(i32, String, String), String> {
+    let output = host.run(&format!("jolly-sentinel {arguments}"))?;
+    Ok((output.status.code().unwrap_or(-1), String::from_utf8_lossy(&output.stdout).into_owned(), String::from_utf8_lossy(&output.stderr).into_owned()))
+}
+
+fn json(host: &Host, arguments: &str) -> Result<(i32, Value), String> {
+    let (status, out, err) = tool(host, &format!("{arguments} --format json"))?;
+    let value = serde_json::from_str(&out).map_err(|e| format!("\"{arguments}\" gave no JSON (status {status}): {e}; {err}"))?;
+    Ok((status, value))
+}
+
+fn files(host: &Host) -> Result<String, String> {
+    Ok(String::from_utf8_lossy(&host.run(FILES)?.stdout).into_owned())
+}
+
+fn hold(condition: bool, what: impl Into<String>) -> Result<(), String> {
+    if condition { Ok(()) } else { Err(what.into()) }
+}
+
+fn out_of_the_box(host: &Host) -> Result<(), String> {
+    let (_, survey) = json(host, "survey")?;
+    let failed: Vec<&str> =
+        survey["services"].as_array().into_iter().flatten().filter(|s| s["state"] == "failed").filter_map(|s| s["service"].as_str()).collect();
+    hold(failed.len() == 1, format!("exactly one is down, but these are: {failed:?}"))?;
+    let (status, diagnosis) = json(host, "diagnose")?;
+    hold(status == 1 && diagnosis["services"][0]["causes"][0]["code"] == "port-taken", format!("diagnose: {diagnosis}"))
+}
+
+fn first_cause(entry: &Value) -> String {
+    let causes: Vec<String> =
+        entry["causes"].as_array().into_iter().flatten().map(|c| format!("{} ({}): {} {}", c["code"], c["certainty"], c["title"], c["subject"])).collect();
+    if causes.is_empty() { format!("no cause; state {}, notes {}", entry["state"], entry["notes"]) } else { causes.join("\n") }
+}
+
+fn one(host: &Host, incident: &Incident) -> Result<(), String> {
+    host.run(RESET)?;
+    host.run(&incident.inject)?;
+    let before = files(host)?;
+    let service = &incident.service;
+    let (status, diagnosis) = json(host, &format!("diagnose {service}"))?;
+    let entry = &diagnosis["services"][0];
+    let cause = &entry["causes"][0];
+    hold(cause["code"] == incident.cause.as_str(), format!("expected {} first, but got\n{}", incident.cause, first_cause(entry)))?;
+    hold(cause["certainty"] == "certain", format!("not certain:\n{}", first_cause(entry)))?;
+    hold(status == 1, format!("diagnose ended with {status}"))?;
+    for (key, wanted) in &incident.subject {
+        hold(cause["subject"][key] == *wanted, format!("subject {key} is {}, expected {wanted}", cause["subject"][key]))?;
+    }
+    if !incident.fixes.is_empty() {
+        hold(cause["fixes"] == Value::from(incident.fixes.clone()), format!("fixes are {}", cause["fixes"]))?;
+    }
+    let (dry, _) = json(host, &format!("fix {service}"))?;
+    hold(dry == 1 && files(host)? == before, format!("a dry run must change nothing and end with 1, not {dry}"))?;
+    if incident.no_fix {
+        return Ok(());
+    }
+    let pick = incident.pick.as_deref().map(|p| format!(" --pick {p}")).unwrap_or_default();
+    let set = incident.set.as_deref().map(|s| format!(" --set {s}")).unwrap_or_default();
+    let (status, fixed) = json(host, &format!("fix {service}{pick}{set} --apply --settle 1s"))?;
+    hold(
+        status == 0,
+        format!(
+            "fix ended with {status}: verified {}, rolled back {}, next {}\n{}",
+            fixed["verified"], fixed["rolled_back"], fixed["next_cause"], fixed["verification"]["checks"]
+        ),
+    )?;
+    if let Some(proof) = &incident.proof {
+        let outside = host.run(proof)?;
+        hold(outside.status.success(), format!("from outside it has not recovered: {proof}"))?;
+    }
+    let (verified, _) = json(host, &format!("verify {service} --settle 0s"))?;
+    hold(verified == 0, format!("verify ended with {verified}"))?;
+    let id = fixed["undo_id"].as_str().unwrap_or_default().to_owned();
+    let (status, out, err) = tool(host, &format!("undo {id}"))?;
+    hold(status == 0, format!("undo ended with {status}: {out}{err}"))?;
+    let kept = |line: &&str| incident.keeps.as_deref().is_none_or(|k| !line.contains(k));
+    let after: String = files(host)?.lines().filter(kept).map(|l| format!("{l}\n")).collect();
+    let before: String = before.lines().filter(kept).map(|l| format!("{l}\n")).collect();
+    hold(after == before, format!("undo left a difference:\n{}", difference(&before, &after)))
+}
+
+fn difference(before: &str, after: &str) -> String {
+    let gone = before.lines().filter(|l| !after.contains(l)).map(|l| format!("- {l}"));
+    let new = after.lines().filter(|l| !before.contains(l)).map(|l| format!("+ {l}"));
+    gone.chain(new).take(8).collect::<Vec<_>>().join("\n")
+}
+
+fn well(host: &Host, healthy: &Healthy) -> Result<(), String> {
+    host.run(RESET)?;
+    host.run(&healthy.setup)?;
+    let (status, diagnosis) = json(host, &format!("diagnose {}", healthy.service))?;
+    let entry = &diagnosis["services"][0];
+    let loud: Vec<&Value> = entry["notes"].as_array().into_iter().flatten().filter(|n| n["severity"] != "hint").collect();
+    hold(status == 0 && entry["causes"] == Value::Array(vec![]), format!("status {status}\n{}", first_cause(entry)))?;
+    hold(entry["state"] == "running" && loud.is_empty(), format!("state {}, notes {loud:?}", entry["state"]))?;
+    hold(entry["restart_outlook"] == "would-start", format!("restart outlook {}", entry["restart_outlook"]))
+}
