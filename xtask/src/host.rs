@@ -104,6 +104,11 @@ impl Host {
     pub(crate) fn boot(name: &str, program: &Path) -> Result<Self, String> {
         let tree = tree()?;
         let base = cache().join("runs").join(name);
+        // What an interrupted run left behind would be taken for the new host.
+        while let Some(old) = find_init(&base) {
+            run("kill", &["-KILL", &old.to_string()])?;
+            std::thread::sleep(Duration::from_millis(300));
+        }
         discard(&base);
         for part in ["up", "work", "root"] {
             fs::create_dir_all(base.join(part)).map_err(|e| e.to_string())?;
@@ -196,7 +201,7 @@ impl Drop for Host {
 fn discard(base: &Path) {
     let began = Instant::now();
     let root = base.join("root");
-    while root.exists() && run("umount", &[&root.to_string_lossy()]).is_ok() && began.elapsed() < Duration::from_secs(5) {}
+    while root.exists() && run("umount", &["-l", &root.to_string_lossy()]).is_ok() && began.elapsed() < Duration::from_secs(5) {}
     let _ = fs::remove_dir_all(base);
 }
 

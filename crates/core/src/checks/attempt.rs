@@ -155,7 +155,8 @@ fn crashed_run(case: &Case, attempt: &Attempt) -> Option<Finding> {
         } else {
             format!("{} ran and ended by itself ({how})", case.service.name)
         },
-        proof: Proof::Now,
+        // The manager saw it in this run, and it is still down.
+        proof: if signal { Proof::Inevitable } else { Proof::Now },
         evidence: vec![Evidence::new(Source::Manager, format!("its main process ended: {how}")).file("journal").time(attempt.ended, &case.zone)],
         fixes: vec!["start"],
         blocks: true,

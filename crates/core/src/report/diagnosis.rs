@@ -166,8 +166,10 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     let findings = checks::run(snapshot, case);
     let up = matches!(case.state, State::Running);
     let (blocking, other): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.blocks);
-    let would_fail = blocking.iter().any(|f| matches!(f.proof, Proof::Inevitable | Proof::Now) && f.code != Code::WrongAccount);
-    let boot_fails = blocking.iter().any(|f| f.proof == Proof::Inevitable && f.code != Code::WrongAccount && !gone_at_boot(case, f));
+    // What only happened says nothing of the next start.
+    let happened = |c: Code| matches!(c, Code::WrongAccount | Code::Crashed | Code::ManagerGaveUp | Code::Unknown);
+    let would_fail = blocking.iter().any(|f| matches!(f.proof, Proof::Inevitable | Proof::Now) && !happened(f.code));
+    let boot_fails = blocking.iter().any(|f| f.proof == Proof::Inevitable && !happened(f.code) && !gone_at_boot(case, f));
     let mut notes: Vec<NoteEntry> = other.into_iter().map(note).collect();
     let causes = if up {
         let (now, latent): (Vec<Finding>, Vec<Finding>) = blocking.into_iter().partition(|f| f.code == Code::WrongAccount);

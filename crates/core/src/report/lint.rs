@@ -88,7 +88,7 @@ pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Insta
             end_column: f.place.as_ref().map(|p| p.end_column).filter(|c| *c > 0),
             directive: f.directive.clone(),
             depends_on: f.depends_on,
-            message: f.message.clone(),
+            message: crate::host::mask_text(&f.message),
             help: f.help.clone(),
         })
         .collect();

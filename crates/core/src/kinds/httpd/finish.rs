@@ -52,7 +52,7 @@ fn listeners(r: &mut Reader, facts: &Facts) {
             // `Listen 80` beside `0.0.0.0:80` is tolerated; beside any other address it is not.
             let wide = |a: &Option<std::net::IpAddr>| a.is_none_or(|a| a.is_unspecified());
             let tolerated = match (address, other) {
-                (None, Some(a)) | (Some(a), None) => a.is_unspecified(),
+                (None, Some(a)) | (Some(a), None) => a.is_unspecified() && a.is_ipv4(),
                 (Some(a), Some(b)) => a.is_ipv4() != b.is_ipv4(),
                 (None, None) => true,
             };

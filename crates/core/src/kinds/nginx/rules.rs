@@ -595,6 +595,11 @@ fn upstream_server(r: &mut Reader, d: &Directive) {
 
 /// An address that is looked up at start; names wait until all upstreams are known.
 fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) {
+    if address.contains('@') {
+        // A password may stand there: it is not repeated in the message.
+        r.find(d, Code::ConfigBadValue, "the address holds an @, which nginx takes for a part of the port");
+        return;
+    }
     let (host, port) = split_host(address);
     if let Some(port) = port {
         match port.parse::<u32>() {

@@ -124,7 +124,7 @@ impl<'a> Tokens<'a> {
                     need_blank = true;
                     found = true;
                 }
-                _ if blank(c) || c == b';' || c == b'{' => {
+                _ if quote == 0 && (blank(c) || c == b';' || c == b'{') => {
                     between = true;
                     found = true;
                 }

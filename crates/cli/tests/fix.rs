@@ -1,0 +1,99 @@
+//! `fix` and `undo` on a tree of files: plans, edits, refusals, and every byte back.
+mod common;
+
+use common::Tree;
+
+fn broken() -> Tree {
+    let tree = Tree::new().with_httpd();
+    tree.write("etc/apache2/sites-available/front.conf", "<VirtualHost *:80>\n    DocumentRooot /var/www/html\n</VirtualHost>\n");
+    tree
+}
+
+#[test]
+fn a_dry_run_shows_the_diff_and_changes_nothing() {
+    let tree = broken();
+    let before = tree.read("etc/apache2/sites-available/front.conf");
+    let answer = tree.run(&["fix", "apache2"]);
+    assert_eq!(answer.status, 1, "{}", answer.err);
+    assert!(answer.out.contains("-    DocumentRooot /var/www/html") && answer.out.contains("+    DocumentRoot /var/www/html"), "{}", answer.out);
+    assert!(answer.out.contains("--pick correct-directive --apply"), "{}", answer.out);
+    assert_eq!(tree.read("etc/apache2/sites-available/front.conf"), before);
+    assert!(!tree.state().exists(), "not even the journal is begun");
+}
+
+#[test]
+fn an_applied_fix_is_journalled_and_undone_to_the_byte() {
+    let tree = broken();
+    let file = "etc/apache2/sites-available/front.conf";
+    tree.mode(file, 0o640);
+    let before = tree.read(file);
+    let answer = tree.run(&["fix", "apache2", "--pick", "correct-directive", "--apply", "--format", "json"]);
+    let report = answer.json();
+    assert_eq!(report["verified"], "partly", "a tree cannot be started: {}", answer.out);
+    assert!(tree.read(file).contains("    DocumentRoot /var/www"));
+    assert_eq!(tree.run(&["lint", "apache2"]).status, 0);
+    let id = report["undo_id"].as_str().unwrap();
+    let listed = tree.run(&["undo", "--format", "json"]).json();
+    assert_eq!((listed["changes"][0]["id"].as_str(), listed["changes"][0]["outcome"].as_str()), (Some(id), Some("kept")));
+    let undone = tree.run(&["undo", id]);
+    assert_eq!(undone.status, 0, "{}", undone.err);
+    assert_eq!(tree.read(file), before);
+    use std::os::unix::fs::PermissionsExt;
+    assert_eq!(std::fs::metadata(tree.path().join(file)).unwrap().permissions().mode() & 0o777, 0o640);
+    assert_eq!(tree.run(&["undo", id]).status, 4, "once is enough");
+}
+
+#[test]
+fn somebody_elses_later_edit_is_never_overwritten() {
+    let tree = broken();
+    let file = "etc/apache2/sites-available/front.conf";
+    let report = tree.run(&["fix", "apache2", "--apply", "--format", "json"]).json();
+    tree.write(file, "# marta was here\n");
+    let answer = tree.run(&["undo", report["undo_id"].as_str().unwrap()]);
+    assert_eq!(answer.status, 4);
+    assert!(answer.err.contains("changed by somebody since"), "{}", answer.err);
+    assert_eq!(tree.read(file), "# marta was here\n");
+}
+
+#[test]
+fn several_picks_are_one_change() {
+    let tree = broken();
+    tree.write("etc/apache2/ports.conf", "Listen 80\nListen 80\n");
+    let plans = tree.run(&["fix", "apache2", "--format", "json"]).json();
+    let ids: Vec<&str> = plans["fixes"].as_array().unwrap().iter().filter_map(|f| f["id"].as_str()).collect();
+    assert!(ids.contains(&"comment-out") && ids.contains(&"correct-directive"), "{ids:?}");
+    let report = tree.run(&["fix", "apache2", "--pick", "comment-out,correct-directive", "--apply", "--format", "json"]).json();
+    assert_eq!(report["applied"].as_array().unwrap().len(), 2);
+    assert_eq!(tree.read("etc/apache2/ports.conf"), "Listen 80\n# Listen 80\n");
+    assert_eq!(tree.run(&["lint", "apache2"]).status, 0);
+    tree.run(&["undo", report["undo_id"].as_str().unwrap()]);
+    assert_eq!(tree.read("etc/apache2/ports.conf"), "Listen 80\nListen 80\n");
+    assert!(tree.read("etc/apache2/sites-available/front.conf").contains("DocumentRooot"));
+}
+
+#[test]
+fn wrong_calls_are_told_before_anything_happens() {
+    let tree = broken();
+    for (arguments, status) in [
+        (vec!["fix", "apache2", "--pick", "paint-it", "--apply"], 2),
+        (vec!["fix", "apache2", "--set", "port=lots"], 2),
+        (vec!["fix", "apache2", "--set", "colour=red"], 2),
+        (vec!["fix", "apache2", "--no-start"], 2),
+        (vec!["undo", "20310402-000000-nothing"], 2),
+        (vec!["undo", "../../etc/passwd"], 2),
+    ] {
+        let answer = tree.run(&arguments);
+        assert_eq!(answer.status, status, "{arguments:?}: {}{}", answer.out, answer.err);
+        assert!(!answer.err.is_empty());
+    }
+    assert!(tree.read("etc/apache2/sites-available/front.conf").contains("DocumentRooot"));
+}
+
+#[test]
+fn a_journal_that_cannot_be_written_ends_it_before_any_change() {
+    let tree = broken();
+    tree.write("jolly-state", "a file stands where the journal should be");
+    let answer = tree.run(&["fix", "apache2", "--apply"]);
+    assert_eq!(answer.status, 4, "{}{}", answer.out, answer.err);
+    assert!(tree.read("etc/apache2/sites-available/front.conf").contains("DocumentRooot"));
+}
