@@ -1,4 +1,6 @@
 //! `survey`, `diagnose`, `settings`, `explain` and the forms of their answers on a tree of files.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
 mod common;
 
 use common::Tree;

@@ -1,4 +1,6 @@
 //! `lint` against the real daemons: the corpus holds their verdicts and lines (`cargo xtask corpus`).
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
 mod common;
 
 use common::Tree;

@@ -1,4 +1,6 @@
 //! `fix` and `undo` on a tree of files: plans, edits, refusals, and every byte back.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
 mod common;
 
 use common::Tree;

@@ -40,7 +40,7 @@ fn mask(text: &[u8]) -> Cow<'_, [u8]> {
     Cow::Owned(out)
 }
 
-/// [`mask`] for text that is known to be UTF-8.
+/// Masks secrets in text that is known to be UTF-8.
 pub fn mask_text(text: &str) -> String {
     String::from_utf8_lossy(&mask(text.as_bytes())).into_owned()
 }
