@@ -3,6 +3,7 @@ mod corpus;
 mod harvest;
 mod host;
 mod live;
+mod pictures;
 
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -13,6 +14,7 @@ fn main() -> ExitCode {
     let outcome = match words.as_slice() {
         ["harvest", kind, source] => harvest::run(kind, Path::new(source)),
         ["corpus"] => program().and_then(|p| corpus::run(&p)),
+        ["pictures"] => program().and_then(|p| pictures::run(&p)),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
         _ => Err("chores: harvest KIND SOURCE_DIR, corpus, live [NAME…], pictures".into()),
     };

@@ -65,7 +65,12 @@ impl Service {
 /// All services that can be found, in the order of their names.
 pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
     let mut found: Vec<Service> = Vec::new();
+    let programs: Vec<&str> = kinds::KINDS.iter().flat_map(|k| k.programs().iter().copied()).collect();
     for name in manager::service_names(snapshot) {
+        let known = kinds::KINDS.iter().any(|k| k.units().contains(&name.as_str()));
+        if !known && !manager::mentions(snapshot, &name, &programs) {
+            continue;
+        }
         let Look::Seen(unit) = manager::unit(snapshot, &name) else { continue };
         if unit.name != name && found.iter().any(|s| s.unit_name() == Some(unit.name.as_str())) {
             if let Some(service) = found.iter_mut().find(|s| s.unit_name() == Some(unit.name.as_str())) {

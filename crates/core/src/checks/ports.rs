@@ -61,7 +61,7 @@ fn socket_evidence(holder: &Holder) -> Evidence {
 }
 
 fn origin(case: &Case, holder: &Holder) -> Evidence {
-    let started = holder.chain.first().map_or_else(|| "nothing that is still there".to_owned(), |l| format!("{} {}", l.kind, l.name));
+    let started = holder.chain.first().map_or_else(|| "it runs on by itself".to_owned(), |l| format!("started by {} {}", l.kind, l.name));
     let returns = match holder.returns {
         Returns::Boot => "; it comes back at boot",
         Returns::Itself => "; it is started again by itself",
@@ -70,7 +70,7 @@ fn origin(case: &Case, holder: &Holder) -> Evidence {
     };
     let command = crate::host::mask_arguments(&holder.process.arguments).join(" ");
     let shown = if command.is_empty() { holder.process.brief.name.clone() } else { command };
-    let detail = format!("started by {started} as {}: {shown}{returns}", holder.user);
+    let detail = format!("{started}, account {}: {shown}{returns}", holder.user);
     Evidence::new(Source::Process, detail).pid(holder.process.brief.pid).time(holder.process.started.map(|s| s * 1_000_000), &case.zone)
 }
 

@@ -13,12 +13,21 @@ static IN_ADDRESS: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r#"[^/\
 static AUTHORISATION: LazyLock<Option<Regex>> =
     LazyLock::new(|| Regex::new(r#"(?i)(?:authorization["']?\s*[:=]?\s*["']?)(?:basic|bearer)\s+([A-Za-z0-9._~+/=-]+)"#).ok());
 
+/// What every secret's surroundings hold: most texts are let through by this alone.
+static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
+    let words = ["pass", "secret", "token", "key", "masterauth", "credential", "authorization", "@"];
+    aho_corasick::AhoCorasick::builder().ascii_case_insensitive(true).build(words).ok()
+});
+
 /// Words that follow a secret's name in ordinary configuration without being one.
 const HARMLESS: &[&str] =
     &["on", "off", "none", "dialog", "builtin", "file", "required", "optional", "denied", "mismatch", "error", "for", "is", "of", "in", "on;", "off;"];
 
 /// Masks values of passwords, keys and tokens in any text; the result has the same length.
 fn mask(text: &[u8]) -> Cow<'_, [u8]> {
+    if !HINTS.as_ref().is_none_or(|h| h.is_match(text)) {
+        return Cow::Borrowed(text);
+    }
     let mut spans = Vec::new();
     for pattern in [&ASSIGNED, &IN_ADDRESS, &AUTHORISATION].into_iter().filter_map(|p| p.as_ref()) {
         for found in pattern.captures_iter(text) {

@@ -41,6 +41,28 @@ pub fn service_names(snapshot: &Snapshot) -> Vec<String> {
     names.into_iter().filter(|n| !n.ends_with("@.service")).collect()
 }
 
+/// Whether a unit's own text or its drop-ins speak of any of these words; a cheap look before the whole unit is read.
+pub fn mentions(snapshot: &Snapshot, name: &str, words: &[&str]) -> bool {
+    let template = name.split_once('@').map(|(stem, _)| format!("{stem}@.service"));
+    let candidates = [Some(name.to_owned()), template];
+    for dir in UNIT_DIRECTORIES {
+        let Look::Seen(entries) = snapshot.list(dir) else { continue };
+        let has = |wanted: &str| entries.binary_search_by(|e| e.name.as_str().cmp(wanted)).is_ok();
+        for candidate in candidates.iter().flatten() {
+            // A drop-in may start anything: then the whole unit is read.
+            if has(&format!("{candidate}.d")) {
+                return true;
+            }
+            if has(candidate) {
+                let text = snapshot.read(&path::join(dir, candidate));
+                let said = |text: &[u8]| words.iter().any(|w| memchr::memmem::find(text, w.as_bytes()).is_some());
+                return !matches!(text, Look::Absent) && text.seen().is_none_or(|t| said(&t));
+            }
+        }
+    }
+    false
+}
+
 /// Reads a unit with its drop-ins from the files. `Absent` when no file defines it.
 pub fn unit(snapshot: &Snapshot, name: &str) -> Look<Unit> {
     let template = name.split_once('@').and_then(|(stem, rest)| {

@@ -253,14 +253,11 @@ pub(super) fn finish(r: &mut Reader) {
     let keys = std::mem::take(&mut r.facts.listens.keys);
     let options = std::mem::take(&mut r.facts.listens.options);
     let addresses = r.snapshot.addresses();
+    let wild: std::collections::HashSet<(u16, bool)> =
+        keys.iter().filter_map(|(k, _)| k.0.filter(IpAddr::is_unspecified).map(|a| (k.1, a.is_ipv4()))).collect();
     for (key, at) in &keys {
         let Some(address) = key.0 else { continue };
-        let covered = keys.iter().any(|(other, _)| {
-            other.1 == key.1
-                && other.0.is_some_and(|o| o.is_unspecified() && o.is_ipv4() == address.is_ipv4())
-                && !address.is_unspecified()
-                && !options.contains_key(key)
-        });
+        let covered = !address.is_unspecified() && wild.contains(&(key.1, address.is_ipv4())) && !options.contains_key(key);
         r.out.model.listens[*at].bound = !covered;
         let place = r.out.model.listens[*at].place.clone();
         if covered || address.is_unspecified() || address.is_loopback() {

@@ -99,6 +99,10 @@ impl Options {
 
     /// Whether the build, or a loaded file, has the module.
     fn has_module(&self, snapshot: &Snapshot, module: &str, loaded: &[String]) -> bool {
+        // Most modules are always there; only these families can be files of their own.
+        if !module.starts_with("ngx_stream") && !module.starts_with("ngx_mail") && !module.starts_with("ngx_http_") {
+            return true;
+        }
         let Some(file) = module_file(module) else { return true };
         if loaded.iter().any(|l| l.ends_with(file)) {
             return true;

@@ -62,7 +62,7 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) blocks: Vec<Block>,
     pub(super) facts: rules::Facts,
     file: Arc<str>,
-    known: HashMap<String, Arc<Vec<Known>>>,
+    known: HashMap<String, Arc<[Arc<Known>]>>,
     open_files: Vec<String>,
     texts: HashMap<String, Arc<str>>,
     stopped: bool,
@@ -342,23 +342,24 @@ impl Reader<'_, '_> {
         self.out.model.settings.push(SettingInForce { name: d.name().to_owned(), value, section, place: d.place.clone() });
     }
 
-    fn rows(&mut self, name: &str) -> Arc<Vec<Known>> {
+    fn rows(&mut self, name: &str) -> Arc<[Arc<Known>]> {
         if let Some(known) = self.known.get(name) {
             return known.clone();
         }
-        let rows: Vec<Known> = DIRECTIVES.rows(name).map(known).collect();
-        let rows = Arc::new(rows);
+        let rows: Arc<[Arc<Known>]> = DIRECTIVES.rows(name).map(|row| Arc::new(known(row))).collect();
         self.known.insert(name.to_owned(), rows.clone());
         rows
     }
 
     /// Existence, place, terminator and number of arguments; in the daemon's order.
-    fn judge(&mut self, d: &Directive) -> Option<Known> {
+    fn judge(&mut self, d: &Directive) -> Option<Arc<Known>> {
         let rows = self.rows(d.name());
         let context = self.context();
-        let available: Vec<&Known> = rows.iter().filter(|k| self.options.has_module(self.snapshot, k.module, &self.out.model.modules)).collect();
-        let Some(row) = available.iter().find(|k| k.contexts.contains(&"any") || k.contexts.contains(&context)) else {
-            self.unknown_or_misplaced(d, &rows, !available.is_empty());
+        let there = |k: &Known| self.options.has_module(self.snapshot, k.module, &self.out.model.modules);
+        let fits = rows.iter().find(|k| (k.contexts.contains(&context) || k.contexts.contains(&"any")) && there(k));
+        let Some(row) = fits else {
+            let available = rows.iter().any(|k| there(k));
+            self.unknown_or_misplaced(d, &rows, available);
             return None;
         };
         if !row.block && d.opens {
@@ -383,10 +384,10 @@ impl Reader<'_, '_> {
             }
             return None;
         }
-        Some((*row).clone())
+        Some(row.clone())
     }
 
-    fn unknown_or_misplaced(&mut self, d: &Directive, rows: &[Known], available: bool) {
+    fn unknown_or_misplaced(&mut self, d: &Directive, rows: &[Arc<Known>], available: bool) {
         let name = d.name().to_owned();
         if available {
             let places: BTreeSet<&str> = rows.iter().flat_map(|k| k.contexts.iter().copied()).collect();
