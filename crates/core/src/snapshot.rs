@@ -58,7 +58,7 @@ impl<'h> Snapshot<'h> {
             Question::Addresses => "interfaces",
             Question::Clock => "the clock",
             Question::Probe(_) => "running servers",
-            Question::Stat(p) | Question::LinkStat(p) | Question::ReadLink(p) | Question::List(p) | Question::Read(p) => {
+            Question::Stat(p) | Question::LinkStat(p) | Question::ReadLink(p) | Question::List(p) | Question::Read(p) | Question::FindString(p, ..) => {
                 return if matches!(why, Unseen::NotRegular) {
                 } else {
                     self.unseen(format!("{p}: {why}"))
@@ -123,6 +123,10 @@ impl<'h> Snapshot<'h> {
     /// A file's bytes.
     pub fn read(&self, path: &str) -> Look<Arc<[u8]>> {
         pick!(self.ask(Question::Read(path.into())), Answer::Bytes)
+    }
+    /// The first string of a binary that holds `needle`, or is it.
+    pub fn find_string(&self, path: &str, needle: &str, whole: bool) -> Look<Option<String>> {
+        pick!(self.ask(Question::FindString(path.into(), needle.into(), whole)), Answer::Found)
     }
     /// A file's text; bytes that are no UTF-8 are replaced.
     pub fn text(&self, path: &str) -> Look<String> {

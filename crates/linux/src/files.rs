@@ -134,6 +134,22 @@ pub(crate) fn read(path: &Path) -> Look<Answer> {
     }
 }
 
+/// A string between two NUL bytes (or the file's ends) that holds `needle`; with `whole`, that is exactly it.
+pub(crate) fn find_string(path: &Path, needle: &str, whole: bool) -> Look<Answer> {
+    let bytes = match read(path) {
+        Look::Seen(Answer::Bytes(bytes)) => bytes,
+        Look::Absent => return Look::Absent,
+        Look::NotSeen(why) => return Look::NotSeen(why),
+        Look::Seen(_) => return Look::NotSeen(Unseen::NotRegular),
+    };
+    let found = memchr::memmem::find_iter(&bytes, needle.as_bytes()).find_map(|at| {
+        let start = memchr::memrchr(0, &bytes[..at]).map_or(0, |n| n + 1);
+        let end = memchr::memchr(0, &bytes[at..]).map_or(bytes.len(), |n| at + n);
+        (!whole || end - start == needle.len()).then(|| String::from_utf8_lossy(&bytes[start..end]).into_owned())
+    });
+    Look::Seen(Answer::Found(found))
+}
+
 pub(crate) fn read_at(path: &Path, offset: u64, length: u32) -> Look<Answer> {
     match open(path) {
         Look::Seen((file, _)) => match bytes_at(&file, offset, length) {

@@ -43,6 +43,7 @@ impl Host for LiveHost {
             Question::ReadLink(p) => files::link(Path::new(p)),
             Question::List(p) => files::list(Path::new(p)),
             Question::Read(p) => files::read(Path::new(p)),
+            Question::FindString(p, needle, whole) => files::find_string(Path::new(p), needle, *whole),
             Question::ReadAt(p, offset, length) => files::read_at(Path::new(p), *offset, *length),
             Question::Space(p) => files::space(Path::new(p)),
             Question::Mounts => mounts(),

@@ -33,6 +33,7 @@ impl Host for TreeHost {
             Question::List(p) => files::list(&path(p)),
             Question::Read(p) if p.starts_with("/proc/") || p.starts_with("/sys/") => Look::NotSeen(Unseen::PartMissing),
             Question::Read(p) => files::read(&path(p)),
+            Question::FindString(p, needle, whole) => files::find_string(&path(p), needle, *whole),
             Question::ReadAt(p, offset, length) => files::read_at(&path(p), *offset, *length),
             Question::Journal(unit, most) => journal_files::entries(&self.root, unit, *most),
             _ => Look::NotSeen(Unseen::PartMissing),

@@ -27,6 +27,8 @@ pub struct Parts {
 pub enum Answer {
     /// To `Stat` and `LinkStat`.
     Status(FileStatus),
+    /// To `FindString`; `None` when the file holds no such string.
+    Found(Option<String>),
     /// To `ReadLink`.
     Target(String),
     /// To `List`.

@@ -105,6 +105,8 @@ pub enum Question {
     List(String),
     /// A regular file's content, bounded by [`READ_LIMIT`].
     Read(String),
+    /// The first string of a binary (letters between two NUL bytes) that holds a text, or, with `true`, that is it.
+    FindString(String, String, bool),
     /// Bytes of a regular file: path, offset, length.
     ReadAt(String, u64, u32),
     /// Space on the file system that holds a path.

@@ -1,17 +1,22 @@
 //! Masks secrets in what a recorder wrote down. Lengths and lines stay, so places keep their meaning.
 use super::{Answer, Look, Question};
-use regex::bytes::Regex;
+use regex::bytes::{Regex, RegexBuilder};
 use std::borrow::Cow;
 use std::sync::{Arc, LazyLock};
 
 const KEY_BEGIN: &[u8] = b"PRIVATE KEY-----";
 
 static ASSIGNED: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(r#"(?i)(?:pass(?:word|wd|phrase)?|secret|token|api[_-]?key|auth[_-]?key|requirepass|masterauth|credential)[\w.-]*["']?(?:\s*[=:]\s*|\s+)["']?([^\s"';&]+)"#).ok()
+    pattern(r#"(?i)(?:pass(?:word|wd|phrase)?|secret|token|api[_-]?key|auth[_-]?key|requirepass|masterauth|credential)[\w.-]*["']?(?:\s*[=:]\s*|\s+)["']?([^\s"';&]+)"#).ok()
 });
-static IN_ADDRESS: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r#"[^/\s:@"']*:([^/\s@"':]+)@"#).ok());
+static IN_ADDRESS: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"[^/\s:@"']*:([^/\s@"':]+)@"#).ok());
 static AUTHORISATION: LazyLock<Option<Regex>> =
-    LazyLock::new(|| Regex::new(r#"(?i)(?:authorization["']?\s*[:=]?\s*["']?)(?:basic|bearer)\s+([A-Za-z0-9._~+/=-]+)"#).ok());
+    LazyLock::new(|| pattern(r#"(?i)(?:authorization["']?\s*[:=]?\s*["']?)(?:basic|bearer)\s+([A-Za-z0-9._~+/=-]+)"#).ok());
+
+/// Classes are those of ASCII: secrets around other letters are found all the same.
+fn pattern(text: &str) -> Result<Regex, regex::Error> {
+    RegexBuilder::new(text).unicode(false).build()
+}
 
 /// What every secret's surroundings hold: most texts are let through by this alone.
 static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {

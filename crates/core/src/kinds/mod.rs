@@ -98,10 +98,7 @@ fn package_version(snapshot: &Snapshot, package: &str) -> Option<String> {
 
 /// Whether any of these files holds the name as a string of its own.
 pub(crate) fn strings_hold(snapshot: &Snapshot, files: &[String], name: &str) -> bool {
-    let mut needle = vec![0];
-    needle.extend_from_slice(name.as_bytes());
-    needle.push(0);
-    files.iter().any(|f| snapshot.read(f).seen().is_some_and(|bytes| memchr::memmem::find(&bytes, &needle).is_some()))
+    files.iter().any(|f| snapshot.find_string(f, name, true).seen().is_some_and(|found| found.is_some()))
 }
 
 /// Names that a path pattern matches, in the order in which daemons read them; patterns may stand in any part.

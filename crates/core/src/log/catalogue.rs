@@ -1,6 +1,6 @@
 //! Failures of a kind as data: a pattern, its cause code, the objects it names, and real sample lines.
 use crate::code::Code;
-use regex::Regex;
+use regex::bytes::{Regex, RegexBuilder};
 use serde::Deserialize;
 use std::sync::OnceLock;
 
@@ -66,6 +66,11 @@ impl Match {
     }
 }
 
+/// A pattern over bytes: classes are those of ASCII, which keeps them small and quick to build.
+pub(super) fn bytes_pattern(pattern: &str) -> Option<Regex> {
+    RegexBuilder::new(pattern).unicode(false).build().ok()
+}
+
 const GROUPS: &[&str] = &["address", "port", "path", "directive", "account", "pid", "host", "line", "file", "signal", "value"];
 
 impl Catalogue {
@@ -87,9 +92,9 @@ impl Catalogue {
             if !line.contains(one.rule.needle.as_str()) {
                 return None;
             }
-            let pattern = one.pattern.get_or_init(|| Regex::new(&one.rule.pattern).ok()).as_ref()?;
-            let found = pattern.captures(line)?;
-            let objects = GROUPS.iter().filter_map(|g| found.name(g).map(|m| ((*g).to_owned(), m.as_str().to_owned()))).collect();
+            let pattern = one.pattern.get_or_init(|| bytes_pattern(&one.rule.pattern)).as_ref()?;
+            let found = pattern.captures(line.as_bytes())?;
+            let objects = GROUPS.iter().filter_map(|g| found.name(g).map(|m| ((*g).to_owned(), String::from_utf8_lossy(m.as_bytes()).into_owned()))).collect();
             Some(Match { code: one.rule.code, aftermath: one.rule.aftermath, harmless: one.rule.harmless, continues: one.rule.continues, objects })
         })
     }

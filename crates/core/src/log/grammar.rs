@@ -1,8 +1,9 @@
 //! How a kind's log lines begin, and which words mark the stages of a run. The data stand in the kind's folder.
+use super::catalogue::bytes_pattern;
 use jiff::civil::DateTime;
 use jiff::fmt::strtime::BrokenDownTime;
 use jiff::tz::TimeZone;
-use regex::Regex;
+use regex::bytes::Regex;
 use serde::Deserialize;
 use std::sync::OnceLock;
 
@@ -79,7 +80,7 @@ impl Grammar {
         self.parsed
             .get_or_init(|| {
                 let data: Data = toml::from_str(self.text).ok()?;
-                let heads = data.head.into_iter().map(|h| Some((Regex::new(&h.pattern).ok()?, h.time))).collect::<Option<_>>()?;
+                let heads = data.head.into_iter().map(|h| Some((bytes_pattern(&h.pattern)?, h.time))).collect::<Option<_>>()?;
                 Some(Parsed { heads, marks: data.marks })
             })
             .as_ref()
@@ -93,8 +94,8 @@ impl Grammar {
     /// Understands the head of a line. `zone` is that of the daemon's process.
     pub fn head(&self, line: &str, zone: &TimeZone) -> Option<Head> {
         self.parsed()?.heads.iter().find_map(|(pattern, format)| {
-            let found = pattern.captures(line)?;
-            let group = |name: &str| found.name(name).map(|m| m.as_str());
+            let found = pattern.captures(line.as_bytes())?;
+            let group = |name: &str| found.name(name).and_then(|m| std::str::from_utf8(m.as_bytes()).ok());
             Some(Head {
                 time: parse_time(group("time")?, format, zone)?,
                 level: group("level").unwrap_or_default().to_ascii_lowercase(),

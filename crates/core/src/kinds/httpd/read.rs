@@ -421,7 +421,7 @@ impl Reader<'_, '_> {
             }
             Look::Seen(_) => {
                 let holds = super::super::strings_hold(self.snapshot, std::slice::from_ref(&file), id);
-                if !holds && self.snapshot.read(&file).seen().is_some() {
+                if !holds && self.snapshot.find_string(&file, id, true).seen().is_some() {
                     let found = self.stop(line, Code::ConfigBadValue, format!("{file} holds no module named {id}"));
                     found.depends_on = DependsOn::Files;
                     return;

@@ -124,11 +124,7 @@ impl Options {
 /// The words of the configure line that the executable carries.
 fn configure_line(snapshot: &Snapshot, program: &str) -> Vec<String> {
     let line = snapshot.remember(&format!("configure {program}"), || {
-        let Some(bytes) = snapshot.read(program).seen() else { return String::new() };
-        let Some(at) = memchr::memmem::find(&bytes, b"--prefix=") else { return String::new() };
-        let start = memchr::memrchr(0, &bytes[..at]).map_or(0, |n| n + 1);
-        let end = memchr::memchr(0, &bytes[at..]).map_or(bytes.len(), |n| at + n);
-        String::from_utf8_lossy(&bytes[start..end]).into_owned()
+        snapshot.find_string(program, "--prefix=", false).seen().flatten().unwrap_or_default()
     });
     crate::manager::split_words(&line)
 }
