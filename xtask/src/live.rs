@@ -137,6 +137,9 @@ fn one(host: &Host, incident: &Incident) -> Result<(), String> {
     if !incident.fixes.is_empty() {
         hold(cause["fixes"] == Value::from(incident.fixes.clone()), format!("fixes are {}", cause["fixes"]))?;
     }
+    let (_, elsewhere) = json(host, &format!("capture {service} --output /tmp/evidence.json; jolly-sentinel --from /tmp/evidence.json diagnose {service}"))?;
+    let there = &elsewhere["services"][0]["causes"][0];
+    hold(there["code"] == cause["code"] && there["subject"] == cause["subject"], format!("from captured evidence it is {there}"))?;
     let (dry, _) = json(host, &format!("fix {service}"))?;
     hold(dry == 1 && files(host)? == before, format!("a dry run must change nothing and end with 1, not {dry}"))?;
     if incident.no_fix {

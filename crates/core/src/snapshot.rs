@@ -59,10 +59,10 @@ impl<'h> Snapshot<'h> {
             Question::Clock => "the clock",
             Question::Probe(_) => "running servers",
             Question::Stat(p) | Question::LinkStat(p) | Question::ReadLink(p) | Question::List(p) | Question::Read(p) | Question::FindString(p, ..) => {
-                return if matches!(why, Unseen::NotRegular) {
-                } else {
-                    self.unseen(format!("{p}: {why}"))
-                };
+                if !matches!(why, Unseen::NotRegular) {
+                    self.unseen(format!("{p}: {why}"));
+                }
+                return;
             }
             Question::ReadAt(p, ..) | Question::Space(p) => return self.unseen(format!("{p}: {why}")),
             Question::Journal(unit, _) => return self.unseen(format!("journal of {unit}: {why}")),

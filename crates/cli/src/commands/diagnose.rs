@@ -33,7 +33,13 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let report = report::diagnose(&snapshot, &services, !all);
     let when = when(context, report.observed_at.as_deref())?;
     let program = context.program();
-    let look = pages::diagnosis::Look { when: &when, program: &program, verbose: context.global.verbose, looked_at: services.len() };
+    let look = pages::diagnosis::Look {
+        when: &when,
+        program: &program,
+        verbose: context.global.verbose,
+        can_apply: context.origin != crate::context::Origin::Bundle,
+        looked_at: services.len(),
+    };
     context.emit(&pages::diagnosis::page(&report, &look), &report)?;
     Ok(status(&report, !all))
 }

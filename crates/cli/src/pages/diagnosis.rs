@@ -13,6 +13,8 @@ pub(crate) struct Look<'l> {
     pub(crate) when: &'l When,
     pub(crate) program: &'l str,
     pub(crate) verbose: bool,
+    /// Whether a fix could be carried out from here; captured evidence cannot be changed.
+    pub(crate) can_apply: bool,
     /// Services that were looked at, for the answer that nothing is wrong.
     pub(crate) looked_at: usize,
 }
@@ -199,11 +201,13 @@ fn next(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     let mut commands = Vec::new();
     if let Some(first) = cause.fixes.first() {
         commands.push((format!("{} fix {name}", look.program), "shows each way to put it right as a diff, and changes nothing".to_owned()));
-        commands.push((format!("{} fix {name} --pick {first} --apply", look.program), price(first, cause)));
+        if look.can_apply {
+            commands.push((format!("{} fix {name} --pick {first} --apply", look.program), price(first, cause)));
+        }
     } else {
         commands.push((format!("{} explain {}", look.program, cause.code), "what this means and what puts it right".to_owned()));
     }
-    if let Some(second) = cause.fixes.get(1) {
+    if let Some(second) = cause.fixes.get(1).filter(|_| look.can_apply) {
         commands.push((format!("{} fix {name} --pick {second} --apply", look.program), price(second, cause)));
     }
     page.push(Block::Commands(commands));

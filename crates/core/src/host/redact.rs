@@ -7,7 +7,12 @@ use std::sync::{Arc, LazyLock};
 const KEY_BEGIN: &[u8] = b"PRIVATE KEY-----";
 
 static ASSIGNED: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(r#"(?i)(?:pass(?:word|wd|phrase)?|secret|token|api[_-]?key|auth[_-]?key|requirepass|masterauth|credential)[\w.-]*["']?(?:\s*[=:]\s*|\s+)["']?([^\s"';&]+)"#).ok()
+    // A whole word that names a secret, then its value on the same line. "pass" alone is too common a word (`proxy_pass`):
+    // it needs a sign of assignment.
+    pattern(
+        r#"(?i)(?:\b|[_-])(?:(?:password|passwd|passphrase|pwd|secret|token|requirepass|masterauth|credentials?|(?:api|access|auth|secret|private)[_-]?(?:key|token))["']?(?:[ \t]*[=:][ \t]*|[ \t]+)|pass["']?[ \t]*[=:][ \t]*)["']?([^\s"';&]+)"#,
+    )
+    .ok()
 });
 static IN_ADDRESS: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"[^/\s:@"']*:([^/\s@"':]+)@"#).ok());
 static AUTHORISATION: LazyLock<Option<Regex>> =
@@ -132,7 +137,17 @@ mod tests {
     fn leaves_ordinary_words_alone() {
         check("auth_basic_user_file /etc/nginx/passwords;", "auth_basic_user_file /etc/nginx/passwords;");
         check("SSLPassPhraseDialog builtin", "SSLPassPhraseDialog builtin");
-        check("listen 80;", "listen 80;");
+        for plain in [
+            "listen 80;",
+            "ServerTokens OS",
+            "server_tokens off;",
+            "proxy_pass http://127.0.0.1:80;",
+            "Set-Cookie: tide",
+            "# passwords are\nnot here",
+            "ssl_certificate_key /etc/x.key;",
+        ] {
+            check(plain, plain);
+        }
     }
 
     #[test]

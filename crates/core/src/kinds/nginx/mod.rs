@@ -123,9 +123,7 @@ impl Options {
 
 /// The words of the configure line that the executable carries.
 fn configure_line(snapshot: &Snapshot, program: &str) -> Vec<String> {
-    let line = snapshot.remember(&format!("configure {program}"), || {
-        snapshot.find_string(program, "--prefix=", false).seen().flatten().unwrap_or_default()
-    });
+    let line = snapshot.remember(&format!("configure {program}"), || snapshot.find_string(program, "--prefix=", false).seen().flatten().unwrap_or_default());
     crate::manager::split_words(&line)
 }
 
