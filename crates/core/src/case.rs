@@ -226,7 +226,7 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
             (Some(_), Some(unit)) => brief.pid == main || (!unit.control_group.is_empty() && in_group(&process.cgroup, &unit.control_group)),
             // Without a manager the pid file or the program decides.
             (Some(name), None) => process.cgroup.contains(name),
-            (None, _) => Some(brief.pid) == pid_file || service.runs_as(&process),
+            (None, _) => Some(brief.pid) == pid_file || service.started(&process),
         };
         if belongs {
             own.push(*process);

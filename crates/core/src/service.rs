@@ -41,6 +41,17 @@ impl Service {
         self.instance.command.first().map(String::as_str)
     }
 
+    /// Whether a process was started from this very service's program. Several copies of one daemon stay apart by that
+    /// where no manager tells; a control script starts another program, so there the kind decides.
+    pub fn started(&self, process: &Process) -> bool {
+        let Some(program) = self.program() else { return false };
+        let first = process.arguments.first().map_or("", String::as_str);
+        let executable = process.executable.as_deref().unwrap_or_default();
+        let by_script = path::name(program).ends_with("ctl");
+        let itself = program == first || program == executable || process.arguments.get(1).is_some_and(|a| a == program);
+        if by_script { self.runs_as(process) } else { itself && self.kind.is_main(&process.arguments) }
+    }
+
     /// Whether a process is this daemon: by its executable, or by its pid file for described programs.
     pub fn runs_as(&self, process: &Process) -> bool {
         if !self.kind.is_main(&process.arguments) {
@@ -207,7 +218,11 @@ fn strays(snapshot: &Snapshot, found: &mut Vec<Service>) {
             continue;
         }
         let Look::Seen(process) = snapshot.process(brief.pid) else { continue };
-        if !kind.is_main(&process.arguments) || !process.own_root {
+        if !process.own_root {
+            snapshot.unseen(format!("pid {} ({}) runs in a container of its own", brief.pid, brief.name));
+            continue;
+        }
+        if !kind.is_main(&process.arguments) {
             continue;
         }
         let mut command = process.arguments.clone();

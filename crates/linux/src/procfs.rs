@@ -62,10 +62,13 @@ pub(crate) fn one(pid: u32, boot: Option<i64>) -> Look<Answer> {
     let ticks = rustix::param::clock_ticks_per_second();
     let started = boot.map(|b| b + i64::try_from(brief.start_ticks / ticks.max(1)).unwrap_or(0));
     let login = fs::read_to_string(format!("{base}/loginuid")).ok().and_then(|t| t.trim().parse().ok()).filter(|u| *u != u32::MAX);
-    let own_root = match (fs::metadata(format!("{base}/root/")), fs::metadata("/")) {
-        (Ok(theirs), Ok(ours)) => theirs.dev() == ours.dev() && theirs.ino() == ours.ino(),
-        _ => true,
-    };
+    // A process in a process-number space of its own has more than one number; that can be seen without being root.
+    let nested = field("NSpid:").split_whitespace().count() > 1;
+    let own_root = !nested
+        && match (fs::metadata(format!("{base}/root/")), fs::metadata("/")) {
+            (Ok(theirs), Ok(ours)) => theirs.dev() == ours.dev() && theirs.ino() == ours.ino(),
+            _ => true,
+        };
     Look::Seen(Answer::Process(Box::new(Process {
         executable: target("exe"),
         arguments,
