@@ -41,6 +41,8 @@ pub fn newest<'f>(files: Vec<ReadAt<'f>>, unit: &str, most: usize) -> Vec<Journa
         let skip = offsets.len().saturating_sub(most);
         found.extend(offsets.into_iter().skip(skip).filter_map(|o| file.entry(o)));
     }
+    // Lines written at once carry one time: the later one in the file is the newer one.
+    found.reverse();
     found.sort_by_key(|e| std::cmp::Reverse(e.time));
     found.dedup_by(|a, b| a.time == b.time && a.message == b.message && a.pid == b.pid);
     found.truncate(most);
@@ -304,6 +306,10 @@ mod tests {
 
     /// A small journal made by hand: one data object in the hash table, two entries behind an array.
     fn tiny() -> Vec<u8> {
+        journal(10, 20)
+    }
+
+    fn journal(earlier: u64, later_time: u64) -> Vec<u8> {
         let mut file = vec![0u8; 208];
         file[..8].copy_from_slice(b"LPKSHHRH");
         let put = |file: &mut Vec<u8>, at: usize, n: u64| file[at..at + 8].copy_from_slice(&n.to_le_bytes());
@@ -329,6 +335,7 @@ mod tests {
             body
         };
         let message = object(&mut file, 1, &data("MESSAGE=tide is up", 0, 0, 0));
+        let later = object(&mut file, 1, &data("MESSAGE=tide is high", 0, 0, 0));
         let entry = |file: &mut Vec<u8>, time: u64, unit_at: u64| {
             let mut body = Vec::new();
             body.extend(1u64.to_le_bytes());
@@ -341,8 +348,8 @@ mod tests {
             object(file, 3, &body)
         };
         // The unit's own offset is not known yet; the message alone will do for its entries.
-        let first = entry(&mut file, 10, message);
-        let second = entry(&mut file, 20, message);
+        let first = entry(&mut file, earlier, message);
+        let second = entry(&mut file, later_time, later);
         let mut array = 0u64.to_le_bytes().to_vec();
         array.extend(second.to_le_bytes());
         let array = object(&mut file, 6, &array);
@@ -363,9 +370,15 @@ mod tests {
     fn finds_a_units_entries_by_hash_newest_first() {
         let found = newest(vec![reader(tiny())], "relay.service", 10);
         assert_eq!(found.iter().map(|e| e.time).collect::<Vec<_>>(), [20, 10]);
-        assert_eq!(found[0].message, "tide is up");
+        assert_eq!(found[0].message, "tide is high");
         assert_eq!(newest(vec![reader(tiny())], "relay.service", 1)[0].time, 20);
         assert!(newest(vec![reader(tiny())], "other.service", 10).is_empty());
+    }
+
+    #[test]
+    fn lines_of_one_moment_keep_their_order() {
+        let found = newest(vec![reader(journal(10, 10))], "relay.service", 10);
+        assert_eq!(found.iter().map(|e| e.message.as_str()).collect::<Vec<_>>(), ["tide is high", "tide is up"]);
     }
 
     #[test]

@@ -87,7 +87,7 @@ pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Opti
         unit: service.unit_name(),
         files: &files,
         zone: &zone,
-        most: if failed_only { most.saturating_mul(4) } else { most },
+        most: if failed_only { most.max(1000) } else { most },
         count_all: most >= 50,
         running_since: (!case.processes.is_empty()).then_some(None),
     };
