@@ -207,6 +207,8 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
     let own_program = service.program().map(path::name).unwrap_or_default().to_owned();
     let main = unit.map_or(0, |u| u.main_pid);
     let pid_file = service.described.pid_file.as_deref().and_then(|f| snapshot.text(f).seen()).and_then(|t| t.trim().parse::<u32>().ok());
+    // Only where a script starts it the pid file alone tells which program that is.
+    let by_script = service.program().is_none_or(|p| snapshot.read_at(p, 0, 2).seen().is_some_and(|head| head.starts_with(b"#!")));
     let (mut own, mut strays) = (Vec::new(), Vec::new());
     for brief in &all {
         let named = programs.contains(&brief.name.as_str()) || own_program.get(..own_program.len().min(15)) == Some(brief.name.as_str());
@@ -226,7 +228,7 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
             (Some(_), Some(unit)) => brief.pid == main || (!unit.control_group.is_empty() && in_group(&process.cgroup, &unit.control_group)),
             // Without a manager the pid file or the program decides.
             (Some(name), None) => process.cgroup.contains(name),
-            (None, _) => Some(brief.pid) == pid_file || service.started(&process),
+            (None, _) => service.started(&process) || (Some(brief.pid) == pid_file && by_script),
         };
         if belongs {
             own.push(*process);

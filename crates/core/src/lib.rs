@@ -25,3 +25,5 @@ pub mod report;
 pub mod service;
 pub mod services_file;
 pub mod snapshot;
+#[cfg(test)]
+mod testing;

@@ -21,3 +21,6 @@ pub static CHECKS: &[Check] = &[manager::check, configuration::check, files::che
 pub fn run(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     CHECKS.iter().flat_map(|check| check(snapshot, case)).collect()
 }
+
+#[cfg(test)]
+mod tests;

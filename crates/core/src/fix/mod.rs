@@ -67,3 +67,6 @@ pub trait HostWriter {
     /// Whether a unit is active now.
     fn is_active(&self, unit: &str) -> Option<bool>;
 }
+
+#[cfg(test)]
+mod tests;

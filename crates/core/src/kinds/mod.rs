@@ -125,14 +125,4 @@ pub(crate) fn glob(snapshot: &Snapshot, pattern: &str) -> Vec<String> {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn every_kinds_data_are_sound_and_recognise_their_own_samples() {
-        for kind in KINDS {
-            assert_eq!(crate::log::data_faults(kind.grammar(), *kind), Vec::<String>::new(), "{}", kind.name());
-        }
-        assert_eq!(crate::manager::catalogue().faults(), Vec::<String>::new());
-    }
-}
+mod tests;

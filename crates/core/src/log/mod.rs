@@ -13,3 +13,6 @@ pub use catalogue::{Catalogue, Match, Rule};
 pub use grammar::{Grammar, Head, Mark};
 pub use tail::{Tail, TailLine, count_lines};
 pub use zone::{format_time, host_zone, zone_named};
+
+#[cfg(test)]
+mod tests;

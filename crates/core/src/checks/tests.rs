@@ -1,0 +1,234 @@
+use crate::case::{Depth, State, gather};
+use crate::code::Code;
+use crate::rank::Certainty;
+use crate::report::{ServiceEntry, diagnose_case};
+use crate::snapshot::Snapshot;
+use crate::testing::{NOW, TextHost, described};
+
+const UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
+const CONFIG: &str =
+    "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n    }\n}\n";
+
+/// `edge`: nginx with a unit, its directories, and nothing wrong.
+fn edge() -> TextHost {
+    TextHost::new()
+        .file("/etc/systemd/system/edge.service", UNIT)
+        .link("/etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service")
+        .program("/usr/sbin/nginx")
+        .file("/etc/nginx/nginx.conf", CONFIG)
+        .dir("/var/log/nginx", 0o755, 0)
+}
+
+fn diagnose(host: &TextHost, name: &str, toml: &str) -> ServiceEntry {
+    let service = described(host, name, toml);
+    let snapshot = Snapshot::new(host);
+    let case = gather(&snapshot, &service, Depth::Diagnosis);
+    diagnose_case(&snapshot, &case).0
+}
+
+fn failed(host: TextHost) -> ServiceEntry {
+    diagnose(&host.unit("edge.service", "failed", |_| {}), "edge", "")
+}
+
+#[track_caller]
+fn first(entry: &ServiceEntry, code: Code) {
+    let got: Vec<_> = entry.causes.iter().map(|c| (c.code, c.certainty, c.title.clone())).collect();
+    assert_eq!(entry.causes.first().map(|c| (c.code, c.certainty)), Some((code, Certainty::Certain)), "{got:?}");
+}
+
+#[test]
+fn a_stranger_a_managed_holder_and_one_with_clients_get_their_own_order_of_fixes() {
+    let stranger = failed(edge().process(812, "/opt/gauge-sim --port 8088", 1000, "").listens("0.0.0.0", 8088, &[812]));
+    first(&stranger, Code::PortTaken);
+    assert_eq!(stranger.causes[0].fixes, ["stop-holder", "move-port"]);
+    assert_eq!((stranger.causes[0].subject.port, stranger.causes[0].subject.pid), (Some(8088), Some(812)));
+    let managed = failed(edge().process(812, "/opt/gauge-sim", 0, "/system.slice/gauge.service").listens("0.0.0.0", 8088, &[812]));
+    assert_eq!(managed.causes[0].fixes, ["move-port", "stop-holder"]);
+    assert!(managed.causes[0].title.contains("gauge.service"), "{}", managed.causes[0].title);
+    let busy = failed(edge().process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812]).clients(3));
+    assert_eq!(busy.causes[0].fixes, ["move-port", "stop-holder"]);
+}
+
+#[test]
+fn a_copy_with_the_same_configuration_is_this_very_service_another_one_is_not() {
+    let same = failed(edge().process(900, "/usr/sbin/nginx -c /etc/nginx/nginx.conf", 0, "").listens("0.0.0.0", 8088, &[900]));
+    first(&same, Code::AlreadyRunning);
+    let other = failed(edge().process(900, "/usr/sbin/nginx -c /opt/other.conf", 0, "").listens("0.0.0.0", 8088, &[900]));
+    first(&other, Code::PortTaken);
+    let no_port = failed(edge().process(900, "/usr/sbin/nginx", 0, ""));
+    assert_eq!(no_port.causes[0].code, Code::AlreadyRunning);
+}
+
+#[test]
+fn a_listener_elsewhere_is_no_hindrance() {
+    let entry = failed(edge().process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8089, &[812]).listens("::1", 8088, &[812]));
+    assert!(entry.causes.is_empty(), "{:?}", entry.causes);
+}
+
+#[test]
+fn a_masked_unit_comes_before_everything_else() {
+    let host = TextHost::new().link("/etc/systemd/system/nginx.service", "/dev/null").program("/usr/sbin/nginx").file("/etc/nginx/nginx.conf", "nonsense");
+    let entry = diagnose(&host.unit("nginx.service", "inactive", |u| u.load_state = "masked".into()), "nginx", "");
+    first(&entry, Code::ManagerDisabled);
+    assert_eq!(entry.causes[0].fixes, ["unmask"]);
+    assert_eq!(entry.causes.len(), 2, "what would stop it after the unmasking is told, too");
+}
+
+#[test]
+fn disabled_and_never_started_is_a_cause_but_a_clean_stop_is_on_purpose() {
+    let mut host = TextHost::new().file("/etc/systemd/system/edge.service", UNIT).program("/usr/sbin/nginx").file("/etc/nginx/nginx.conf", CONFIG).dir(
+        "/var/log/nginx",
+        0o755,
+        0,
+    );
+    host = host.unit("edge.service", "inactive", |u| u.unit_file_state = "disabled".into());
+    let entry = diagnose(&host, "edge", "");
+    first(&entry, Code::ManagerDisabled);
+    assert_eq!(entry.causes[0].fixes, ["enable"]);
+    let stopped = edge().unit("edge.service", "inactive", |_| {}).journal(&[
+        (1000, "7d4958e842da4a758f6c1cdc7b36dcc5", "Starting"),
+        (1200, "39f53479d3a045ac8e11786248231fbf", "Started"),
+        (5000, "de5b426a63be47a7b6ac3eaac82e2f6f", "Stopping"),
+        (5200, "9d1aaa27d60140bd96365438aad20286", "Stopped"),
+    ]);
+    let entry = diagnose(&stopped, "edge", "");
+    assert_eq!((entry.state, entry.wanted, entry.causes.len()), (State::Stopped, false, 0));
+}
+
+#[test]
+fn a_program_that_is_not_there_or_not_executable_or_without_interpreter() {
+    let unit = UNIT.replace("/usr/sbin/nginx ", "/opt/edge/nginx ");
+    let missing = failed(edge().file("/etc/systemd/system/edge.service", &unit));
+    first(&missing, Code::ProgramMissing);
+    let closed = failed(edge().file("/etc/systemd/system/edge.service", &unit).file("/opt/edge/nginx", "x"));
+    first(&closed, Code::PermissionDenied);
+    let script = edge().file("/etc/systemd/system/edge.service", &UNIT.replace("ExecStart=", "ExecStartPre=/opt/check\nExecStart="));
+    let orphan = failed(script.owned("/opt/check", 0o755, 0).file("/opt/check", "#!/opt/none\n").program("/opt/x"));
+    assert!(
+        orphan.causes.iter().any(|c| c.subject.path.as_deref() == Some("/opt/check") || c.subject.path.as_deref() == Some("/opt/none")),
+        "{:?}",
+        orphan.causes
+    );
+}
+
+#[test]
+fn an_account_that_the_unit_names_and_nobody_knows() {
+    let entry = failed(edge().file("/etc/systemd/system/edge.service", &UNIT.replace("[Service]", "[Service]\nUser=ferryman")));
+    first(&entry, Code::AccountMissing);
+    assert_eq!(entry.causes[0].subject.account.as_deref(), Some("ferryman"));
+}
+
+#[test]
+fn paths_that_the_account_may_not_write_are_told_by_whose_fault_it_is() {
+    let unit = UNIT.replace("[Service]", "[Service]\nUser=tide");
+    let base = || edge().file("/etc/systemd/system/edge.service", &unit).dir("/run", 0o777, 0);
+    let closed = failed(base());
+    first(&closed, Code::PermissionDenied);
+    assert_eq!((closed.causes[0].subject.path.as_deref(), closed.causes[0].subject.account.as_deref()), (Some("/var/log/nginx"), Some("tide")));
+    let left_behind = failed(base().dir("/var/log/nginx", 0o755, 71).owned("/var/log/nginx/error.log", 0o640, 1000));
+    first(&left_behind, Code::WrongOwner);
+    assert_eq!(left_behind.causes[0].fixes, ["give-back", "move-aside"]);
+    let fine = failed(base().dir("/var/log/nginx", 0o755, 71));
+    assert!(fine.causes.is_empty(), "{:?}", fine.causes);
+}
+
+#[test]
+fn a_full_or_read_only_file_system() {
+    first(&failed(edge().space(0, Some(100), false)), Code::DiskFull);
+    first(&failed(edge().space(1 << 30, Some(0), false)), Code::DiskFull);
+    first(&failed(edge().space(1 << 30, None, true)), Code::ReadOnly);
+    assert!(failed(edge().space(1 << 30, Some(100), false)).causes.is_empty());
+}
+
+#[test]
+fn the_sandbox_of_a_unit_takes_paths_away_and_gives_them_back() {
+    for (settings, refused) in [
+        ("ProtectSystem=strict", true),
+        ("ProtectSystem=strict\nReadWritePaths=/var/log/nginx /run", false),
+        ("ProtectSystem=full", false),
+        ("ReadOnlyPaths=/var/log", true),
+        ("ReadOnlyPaths=/var/log\nReadWritePaths=/var/log/nginx", false),
+        ("InaccessiblePaths=-/var/log/nginx", true),
+        ("ProtectHome=yes", false),
+    ] {
+        let entry = failed(edge().file("/etc/systemd/system/edge.service", &UNIT.replace("[Service]", &format!("[Service]\n{settings}"))));
+        assert_eq!(entry.causes.first().is_some_and(|c| c.code == Code::PolicyDenied), refused, "{settings}: {:?}", entry.causes);
+    }
+}
+
+#[test]
+fn privileged_ports_need_root_or_the_capability() {
+    let config = CONFIG.replace("8088", "88");
+    let unit = |more: &str| UNIT.replace("[Service]", &format!("[Service]\nUser=tide\n{more}"));
+    let host = |more: &str| {
+        edge()
+            .file("/etc/nginx/nginx.conf", &config)
+            .file("/etc/systemd/system/edge.service", &unit(more))
+            .dir("/var/log/nginx", 0o777, 0)
+            .dir("/run", 0o777, 0)
+    };
+    first(&failed(host("")), Code::PortPrivileged);
+    assert!(failed(host("AmbientCapabilities=CAP_NET_BIND_SERVICE")).causes.is_empty());
+    assert!(failed(host("").file("/proc/sys/net/ipv4/ip_unprivileged_port_start", "80\n")).causes.is_empty());
+}
+
+#[test]
+fn what_the_log_says_is_compared_with_what_is_true_now() {
+    let log = "2031/04/02 06:10:11 [emerg] 7#7: bind() to 0.0.0.0:8088 failed (98: Address already in use)";
+    let attempt = [(1000, "7d4958e842da4a758f6c1cdc7b36dcc5", "Starting"), (1100, "", log), (1300, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start")];
+    let gone = failed(edge().journal(&attempt));
+    assert_eq!((gone.causes[0].code, gone.causes[0].certainty), (Code::PortTaken, Certainty::Possible));
+    let held = failed(edge().journal(&attempt).process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812]));
+    first(&held, Code::PortTaken);
+    assert_eq!(held.causes.len(), 1);
+    assert!(held.causes[0].evidence.iter().any(|e| e.detail.contains("Address already in use")));
+}
+
+#[test]
+fn our_own_reading_gives_way_where_the_daemon_read_the_same_files() {
+    let ready = [(1000, "7d4958e842da4a758f6c1cdc7b36dcc5", "Starting"), (1200, "39f53479d3a045ac8e11786248231fbf", "Started")];
+    let host = edge().file("/etc/nginx/nginx.conf", &CONFIG.replace("access_log off;", "harbour_light on;")).journal(&ready);
+    let service = |h: TextHost| {
+        diagnose(
+            &h.unit("edge.service", "active", |u| u.main_pid = 5).process(5, "/usr/sbin/nginx", 0, "/system.slice/edge.service").listens("0.0.0.0", 8088, &[5]),
+            "edge",
+            "",
+        )
+    };
+    let old = service(host.clone());
+    assert!(old.causes.is_empty() && old.notes.iter().all(|n| n.code != Code::LatentFailure), "{:?}", old.notes);
+    let edited = service(host.modified("/etc/nginx/nginx.conf", NOW));
+    assert!(edited.notes.iter().any(|n| n.code == Code::LatentFailure), "{:?}", edited.notes);
+    assert_eq!(edited.state, State::Running);
+}
+
+#[test]
+fn left_over_sockets_and_pid_files() {
+    let toml = "[service.tide-relay]\nkind = \"program\"\nstart = \"/opt/tide-relay\"\nlisten = \"unix:/run/tide/relay.sock\"\npid_file = \"/run/tide/relay.pid\"\naccount = \"tide\"\n";
+    let base = || TextHost::new().program("/opt/tide-relay").dir("/run/tide", 0o755, 71);
+    let own = diagnose(&base().socket_file("/run/tide/relay.sock", 71), "tide-relay", toml);
+    assert_eq!(own.causes[0].code, Code::StaleFile);
+    let foreign = diagnose(&base().socket_file("/run/tide/relay.sock", 1000), "tide-relay", toml);
+    assert_eq!(foreign.causes[0].code, Code::WrongOwner);
+    let somebody_else = diagnose(&base().file("/run/tide/relay.pid", "4711\n").process(4711, "/opt/gauge-sim", 0, ""), "tide-relay", toml);
+    assert_eq!(somebody_else.causes.iter().find(|c| c.subject.pid == Some(4711)).map(|c| c.code), Some(Code::StaleFile), "{:?}", somebody_else.causes);
+    let wrong_account = diagnose(&base().file("/run/tide/relay.pid", "50\n").process(50, "/opt/tide-relay", 1000, ""), "tide-relay", toml);
+    assert!(wrong_account.causes.iter().any(|c| c.code == Code::WrongAccount && c.certainty == Certainty::Certain), "{:?}", wrong_account.causes);
+    assert_eq!(wrong_account.state, State::Degraded);
+}
+
+#[test]
+fn a_unit_that_hit_its_limit_is_told_by_its_earlier_reason() {
+    let log = "2031/04/02 06:10:11 [emerg] 7#7: unknown directive \"lisen\" in /etc/nginx/nginx.conf:7";
+    let entries = [
+        (1000, "7d4958e842da4a758f6c1cdc7b36dcc5", "Starting"),
+        (1100, "", log),
+        (1300, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start"),
+        (2000, "", "Start request repeated too quickly."),
+    ];
+    let still = failed(edge().file("/etc/nginx/nginx.conf", &CONFIG.replace("listen", "lisen")).journal(&entries));
+    first(&still, Code::ConfigUnknownDirective);
+    assert_eq!(still.causes.last().map(|c| c.code), Some(Code::ManagerGaveUp));
+    let mended = failed(edge().journal(&entries).modified("/etc/nginx/nginx.conf", NOW - 50));
+    first(&mended, Code::ManagerGaveUp);
+}

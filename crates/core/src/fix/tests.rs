@@ -1,0 +1,144 @@
+use super::{Plan, Preview, Step, combined, plans};
+use crate::case::{Depth, gather};
+use crate::host::{Answer, Host, Look, Question};
+use crate::report::standing_causes;
+use crate::snapshot::Snapshot;
+use crate::testing::{TextHost, described};
+use std::collections::BTreeMap;
+
+const UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx\n[Install]\nWantedBy=multi-user.target\n";
+const CONFIG: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    # listen 8088 once\n    server {\n        listen 8088;\n        listen [::]:8088;\n        location /api {\n            proxy_pass http://127.0.0.1:8088;\n        }\n    }\n}\n";
+
+fn edge() -> TextHost {
+    TextHost::new()
+        .file("/etc/systemd/system/edge.service", UNIT)
+        .link("/etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service")
+        .program("/usr/sbin/nginx")
+        .file("/etc/nginx/nginx.conf", CONFIG)
+        .dir("/var/log/nginx", 0o755, 0)
+        .unit("edge.service", "failed", |_| {})
+}
+
+/// The plans for the first cause, by id.
+fn offered(host: &TextHost, set: &[(&str, &str)]) -> BTreeMap<&'static str, Result<Plan, String>> {
+    let service = described(host, "edge", "");
+    let snapshot = Snapshot::new(host);
+    let case = gather(&snapshot, &service, Depth::Diagnosis);
+    let causes = standing_causes(&snapshot, &case);
+    let cause = causes.first().expect("there is a cause");
+    let given = set.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
+    cause.fixes.iter().copied().zip(plans(&snapshot, &case, std::slice::from_ref(&service), cause, &given)).collect()
+}
+
+fn edited(host: &TextHost, plan: &Plan) -> String {
+    let steps = combined(&Snapshot::new(host), &[plan]).expect("the edits fit");
+    let preview = Preview::new(host, &steps);
+    Snapshot::new(&preview).text("/etc/nginx/nginx.conf").seen().expect("it can be read")
+}
+
+#[test]
+fn a_port_moves_in_every_place_that_belongs_to_it_and_nowhere_else() {
+    let host = edge().process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812]);
+    let all = offered(&host, &[("port", "8090")]);
+    let plan = all["move-port"].as_ref().expect("it can move");
+    let after = edited(&host, plan);
+    assert_eq!(after, CONFIG.replace("listen 8088;", "listen 8090;").replace("[::]:8088", "[::]:8090"), "comments and the proxy stay");
+    assert!(plan.remarks.iter().any(|r| r.contains("nginx.conf:11") && r.contains("left alone")), "{:?}", plan.remarks);
+    assert_eq!(plan.parameters[0].value, "8090");
+    assert!(plan.diff.contains("-        listen 8088;") && plan.diff.contains("+        listen 8090;"));
+}
+
+#[test]
+fn a_port_never_moves_to_one_that_is_held_or_wanted() {
+    let host = edge().process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812]).listens("127.0.0.1", 8090, &[812]);
+    for (port, word) in [("8090", "held"), ("8088", "already"), ("0", "no port"), ("99999", "no port"), ("x", "no port")] {
+        let plan = offered(&host, &[("port", port)]);
+        match plan["move-port"].as_ref() {
+            Err(why) => assert!(why.contains(word) || port == "8088", "{port}: {why}"),
+            Ok(plan) => panic!("{port} must be refused, not {}", plan.title),
+        }
+    }
+    let chosen = offered(&host, &[]);
+    let value = &chosen["move-port"].as_ref().expect("it can move").parameters[0].value;
+    assert!(!["8088", "8090"].contains(&value.as_str()), "{value}");
+}
+
+#[test]
+fn a_holder_is_stopped_where_it_was_started() {
+    let gauge = "[Service]\nExecStart=/opt/gauge-sim\n[Install]\nWantedBy=multi-user.target\n";
+    let host = edge()
+        .file("/etc/systemd/system/gauge.service", gauge)
+        .link("/etc/systemd/system/multi-user.target.wants/gauge.service", "../gauge.service")
+        .unit("gauge.service", "active", |_| {})
+        .process(812, "/opt/gauge-sim", 0, "/system.slice/gauge.service")
+        .listens("0.0.0.0", 8088, &[812]);
+    let all = offered(&host, &[]);
+    let plan = all["stop-holder"].as_ref().expect("it can be stopped");
+    let steps: Vec<String> = plan.steps.iter().map(Step::spelled).collect();
+    assert_eq!(steps, ["stop gauge.service", "disable gauge.service"]);
+    assert!(plan.reversible);
+    let stray = edge().process(812, "/opt/gauge-sim", 0, "").process(813, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812, 813]);
+    let all = offered(&stray, &[]);
+    let plan = all["stop-holder"].as_ref().expect("it can be stopped");
+    assert_eq!(plan.steps.len(), 2, "children that share the socket go with it");
+    assert!(!plan.reversible);
+}
+
+#[test]
+fn what_the_host_or_this_session_needs_is_never_signalled() {
+    for (pid, name) in [(300, "/usr/sbin/sshd"), (777, "/usr/bin/bash"), (301, "/lib/systemd/systemd-logind")] {
+        let host = edge().process(pid, name, 0, "").listens("0.0.0.0", 8088, &[pid]);
+        let all = offered(&host, &[]);
+        let refused = all["stop-holder"].as_ref().expect_err("it must be left alone");
+        assert!(refused.contains("left alone"), "{name}: {refused}");
+    }
+}
+
+#[test]
+fn a_directive_over_several_lines_goes_behind_comment_signs_whole() {
+    let config = CONFIG.replace("    access_log off;\n", "    access_log off;\n    gzip_types text/plain\n        text/css;\n    gzip\n        maybe;\n");
+    let host = edge().file("/etc/nginx/nginx.conf", &config);
+    let all = offered(&host, &[]);
+    let after = edited(&host, all["comment-out"].as_ref().expect("it can be"));
+    assert_eq!(after, config.replace("    gzip\n        maybe;\n", "#     gzip\n#         maybe;\n"));
+    let shared = edge().file("/etc/nginx/nginx.conf", &CONFIG.replace("access_log off;", "gzip maybe; access_log off;"));
+    assert!(offered(&shared, &[])["comment-out"].is_err(), "a line that holds more is not touched");
+}
+
+#[test]
+fn a_missing_directory_is_made_with_its_missing_parents_for_the_account() {
+    let unit = UNIT.replace("[Service]", "[Service]\nUser=tide");
+    let host = edge().file("/etc/systemd/system/edge.service", &unit).file("/etc/nginx/nginx.conf", &CONFIG.replace("/var/log/nginx/", "/var/log/edge/deep/"));
+    let all = offered(&host, &[]);
+    let steps: Vec<String> = all["make-directory"].as_ref().expect("it can be made").steps.iter().map(Step::spelled).collect();
+    assert_eq!(steps, ["make the directory /var/log/edge, mode 0750", "make the directory /var/log/edge/deep, mode 0750"]);
+}
+
+#[test]
+fn a_grant_is_the_smallest_that_helps() {
+    let unit = UNIT.replace("[Service]", "[Service]\nUser=tide");
+    let base = || edge().file("/etc/systemd/system/edge.service", &unit).dir("/run", 0o777, 0);
+    let steps =
+        |host: &TextHost| -> Vec<String> { offered(host, &[])["grant-access"].as_ref().expect("it can be granted").steps.iter().map(Step::spelled).collect() };
+    assert_eq!(steps(&base().dir("/var/log/nginx", 0o755, 0)), ["give /var/log/nginx from 0:0 to 0:71", "set the mode of /var/log/nginx from 0755 to 0775"]);
+    assert_eq!(steps(&base().dir("/var/log/nginx", 0o500, 71)), ["set the mode of /var/log/nginx from 0500 to 0700"]);
+    assert_eq!(steps(&base().dir("/var/log", 0o700, 0).dir("/var/log/nginx", 0o755, 71)), ["set the mode of /var/log from 0700 to 0701"]);
+}
+
+#[test]
+fn a_preview_shows_links_edits_and_directories_and_nothing_else_changes() {
+    let host = edge().file("/etc/nginx/available", "x");
+    let steps = [
+        Step::SymbolicLink { path: "/etc/nginx/enabled".into(), before: None, after: Some("available".into()) },
+        Step::Directory { path: "/var/log/edge".into(), mode: 0o750, owner: (0, 0) },
+        Step::Rename { from: "/usr/sbin/nginx".into(), to: "/usr/sbin/nginx.aside".into() },
+    ];
+    let preview = Preview::new(&host, &steps);
+    let snapshot = Snapshot::new(&preview);
+    assert_eq!(snapshot.text("/etc/nginx/enabled").seen().as_deref(), Some("x"));
+    assert_eq!(snapshot.is_directory("/var/log/edge"), Some(true));
+    assert_eq!(snapshot.exists("/usr/sbin/nginx"), Some(false));
+    let Look::Seen(Answer::Names(names)) = preview.ask(&Question::List("/etc/nginx".into())) else { panic!("a directory") };
+    assert_eq!(names.iter().map(|n| n.name.as_str()).collect::<Vec<_>>(), ["available", "enabled", "nginx.conf"]);
+    assert_eq!(Snapshot::new(&host).exists("/etc/nginx/enabled"), Some(false));
+}
