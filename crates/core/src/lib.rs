@@ -26,4 +26,4 @@ pub mod service;
 pub mod services_file;
 pub mod snapshot;
 #[cfg(test)]
-mod testing;
+mod tests;

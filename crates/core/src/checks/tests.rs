@@ -3,7 +3,7 @@ use crate::code::Code;
 use crate::rank::Certainty;
 use crate::report::{ServiceEntry, diagnose_case};
 use crate::snapshot::Snapshot;
-use crate::testing::{NOW, TextHost, described};
+use crate::tests::{NOW, TextHost, described};
 
 const UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
 const CONFIG: &str =

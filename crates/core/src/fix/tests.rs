@@ -3,7 +3,7 @@ use crate::case::{Depth, gather};
 use crate::host::{Answer, Host, Look, Question};
 use crate::report::standing_causes;
 use crate::snapshot::Snapshot;
-use crate::testing::{TextHost, described};
+use crate::tests::{TextHost, described};
 use std::collections::BTreeMap;
 
 const UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx\n[Install]\nWantedBy=multi-user.target\n";

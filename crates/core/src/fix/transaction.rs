@@ -297,5 +297,5 @@ fn put_back(writer: &mut dyn HostWriter, id: &str, one: &RecordedStep, undone: &
 }
 
 #[cfg(test)]
-#[path = "transaction_tests.rs"]
+#[path = "tests/transaction.rs"]
 mod tests;

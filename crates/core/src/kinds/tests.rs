@@ -2,7 +2,7 @@ use super::{KINDS, installed_version};
 use crate::code::Code;
 use crate::config::{Configuration, Severity};
 use crate::snapshot::Snapshot;
-use crate::testing::{TextHost, read};
+use crate::tests::{TextHost, read};
 use proptest::prelude::*;
 
 fn nginx(text: &str) -> Configuration {

@@ -1,7 +1,7 @@
 use super::{Afterwards, Attempt, AttemptRequest, Outcome, StartedBy, Tail, attempts, count_lines};
 use crate::code::Code;
 use crate::snapshot::Snapshot;
-use crate::testing::TextHost;
+use crate::tests::TextHost;
 use jiff::tz::TimeZone;
 
 const STARTING: &str = "7d4958e842da4a758f6c1cdc7b36dcc5";
