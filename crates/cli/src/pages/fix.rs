@@ -49,7 +49,7 @@ fn plan(page: &mut Page, number: usize, fix: &FixEntry) {
     }
     let mut rows: Vec<(String, String)> = fix.steps.iter().filter(|s| !s.starts_with("edit ")).map(|s| (format!("would {s}"), String::new())).collect();
     rows.extend(fix.remarks.iter().map(|r| (r.clone(), String::new())));
-    rows.extend(fix.parameters.iter().map(|p| (format!("--set {}={} chooses another value", p.name, p.value), String::new())));
+    rows.extend(fix.parameters.iter().map(|p| (format!("{} {} is proposed; --set {}=… chooses another", p.name, p.value, p.name), String::new())));
     if !rows.is_empty() {
         page.push(Block::Evidence(rows));
     }

@@ -1,0 +1,81 @@
+//! The probe against servers of the test's own on loopback: well, unwell, silent, and no server at all.
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+use jolly_core::host::{ProbeProtocol, ProbeRequest};
+use jolly_probe::probe;
+use std::io::{Read, Write};
+use std::net::TcpListener;
+use std::time::{Duration, Instant};
+
+/// A server that gives one answer to each of `times` connections and says what it was asked.
+fn server(answer: &'static str, times: usize) -> (u16, std::thread::JoinHandle<String>) {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let handle = std::thread::spawn(move || {
+        let mut asked = String::new();
+        for _ in 0..times {
+            let (mut stream, _) = listener.accept().unwrap();
+            let mut buffer = [0; 2048];
+            let read = stream.read(&mut buffer).unwrap_or(0);
+            asked.push_str(&String::from_utf8_lossy(&buffer[..read]));
+            let _ = stream.write_all(answer.as_bytes());
+        }
+        asked
+    });
+    (port, handle)
+}
+
+fn request(port: u16, path: &str, protocol: ProbeProtocol) -> ProbeRequest {
+    ProbeRequest { address: "127.0.0.1".parse().unwrap(), port, tls: false, host: "front.saltmarsh-ferries.example".into(), path: path.into(), protocol }
+}
+
+#[test]
+fn an_answer_brings_status_server_and_body_from_the_address_that_was_asked() {
+    let (port, server) = server("HTTP/1.1 200 OK\r\nServer: quay\r\nContent-Length: 9\r\nConnection: close\r\n\r\nTimetable", 1);
+    let answer = probe(&request(port, "/tides?today", ProbeProtocol::Http), Duration::from_secs(5));
+    assert_eq!((answer.status, answer.server.as_deref(), answer.body.as_str()), (Some(200), Some("quay"), "Timetable"));
+    let asked = server.join().unwrap();
+    assert!(asked.starts_with("GET /tides?today HTTP/1.1\r\n"), "{asked}");
+    assert!(asked.to_ascii_lowercase().contains(&format!("host: front.saltmarsh-ferries.example:{port}")), "{asked}");
+}
+
+#[test]
+fn an_error_status_and_a_redirect_are_answers_and_nothing_is_followed() {
+    let (port, _server) = server("HTTP/1.1 502 Bad Gateway\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", 1);
+    assert_eq!(probe(&request(port, "/", ProbeProtocol::Http), Duration::from_secs(5)).status, Some(502));
+    let (port, _server) = server_redirect();
+    let answer = probe(&request(port, "/", ProbeProtocol::Http), Duration::from_secs(5));
+    assert_eq!((answer.status, answer.location.as_deref()), (Some(301), Some("http://elsewhere.invalid/")));
+}
+
+fn server_redirect() -> (u16, std::thread::JoinHandle<String>) {
+    server("HTTP/1.1 301 Moved\r\nLocation: http://elsewhere.invalid/\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", 1)
+}
+
+#[test]
+fn a_silent_server_costs_its_time_out_and_no_more() {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let began = Instant::now();
+    let answer = probe(&request(port, "/", ProbeProtocol::Http), Duration::from_millis(300));
+    assert!(answer.status.is_none() && answer.error.is_some());
+    assert!(began.elapsed() < Duration::from_secs(3), "{:?}", began.elapsed());
+    drop(listener);
+}
+
+#[test]
+fn nobody_there_and_nonsense_are_told_apart_from_an_answer() {
+    let port = {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        listener.local_addr().unwrap().port()
+    };
+    let nobody = probe(&request(port, "/", ProbeProtocol::Http), Duration::from_secs(2));
+    assert!(!nobody.connected && nobody.status.is_none() && nobody.error.is_some());
+    let nobody = probe(&request(port, "/", ProbeProtocol::Tcp), Duration::from_secs(2));
+    assert!(!nobody.connected);
+    let (port, _server) = server("GAUGE 2.41 m\n", 1);
+    let nonsense = probe(&request(port, "/", ProbeProtocol::Http), Duration::from_secs(2));
+    assert!(nonsense.status.is_none() && nonsense.error.is_some());
+    let (port, _server) = server("", 1);
+    assert!(probe(&request(port, "/", ProbeProtocol::Tcp), Duration::from_secs(2)).connected);
+}
