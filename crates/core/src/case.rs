@@ -221,7 +221,7 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
         }
         let Look::Seen(process) = snapshot.process(brief.pid) else { continue };
         if !process.own_root {
-            snapshot.unseen(format!("pid {} ({}) runs in a container of its own", brief.pid, brief.name));
+            snapshot.unseen(format!("{} in a container of its own", brief.name));
             continue;
         }
         let belongs = match (service.unit_name(), unit) {

@@ -219,7 +219,7 @@ fn strays(snapshot: &Snapshot, found: &mut Vec<Service>) {
         }
         let Look::Seen(process) = snapshot.process(brief.pid) else { continue };
         if !process.own_root {
-            snapshot.unseen(format!("pid {} ({}) runs in a container of its own", brief.pid, brief.name));
+            snapshot.unseen(format!("{} in a container of its own", brief.name));
             continue;
         }
         if !kind.is_main(&process.arguments) {

@@ -61,7 +61,7 @@ fn socket_evidence(holder: &Holder) -> Evidence {
 }
 
 fn origin(case: &Case, holder: &Holder) -> Evidence {
-    let started = holder.chain.first().map_or_else(|| "it runs on by itself".to_owned(), |l| format!("started by {} {}", l.kind, l.name));
+    let started = holder.chain.first().map_or_else(|| "its parent is gone".to_owned(), |l| format!("started by {} {}", l.kind, l.name));
     let returns = match holder.returns {
         Returns::Boot => "; it comes back at boot",
         Returns::Itself => "; it is started again by itself",
