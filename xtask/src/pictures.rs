@@ -42,7 +42,7 @@ pub(crate) fn run(program: &Path) -> Result<(), String> {
     let _ = fs::remove_file(bin.join("jolly-sentinel"));
     std::os::unix::fs::symlink(&program, bin.join("jolly-sentinel")).map_err(|e| e.to_string())?;
     let outcome = all(&program, &bin);
-    shell(&format!("pkill -f {HOST}/; rm -rf {HOST} {}", bin.display()));
+    shell(&format!("pkill -f '[/]tmp/quay1/'; rm -rf {HOST} {}", bin.display()));
     outcome
 }
 
@@ -52,7 +52,7 @@ fn shell(command: &str) -> bool {
 
 fn all(program: &Path, bin: &Path) -> Result<(), String> {
     fs::create_dir_all(FOLDER).map_err(|e| e.to_string())?;
-    shell(&format!("pkill -f {HOST}/; rm -rf {HOST}"));
+    shell(&format!("pkill -f '[/]tmp/quay1/'; rm -rf {HOST}"));
     let own = program.display();
     if !shell(&format!("{own} demo --keep {HOST} && {HOST}/bin/tide-relay {HOST}/run/tide-relay {HOST}/log/tide-relay.log start")) {
         return Err("the demo's host cannot be laid out".into());
