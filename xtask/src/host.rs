@@ -11,7 +11,8 @@ const CACHE: &str = "JOLLY_LIVE_DIR";
 const TOOLS: &[&str] = &["debootstrap", "systemd-nspawn", "nsenter", "ip"];
 
 /// Packages of the tree.
-const PACKAGES: &[&str] = &["apache2", "nginx", "curl", "openssl", "acl", "python3-minimal"];
+const PACKAGES: &[&str] =
+    &["apache2", "nginx", "haproxy", "mariadb-server", "postgresql", "redis-server", "php-fpm", "tomcat10", "curl", "openssl", "acl", "python3-minimal"];
 
 /// A booted host. Powered off when dropped.
 pub(crate) struct Host {
@@ -82,7 +83,12 @@ pub(crate) fn tree() -> Result<PathBuf, String> {
     run("chroot", &[&path, "apt-get", "update"])?;
     let mut install = vec![path.as_str(), "apt-get", "install", "-y", "--no-install-recommends"];
     install.extend(PACKAGES);
-    run("chroot", &install)?;
+    // The Java runtime asks /proc where it stands.
+    let proc = tree.join("proc").to_string_lossy().into_owned();
+    run("mount", &["-t", "proc", "proc", &proc])?;
+    let installed = run("chroot", &install);
+    run("umount", &["-l", &proc])?;
+    installed?;
     fs::remove_file(&policy).map_err(|e| e.to_string())?;
     fs::write(done, wanted).map_err(|e| e.to_string())?;
     Ok(tree)

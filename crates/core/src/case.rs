@@ -420,8 +420,8 @@ fn state(unit: Option<&UnitState>, own: &[Process], wanted: &[Wanted], sees_proc
 
 /// Enabled, and not stopped on purpose.
 fn meant(service: &Service, unit: Option<&UnitState>, attempts: &[Attempt]) -> bool {
-    let Some(file) = &service.unit else { return true };
-    let enabled = file.enabled || unit.is_some_and(|u| matches!(u.unit_file_state.as_str(), "enabled" | "enabled-runtime" | "generated"));
+    let Some(boots) = service.boots() else { return true };
+    let enabled = boots || unit.is_some_and(|u| matches!(u.unit_file_state.as_str(), "enabled" | "enabled-runtime" | "generated"));
     let stopped_on_purpose = unit.is_some_and(|u| u.active_state == "inactive" && u.result == "success")
         && attempts.first().is_some_and(|a| a.outcome == Outcome::Ready && a.afterwards == Some(log::Afterwards::Stopped));
     enabled && !stopped_on_purpose

@@ -2,7 +2,7 @@
 use crate::accounts;
 use crate::host::{Look, Process};
 use crate::kinds::{self, Instance, Kind};
-use crate::manager::{self, Unit};
+use crate::manager::{self, InitScript, Unit};
 use crate::path;
 use crate::services_file::{Described, ServicesFile};
 use crate::snapshot::Snapshot;
@@ -18,6 +18,8 @@ pub struct Service {
     pub kind: &'static dyn Kind,
     /// Its unit file, if it has one.
     pub unit: Option<Unit>,
+    /// The init script that starts it, where no unit does.
+    pub script: Option<InitScript>,
     /// What the services file says.
     pub described: Described,
     /// How to read its configuration.
@@ -34,6 +36,11 @@ impl Service {
     /// Name of its unit, with suffix.
     pub fn unit_name(&self) -> Option<&str> {
         self.unit.as_ref().map(|u| u.name.as_str())
+    }
+
+    /// Whether something starts it at boot, as far as files tell; `None` where nothing is known to.
+    pub fn boots(&self) -> Option<bool> {
+        self.unit.as_ref().map(|u| u.enabled).or_else(|| self.script.as_ref().map(|s| s.enabled))
     }
 
     /// The executable that runs in the end, where it can be told.
@@ -95,6 +102,11 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
             found.push(service);
         }
     }
+    for name in manager::script_names(snapshot) {
+        if found.iter().all(|s| s.name != name && !s.aliases.contains(&name)) {
+            found.extend(of_script(snapshot, &name));
+        }
+    }
     for (name, described) in &file.service {
         let unit_name = described.unit.clone().unwrap_or_else(|| name.clone());
         let unit_name = if unit_name.contains('.') { unit_name } else { format!("{unit_name}.service") };
@@ -132,13 +144,22 @@ pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Ser
             return Some(service);
         }
     }
+    if !file.service.contains_key(plain)
+        && !plain.contains('/')
+        && let Some(service) = of_script(snapshot, plain)
+    {
+        return Some(service);
+    }
     find(snapshot, file).into_iter().find(|s| s.name == plain || s.aliases.iter().any(|a| a == plain))
 }
 
 fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Described)>) -> Option<Service> {
     let commands = unit.commands("ExecStart");
     let described_as = described.and_then(|(_, d)| d.kind.as_deref()).and_then(kinds::kind);
-    let by_program = commands.iter().find_map(|c| kinds::of_program(c.words.first()?));
+    // A unit that the manager made from an init script starts the script; the daemon is what the script starts.
+    let script = commands.first().and_then(|c| c.words.first()?.strip_prefix("/etc/init.d/")).and_then(|name| manager::script(snapshot, name).seen());
+    let script_program = script.as_ref().and_then(|s| kinds::of_program(s.command.first()?));
+    let by_program = commands.iter().find_map(|c| kinds::of_program(c.words.first()?)).or(script_program);
     let by_name = kinds::KINDS.iter().copied().find(|k| k.units().contains(&unit.name.as_str()));
     let kind = described_as.or(by_program).or(by_name)?;
     // A helper unit that only runs something of the daemon once is not the daemon.
@@ -163,7 +184,8 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
         Some(user) => accounts::account(snapshot, &user).seen().map_or(u32::MAX, |a| a.uid),
         None => 0,
     };
-    let command = commands.into_iter().next().map(|c| c.words).unwrap_or_default();
+    let words = script.map(|s| s.command).filter(|c| !c.is_empty());
+    let command = words.or_else(|| commands.into_iter().next().map(|c| c.words)).unwrap_or_default();
     let command = command.into_iter().map(|w| expand_variables(&w, &environment)).filter(|w| !w.is_empty()).collect();
     let mut instance = Instance { command, environment, start_uid, made_by_manager: made, ..Instance::default() };
     let empty = Described::default();
@@ -180,7 +202,27 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
     if own != name {
         aliases.push(own);
     }
-    Some(Service { name, aliases, kind, unit: Some(unit), described: description.clone(), instance })
+    Some(Service { name, aliases, kind, unit: Some(unit), script: None, described: description.clone(), instance })
+}
+
+/// A service that only an init script starts; none where a unit of that name says something else, or nothing may start it.
+fn of_script(snapshot: &Snapshot, name: &str) -> Option<Service> {
+    if !manager::unit(snapshot, &format!("{name}.service")).is_absent() {
+        return None;
+    }
+    let script = manager::script(snapshot, name).seen()?;
+    let kind = kinds::of_program(script.command.first()?)?;
+    let described = Described {
+        start: Some(format!("{} start", script.file)),
+        stop: Some(format!("{} stop", script.file)),
+        reload: Some(format!("{} reload", script.file)),
+        pid_file: script.pid_file.clone(),
+        ..Described::default()
+    };
+    let start_uid = script.account.as_ref().and_then(|a| accounts::account(snapshot, a).seen()).map_or(0, |a| a.uid);
+    let mut instance = Instance { command: script.command.clone(), start_uid, ..Instance::default() };
+    kind.locate(snapshot, &mut instance);
+    Some(Service { name: name.to_owned(), aliases: Vec::new(), kind, unit: None, script: Some(script), described, instance })
 }
 
 /// `$NAME` and `${NAME}` as the manager puts them into command lines.
@@ -206,7 +248,7 @@ fn of_description(snapshot: &Snapshot, name: &str, described: &Described) -> Ser
         instance.config.clone_from(config);
     }
     kind.locate(snapshot, &mut instance);
-    Service { name: name.to_owned(), aliases: Vec::new(), kind, unit: None, described: described.clone(), instance }
+    Service { name: name.to_owned(), aliases: Vec::new(), kind, unit: None, script: None, described: described.clone(), instance }
 }
 
 /// Daemons of a known kind that run although nothing describes them.
@@ -231,6 +273,6 @@ fn strays(snapshot: &Snapshot, found: &mut Vec<Service>) {
         }
         let mut instance = Instance { command, start_uid: brief.uid, ..Instance::default() };
         kind.locate(snapshot, &mut instance);
-        found.push(Service { name: brief.name.clone(), aliases: vec![], kind, unit: None, described: Described::default(), instance });
+        found.push(Service { name: brief.name.clone(), aliases: vec![], kind, unit: None, script: None, described: Described::default(), instance });
     }
 }

@@ -6,6 +6,7 @@ mod journal_files;
 mod live;
 mod manager;
 mod netlink;
+mod patience;
 mod procfs;
 mod tree;
 mod writer;

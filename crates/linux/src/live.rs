@@ -1,5 +1,6 @@
 //! The live Linux machine.
 use crate::manager::Manager;
+use crate::patience::Patience;
 use crate::{files, journal_files, netlink, procfs};
 use jolly_core::host::{Answer, ClockReading, Host, Look, Mount, Myself, Parts, Question};
 use std::cell::RefCell;
@@ -12,7 +13,8 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 #[derive(Debug)]
 pub struct LiveHost {
     manager: Manager,
-    patience: Duration,
+    limit: Duration,
+    patience: Patience,
     /// Users of the sockets that were listed last, to look at likely processes first.
     users: RefCell<BTreeMap<u64, u32>>,
 }
@@ -20,7 +22,8 @@ pub struct LiveHost {
 impl LiveHost {
     /// The live host; `patience` bounds any single look.
     pub fn new(patience: Duration) -> Self {
-        Self { manager: Manager::default(), patience, users: RefCell::default() }
+        let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
+        Self { manager: Manager::default(), limit: patience, patience: Patience::new(patience, &mounts), users: RefCell::default() }
     }
 
     fn listeners(&self) -> Look<Answer> {
@@ -38,14 +41,20 @@ impl LiveHost {
 impl Host for LiveHost {
     fn ask(&self, question: &Question) -> Look<Answer> {
         match question {
-            Question::Stat(p) => files::status(Path::new(p), true),
-            Question::LinkStat(p) => files::status(Path::new(p), false),
-            Question::ReadLink(p) => files::link(Path::new(p)),
-            Question::List(p) => files::list(Path::new(p)),
-            Question::Read(p) => files::read(Path::new(p)),
-            Question::FindString(p, needle, whole) => files::find_string(Path::new(p), needle, *whole),
-            Question::ReadAt(p, offset, length) => files::read_at(Path::new(p), *offset, *length),
-            Question::Space(p) => files::space(Path::new(p)),
+            Question::Stat(p) => self.patience.look(p, |p| files::status(p, true)),
+            Question::LinkStat(p) => self.patience.look(p, |p| files::status(p, false)),
+            Question::ReadLink(p) => self.patience.look(p, files::link),
+            Question::List(p) => self.patience.look(p, files::list),
+            Question::Read(p) => self.patience.look(p, files::read),
+            Question::FindString(p, needle, whole) => {
+                let (needle, whole) = (needle.clone(), *whole);
+                self.patience.look(p, move |p| files::find_string(p, &needle, whole))
+            }
+            Question::ReadAt(p, offset, length) => {
+                let (offset, length) = (*offset, *length);
+                self.patience.look(p, move |p| files::read_at(p, offset, length))
+            }
+            Question::Space(p) => self.patience.look(p, files::space),
             Question::Mounts => mounts(),
             Question::Processes => procfs::all(),
             Question::Process(pid) => procfs::one(*pid, boot_time().map(|b| b / 1_000_000)),
@@ -63,7 +72,7 @@ impl Host for LiveHost {
             },
             Question::Clock => clock(),
             Question::Myself => Look::Seen(Answer::Myself(myself())),
-            Question::Probe(request) => Look::Seen(Answer::Probe(jolly_probe::probe(request, self.patience))),
+            Question::Probe(request) => Look::Seen(Answer::Probe(jolly_probe::probe(request, self.limit))),
         }
     }
 

@@ -1,9 +1,9 @@
 //! systemd over D-Bus: states of named units, and the few verbs that a fix needs.
 use jolly_core::host::{Answer, Look, UnitState, Unseen};
 use std::collections::{BTreeMap, HashMap};
-use std::sync::OnceLock;
-use std::time::Duration;
-use zbus::blocking::{Connection, connection::Builder};
+use std::sync::{OnceLock, mpsc};
+use std::time::{Duration, Instant};
+use zbus::blocking::{Connection, MessageIterator, connection::Builder};
 use zbus::zvariant::{OwnedObjectPath, OwnedValue};
 
 const DESTINATION: &str = "org.freedesktop.systemd1";
@@ -71,7 +71,26 @@ impl Manager {
         if state.load_state == "not-found" && state.active_state == "inactive" { Look::Absent } else { Look::Seen(Answer::Unit(Box::new(state))) }
     }
 
-    /// Starts, stops, restarts or reloads a unit and waits until its job is gone.
+    /// Ends of jobs, as the manager announces them: path of the job and its result.
+    fn ended_jobs(&self) -> Result<mpsc::Receiver<(OwnedObjectPath, String)>, zbus::Error> {
+        let (connection, _) = self.connect().map_err(|why| zbus::Error::Failure(why.to_string()))?;
+        let rule = zbus::MatchRule::builder().msg_type(zbus::message::Type::Signal).interface(MANAGER)?.member("JobRemoved")?.build();
+        let signals = MessageIterator::for_match_rule(rule, connection, Some(256))?;
+        self.call(PATH, MANAGER, "Subscribe", &())?;
+        let (tell, ended) = mpsc::channel();
+        std::thread::spawn(move || {
+            for message in signals.flatten() {
+                let Ok((_, job, _, result)) = message.body().deserialize::<(u32, OwnedObjectPath, String, String)>() else { continue };
+                if tell.send((job, result)).is_err() {
+                    break;
+                }
+            }
+        });
+        Ok(ended)
+    }
+
+    /// Starts, stops, restarts or reloads a unit, waits for the manager's word that its job ended, and gives back how:
+    /// `done`, `failed`, `timeout`, `canceled`, `dependency` or `skipped`.
     pub(crate) fn job(&self, verb: &str, unit: &str, patience: Duration) -> Result<String, String> {
         let method = match verb {
             "start" => "StartUnit",
@@ -80,17 +99,17 @@ impl Manager {
             "reload" => "ReloadOrRestartUnit",
             other => return Err(format!("{other} is no job")),
         };
+        // Subscribed before the job is made: its end cannot be missed.
+        let ended = self.ended_jobs().map_err(|e| words(&e))?;
         let job: OwnedObjectPath = self.call(PATH, MANAGER, method, &(unit, "replace")).and_then(|m| m.body().deserialize()).map_err(|e| words(&e))?;
-        let began = std::time::Instant::now();
+        let deadline = Instant::now() + patience;
         loop {
-            let gone = self.call(job.as_str(), "org.freedesktop.DBus.Properties", "Get", &("org.freedesktop.systemd1.Job", "State")).is_err();
-            if gone {
-                return Ok("done".into());
+            match ended.recv_timeout(deadline.saturating_duration_since(Instant::now())) {
+                Ok((path, result)) if path == job => return Ok(result),
+                Ok(_) => {}
+                Err(mpsc::RecvTimeoutError::Timeout) => return Err(format!("{verb} of {unit} is still going on after {} s", patience.as_secs())),
+                Err(mpsc::RecvTimeoutError::Disconnected) => return Err(format!("the service manager hung up during {verb} of {unit}")),
             }
-            if began.elapsed() > patience {
-                return Err(format!("{verb} of {unit} is still going on after {} s", patience.as_secs()));
-            }
-            std::thread::sleep(Duration::from_millis(20));
         }
     }
 

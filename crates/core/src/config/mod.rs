@@ -98,6 +98,23 @@ pub struct ConfigFinding {
     pub edit: Option<(Span, String)>,
 }
 
+impl ConfigFinding {
+    /// An error that rests on the text alone, without a place yet.
+    pub fn error(code: Code, message: impl Into<String>) -> Self {
+        Self {
+            code,
+            severity: Severity::Error,
+            place: None,
+            directive: None,
+            depends_on: DependsOn::Text,
+            message: message.into(),
+            help: None,
+            object: None,
+            edit: None,
+        }
+    }
+}
+
 /// A listener that the configuration asks for.
 #[derive(Clone, Debug)]
 pub struct WantedListen {
@@ -203,6 +220,13 @@ pub struct Configuration {
 }
 
 impl Configuration {
+    /// Adds a finding and hands it out, for the details that are not always there.
+    pub fn add(&mut self, finding: ConfigFinding) -> &mut ConfigFinding {
+        let at = self.findings.len();
+        self.findings.push(finding);
+        &mut self.findings[at]
+    }
+
     /// The error that the daemon itself would report.
     pub fn first_error(&self) -> Option<&ConfigFinding> {
         self.findings.iter().find(|f| f.severity == Severity::Error)

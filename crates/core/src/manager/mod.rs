@@ -1,6 +1,8 @@
 //! What the service manager was told: unit files with their drop-ins, read as the manager reads them.
+mod init_script;
 mod unit_file;
 
+pub use init_script::{InitScript, names as script_names, script};
 pub use unit_file::{Command, Unit, split_words};
 
 use crate::host::{FileKind, Look};
@@ -16,8 +18,15 @@ pub fn catalogue() -> &'static Catalogue {
 }
 
 /// Directories that hold units, the one that wins first (systemd.unit(5)).
-pub const UNIT_DIRECTORIES: &[&str] =
-    &["/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"];
+pub const UNIT_DIRECTORIES: &[&str] = &[
+    "/etc/systemd/system",
+    "/run/systemd/system",
+    "/run/systemd/generator",
+    "/usr/local/lib/systemd/system",
+    "/usr/lib/systemd/system",
+    "/lib/systemd/system",
+    "/run/systemd/generator.late",
+];
 
 /// Whether the host is managed by systemd at all, judged from its files.
 pub fn has_units(snapshot: &Snapshot) -> bool {
@@ -129,7 +138,7 @@ fn drop_ins(snapshot: &Snapshot, names: &[&str]) -> Vec<(String, String)> {
 
 /// Whether a link in some target's `wants` or `requires` directory starts the unit at boot.
 fn enabled(snapshot: &Snapshot, name: &str) -> bool {
-    ["/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system"].iter().any(|dir| {
+    UNIT_DIRECTORIES.iter().any(|dir| {
         snapshot.list(dir).seen().unwrap_or_default().iter().any(|entry| {
             entry.kind == FileKind::Directory
                 && (entry.name.ends_with(".wants") || entry.name.ends_with(".requires"))

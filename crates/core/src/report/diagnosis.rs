@@ -181,7 +181,7 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
         rank(blocking)
     };
     let masked = case.service.unit.as_ref().is_some_and(|u| u.masked);
-    let enabled = case.service.unit.as_ref().is_none_or(|u| u.enabled)
+    let enabled = case.service.boots().unwrap_or(true)
         || case.manager.as_ref().seen().is_some_and(|m| m.unit_file_state.starts_with("enabled") || m.unit_file_state == "static");
     let judged = case.config.readable;
     let outlook = |fails: bool, tried: bool| match (tried, fails, judged) {

@@ -38,7 +38,7 @@ pub enum CheckOutcome {
 /// One check of a recovery.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct CheckEntry {
-    /// `process`, `account`, `stable`, `ports`, `protocol`, `page`, `log`, `boot`.
+    /// `process`, `account`, `stable`, `ports`, `let-go`, `protocol`, `page`, `log`, `boot`.
     pub name: String,
     /// How it ended.
     pub outcome: CheckOutcome,
@@ -96,6 +96,7 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Page, before: Optio
         });
     }
     checks.extend(ports(&case));
+    checks.extend(let_go(snapshot, &case));
     checks.extend(protocol(snapshot, &case));
     checks.extend(page_check(snapshot, &case, page));
     checks.push(log(&case));
@@ -152,6 +153,25 @@ fn ports(case: &Case) -> Vec<CheckEntry> {
         (_, true) => vec![check("ports", CheckOutcome::Pass, format!("holds {}", held.join(", ")))],
         _ => vec![check("ports", CheckOutcome::Fail, format!("does not hold {}", missing.join(", ")))],
     }
+}
+
+/// A port that its configuration no longer asks for must be let go. Judged for daemons that open no listeners but those.
+fn let_go(snapshot: &Snapshot, case: &Case) -> Option<CheckEntry> {
+    if !case.service.kind.speaks_http() || !case.config.readable || case.config.first_error().is_some() || case.processes.is_empty() {
+        return None;
+    }
+    let sockets = snapshot.listeners().seen()?;
+    let extra: Vec<_> =
+        sockets.iter().filter(|s| s.protocol == Protocol::Tcp && s.address.is_some() && !case.wanted.iter().any(|w| w.listen.conflicts_with(s))).collect();
+    let inodes: Vec<u64> = extra.iter().map(|s| s.inode).collect();
+    let owners = if inodes.is_empty() { Vec::new() } else { snapshot.owners(&inodes).seen()? };
+    let ours = |inode: u64| owners.iter().any(|(i, pid)| *i == inode && case.processes.iter().any(|p| p.brief.pid == *pid));
+    let kept: Vec<String> = extra.iter().filter(|s| ours(s.inode)).filter_map(|s| Some(endpoint(s.address?, s.port))).collect();
+    Some(if kept.is_empty() {
+        check("let-go", CheckOutcome::Pass, "holds no port beyond those")
+    } else {
+        check("let-go", CheckOutcome::Fail, format!("still holds {}, which its configuration does not ask for: it needs a restart", kept.join(", ")))
+    })
 }
 
 /// An address to try for a listener.
@@ -275,9 +295,9 @@ fn log(case: &Case) -> CheckEntry {
 }
 
 fn boot(case: &Case) -> Option<CheckEntry> {
-    let unit = case.service.unit.as_ref()?;
+    let boots = case.service.boots()?;
     let state = case.manager.as_ref().seen().map(|s| s.unit_file_state.clone()).unwrap_or_default();
-    let enabled = unit.enabled || state.starts_with("enabled") || matches!(state.as_str(), "static" | "generated");
+    let enabled = boots || state.starts_with("enabled") || matches!(state.as_str(), "static" | "generated");
     let outcome = if enabled { CheckOutcome::Pass } else { CheckOutcome::Skip };
     Some(check("boot", outcome, if enabled { "is started at boot" } else { "is not started at boot" }))
 }

@@ -121,20 +121,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
 
 impl Reader<'_, '_> {
     pub(super) fn find_at(&mut self, place: Option<Place>, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
-        let finding = ConfigFinding {
-            code,
-            severity: Severity::Error,
-            place,
-            directive: None,
-            depends_on: DependsOn::Text,
-            message: message.into(),
-            help: None,
-            object: None,
-            edit: None,
-        };
-        let at = self.out.findings.len();
-        self.out.findings.push(finding);
-        &mut self.out.findings[at]
+        self.out.add(ConfigFinding { place, ..ConfigFinding::error(code, message) })
     }
 
     fn stop(&mut self, line: &Line, code: Code, message: impl Into<String>) -> &mut ConfigFinding {

@@ -2,7 +2,7 @@
 use super::read::Reader;
 use super::{listen, rules, variables};
 use crate::code::Code;
-use crate::config::{ConfigFinding, DependsOn, NamedPath, Place, Severity};
+use crate::config::{ConfigFinding, DependsOn, NamedPath, Place};
 use crate::host::Look;
 use crate::path;
 
@@ -12,7 +12,7 @@ pub(super) fn finish(r: &mut Reader) {
     }
     upstreams(r);
     for site in std::mem::take(&mut r.facts.sites) {
-        rules::site_certificates(r, &site);
+        rules::certificates::site_certificates(r, &site);
     }
     zones(r);
     unknown_variables(r);
@@ -23,8 +23,7 @@ pub(super) fn finish(r: &mut Reader) {
 }
 
 fn add(r: &mut Reader, code: Code, place: Option<Place>, depends_on: DependsOn, message: String, object: Option<String>) {
-    let finding = ConfigFinding { code, severity: Severity::Error, place, directive: None, depends_on, message, help: None, object, edit: None };
-    r.out.findings.push(finding);
+    r.out.add(ConfigFinding { place, depends_on, object, ..ConfigFinding::error(code, message) });
 }
 
 /// Names that must be an upstream block or resolve. The daemon resolves while it reads, so a fault here belongs

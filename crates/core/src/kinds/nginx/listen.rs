@@ -3,7 +3,7 @@ use super::read::{Directive, Reader};
 use super::rules::Site;
 use super::values;
 use crate::code::Code;
-use crate::config::{Place, Severity, WantedListen};
+use crate::config::{ConfigFinding, DependsOn, Place, Severity, WantedListen};
 use crate::host::Look;
 use crate::net::Listen;
 use std::collections::HashMap;
@@ -207,16 +207,12 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
             let Some(place) = &site.opened else { continue };
             if let Some(first) = r.facts.listens.names.insert((own.key.clone(), name.clone()), place.clone()) {
                 let message = format!("name \"{name}\" on port {port} belongs to an earlier server already ({first}); this one is ignored");
-                r.out.findings.push(crate::config::ConfigFinding {
-                    code: Code::ConfigWarning,
+                r.out.add(ConfigFinding {
                     severity: Severity::Warning,
                     place: Some(place.clone()),
                     directive: Some("server_name".into()),
-                    depends_on: crate::config::DependsOn::Text,
-                    message,
-                    help: None,
                     object: Some(name.clone()),
-                    edit: None,
+                    ..ConfigFinding::error(Code::ConfigWarning, message)
                 });
             }
         }
@@ -232,16 +228,12 @@ fn odd_names(r: &mut Reader) {
         let several = |key: &Key| names.iter().filter(|((k, _), _)| k == key).map(|(_, place)| place).collect::<std::collections::HashSet<_>>().len() > 1;
         let shared = names.keys().filter(|(_, n)| *n == lower).any(|(key, _)| several(key));
         if shared {
-            r.out.findings.push(crate::config::ConfigFinding {
-                code: Code::ConfigBadValue,
-                severity: Severity::Error,
+            let message = format!("\"{name}\" is no server name or wildcard: a * stands only at an end, beside a dot");
+            r.out.add(ConfigFinding {
                 place: Some(place),
                 directive: Some("server_name".into()),
-                depends_on: crate::config::DependsOn::Text,
-                message: format!("\"{name}\" is no server name or wildcard: a * stands only at an end, beside a dot"),
-                help: None,
                 object: Some(name),
-                edit: None,
+                ..ConfigFinding::error(Code::ConfigBadValue, message)
             });
         }
     }
@@ -268,16 +260,13 @@ pub(super) fn finish(r: &mut Reader) {
             && !crate::names::may_bind_foreign(r.snapshot, address)
         {
             let shown = crate::net::endpoint(address, key.1);
-            r.out.findings.push(crate::config::ConfigFinding {
-                code: Code::AddressNotHere,
-                severity: Severity::Error,
+            let message = format!("no interface of this host has the address of {shown}");
+            r.out.add(ConfigFinding {
                 place: Some(place),
                 directive: Some("listen".into()),
-                depends_on: crate::config::DependsOn::Interfaces,
-                message: format!("no interface of this host has the address of {shown}"),
-                help: None,
+                depends_on: DependsOn::Interfaces,
                 object: Some(shown),
-                edit: None,
+                ..ConfigFinding::error(Code::AddressNotHere, message)
             });
         }
     }

@@ -130,35 +130,12 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
 impl Reader<'_, '_> {
     /// A finding without a place.
     pub(super) fn plain(&mut self, code: Code, depends_on: DependsOn, message: String, object: Option<String>) {
-        self.out.findings.push(ConfigFinding {
-            code,
-            severity: Severity::Error,
-            place: None,
-            directive: None,
-            depends_on,
-            message,
-            help: None,
-            object,
-            edit: None,
-        });
+        self.out.add(ConfigFinding { depends_on, object, ..ConfigFinding::error(code, message) });
     }
 
     /// A finding about a directive, on the line that the daemon would blame.
     pub(super) fn find(&mut self, d: &Directive, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
-        let finding = ConfigFinding {
-            code,
-            severity: Severity::Error,
-            place: Some(d.place.clone()),
-            directive: Some(d.name().to_owned()),
-            depends_on: DependsOn::Text,
-            message: message.into(),
-            help: None,
-            object: None,
-            edit: None,
-        };
-        let at = self.out.findings.len();
-        self.out.findings.push(finding);
-        &mut self.out.findings[at]
+        self.out.add(ConfigFinding { place: Some(d.place.clone()), directive: Some(d.name().to_owned()), ..ConfigFinding::error(code, message) })
     }
 
     pub(super) fn warn(&mut self, d: &Directive, message: impl Into<String>) {
@@ -185,17 +162,7 @@ impl Reader<'_, '_> {
 
     fn fault(&mut self, fault: Fault) {
         let place = Place { file: self.file.clone(), line: fault.line, column: 0, end_column: 0 };
-        self.out.findings.push(ConfigFinding {
-            code: Code::ConfigSyntax,
-            severity: Severity::Error,
-            place: Some(place),
-            directive: None,
-            depends_on: DependsOn::Text,
-            message: fault.message,
-            help: None,
-            object: None,
-            edit: None,
-        });
+        self.out.add(ConfigFinding { place: Some(place), ..ConfigFinding::error(Code::ConfigSyntax, fault.message) });
         self.stopped = true;
     }
 
@@ -274,7 +241,7 @@ impl Reader<'_, '_> {
                 Ok(End::Close) if self.blocks.len() <= floor => {
                     return self.fault(Fault { line: tokens.line, message: "unexpected \"}\"".into() });
                 }
-                Ok(End::Close) => rules::close(self, tokens.line),
+                Ok(End::Close) => rules::blocks::close(self, tokens.line),
                 Ok(end) => self.directive(&words, end, &mut tokens, text, &mut starts),
             }
         }
@@ -296,8 +263,8 @@ impl Reader<'_, '_> {
         if self.options.keep_all {
             self.keep(&d);
         }
-        if rules::is_free_block(self.context()) {
-            rules::free_entry(self, &d);
+        if rules::blocks::is_free_block(self.context()) {
+            rules::blocks::free_entry(self, &d);
             if d.opens {
                 self.find(&d, Code::ConfigSyntax, "unexpected \"{\"");
                 self.stopped = true;
@@ -327,9 +294,9 @@ impl Reader<'_, '_> {
                 return;
             }
             let label = d.words.iter().map(|w| w.value.as_ref()).collect::<Vec<_>>().join(" ");
-            let context = rules::inner_context(d.name(), self.context());
+            let context = rules::blocks::inner_context(d.name(), self.context());
             let mut block = Block::new(context, label);
-            rules::opened(self, &d, &mut block);
+            rules::blocks::opened(self, &d, &mut block);
             self.blocks.push(block);
         }
     }

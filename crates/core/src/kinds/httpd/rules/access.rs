@@ -1,0 +1,131 @@
+//! Who may do what where.
+use super::super::read::Reader;
+use super::super::walk::{Directive, Scope, report};
+use super::{bad, warn};
+use crate::code::Code;
+use std::net::{IpAddr, Ipv4Addr};
+
+pub(super) fn options(r: &mut Reader, d: &Directive) {
+    const KNOWN: &[&str] = &["none", "all", "indexes", "includes", "includesnoexec", "followsymlinks", "symlinksifownermatch", "execcgi", "multiviews"];
+    let (mut plain, mut signed) = (false, false);
+    for word in &d.values {
+        let bare = word.trim_start_matches(['+', '-']);
+        if bare.len() == word.len() {
+            plain = true;
+        } else {
+            signed = true;
+        }
+        if !KNOWN.contains(&bare.to_ascii_lowercase().as_str()) {
+            return bad(r, d, format!("{bare:?} is no option of Options"));
+        }
+    }
+    if plain && signed {
+        bad(r, d, "Options mixes words with and without a sign: either all have + or -, or none".into());
+    }
+}
+
+pub(super) fn allow_override(r: &mut Reader, d: &Directive, scope: &Scope) {
+    const KNOWN: &[&str] = &["limit", "options", "fileinfo", "authconfig", "indexes", "nonfatal", "none", "all"];
+    if !scope.sections.iter().any(|s| s.starts_with("directory")) {
+        warn(r, d, "AllowOverride has no use outside of <Directory>");
+    }
+    for word in &d.values {
+        let bare = word.split('=').next().unwrap_or_default();
+        if !KNOWN.contains(&bare.to_ascii_lowercase().as_str()) {
+            return bad(r, d, format!("{bare:?} is no class of overrides, expected some of AuthConfig, FileInfo, Indexes, Limit, Options, All or None"));
+        }
+    }
+}
+
+pub(super) fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
+    let mut words = d.values.iter().map(|v| v.to_ascii_lowercase());
+    let mut provider = words.next().unwrap_or_default();
+    let negated = provider == "not";
+    if negated {
+        provider = words.next().unwrap_or_default();
+    }
+    if provider.is_empty() {
+        return bad(r, d, "Require names no provider".into());
+    }
+    const KNOWN: &[(&str, &str)] = &[
+        ("all", "authz_core"),
+        ("env", "authz_core"),
+        ("method", "authz_core"),
+        ("expr", "authz_core"),
+        ("ip", "authz_host"),
+        ("host", "authz_host"),
+        ("local", "authz_host"),
+        ("forward-dns", "authz_host"),
+        ("user", "authz_user"),
+        ("valid-user", "authz_user"),
+        ("group", "authz_groupfile"),
+        ("file-group", "authz_owner"),
+        ("file-owner", "authz_owner"),
+        ("dbm-group", "authz_dbm"),
+        ("dbm-file-group", "authz_dbm"),
+        ("dbd-group", "authz_dbd"),
+        ("dbd-login", "authz_dbd"),
+        ("dbd-logout", "authz_dbd"),
+        ("ldap-user", "authnz_ldap"),
+        ("ldap-group", "authnz_ldap"),
+        ("ldap-dn", "authnz_ldap"),
+        ("ldap-attribute", "authnz_ldap"),
+        ("ldap-filter", "authnz_ldap"),
+        ("ldap-search", "authnz_ldap"),
+        ("ssl", "ssl"),
+        ("ssl-verify-client", "ssl"),
+    ];
+    match KNOWN.iter().find(|(name, _)| *name == provider) {
+        Some((_, module)) if !r.has(module) => {
+            let found = report(r, d, Code::ConfigMissingModule, format!("Require {provider} belongs to mod_{module}, which is not loaded"));
+            found.object = Some(format!("{module}_module"));
+        }
+        Some(_) => {
+            let rest = words.next();
+            if rest.is_none()
+                && !matches!(
+                    provider.as_str(),
+                    "local" | "valid-user" | "ssl" | "ssl-verify-client" | "all" | "file-owner" | "file-group" | "dbd-login" | "dbd-logout" | "dbm-file-group"
+                )
+            {
+                bad(r, d, format!("Require {provider} names nothing"));
+            } else if provider == "all" && !matches!(rest.as_deref(), Some("granted" | "denied")) {
+                bad(r, d, "Require all is followed by neither granted nor denied".into());
+            } else if provider == "ip" {
+                let wrong = d.values.iter().skip(1 + usize::from(negated)).find(|v| !is_network(v));
+                if let Some(wrong) = wrong.cloned() {
+                    bad(r, d, format!("{wrong:?} is no address or network"));
+                }
+            }
+            if negated && !scope.sections.last().is_some_and(|s| matches!(s.as_str(), "requireall" | "requireany" | "requirenone")) {
+                report(r, d, Code::ConfigConflict, "a negated Require alone has no effect, and is refused");
+            }
+        }
+        None => {
+            let loaded_other = r.out.model.modules.iter().any(|m| {
+                m.starts_with("authz_")
+                    && ![
+                        "authz_core_module",
+                        "authz_host_module",
+                        "authz_user_module",
+                        "authz_groupfile_module",
+                        "authz_owner_module",
+                        "authz_dbm_module",
+                        "authz_dbd_module",
+                    ]
+                    .contains(&m.as_str())
+            });
+            if !loaded_other {
+                bad(r, d, format!("{provider:?} is no provider that Require knows"));
+            }
+        }
+    }
+}
+
+pub(super) fn is_network(text: &str) -> bool {
+    let (address, bits) = text.split_once('/').map_or((text, None), |(a, b)| (a, Some(b)));
+    let most = if address.contains(':') { 128 } else { 32 };
+    let partial = address.split('.').count() <= 4 && !address.is_empty() && address.trim_end_matches('.').split('.').all(|p| p.parse::<u8>().is_ok());
+    let whole = address.parse::<IpAddr>().is_ok() || partial;
+    whole && bits.is_none_or(|b| b.parse::<u8>().is_ok_and(|n| n <= most) || b.parse::<Ipv4Addr>().is_ok())
+}

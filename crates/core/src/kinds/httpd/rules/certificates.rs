@@ -1,0 +1,70 @@
+//! Certificates and what TLS may speak.
+use super::super::read::Reader;
+use super::super::walk::{Directive, Scope, report};
+use super::{Facts, bad, one_of};
+use crate::code::Code;
+use crate::config::{DependsOn, NamedPath};
+use crate::host::Look;
+use crate::path;
+
+/// Session caches are modules of their own.
+pub(super) fn session_cache(r: &mut Reader, d: &Directive) {
+    let kind = d.value(0).split(':').next().unwrap_or_default().to_ascii_lowercase();
+    if matches!(kind.as_str(), "none" | "nonenotnull") {
+        return;
+    }
+    let module = format!("socache_{}", if kind == "dbm" || kind == "shmcb" || kind == "memcache" || kind == "redis" { kind.clone() } else { "shmcb".into() });
+    let known = matches!(kind.as_str(), "dbm" | "shmcb" | "memcache" | "redis" | "dc");
+    if !known {
+        bad(r, d, format!("{kind:?} is no session cache, expected none, shmcb, dbm or memcache"));
+    } else if !r.module_loaded(&format!("{module}_module")) {
+        let found = report(r, d, Code::ConfigMissingModule, format!("the session cache {kind:?} belongs to mod_{module}, which is not loaded"));
+        found.object = Some(format!("{module}_module"));
+    }
+}
+
+pub(super) fn ssl_engine(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mut Facts) {
+    one_of(r, d, &["on", "off", "optional"]);
+    if d.value(0).eq_ignore_ascii_case("on") {
+        facts.tls.entry(scope.host).or_default().engine = Some(d.item.place());
+    }
+}
+
+pub(super) fn ssl_protocol(r: &mut Reader, d: &Directive) {
+    const KNOWN: &[&str] = &["sslv2", "sslv3", "tlsv1", "tlsv1.1", "tlsv1.2", "tlsv1.3", "all"];
+    for word in &d.values {
+        let bare = word.trim_start_matches(['+', '-']).to_ascii_lowercase();
+        if bare == "sslv2" && !word.starts_with('-') {
+            return bad(r, d, "SSLv2 is no longer supported".into());
+        }
+        if !KNOWN.contains(&bare.as_str()) {
+            return bad(r, d, format!("{word:?} is no TLS protocol, expected some of TLSv1.2, TLSv1.3, all"));
+        }
+    }
+}
+
+pub(super) fn certificate(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mut Facts) {
+    let file = path::join(&r.server_root, d.value(0));
+    let is_key = d.lower() == "sslcertificatekeyfile";
+    let place = d.item.place();
+    match r.snapshot.stat(&file) {
+        Look::Absent => {
+            let found = report(r, d, Code::ConfigMissingFile, format!("{file} is not there"));
+            found.depends_on = DependsOn::Files;
+            found.object = Some(file);
+        }
+        Look::Seen(status) if status.size == 0 => {
+            let found = report(r, d, Code::CertificateBad, format!("{file} is empty"));
+            found.depends_on = DependsOn::Files;
+            found.object = Some(file);
+        }
+        _ => {
+            let tls = facts.tls.entry(scope.host).or_default();
+            tls.certificate |= d.lower() == "sslcertificatefile";
+            if matches!(d.lower().as_str(), "sslcertificatefile" | "sslcertificatekeyfile") {
+                tls.files.push((file.clone(), place.clone(), is_key));
+            }
+            r.out.model.reads.push(NamedPath { path: file, place: Some(place), directive: d.name.clone() });
+        }
+    }
+}

@@ -1,0 +1,224 @@
+//! Redirects, rewriting, headers and what is passed on.
+use super::super::read::Reader;
+use super::super::walk::{Directive, Scope};
+use super::bad;
+use crate::config::PortMention;
+
+pub(super) fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
+    const WORDS: &[&str] = &["permanent", "temp", "seeother", "gone"];
+    let first = d.value(0).to_owned();
+    let status = WORDS.iter().any(|w| w.eq_ignore_ascii_case(&first)) || first.parse::<u16>().is_ok();
+    if let Ok(code) = first.parse::<u16>() {
+        let redirecting = (300..400).contains(&code);
+        if !(300..=599).contains(&code) && !redirecting {
+            return bad(r, d, format!("{code} is no status code of a redirect"));
+        }
+    }
+    let in_location = scope.sections.iter().any(|s| s.starts_with("location") || s.starts_with("directory") || s == "if");
+    let least = 1 + usize::from(!in_location);
+    let gone = first.eq_ignore_ascii_case("gone") || matches!(first.parse::<u16>(), Ok(400..));
+    let count = d.values.len() - usize::from(status);
+    if count < least && !gone {
+        return bad(r, d, format!("{} names no target", d.name));
+    }
+    if d.lower() == "redirectmatch" {
+        regex(r, d, usize::from(status));
+    }
+}
+
+pub(super) fn regex(r: &mut Reader, d: &Directive, index: usize) {
+    let pattern = d.value(index).to_owned();
+    if let Some(fault) = crate::config::regex_fault(&pattern) {
+        bad(r, d, format!("the pattern {pattern:?} does not compile: {fault}"));
+    }
+}
+
+pub(super) fn rewrite_rule(r: &mut Reader, d: &Directive) {
+    if !(2..=3).contains(&d.values.len()) {
+        return bad(r, d, format!("RewriteRule has {} values, expected 2 or 3", d.values.len()));
+    }
+    let pattern = d.value(0).trim_start_matches('!').to_owned();
+    if let Some(fault) = crate::config::regex_fault(&pattern) {
+        return bad(r, d, format!("the pattern {pattern:?} does not compile: {fault}"));
+    }
+    if d.values.len() == 3 {
+        let flags = d.value(2).to_owned();
+        let Some(inner) = flags.strip_prefix('[').and_then(|f| f.strip_suffix(']')) else {
+            return bad(r, d, format!("the flags {flags:?} do not stand in brackets"));
+        };
+        const KNOWN: &[&str] = &[
+            "b",
+            "backrefnoplus",
+            "bnp",
+            "bctls",
+            "bne",
+            "c",
+            "chain",
+            "co",
+            "cookie",
+            "dpi",
+            "discardpath",
+            "e",
+            "env",
+            "end",
+            "f",
+            "forbidden",
+            "g",
+            "gone",
+            "h",
+            "handler",
+            "l",
+            "last",
+            "n",
+            "next",
+            "nc",
+            "nocase",
+            "ne",
+            "noescape",
+            "ns",
+            "nosubreq",
+            "p",
+            "proxy",
+            "pt",
+            "passthrough",
+            "qsa",
+            "qsappend",
+            "qsd",
+            "qsdiscard",
+            "qslast",
+            "qsl",
+            "r",
+            "redirect",
+            "s",
+            "skip",
+            "t",
+            "type",
+            "unsafeallow3f",
+            "unsafeprefixstat",
+            "unc",
+        ];
+        let wrong = inner
+            .split(',')
+            .map(|f| f.trim().split('=').next().unwrap_or_default().to_ascii_lowercase())
+            .find(|f| !f.is_empty() && !KNOWN.contains(&f.as_str()));
+        if let Some(wrong) = wrong {
+            bad(r, d, format!("{wrong:?} is no flag of RewriteRule"));
+        }
+    }
+}
+
+pub(super) fn rewrite_cond(r: &mut Reader, d: &Directive) {
+    if !(2..=3).contains(&d.values.len()) {
+        return bad(r, d, format!("RewriteCond has {} values, expected 2 or 3", d.values.len()));
+    }
+    let pattern = d.value(1).trim_start_matches('!').to_owned();
+    let test = pattern.starts_with(['-', '<', '>', '=']) || d.value(0).eq_ignore_ascii_case("expr");
+    if !test && let Some(fault) = crate::config::regex_fault(&pattern) {
+        return bad(r, d, format!("the pattern {pattern:?} does not compile: {fault}"));
+    }
+    if d.values.len() == 3 {
+        let flags = d.value(2).to_owned();
+        let inner = flags.strip_prefix('[').and_then(|f| f.strip_suffix(']'));
+        let fine = inner
+            .is_some_and(|i| i.split(',').all(|f| matches!(f.trim().to_ascii_lowercase().as_str(), "nc" | "nocase" | "or" | "ornext" | "nv" | "novary" | "")));
+        if !fine {
+            bad(r, d, format!("{flags:?} are no flags of RewriteCond"));
+        }
+    }
+}
+
+pub(super) fn header(r: &mut Reader, d: &Directive) {
+    let mut values = d.values.iter();
+    let mut action = values.next().map(|v| v.to_ascii_lowercase()).unwrap_or_default();
+    if matches!(action.as_str(), "onsuccess" | "always") && d.lower() == "header" {
+        action = values.next().map(|v| v.to_ascii_lowercase()).unwrap_or_default();
+    }
+    let known = ["set", "setifempty", "add", "append", "merge", "unset", "echo", "edit", "edit*", "note"];
+    if !known.contains(&action.as_str()) {
+        return bad(r, d, format!("{action:?} is no action of {}, expected one of {}", d.name, known.join(", ")));
+    }
+    let rest = values.count();
+    let needed = match action.as_str() {
+        "unset" | "echo" => 1,
+        "edit" | "edit*" => 3,
+        _ => 2,
+    };
+    if rest < needed {
+        bad(r, d, format!("{} {action} has {rest} values, expected {needed}", d.name));
+    }
+}
+
+pub(super) fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
+    let in_location = scope.sections.iter().any(|s| s.starts_with("location") || s == "if");
+    let target = if in_location { d.value(0) } else { d.value(1) }.to_owned();
+    if target.is_empty() {
+        return bad(r, d, "ProxyPass names no target, or no path where it stands outside of <Location>".into());
+    }
+    if let Some(socket) = target.strip_prefix("unix:") {
+        let socket = socket.split('|').next().unwrap_or_default().to_owned();
+        r.out.model.facts.insert(format!("upstream-socket {socket}"), d.item.place().to_string());
+    }
+    let digits: String = target.rsplit(':').next().unwrap_or_default().chars().take_while(char::is_ascii_digit).collect();
+    if let Ok(port) = digits.parse::<u16>() {
+        let at = d.item.text.find(&target).and_then(|t| target.rfind(&format!(":{digits}")).map(|n| t + n + 1));
+        if let Some(span) = at.and_then(|at| d.item.span(at, digits.len())) {
+            let text = d.item.text.to_string();
+            r.out.model.ports.push(PortMention { port, place: d.item.place(), span, belongs: false, text });
+        }
+    }
+    const KNOWN: &[&str] = &[
+        "min",
+        "max",
+        "smax",
+        "acquire",
+        "connectiontimeout",
+        "disablereuse",
+        "enablereuse",
+        "flushpackets",
+        "flushwait",
+        "iobuffersize",
+        "responsefieldsize",
+        "keepalive",
+        "lbset",
+        "ping",
+        "receivebuffersize",
+        "redirect",
+        "retry",
+        "route",
+        "status",
+        "timeout",
+        "ttl",
+        "flusher",
+        "secret",
+        "upgrade",
+        "mapping",
+        "loadfactor",
+        "failonstatus",
+        "failontimeout",
+        "forcerecovery",
+        "growth",
+        "lbmethod",
+        "maxattempts",
+        "nofailover",
+        "nonce",
+        "stickysession",
+        "stickysessionsep",
+        "scolonpathdelim",
+        "nocanon",
+        "interpolate",
+        "noquery",
+        "addressttl",
+        "hcmethod",
+        "hcpasses",
+        "hcfails",
+        "hcinterval",
+        "hcuri",
+        "hctemplate",
+        "hcexpr",
+    ];
+    let skip = 1 + usize::from(!in_location);
+    let wrong = d.values.iter().skip(skip).map(|p| p.split('=').next().unwrap_or_default().to_ascii_lowercase()).find(|p| !KNOWN.contains(&p.as_str()));
+    if let Some(wrong) = wrong {
+        bad(r, d, format!("{wrong:?} is no parameter of ProxyPass"));
+    }
+}

@@ -1,0 +1,88 @@
+//! Certificates and their keys.
+use super::super::read::{Directive, Reader};
+use super::super::values;
+use super::{Site, push};
+use crate::code::Code;
+use crate::config::{DependsOn, NamedPath};
+use crate::host::Look;
+use crate::path;
+
+pub(super) fn certificate(r: &mut Reader, d: &Directive) {
+    let value = d.argument(0).to_owned();
+    let is_key = d.name() == "ssl_certificate_key";
+    let site = r.block().site.as_mut();
+    match site {
+        Some(site) if is_key => site.key = true,
+        Some(site) => site.certificate = true,
+        None if is_key => r.facts.http_key = true,
+        None => r.facts.http_certificate = true,
+    }
+    if value.contains('$') || value.starts_with("data:") || value.starts_with("engine:") {
+        return;
+    }
+    let file = path::join(path::parent(&r.options.config), &value);
+    let entry = NamedPath { path: file, place: Some(d.place.clone()), directive: d.name().to_owned() };
+    let key = format!("certificate-of {}", r.blocks.len());
+    let site = r.block().site.as_ref().and_then(|s| s.opened.clone()).map_or(String::from("http"), |p| p.to_string());
+    r.out.model.facts.insert(format!("{key} {site} {}", entry.path), d.place.to_string());
+    r.out.model.reads.push(entry);
+}
+
+/// Certificates of a site: there where TLS is spoken, each with its key, and readable. The files are opened even when no
+/// listener speaks TLS, as soon as both are named (observed with 1.22).
+pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
+    let speaks = site.ssl_listen.is_some() || site.ssl_on.is_some();
+    let has = site.certificate || r.facts.http_certificate;
+    let Some(opened) = &site.opened else { return };
+    if has && !site.key && !r.facts.http_key {
+        let place = r.out.model.reads.iter().rev().find(|n| n.directive == "ssl_certificate").and_then(|n| n.place.clone());
+        push(r, Code::CertificateBad, place, "ssl_certificate", "no ssl_certificate_key is given for this certificate".into());
+        return;
+    }
+    if !speaks && !has {
+        return;
+    }
+    if let Some(on) = site.ssl_on.clone().filter(|_| !has) {
+        push(r, Code::CertificateBad, Some(on), "ssl", "no ssl_certificate is given for a server with \"ssl on\"".into());
+        return;
+    }
+    if !has {
+        let listen = site.ssl_listen.as_ref().map(ToString::to_string).unwrap_or_default();
+        push(r, Code::CertificateBad, Some(opened.clone()), "listen", format!("no ssl_certificate is given for the listener with TLS in {listen}"));
+        return;
+    }
+    let mark = format!(" {opened} ");
+    let files: Vec<String> =
+        r.out.model.facts.keys().filter(|k| k.starts_with("certificate-of") && (k.contains(&mark) || k.contains(" http "))).cloned().collect();
+    for key in files {
+        let Some(file) = key.splitn(4, ' ').nth(3).map(str::to_owned) else { continue };
+        let place = r.out.model.reads.iter().rev().find(|n| n.path == file).and_then(|n| n.place.clone());
+        let directive = r.out.model.reads.iter().rev().find(|n| n.path == file).map_or("ssl_certificate", |n| n.directive.as_str()).to_owned();
+        let message = match r.snapshot.read(&file) {
+            Look::Absent => (Code::ConfigMissingFile, format!("{file} is not there")),
+            Look::Seen(bytes) => match crate::config::pem_fault(&bytes, directive.ends_with("_key")) {
+                Some(fault) => (Code::CertificateBad, format!("{file}: {fault}")),
+                None => continue,
+            },
+            Look::NotSeen(_) => continue,
+        };
+        push(r, message.0, place, &directive, message.1);
+        if let Some(last) = r.out.findings.last_mut() {
+            last.depends_on = DependsOn::Files;
+            last.object = Some(file);
+        }
+    }
+}
+
+pub(super) fn session_cache(r: &mut Reader, d: &Directive) {
+    let wrong = d.arguments().map(str::to_owned).find(|a| {
+        let shared = a
+            .strip_prefix("shared:")
+            .map(|rest| rest.split_once(':').is_some_and(|(name, size)| !name.is_empty() && values::size(size, false).is_some_and(|n| n >= 32 << 10)));
+        let own = a.strip_prefix("builtin:").map(|n| values::count(n).is_some());
+        !shared.or(own).unwrap_or(matches!(a.as_str(), "off" | "none" | "builtin"))
+    });
+    if let Some(wrong) = wrong {
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no session cache, expected off, none, builtin or such as shared:TLS:10m"));
+    }
+}

@@ -1,0 +1,72 @@
+//! Where the logs go.
+use super::super::read::{Directive, Reader};
+use super::{named, uses_variables};
+use crate::code::Code;
+
+pub(super) fn error_log(r: &mut Reader, d: &Directive) {
+    let value = d.argument(0).to_owned();
+    if r.context() == "main" {
+        r.facts.has_error_log = true;
+    }
+    const LEVELS: &[&str] = &[
+        "emerg",
+        "alert",
+        "crit",
+        "error",
+        "warn",
+        "notice",
+        "info",
+        "debug",
+        "debug_core",
+        "debug_alloc",
+        "debug_mutex",
+        "debug_event",
+        "debug_http",
+        "debug_mail",
+        "debug_stream",
+    ];
+    if let Some(wrong) = d.arguments().skip(1).find(|a| !LEVELS.contains(a)) {
+        let wrong = wrong.to_owned();
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no log level, expected one of {}", LEVELS[..8].join(", ")));
+        return;
+    }
+    if value == "stderr" || value.starts_with("syslog:") || value.starts_with("memory:") {
+        return;
+    }
+    let entry = named(r, d, &value);
+    r.out.model.writes.push(entry.clone());
+    if r.context() == "main" {
+        r.out.model.error_logs.insert(0, entry);
+    } else {
+        r.out.model.error_logs.push(entry);
+    }
+}
+
+pub(super) fn access_log(r: &mut Reader, d: &Directive) {
+    let value = d.argument(0).to_owned();
+    if value == "off" {
+        if d.words.len() > 2 {
+            let extra = d.argument(1).to_owned();
+            r.find(d, Code::ConfigBadValue, format!("\"{extra}\" stands behind \"off\", which takes nothing more"));
+        }
+        return;
+    }
+    if d.words.len() > 2 && !d.argument(1).contains('=') {
+        let format = d.argument(1).to_owned();
+        if format != "combined" && !r.facts.formats.contains(&format) {
+            r.find(d, Code::ConfigBadValue, format!("log format \"{format}\" is not declared before this line"));
+            return;
+        }
+    }
+    if let Some(wrong) = d.arguments().skip(2).find(|a| !["buffer=", "flush=", "gzip", "if="].iter().any(|p| a.starts_with(p))) {
+        let wrong = wrong.to_owned();
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no parameter of access_log"));
+        return;
+    }
+    uses_variables(r, d, &value);
+    if !value.contains('$') && !value.starts_with("syslog:") {
+        let entry = named(r, d, &value);
+        r.out.model.writes.push(entry.clone());
+        r.out.model.access_logs.push(entry);
+    }
+}

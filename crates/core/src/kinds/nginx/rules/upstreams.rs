@@ -1,0 +1,137 @@
+//! Servers that a front passes to.
+use super::super::read::{Directive, Reader};
+use super::super::values;
+use super::uses_variables;
+use crate::code::Code;
+use crate::config::{DependsOn, PortMention};
+use crate::host::Look;
+
+pub(super) fn upstream_server(r: &mut Reader, d: &Directive) {
+    r.block().members += 1;
+    let wrong = d.arguments().skip(1).find(|a| {
+        let number = |prefix: &str| a.strip_prefix(prefix).map(|n| values::count(n).is_some());
+        let weight = a.strip_prefix("weight=").map(|n| values::count(n).is_some_and(|n| n > 0));
+        let time = a.strip_prefix("fail_timeout=").map(|t| values::is_time(t, true));
+        let ok = weight.or(number("max_fails=")).or(number("max_conns=")).or(time);
+        !ok.unwrap_or(matches!(*a, "backup" | "down"))
+    });
+    if let Some(wrong) = wrong {
+        let wrong = wrong.to_owned();
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no parameter of an upstream server"));
+        return;
+    }
+    if let Some(method) = r.block().prefix.clone().filter(|_| d.arguments().any(|a| a == "backup")) {
+        r.find(d, Code::ConfigBadValue, format!("\"backup\" is not for the balancing method \"{method}\""));
+        return;
+    }
+    let address = d.argument(0).to_owned();
+    if !address.starts_with("unix:") {
+        reaches(r, d, &address, false);
+    }
+}
+
+/// An address that is looked up at start; names wait until all upstreams are known.
+pub(super) fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) {
+    if address.contains('@') {
+        // A password may stand there: it is not repeated in the message.
+        r.find(d, Code::ConfigBadValue, "the address holds an @, which nginx takes for a part of the port");
+        return;
+    }
+    let (host, port) = split_host(address);
+    if let Some(port) = port {
+        match port.parse::<u32>() {
+            Ok(1..=65535) => {}
+            _ => {
+                r.find(d, Code::ConfigBadValue, format!("\"{port}\" in \"{address}\" is no port, expected 1 to 65535"));
+                return;
+            }
+        }
+    }
+    if host.is_empty() {
+        r.find(d, Code::ConfigBadValue, format!("\"{address}\" names no host"));
+        return;
+    }
+    if host.parse::<std::net::IpAddr>().is_ok() {
+        if let Some(number) = port.and_then(|p| p.parse().ok()) {
+            mention(r, d, number, address);
+        }
+        return;
+    }
+    if may_be_upstream {
+        r.facts.upstream_uses.push((host.to_ascii_lowercase(), d.place.clone(), d.name().to_owned()));
+        return;
+    }
+    // A member of an upstream is looked up while it is read.
+    let host = host.to_owned();
+    match crate::names::lookup(r.snapshot, &host) {
+        Look::Seen(_) => {}
+        Look::Absent => {
+            let found = r.find(d, Code::NameUnresolved, format!("host \"{host}\" of \"{}\" does not resolve", d.name()));
+            found.depends_on = DependsOn::Names;
+            found.object = Some(host);
+        }
+        Look::NotSeen(_) => {
+            let line = format!("whether {host} resolves ({})", d.place);
+            r.out.not_seen.push(line);
+        }
+    }
+}
+
+/// Remembers where a port number stands that is not this server's own listener.
+pub(super) fn mention(r: &mut Reader, d: &Directive, port: u16, text: &str) {
+    let digits = port.to_string();
+    let Some(word) = d.words.iter().skip(1).find(|w| w.value.contains(text)) else { return };
+    let Some(at) = word.value.find(text).and_then(|t| word.value[t..].rfind(&digits).map(|n| t + n)) else { return };
+    let span = r.span(word.start + at, word.start + at + digits.len());
+    let text = d.words.iter().map(|w| w.value.as_ref()).collect::<Vec<_>>().join(" ");
+    r.out.model.ports.push(PortMention { port, place: d.place.clone(), span, belongs: false, text });
+}
+
+pub(super) fn split_host(address: &str) -> (&str, Option<&str>) {
+    if let Some(rest) = address.strip_prefix('[') {
+        let (host, tail) = rest.split_once(']').unwrap_or((rest, ""));
+        return (host, tail.strip_prefix(':'));
+    }
+    address.split_once(':').map_or((address, None), |(h, p)| (h, Some(p)))
+}
+
+pub(super) fn pass(r: &mut Reader, d: &Directive) {
+    let value = d.argument(0).to_owned();
+    if value.contains('$') {
+        return uses_variables(r, d, &value);
+    }
+    let mut address = value.as_str();
+    let mut implied = false;
+    if matches!(d.name(), "proxy_pass" | "grpc_pass") && r.context() != "stream-server" {
+        let schemes: &[&str] = if d.name() == "proxy_pass" { &["http://", "https://"] } else { &["grpc://", "grpcs://"] };
+        match schemes.iter().find_map(|s| value.get(..s.len()).filter(|v| v.eq_ignore_ascii_case(s)).map(|_| &value[s.len()..])) {
+            Some(rest) => address = rest,
+            None if d.name() == "grpc_pass" => {}
+            None => {
+                r.find(d, Code::ConfigBadValue, format!("\"{value}\" has no scheme, expected http:// or https:// in front"));
+                return;
+            }
+        }
+        implied = true;
+    }
+    if let Some(rest) = address.strip_prefix("unix:") {
+        let socket = rest.split(':').next().unwrap_or_default().to_owned();
+        r.out.model.facts.insert(format!("upstream-socket {socket}"), d.place.to_string());
+        return;
+    }
+    let (authority, uri) = address.find('/').map_or((address, ""), |at| address.split_at(at));
+    if implied && d.name() == "proxy_pass" && !uri.is_empty() && r.block().no_uri {
+        r.find(d, Code::ConfigBadValue, "\"proxy_pass\" cannot have a URI part in a regex or named location, in \"if\" or in \"limit_except\"").help =
+            Some(format!("leave out \"{uri}\""));
+        return;
+    }
+    let (host, port) = split_host(authority);
+    if !implied && port.is_none() {
+        // Without a port only the name of an upstream will do.
+        let key = format!("\u{1}{}", host.to_ascii_lowercase());
+        r.facts.upstream_uses.push((key, d.place.clone(), d.name().to_owned()));
+        return;
+    }
+    let authority = authority.to_owned();
+    reaches(r, d, &authority, true);
+}
