@@ -1,5 +1,5 @@
 //! `cargo xtask corpus`: asks the real daemons, on a booted host, what they think of every configuration of the corpus,
-//! and writes their verdicts and lines beside it. `lint` is then held to them by an ordinary test.
+//! and writes their verdicts, lines and words beside it. `lint` is then held to them by an ordinary test.
 use crate::host::Host;
 use std::fmt::Write as _;
 use std::fs;
@@ -25,8 +25,8 @@ pub(crate) fn run(program: &Path) -> Result<(), String> {
                 continue;
             };
             let config = fill(&template, place, snippet);
-            let (verdict, at) = ask(&host, kind, &config)?;
-            let _ = writeln!(out, "{place}\t{snippet}\t{verdict}\t{}", at.map_or("-".into(), |n| n.to_string()));
+            let (verdict, at, said) = ask(&host, kind, &config)?;
+            let _ = writeln!(out, "{place}\t{snippet}\t{verdict}\t{}\t{said}", at.map_or("-".into(), |n| n.to_string()));
         }
         fs::write(&file, out).map_err(|e| e.to_string())?;
     }
@@ -56,8 +56,14 @@ pub(crate) fn fill(template: &str, place: &str, snippet: &str) -> String {
     out
 }
 
+/// What a daemon said, as one column: lines joined by `\n`, without the time and the numbers that differ from run to run.
+fn one_column(text: &str) -> String {
+    let lines = text.lines().map(str::trim_end).filter(|l| !l.is_empty() && !l.starts_with("Action '") && !l.starts_with("The Apache error log"));
+    lines.map(|l| l.replace('\t', " ")).collect::<Vec<_>>().join("\\n")
+}
+
 /// The daemon's own check, then a real start where the check is content.
-fn ask(host: &Host, kind: &str, config: &str) -> Result<(&'static str, Option<u32>), String> {
+fn ask(host: &Host, kind: &str, config: &str) -> Result<(&'static str, Option<u32>, String), String> {
     let path = if kind == "nginx" { "/corpus/nginx.conf" } else { "/corpus/httpd.conf" };
     fs::write(host.root().join(path.trim_start_matches('/')), config).map_err(|e| e.to_string())?;
     let (check, start, stop) = if kind == "nginx" {
@@ -78,10 +84,10 @@ fn ask(host: &Host, kind: &str, config: &str) -> Result<(&'static str, Option<u3
     }
     host.run(&stop)?;
     if accepted {
-        return Ok(("accepted", None));
+        return Ok(("accepted", None, "-".into()));
     }
     let line = text.lines().rev().find_map(|l| line_of(l, path));
-    Ok(("rejected", line))
+    Ok(("rejected", line, one_column(&text)))
 }
 
 /// The line of the corpus file that a message names.

@@ -4,6 +4,9 @@
 mod common;
 
 use common::Tree;
+use jolly_core::host::{Answer, Host, JournalEntry, Look, Parts, Question, Unseen};
+use jolly_core::log::{AttemptRequest, attempts};
+use jolly_core::snapshot::Snapshot;
 use std::path::Path;
 
 /// Disagreements that are known, by snippet, each with its reason.
@@ -25,15 +28,66 @@ fn fill(template: &str, place: &str, snippet: &str) -> String {
     lines.map(|l| format!("{l}\n")).collect()
 }
 
+/// Words of a daemon that tell less than its configuration does, each with the reason.
+const SAID_OTHERWISE: &[(&str, &str)] = &[
+    ("Address already in use", "a listener that is asked for twice looks like a taken port"),
+    ("invalid number of arguments in \"root\"", "a lost semicolon looks like too many values"),
+];
+
+/// A journal that holds one failed start with these words, and nothing else.
+struct Words(Vec<JournalEntry>);
+
+impl Host for Words {
+    fn ask(&self, question: &Question) -> Look<Answer> {
+        match question {
+            Question::Journal(..) => Look::Seen(Answer::Journal(self.0.clone())),
+            _ => Look::NotSeen(Unseen::PartMissing),
+        }
+    }
+    fn parts(&self) -> Parts {
+        Parts { files: false, processes: false, manager: false, interfaces: false, clock: false, probes: false }
+    }
+}
+
+/// The code of the first failure that the log rooms make of what a daemon said.
+fn recognised(kind: &str, words: &str) -> String {
+    let entry = |time: u64, id: &str, text: &str| JournalEntry {
+        time,
+        message: text.to_owned(),
+        message_id: id.to_owned(),
+        from_manager: !id.is_empty(),
+        pid: if id.is_empty() { 71 } else { 1 },
+        priority: 3,
+        ..JournalEntry::default()
+    };
+    let mut all = vec![entry(1, "7d4958e842da4a758f6c1cdc7b36dcc5", "Starting")];
+    all.extend((2..).zip(words.split("\\n")).map(|(at, line)| entry(at, "", line)));
+    all.push(entry(1000, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start"));
+    all.reverse();
+    let host = Words(all);
+    let request = AttemptRequest {
+        kind: jolly_core::kinds::kind(kind).unwrap(),
+        unit: Some("front.service"),
+        files: &[],
+        zone: &jiff::tz::TimeZone::UTC,
+        most: 1,
+        count_all: false,
+        running_since: None,
+    };
+    let list = attempts(&Snapshot::new(&host), &request).list;
+    let code = list[0].failures.first().map_or(jolly_core::code::Code::Unknown, |f| f.code);
+    serde_json::to_value(code).unwrap().as_str().unwrap().to_owned()
+}
+
 fn walk(kind: &str) {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus");
     let template = std::fs::read_to_string(folder.join(format!("{kind}.template"))).unwrap();
     let rows = std::fs::read_to_string(folder.join(format!("{kind}.tsv"))).unwrap();
     let tree = Tree::new();
-    let (mut wrong, mut count) = (Vec::new(), 0);
+    let (mut wrong, mut misheard, mut count) = (Vec::new(), Vec::new(), 0);
     for row in rows.lines().filter(|l| !l.starts_with('#')) {
         let columns: Vec<&str> = row.split('\t').collect();
-        let [place, snippet, verdict, line] = columns.as_slice() else { panic!("not four columns: {row}") };
+        let [place, snippet, verdict, line, words] = columns.as_slice() else { panic!("not five columns: {row}") };
         assert!(matches!(*verdict, "accepted" | "rejected"), "the daemon has not judged: {row}");
         tree.write("corpus.conf", &fill(&template, place, snippet));
         let report = tree.run(&["lint", "--kind", kind, "--config", "/corpus.conf", "--format", "json"]).json();
@@ -47,10 +101,20 @@ fn walk(kind: &str) {
             wrong.push(format!(
                 "{place} | {snippet} | real {verdict} {line} | ours {} {ours} {}",
                 report["verdict"],
-                error.map_or(String::new(), |e| e["message"].to_string())
+                error.as_ref().map_or(String::new(), |e| e["message"].to_string())
             ));
         }
+        // What the daemon said about it in its log must be taken for the same cause.
+        if let Some(error) = error.filter(|_| agree && *verdict == "rejected" && !words.is_empty()) {
+            let told = recognised(kind, words);
+            // Whether a word is misspelt or its module is not loaded, the daemon does not say.
+            let same = error["code"] == *told || (error["code"] == "config-missing-module" && told == "config-unknown-directive");
+            if !same && !SAID_OTHERWISE.iter().any(|(w, _)| words.contains(w)) {
+                misheard.push(format!("{snippet} | lint {} | log {told} | {words}", error["code"]));
+            }
+        }
     }
+    assert!(misheard.is_empty(), "{} of {count} are taken for something else in the log:\n{}", misheard.len(), misheard.join("\n"));
     assert!(count > 300, "the corpus is there");
     assert!(wrong.is_empty(), "{} of {count} disagree:\n{}", wrong.len(), wrong.join("\n"));
 }

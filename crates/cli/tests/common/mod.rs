@@ -71,6 +71,7 @@ impl Tree {
         );
         tree.write("etc/group", "root:x:0:\nwww-data:x:33:\nnogroup:x:65534:\nmarta:x:1000:\n");
         tree.write("usr/bin/cat", "");
+        tree.write("etc/hosts", "127.0.0.1 localhost\n");
         tree.write("etc/mime.types", "text/html html\n");
         tree.write("etc/nginx/mime.types", "types {\n    text/html html;\n}\n");
         tree.write("etc/nginx/fastcgi_params", "fastcgi_param QUERY_STRING $query_string;\n");

@@ -387,28 +387,28 @@ fn note_line(attempt: &mut Attempt, kind: &dyn Kind, text: &str, file: &str, lin
     if text.is_empty() {
         return;
     }
-    // The reason of a two-line failure stands in the second line.
-    let open = attempt.failures.last().filter(|f| f.found.continues && f.file == file).map(|f| f.text.clone());
-    let joined = match open {
-        Some(head) => {
-            let place: Vec<(String, String)> = attempt.failures.pop().map(|f| f.found.objects).unwrap_or_default();
-            Some((format!("{head} {text}"), place))
+    // The reason of a two-line failure stands in the second line; where no rule knows that one, the first one's word holds.
+    let open = attempt.failures.pop_if(|f| f.found.continues && f.file == file);
+    let mut told = kind.catalogue().recognise(text);
+    if let Some(head) = open {
+        let second = told.take_if(|m| m.code.is_some() && !m.aftermath && !m.continues);
+        let shown = if told.is_none() { format!("{} {text}", head.text) } else { head.text.clone() };
+        let mut found = second.unwrap_or_else(|| Match { continues: false, objects: Vec::new(), ..head.found.clone() });
+        found.objects.extend(head.found.objects);
+        let code = found.code.unwrap_or(head.code);
+        attempt.failures.push(Failure { code, text: shown, found, ..head });
+        if told.is_none() {
+            return;
         }
-        None => None,
-    };
-    let (shown, place) = joined.unwrap_or((text.to_owned(), Vec::new()));
-    let found = kind.catalogue().recognise(text).or_else(|| (!place.is_empty()).then(|| Match { code: Some(Code::ConfigSyntax), ..Match::default() }));
-    match found {
+    }
+    match told {
         Some(found) if found.harmless => attempt.harmless += 1,
-        Some(mut found) => {
-            found.objects.extend(place);
+        Some(found) => {
             let Some(code) = found.code else { return };
-            let failure = Failure { code, file: file.into(), line, time, text: shown, found };
-            attempt.failures.push(failure);
+            attempt.failures.push(Failure { code, file: file.into(), line, time, text: text.to_owned(), found });
         }
         None if notable => {
-            let failure = Failure { code: Code::Unknown, file: file.into(), line, time, text: shown, found: Match::default() };
-            attempt.unexplained.push(failure);
+            attempt.unexplained.push(Failure { code: Code::Unknown, file: file.into(), line, time, text: text.to_owned(), found: Match::default() });
         }
         None => {}
     }
