@@ -4,6 +4,7 @@ mod harvest;
 mod host;
 mod live;
 mod pictures;
+mod samples;
 
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -14,9 +15,10 @@ fn main() -> ExitCode {
     let outcome = match words.as_slice() {
         ["harvest", kind, source] => harvest::run(kind, Path::new(source)),
         ["corpus"] => program().and_then(|p| corpus::run(&p)),
+        ["samples", only @ ..] => program().and_then(|p| samples::run(&p, only)),
         ["pictures"] => program().and_then(|p| pictures::run(&p)),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
-        _ => Err("chores: harvest KIND SOURCE_DIR, corpus, live [NAME…], pictures".into()),
+        _ => Err("chores: harvest KIND SOURCE_DIR, corpus, samples [KIND…], live [NAME…], pictures".into()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

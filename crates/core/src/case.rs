@@ -144,7 +144,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     }
     let (processes, strays) = processes(snapshot, service, manager.as_ref().seen().map(AsRef::as_ref));
     let wanted = wanted(snapshot, service, &config, &processes);
-    let zone = service.instance.environment.get("TZ").and_then(|tz| log::zone_named(snapshot, tz)).unwrap_or_else(|| log::host_zone(snapshot));
+    let zone = log_zone(snapshot, service, &config);
     let running = !processes.is_empty();
     let attempts = if depth == Depth::Diagnosis { last_attempts(snapshot, service, &config, &zone, running, 5) } else { Vec::new() };
     let starter = starter(snapshot, service);
@@ -172,6 +172,12 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     }
 }
 
+/// The zone of the stamps in a service's own log: as its configuration or its environment says, else the host's.
+pub fn log_zone(snapshot: &Snapshot, service: &Service, config: &Configuration) -> TimeZone {
+    let named = config.model.facts.get("log zone").or_else(|| service.instance.environment.get("TZ"));
+    named.and_then(|tz| log::zone_named(snapshot, tz)).unwrap_or_else(|| log::host_zone(snapshot))
+}
+
 /// The last attempts of a service.
 pub fn last_attempts(snapshot: &Snapshot, service: &Service, config: &Configuration, zone: &TimeZone, running: bool, most: usize) -> Vec<Attempt> {
     let files = log_files(service, config);
@@ -196,14 +202,15 @@ fn starter(snapshot: &Snapshot, service: &Service) -> Account {
     if uid == 0 {
         return accounts::root();
     }
-    let name = service.described.account.clone().or_else(|| service.unit.as_ref()?.value("Service", "User")).unwrap_or_else(|| uid.to_string());
+    let named = service.described.account.clone().or_else(|| service.unit.as_ref()?.value("Service", "User"));
+    let name = named.unwrap_or_else(|| accounts::user_name(snapshot, uid));
     accounts::account(snapshot, &name).seen().unwrap_or(Account { name, uid, gid: uid, groups: vec![uid] })
 }
 
 /// Processes of the service's own and strays of the same daemon.
 fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -> (Vec<Process>, Vec<Process>) {
     let Look::Seen(all) = snapshot.processes() else { return (vec![], vec![]) };
-    let programs = service.kind.programs();
+    let kind = service.kind;
     let own_program = service.program().map(path::name).unwrap_or_default().to_owned();
     let main = unit.map_or(0, |u| u.main_pid);
     let pid_file = service.described.pid_file.as_deref().and_then(|f| snapshot.text(f).seen()).and_then(|t| t.trim().parse::<u32>().ok());
@@ -211,7 +218,7 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
     let by_script = service.program().is_none_or(|p| snapshot.read_at(p, 0, 2).seen().is_some_and(|head| head.starts_with(b"#!")));
     let (mut own, mut strays) = (Vec::new(), Vec::new());
     for brief in &all {
-        let named = programs.contains(&brief.name.as_str()) || own_program.get(..own_program.len().min(15)) == Some(brief.name.as_str());
+        let named = kind.runs(&brief.name) || own_program.get(..own_program.len().min(15)) == Some(brief.name.as_str());
         let known = brief.pid == main || Some(brief.pid) == pid_file || (named && !own_program.is_empty());
         if !known {
             continue;
@@ -253,7 +260,7 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
         }
     };
     for listen in &config.model.listens {
-        push(listen.listen.clone(), Some(listen.place.clone()), listen.tls, listen.bound);
+        push(listen.listen.clone(), listen.place.clone(), listen.tls, listen.bound);
     }
     for listen in service.described.listens() {
         push(listen, None, false, true);

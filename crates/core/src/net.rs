@@ -32,7 +32,8 @@ impl Listen {
             return false;
         }
         if self.protocol == Protocol::Unix {
-            return self.path.is_some() && self.path == held.path;
+            let same = |p: &String| p.strip_prefix("/var/run/").map_or_else(|| p.clone(), |rest| format!("/run/{rest}"));
+            return self.path.is_some() && self.path.as_ref().map(same) == held.path.as_ref().map(same);
         }
         let (Some(mine), Some(theirs)) = (self.address, held.address) else { return false };
         self.port == held.port && overlap(mine, self.v6_only, theirs, held.v6_only)

@@ -67,25 +67,24 @@ impl Service {
         let own: Vec<&str> = self.program().into_iter().collect();
         let executable = process.executable.as_deref().unwrap_or_default().trim_end_matches(" (deleted)");
         let first = process.arguments.first().map_or("", String::as_str);
-        let names = self.kind.programs();
-        if names.is_empty() {
+        if self.kind.profile().programs.is_empty() {
             let program = own.first().copied().unwrap_or_default();
             return !program.is_empty() && (program == executable || program == first || process.arguments.iter().take(2).any(|a| a == program));
         }
-        let by_name = |p: &str| names.contains(&path::name(p)) && !path::name(p).ends_with("ctl");
-        by_name(executable)
-            || (executable.is_empty() && by_name(first.split(':').next().unwrap_or_default()))
-            || own.contains(&executable)
-            || own.contains(&first)
+        if !self.kind.is_same_program(&self.instance, &process.arguments) {
+            return false;
+        }
+        let by_name = |p: &str| self.kind.runs(path::name(p)) && !path::name(p).ends_with("ctl");
+        by_name(executable) || by_name(first.split([':', ' ']).next().unwrap_or_default()) || own.contains(&executable) || own.contains(&first)
     }
 }
 
 /// All services that can be found, in the order of their names.
 pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
     let mut found: Vec<Service> = Vec::new();
-    let programs: Vec<&str> = kinds::KINDS.iter().flat_map(|k| k.programs().iter().copied()).collect();
+    let programs: Vec<&str> = kinds::KINDS.iter().flat_map(|k| k.profile().programs.iter().map(|p| p.trim_matches('*'))).collect();
     for name in manager::service_names(snapshot) {
-        let known = kinds::KINDS.iter().any(|k| k.units().contains(&name.as_str()));
+        let known = kinds::KINDS.iter().any(|k| k.owns(&name));
         if !known && !manager::mentions(snapshot, &name, &programs) {
             continue;
         }
@@ -100,6 +99,17 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
             && !found.iter().any(|s| s.name == service.name)
         {
             found.push(service);
+        }
+    }
+    for (name, boots) in kinds::KINDS.iter().flat_map(|k| k.instances(snapshot)) {
+        if found.iter().any(|s| s.unit_name() == Some(name.as_str())) {
+            continue;
+        }
+        if let Look::Seen(mut unit) = manager::unit(snapshot, &name) {
+            // The generator that would make the link has not run here: the umbrella unit and the instance's own word decide.
+            let umbrella = unit.value("Unit", "PartOf").and_then(|u| manager::unit(snapshot, &u).seen());
+            unit.enabled |= boots && umbrella.is_none_or(|u| u.enabled);
+            found.extend(of_unit(snapshot, unit, None));
         }
     }
     for name in manager::script_names(snapshot) {
@@ -125,9 +135,21 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
             None => found.push(of_description(snapshot, name, described)),
         }
     }
+    umbrellas(&mut found);
     strays(snapshot, &mut found);
     found.sort_by(|a, b| a.name.cmp(&b.name));
     found
+}
+
+/// An umbrella unit with a single instance is another name for that instance.
+fn umbrellas(found: &mut [Service]) {
+    let umbrella = |s: &Service| s.unit.as_ref().filter(|u| u.name.contains('@')).and_then(|u| u.value("Unit", "PartOf"));
+    let all: Vec<Option<String>> = found.iter().map(umbrella).collect();
+    for (service, own) in found.iter_mut().zip(&all) {
+        if let Some(own) = own.as_ref().filter(|o| all.iter().flatten().filter(|a| a == o).count() == 1) {
+            service.aliases.push(own.trim_end_matches(".service").to_owned());
+        }
+    }
 }
 
 /// One service by its name, without looking at all the others where its unit says enough.
@@ -158,9 +180,9 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
     let described_as = described.and_then(|(_, d)| d.kind.as_deref()).and_then(kinds::kind);
     // A unit that the manager made from an init script starts the script; the daemon is what the script starts.
     let script = commands.first().and_then(|c| c.words.first()?.strip_prefix("/etc/init.d/")).and_then(|name| manager::script(snapshot, name).seen());
-    let script_program = script.as_ref().and_then(|s| kinds::of_program(s.command.first()?));
-    let by_program = commands.iter().find_map(|c| kinds::of_program(c.words.first()?)).or(script_program);
-    let by_name = kinds::KINDS.iter().copied().find(|k| k.units().contains(&unit.name.as_str()));
+    let script_program = script.as_ref().and_then(|s| kinds::of_command(&s.command));
+    let by_program = commands.iter().find_map(|c| kinds::of_command(&kinds::unwrapped(&c.words))).or(script_program);
+    let by_name = kinds::KINDS.iter().copied().find(|k| k.owns(&unit.name));
     let kind = described_as.or(by_program).or(by_name)?;
     // A helper unit that only runs something of the daemon once is not the daemon.
     let one_shot = unit.value("Service", "Type").as_deref() == Some("oneshot");
@@ -185,7 +207,7 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
         None => 0,
     };
     let words = script.map(|s| s.command).filter(|c| !c.is_empty());
-    let command = words.or_else(|| commands.into_iter().next().map(|c| c.words)).unwrap_or_default();
+    let command = words.or_else(|| commands.into_iter().next().map(|c| kinds::unwrapped(&c.words))).unwrap_or_default();
     let command = command.into_iter().map(|w| expand_variables(&w, &environment)).filter(|w| !w.is_empty()).collect();
     let mut instance = Instance { command, environment, start_uid, made_by_manager: made, ..Instance::default() };
     let empty = Described::default();
@@ -211,7 +233,7 @@ fn of_script(snapshot: &Snapshot, name: &str) -> Option<Service> {
         return None;
     }
     let script = manager::script(snapshot, name).seen()?;
-    let kind = kinds::of_program(script.command.first()?)?;
+    let kind = kinds::of_command(&script.command)?;
     let described = Described {
         start: Some(format!("{} start", script.file)),
         stop: Some(format!("{} stop", script.file)),
@@ -255,8 +277,7 @@ fn of_description(snapshot: &Snapshot, name: &str, described: &Described) -> Ser
 fn strays(snapshot: &Snapshot, found: &mut Vec<Service>) {
     let Look::Seen(processes) = snapshot.processes() else { return };
     for brief in &processes {
-        let Some(kind) = kinds::KINDS.iter().copied().find(|k| k.programs().contains(&brief.name.as_str())) else { continue };
-        if found.iter().any(|s| s.kind.name() == kind.name()) {
+        if brief.state == 'Z' || !kinds::KINDS.iter().any(|k| k.runs(&brief.name)) {
             continue;
         }
         let Look::Seen(process) = snapshot.process(brief.pid) else { continue };
@@ -264,15 +285,31 @@ fn strays(snapshot: &Snapshot, found: &mut Vec<Service>) {
             snapshot.unseen(format!("{} in a container of its own", brief.name));
             continue;
         }
-        if !kind.is_main(&process.arguments) {
-            continue;
-        }
         let mut command = process.arguments.clone();
         if let (Some(first), Some(executable)) = (command.first_mut(), &process.executable) {
             first.clone_from(executable);
         }
+        let Some(kind) = kinds::of_command(&command).filter(|k| k.is_main(&process.arguments)) else { continue };
+        let known = found.iter().any(|s| s.kind.name() == kind.name() && s.kind.is_same_program(&s.instance, &process.arguments));
+        if known {
+            continue;
+        }
         let mut instance = Instance { command, start_uid: brief.uid, ..Instance::default() };
         kind.locate(snapshot, &mut instance);
-        found.push(Service { name: brief.name.clone(), aliases: vec![], kind, unit: None, script: None, described: Described::default(), instance });
+        found.push(Service {
+            name: stray_name(kind, &process.arguments, &brief.name),
+            aliases: vec![],
+            kind,
+            unit: None,
+            script: None,
+            described: Described::default(),
+            instance,
+        });
     }
+}
+
+/// A name for what nobody named: that of its program, or of what a runtime carries.
+fn stray_name(kind: &dyn Kind, arguments: &[String], process: &str) -> String {
+    let carried = (kind.name() == "java").then(|| kinds::java_program(arguments)).flatten();
+    carried.map_or_else(|| process.to_owned(), |c| path::name(&c).trim_end_matches(".jar").to_owned())
 }

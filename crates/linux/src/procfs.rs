@@ -64,11 +64,14 @@ pub(crate) fn one(pid: u32, boot: Option<i64>) -> Look<Answer> {
     let login = fs::read_to_string(format!("{base}/loginuid")).ok().and_then(|t| t.trim().parse().ok()).filter(|u| *u != u32::MAX);
     // A process in a process-number space of its own has more than one number; that can be seen without being root.
     let nested = field("NSpid:").split_whitespace().count() > 1;
+    // A root below ours is a daemon that locked itself in (chroot(2)); a container's root reads as its own "/".
+    let locked_in = fs::read_link(format!("{base}/root")).is_ok_and(|r| r.as_os_str() != "/");
     let own_root = !nested
-        && match (fs::metadata(format!("{base}/root/")), fs::metadata("/")) {
-            (Ok(theirs), Ok(ours)) => theirs.dev() == ours.dev() && theirs.ino() == ours.ino(),
-            _ => true,
-        };
+        && (locked_in
+            || match (fs::metadata(format!("{base}/root/")), fs::metadata("/")) {
+                (Ok(theirs), Ok(ours)) => theirs.dev() == ours.dev() && theirs.ino() == ours.ino(),
+                _ => true,
+            });
     Look::Seen(Answer::Process(Box::new(Process {
         executable: target("exe"),
         arguments,

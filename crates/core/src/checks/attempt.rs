@@ -55,7 +55,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
     let object = |name: &str| failure.found.object(name);
     let address = object("address").map(|a| a.trim_matches(['[', ']'])).and_then(|a| if a == "*" { "0.0.0.0".parse().ok() } else { a.parse().ok() });
     let port = object("port").and_then(|p| p.parse().ok());
-    let subject = Subject {
+    let mut subject = Subject {
         address,
         port,
         pid: object("pid").and_then(|p| p.parse().ok()),
@@ -67,6 +67,10 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         host: object("host").map(str::to_owned),
         unit: (failure.code == Code::ManagerGaveUp).then(|| case.service.unit_name().unwrap_or_default().to_owned()),
     };
+    // A line number without a file means the only file there is.
+    if let (Some(_), None, [only]) = (subject.line, &subject.file, case.config.model.files.as_slice()) {
+        subject.file = Some(only.clone());
+    }
     let still = still_true(snapshot, case, failure.code, &subject);
     let title = match failure.code {
         Code::ManagerGaveUp => format!("the service manager gave up on {} after too many failures", case.service.name),

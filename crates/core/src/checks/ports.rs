@@ -76,7 +76,7 @@ fn origin(case: &Case, holder: &Holder) -> Evidence {
 
 /// Least dangerous first: a stray is stopped, a managed holder or one with clients is a person's decision.
 fn fixes(case: &Case, holder: &Holder, want: &Wanted, same: bool) -> Vec<&'static str> {
-    let movable = want.place.is_some() && want.listen.protocol != Protocol::Unix && case.service.kind.speaks_http();
+    let movable = want.place.is_some() && want.listen.protocol != Protocol::Unix && !case.service.kind.profile().programs.is_empty();
     let decision = holder.unit.is_some() || holder.clients.unwrap_or(0) > 0 || holder.returns == Returns::Unknown;
     match (same, decision && !same, movable) {
         (true, ..) => vec!["stop-holder"],
@@ -91,9 +91,7 @@ fn same_daemon(service: &Service, process: &Process) -> bool {
     if !service.runs_as(process) {
         return false;
     }
-    let own = crate::kinds::Instance { command: process.arguments.clone(), ..Default::default() };
-    let named = |flag: &str| own.command.windows(2).find(|w| w[0] == flag).map(|w| w[1].clone());
-    let other = named("-c").or_else(|| named("-f"));
+    let other = service.kind.named_config(&process.arguments);
     other.is_none_or(|file| path::clean(&file) == path::clean(&service.instance.config) || !file.starts_with('/'))
 }
 
@@ -102,6 +100,10 @@ fn left_over(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding>
     let file = want.listen.path.as_deref().filter(|_| want.held_by.is_empty())?;
     let status = snapshot.link_stat(file).seen().filter(|s| s.kind == FileKind::Socket)?;
     snapshot.host().parts().processes.then_some(())?;
+    let may_replace = || crate::access::may(snapshot, &case.starter, path::parent(file), crate::access::Right::Write) == crate::host::Look::Seen(None);
+    if case.service.kind.profile().replaces_sockets && may_replace() {
+        return None;
+    }
     let owner = crate::accounts::user_name(snapshot, status.uid);
     let foreign = status.uid != case.starter.uid && status.uid != 0 || case.starter.uid != 0 && status.uid == 0;
     let (code, title) = if foreign {
@@ -151,7 +153,7 @@ fn privileged(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding
         title: format!("port {port} may not be bound by {}", case.starter.name),
         proof: Proof::Inevitable,
         evidence,
-        fixes: if case.service.kind.speaks_http() { vec!["move-port"] } else { vec![] },
+        fixes: if want.place.is_some() { vec!["move-port"] } else { vec![] },
         blocks: true,
         stage: stage::BIND,
     })

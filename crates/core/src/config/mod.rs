@@ -1,5 +1,6 @@
 //! What reading a configuration yields, whatever the daemon: findings with places, and the facts that
 //! other rooms need (listeners, account, logs, files).
+pub mod entries;
 mod nearest;
 mod pattern;
 mod pem;
@@ -120,8 +121,8 @@ impl ConfigFinding {
 pub struct WantedListen {
     /// Address and port.
     pub listen: Listen,
-    /// The line that asks for it.
-    pub place: Place,
+    /// The line that asks for it; `None` for a built-in default.
+    pub place: Option<Place>,
     /// The bytes of the port number.
     pub port_span: Option<Span>,
     /// Whether it speaks TLS.
@@ -188,6 +189,8 @@ pub struct ConfigModel {
     pub access_logs: Vec<NamedPath>,
     /// The pid file.
     pub pid_file: Option<NamedPath>,
+    /// Directory of the data, of daemons that keep some.
+    pub data_dir: Option<NamedPath>,
     /// Directories and files that must exist because they are written.
     pub writes: Vec<NamedPath>,
     /// Files that the daemon opens for reading at start.

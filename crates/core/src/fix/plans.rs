@@ -263,7 +263,10 @@ fn move_port(snapshot: &Snapshot, case: &Case, all: &[Service], cause: &Cause, g
     for listen in model.listens.iter().filter(|l| l.listen.port == old) {
         match &listen.port_span {
             Some(span) => spans.push((span.clone(), new.to_string())),
-            None => plan.remarks.push(format!("{} listens on {old} without writing the number; it cannot be moved there", listen.place)),
+            None => plan.remarks.push(format!(
+                "{} listens on {old} without writing the number; it cannot be moved there",
+                listen.place.as_ref().map_or_else(|| "by default it".to_owned(), ToString::to_string)
+            )),
         }
     }
     if spans.is_empty() {

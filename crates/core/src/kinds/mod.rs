@@ -1,7 +1,16 @@
 //! The daemon kinds: one folder each. Teaching the program a new daemon means one folder and one line here.
+mod haproxy;
 mod httpd;
+mod java;
+mod mysql;
 mod nginx;
+mod php_fpm;
+mod postgresql;
 mod program;
+mod redis;
+mod tomcat;
+
+pub(crate) use java::what_it_runs as java_program;
 
 use crate::config::Configuration;
 use crate::log::{Catalogue, Grammar};
@@ -25,18 +34,31 @@ pub struct Instance {
     pub keep_all: bool,
 }
 
+/// What tells a kind apart, as data. Names may hold `*`.
+#[derive(Debug)]
+pub struct Profile {
+    /// Name in the interface.
+    pub name: &'static str,
+    /// Names of executables and control scripts that start it.
+    pub programs: &'static [&'static str],
+    /// Names of units that belong to it whatever they start.
+    pub units: &'static [&'static str],
+    /// Main configuration files of the known layouts, likeliest first.
+    pub configs: &'static [&'static str],
+    /// Packages whose version is the daemon's, in the order of preference.
+    pub packages: &'static [&'static str],
+    /// Whether it answers HTTP.
+    pub http: bool,
+    /// Whether it opens no listeners but those of its configuration.
+    pub listens_as_configured: bool,
+    /// Whether a left-over socket file of its own is no hindrance: it puts a new one in its place.
+    pub replaces_sockets: bool,
+}
+
 /// One kind of daemon.
 pub trait Kind: Sync {
-    /// Name in the interface.
-    fn name(&self) -> &'static str;
-    /// Names of executables and control scripts that start it.
-    fn programs(&self) -> &'static [&'static str];
-    /// Names of units that belong to it whatever they start.
-    fn units(&self) -> &'static [&'static str];
-    /// Main configuration files of the known layouts, likeliest first.
-    fn configs(&self) -> &'static [&'static str];
-    /// Packages whose version is the daemon's, in the order of preference.
-    fn packages(&self) -> &'static [&'static str];
+    /// What tells it apart.
+    fn profile(&self) -> &'static Profile;
     /// Fills in the main configuration file from the command and the layouts.
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance);
     /// Reads the configuration as the daemon would.
@@ -46,13 +68,53 @@ pub trait Kind: Sync {
     /// What its failures look like.
     fn catalogue(&self) -> &'static Catalogue;
     /// Whether a process of this command line is the daemon itself, not a helper that shares its program.
-    fn is_main(&self, arguments: &[String]) -> bool;
-    /// Whether it answers HTTP.
-    fn speaks_http(&self) -> bool;
+    fn is_main(&self, _arguments: &[String]) -> bool {
+        true
+    }
+    /// The main configuration file that a process was started with, where its arguments name one.
+    fn named_config(&self, arguments: &[String]) -> Option<String> {
+        option(arguments, &["-c", "-f"])
+    }
+    /// Whether a process of this kind's program is what the service would start; many programs share one runtime.
+    fn is_same_program(&self, _instance: &Instance, _arguments: &[String]) -> bool {
+        true
+    }
+    /// Instances that a generator of the manager would make units for, and whether each starts at boot. Only a booted host
+    /// has those units as files.
+    fn instances(&self, _snapshot: &Snapshot) -> Vec<(String, bool)> {
+        Vec::new()
+    }
+    /// Name in the interface.
+    fn name(&self) -> &'static str {
+        self.profile().name
+    }
+    /// Whether a program of this name, without its directory, is of this kind.
+    fn runs(&self, program: &str) -> bool {
+        !program.is_empty() && self.profile().programs.iter().any(|p| crate::path::matches(p, program, false))
+    }
+    /// Whether a command is of this kind; several kinds may share one program.
+    fn starts_with(&self, words: &[String]) -> bool {
+        words.first().is_some_and(|w| self.runs(crate::path::name(w)))
+    }
+    /// Whether a unit of this name is of this kind whatever it starts.
+    fn owns(&self, unit: &str) -> bool {
+        self.profile().units.iter().any(|p| crate::path::matches(p, unit, false))
+    }
 }
 
-/// All kinds.
-pub static KINDS: &[&dyn Kind] = &[&httpd::Httpd, &nginx::Nginx, &program::Program];
+/// All kinds. Where a program could be two, the first one has it.
+pub static KINDS: &[&dyn Kind] = &[
+    &httpd::Httpd,
+    &nginx::Nginx,
+    &haproxy::Haproxy,
+    &mysql::Mysql,
+    &postgresql::Postgresql,
+    &redis::Redis,
+    &php_fpm::PhpFpm,
+    &tomcat::Tomcat,
+    &java::Java,
+    &program::Program,
+];
 
 /// A kind by its name.
 pub fn kind(name: &str) -> Option<&'static dyn Kind> {
@@ -62,7 +124,67 @@ pub fn kind(name: &str) -> Option<&'static dyn Kind> {
 /// The kind that a program belongs to, by the last part of its path.
 pub fn of_program(program: &str) -> Option<&'static dyn Kind> {
     let name = crate::path::name(program);
-    KINDS.iter().find(|k| k.programs().contains(&name)).copied()
+    KINDS.iter().find(|k| k.runs(name)).copied()
+}
+
+/// The kind of a command.
+pub fn of_command(words: &[String]) -> Option<&'static dyn Kind> {
+    KINDS.iter().find(|k| k.starts_with(words)).copied()
+}
+
+/// Shells and programs that only start another one.
+const SHELLS: &[&str] = &["sh", "bash", "dash", "ksh", "ash"];
+const STARTERS: &[&str] =
+    &["env", "nice", "ionice", "chrt", "taskset", "numactl", "setpriv", "runuser", "su", "sudo", "exec", "nohup", "setsid", "prlimit", "chpst"];
+
+/// The daemon's own words in a start command: what a shell or another starter runs in the end. A command that is no
+/// such thing comes back as it is.
+pub fn unwrapped(words: &[String]) -> Vec<String> {
+    let mut words = words.to_vec();
+    for _ in 0..4 {
+        let Some(first) = words.first().map(|w| crate::path::name(w).to_owned()) else { break };
+        if of_program(&first).is_some() {
+            break;
+        }
+        let known = |w: &String| of_program(w).is_some();
+        if SHELLS.contains(&first.as_str()) && words.get(1).is_some_and(|w| w.starts_with('-') && w.ends_with('c')) {
+            let text = words.get(2).cloned().unwrap_or_default().replace([';', '|', '&', '`', '\n', '(', ')'], " ; ");
+            let inner = crate::manager::split_words(&text);
+            let Some(at) = inner.iter().rposition(known) else { break };
+            let end = inner[at..].iter().position(|w| w == ";").map_or(inner.len(), |n| at + n);
+            words = inner[at..end].to_vec();
+        } else if SHELLS.contains(&first.as_str()) || STARTERS.contains(&first.as_str()) {
+            let Some(at) = words.iter().skip(1).position(known) else { break };
+            words.drain(..=at);
+        } else {
+            break;
+        }
+    }
+    words
+}
+
+/// The first of the known layouts' files that is there, or the likeliest one.
+pub(crate) fn known_config(snapshot: &Snapshot, profile: &Profile) -> String {
+    let there = profile
+        .configs
+        .iter()
+        .find_map(|c| if crate::path::is_pattern(c) { glob(snapshot, c).pop() } else { (snapshot.exists(c) == Some(true)).then(|| (*c).to_owned()) });
+    there.or_else(|| profile.configs.first().map(|c| (*c).to_owned())).unwrap_or_default()
+}
+
+/// The value of an option in a command line, as `--name value` or `--name=value`; the last one counts.
+pub(crate) fn option(words: &[String], names: &[&str]) -> Option<String> {
+    let mut found = None;
+    for (at, word) in words.iter().enumerate() {
+        for name in names {
+            if word == name {
+                found = words.get(at + 1).cloned().or(found);
+            } else if let Some(value) = word.strip_prefix(name).and_then(|rest| rest.strip_prefix('=')) {
+                found = Some(value.to_owned());
+            }
+        }
+    }
+    found
 }
 
 /// Version of the first installed package of a list, from the package data base, without epoch and revision.

@@ -389,9 +389,15 @@ fn note_line(attempt: &mut Attempt, kind: &dyn Kind, text: &str, file: &str, lin
     }
     // The reason of a two-line failure stands in the second line; where no rule knows that one, the first one's word holds.
     let open = attempt.failures.pop_if(|f| f.found.continues && f.file == file);
-    let mut told = kind.catalogue().recognise(text);
+    let mut told = kind.catalogue().recognise(text).or_else(|| super::general().recognise(text));
     if let Some(head) = open {
-        let second = told.take_if(|m| m.code.is_some() && !m.aftermath && !m.continues);
+        if let Some(more) = told.take_if(|m| m.continues) {
+            let (code, mut found) = (more.code.unwrap_or(head.code), more);
+            found.objects.extend(head.found.objects);
+            attempt.failures.push(Failure { code, text: format!("{} {text}", head.text), found, ..head });
+            return;
+        }
+        let second = told.take_if(|m| m.code.is_some() && !m.aftermath);
         let shown = if told.is_none() { format!("{} {text}", head.text) } else { head.text.clone() };
         let mut found = second.unwrap_or_else(|| Match { continues: false, objects: Vec::new(), ..head.found.clone() });
         found.objects.extend(head.found.objects);

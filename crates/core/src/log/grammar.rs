@@ -25,6 +25,8 @@ struct Data {
 struct HeadData {
     pattern: String,
     time: String,
+    /// `UTC` where such lines are in that zone whatever the daemon's is.
+    zone: Option<String>,
 }
 
 #[derive(Default, Deserialize)]
@@ -40,7 +42,7 @@ struct Marks {
 }
 
 struct Parsed {
-    heads: Vec<(Regex, String)>,
+    heads: Vec<(Regex, String, bool)>,
     marks: Marks,
 }
 
@@ -80,7 +82,8 @@ impl Grammar {
         self.parsed
             .get_or_init(|| {
                 let data: Data = toml::from_str(self.text).ok()?;
-                let heads = data.head.into_iter().map(|h| Some((bytes_pattern(&h.pattern)?, h.time))).collect::<Option<_>>()?;
+                let heads =
+                    data.head.into_iter().map(|h| Some((bytes_pattern(&h.pattern)?, h.time, h.zone.as_deref() == Some("UTC")))).collect::<Option<_>>()?;
                 Some(Parsed { heads, marks: data.marks })
             })
             .as_ref()
@@ -93,11 +96,12 @@ impl Grammar {
 
     /// Understands the head of a line. `zone` is that of the daemon's process.
     pub fn head(&self, line: &str, zone: &TimeZone) -> Option<Head> {
-        self.parsed()?.heads.iter().find_map(|(pattern, format)| {
+        let universal = TimeZone::UTC;
+        self.parsed()?.heads.iter().find_map(|(pattern, format, utc)| {
             let found = pattern.captures(line.as_bytes())?;
             let group = |name: &str| found.name(name).and_then(|m| std::str::from_utf8(m.as_bytes()).ok());
             Some(Head {
-                time: parse_time(group("time")?, format, zone)?,
+                time: parse_time(group("time")?, format, if *utc { &universal } else { zone })?,
                 level: group("level").unwrap_or_default().to_ascii_lowercase(),
                 pid: group("pid").and_then(|p| p.parse().ok()),
                 length: found.get(0)?.end(),

@@ -80,7 +80,7 @@ pub struct FailureEntry {
 pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Option<i64>, failed_only: bool) -> AttemptsReport {
     let case = gather(snapshot, service, Depth::State);
     let files = log_files(service, &case.config);
-    let zone = service.instance.environment.get("TZ").and_then(|tz| crate::log::zone_named(snapshot, tz)).unwrap_or_else(|| case.zone.clone());
+    let zone = crate::case::log_zone(snapshot, service, &case.config);
     let kind = service.described.log_format.as_deref().and_then(crate::kinds::kind).unwrap_or(service.kind);
     let request = AttemptRequest {
         kind,

@@ -95,7 +95,7 @@ pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Insta
     let report = LintReport {
         schema: schema("lint"),
         kind: kind.name().into(),
-        release: installed_version(snapshot, kind.packages()).map(|v| format!("{}-{v}", kind.name())),
+        release: installed_version(snapshot, kind.profile().packages).map(|v| format!("{}-{v}", kind.name())),
         config: instance.config.clone(),
         verdict,
         findings,

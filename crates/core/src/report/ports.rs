@@ -80,6 +80,8 @@ struct Wish {
     listen: Listen,
     file: Option<String>,
     line: Option<u32>,
+    /// Whether the daemon insists on it.
+    bound: bool,
 }
 
 /// Who holds and wants ports; of all when `only` is empty. `free_near` asks for free ones.
@@ -99,7 +101,7 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], only: &[u16], free_near:
         let pids: Vec<u32> = owners.iter().filter(|(i, _)| *i == socket.inode).map(|(_, p)| *p).collect();
         let held = holder(snapshot, socket, &pids);
         let wanted: Vec<&Wish> = wishes.iter().filter(|w| w.listen.conflicts_with(socket)).collect();
-        let conflict = held.as_ref().is_some_and(|h| wanted.iter().any(|w| !belongs(services, w, h)));
+        let conflict = held.as_ref().is_some_and(|h| wanted.iter().any(|w| w.bound && !belongs(services, w, h)));
         let key = (socket.protocol, socket.address.map(|a| a.to_string()), socket.port, socket.path.clone());
         let holders: Vec<HolderEntry> = held.iter().map(|h| holder_entry(h, &zone)).collect();
         if let Some(known) = entries.iter_mut().find(|e| (e.protocol, e.address.clone(), e.port.unwrap_or(0), e.path.clone()) == key) {
@@ -117,7 +119,7 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], only: &[u16], free_near:
             conflict,
         });
     }
-    for wish in wishes.iter().filter(|w| asked(w.listen.port) || (w.listen.port == 0 && only.is_empty())) {
+    for wish in wishes.iter().filter(|w| w.bound).filter(|w| asked(w.listen.port) || (w.listen.port == 0 && only.is_empty())) {
         if chosen.iter().any(|s| wish.listen.conflicts_with(s)) {
             continue;
         }
@@ -142,7 +144,7 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], only: &[u16], free_near:
 }
 
 fn known_path(socket: &Socket, wishes: &[Wish]) -> bool {
-    wishes.iter().any(|w| w.listen.path.is_some() && w.listen.path == socket.path)
+    wishes.iter().any(|w| w.listen.conflicts_with(socket))
 }
 
 fn wanted_by(wish: &Wish) -> WantedBy {
@@ -175,15 +177,20 @@ fn wishes(snapshot: &Snapshot, services: &[Service]) -> Vec<Wish> {
     let mut all = Vec::new();
     for service in services {
         let config = service.kind.read(snapshot, &service.instance);
-        for listen in config.model.listens.iter().filter(|l| l.bound) {
+        for listen in &config.model.listens {
             if all.iter().any(|w: &Wish| w.service == service.name && w.listen == listen.listen) {
                 continue;
             }
-            let wish =
-                Wish { service: service.name.clone(), listen: listen.listen.clone(), file: Some(listen.place.file.to_string()), line: Some(listen.place.line) };
-            all.push(wish);
+            let place = listen.place.as_ref();
+            all.push(Wish {
+                service: service.name.clone(),
+                listen: listen.listen.clone(),
+                file: place.map(|p| p.file.to_string()),
+                line: place.map(|p| p.line),
+                bound: listen.bound,
+            });
         }
-        all.extend(service.described.listens().into_iter().map(|listen| Wish { service: service.name.clone(), listen, file: None, line: None }));
+        all.extend(service.described.listens().into_iter().map(|listen| Wish { service: service.name.clone(), listen, file: None, line: None, bound: true }));
     }
     all
 }

@@ -80,7 +80,7 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
         entries.push(SurveyEntry {
             service: service.name.clone(),
             kind: service.kind.name().into(),
-            release: installed_version(snapshot, service.kind.packages()).map(|v| format!("{}-{v}", service.kind.name())),
+            release: installed_version(snapshot, service.kind.profile().packages).map(|v| format!("{}-{v}", service.kind.name())),
             state: entry.state,
             wanted: entry.wanted,
             since: case.since.map(|t| format_time(t, &zone)),

@@ -157,7 +157,7 @@ fn ports(case: &Case) -> Vec<CheckEntry> {
 
 /// A port that its configuration no longer asks for must be let go. Judged for daemons that open no listeners but those.
 fn let_go(snapshot: &Snapshot, case: &Case) -> Option<CheckEntry> {
-    if !case.service.kind.speaks_http() || !case.config.readable || case.config.first_error().is_some() || case.processes.is_empty() {
+    if !case.service.kind.profile().listens_as_configured || !case.config.readable || case.config.first_error().is_some() || case.processes.is_empty() {
         return None;
     }
     let sockets = snapshot.listeners().seen()?;
@@ -188,7 +188,7 @@ fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<CheckEntry> {
         return vec![];
     }
     let mut found = Vec::new();
-    let http = case.service.kind.speaks_http();
+    let http = case.service.kind.profile().http;
     for want in case.wanted.iter().filter(|w| w.served && w.listen.protocol == Protocol::Tcp).take(8) {
         let Some(address) = want.listen.address else { continue };
         // A socket for both families answers on the IPv4 loopback, too; that one is always there.

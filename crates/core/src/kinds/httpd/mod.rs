@@ -7,7 +7,7 @@ mod rules;
 mod versions;
 mod walk;
 
-use super::{Instance, Kind, installed_version};
+use super::{Instance, Kind, Profile, installed_version};
 use crate::config::{Configuration, Table};
 use crate::log::{Catalogue, Grammar};
 use crate::path;
@@ -21,6 +21,23 @@ static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
 /// Modules that distributions build in.
 const STATIC_MODULES: &[&str] =
     &["core_module", "so_module", "watchdog_module", "http_module", "log_config_module", "logio_module", "version_module", "unixd_module"];
+
+static PROFILE: Profile = Profile {
+    name: "httpd",
+    programs: &["apache2", "httpd", "apachectl", "apache2ctl", "httpd-prefork", "httpd-worker", "start_apache2"],
+    units: &["apache2.service", "httpd.service"],
+    configs: &[
+        "/etc/apache2/apache2.conf",
+        "/etc/httpd/conf/httpd.conf",
+        "/etc/apache2/httpd.conf",
+        "/usr/local/apache2/conf/httpd.conf",
+        "/opt/httpd/conf/httpd.conf",
+    ],
+    packages: &["apache2-bin", "apache2", "httpd"],
+    http: true,
+    listens_as_configured: true,
+    replaces_sockets: true,
+};
 
 /// The kind `httpd`.
 pub(super) struct Httpd;
@@ -64,7 +81,7 @@ impl Options {
             server_root: values("-d").pop().unwrap_or_else(|| default_root.to_owned()),
             defines: values("-D").into_iter().map(|d| d.split_once('=').map_or((d.clone(), String::new()), |(k, v)| (k.to_owned(), v.to_owned()))).collect(),
             before: values("-C"),
-            version: installed_version(snapshot, Httpd.packages()).unwrap_or_else(|| "2.4.68".into()),
+            version: installed_version(snapshot, PROFILE.packages).unwrap_or_else(|| "2.4.68".into()),
             needs_mpm: true,
             made_by_manager: instance.made_by_manager.clone(),
             by_script: by_script && distribution,
@@ -83,26 +100,8 @@ impl Options {
 }
 
 impl Kind for Httpd {
-    fn name(&self) -> &'static str {
-        "httpd"
-    }
-    fn programs(&self) -> &'static [&'static str] {
-        &["apache2", "httpd", "apachectl", "apache2ctl", "httpd-prefork", "httpd-worker", "start_apache2"]
-    }
-    fn units(&self) -> &'static [&'static str] {
-        &["apache2.service", "httpd.service"]
-    }
-    fn configs(&self) -> &'static [&'static str] {
-        &[
-            "/etc/apache2/apache2.conf",
-            "/etc/httpd/conf/httpd.conf",
-            "/etc/apache2/httpd.conf",
-            "/usr/local/apache2/conf/httpd.conf",
-            "/opt/httpd/conf/httpd.conf",
-        ]
-    }
-    fn packages(&self) -> &'static [&'static str] {
-        &["apache2-bin", "apache2", "httpd"]
+    fn profile(&self) -> &'static Profile {
+        &PROFILE
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         let words = instance.command.clone();
@@ -110,9 +109,9 @@ impl Kind for Httpd {
             let root = words.windows(2).find(|w| w[0] == "-d").map_or("/etc/apache2", |w| w[1].as_str());
             instance.config = path::join(root, &pair[1]);
         } else if instance.config.is_empty() {
-            let known = self.configs().iter().find(|c| snapshot.exists(c) == Some(true));
+            let known = PROFILE.configs.iter().find(|c| snapshot.exists(c) == Some(true));
             let folder = instance.environment.get("APACHE_CONFDIR").map(|d| path::join(d, "apache2.conf"));
-            instance.config = folder.unwrap_or_else(|| known.unwrap_or(&self.configs()[0]).to_string());
+            instance.config = folder.unwrap_or_else(|| known.unwrap_or(&PROFILE.configs[0]).to_string());
         }
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
@@ -126,8 +125,5 @@ impl Kind for Httpd {
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         !arguments.iter().any(|a| matches!(a.as_str(), "-t" | "-S" | "-M" | "-L" | "-v" | "-V"))
-    }
-    fn speaks_http(&self) -> bool {
-        true
     }
 }

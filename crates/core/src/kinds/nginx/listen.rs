@@ -171,7 +171,7 @@ fn note(r: &mut Reader, d: &Directive, key: Key, tls: bool, default: bool, optio
     let span = port_span(r, d, key.1);
     let at = r.out.model.listens.len();
     r.facts.listens.keys.push((key.clone(), at));
-    r.out.model.listens.push(WantedListen { listen, place, port_span: span, tls, bound: true });
+    r.out.model.listens.push(WantedListen { listen, place: Some(place), port_span: span, tls, bound: true });
     if let Some(site) = &mut r.block().site {
         site.listens.push(Own { key });
     }
@@ -193,7 +193,7 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
         if let Some(place) = site.opened.clone() {
             let listen = Listen::tcp(IpAddr::V4(Ipv4Addr::UNSPECIFIED), 80, false);
             r.facts.listens.keys.push((key.clone(), r.out.model.listens.len()));
-            r.out.model.listens.push(WantedListen { listen, place, port_span: None, tls: false, bound: true });
+            r.out.model.listens.push(WantedListen { listen, place: Some(place), port_span: None, tls: false, bound: true });
         }
         site.listens.push(Own { key });
     }
@@ -262,7 +262,7 @@ pub(super) fn finish(r: &mut Reader) {
             let shown = crate::net::endpoint(address, key.1);
             let message = format!("no interface of this host has the address of {shown}");
             r.out.add(ConfigFinding {
-                place: Some(place),
+                place,
                 directive: Some("listen".into()),
                 depends_on: DependsOn::Interfaces,
                 object: Some(shown),

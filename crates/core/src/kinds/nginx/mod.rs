@@ -7,7 +7,7 @@ mod tokens;
 mod values;
 mod variables;
 
-use super::{Instance, Kind, glob, strings_hold};
+use super::{Instance, Kind, Profile, glob, strings_hold};
 use crate::config::{Configuration, Table};
 use crate::log::{Catalogue, Grammar};
 use crate::snapshot::Snapshot;
@@ -15,6 +15,17 @@ use crate::snapshot::Snapshot;
 static DIRECTIVES: Table = Table::new(include_str!("directives.tsv"));
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+
+static PROFILE: Profile = Profile {
+    name: "nginx",
+    programs: &["nginx"],
+    units: &["nginx.service"],
+    configs: &["/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/opt/nginx/conf/nginx.conf"],
+    packages: &["nginx", "nginx-full", "nginx-core", "nginx-light", "nginx-extras", "nginx-common"],
+    http: true,
+    listens_as_configured: true,
+    replaces_sockets: false,
+};
 
 /// The kind `nginx`.
 pub(super) struct Nginx;
@@ -128,20 +139,8 @@ fn configure_line(snapshot: &Snapshot, program: &str) -> Vec<String> {
 }
 
 impl Kind for Nginx {
-    fn name(&self) -> &'static str {
-        "nginx"
-    }
-    fn programs(&self) -> &'static [&'static str] {
-        &["nginx"]
-    }
-    fn units(&self) -> &'static [&'static str] {
-        &["nginx.service"]
-    }
-    fn configs(&self) -> &'static [&'static str] {
-        &["/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/opt/nginx/conf/nginx.conf"]
-    }
-    fn packages(&self) -> &'static [&'static str] {
-        &["nginx", "nginx-full", "nginx-core", "nginx-light", "nginx-extras", "nginx-common"]
+    fn profile(&self) -> &'static Profile {
+        &PROFILE
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         let words = instance.command.clone();
@@ -151,8 +150,8 @@ impl Kind for Nginx {
         } else if instance.config.is_empty() {
             let built = words.first().map(|p| configure_line(snapshot, p)).unwrap_or_default();
             let own = built.iter().find_map(|w| w.strip_prefix("--conf-path=")).map(str::to_owned);
-            let known = self.configs().iter().find(|c| snapshot.exists(c) == Some(true)).map(|c| (*c).to_owned());
-            instance.config = own.or(known).unwrap_or_else(|| self.configs()[0].to_owned());
+            let known = PROFILE.configs.iter().find(|c| snapshot.exists(c) == Some(true)).map(|c| (*c).to_owned());
+            instance.config = own.or(known).unwrap_or_else(|| PROFILE.configs[0].to_owned());
         }
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
@@ -167,8 +166,5 @@ impl Kind for Nginx {
     fn is_main(&self, arguments: &[String]) -> bool {
         let first = arguments.first().map_or("", String::as_str);
         !first.starts_with("nginx: worker") && !first.starts_with("nginx: cache") && !arguments.iter().any(|a| a == "-t" || a == "-s")
-    }
-    fn speaks_http(&self) -> bool {
-        true
     }
 }

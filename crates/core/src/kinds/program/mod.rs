@@ -1,5 +1,5 @@
 //! Anything that the user describes in the services file. Its configuration is not understood, only found.
-use super::{Instance, Kind};
+use super::{Instance, Kind, Profile};
 use crate::config::Configuration;
 use crate::log::{Catalogue, Grammar};
 use crate::snapshot::Snapshot;
@@ -7,24 +7,15 @@ use crate::snapshot::Snapshot;
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
 
+static PROFILE: Profile =
+    Profile { name: "program", programs: &[], units: &[], configs: &[], packages: &[], http: false, listens_as_configured: false, replaces_sockets: false };
+
 /// The kind `program`.
 pub(super) struct Program;
 
 impl Kind for Program {
-    fn name(&self) -> &'static str {
-        "program"
-    }
-    fn programs(&self) -> &'static [&'static str] {
-        &[]
-    }
-    fn units(&self) -> &'static [&'static str] {
-        &[]
-    }
-    fn configs(&self) -> &'static [&'static str] {
-        &[]
-    }
-    fn packages(&self) -> &'static [&'static str] {
-        &[]
+    fn profile(&self) -> &'static Profile {
+        &PROFILE
     }
     fn locate(&self, _: &Snapshot, _: &mut Instance) {}
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
@@ -42,8 +33,5 @@ impl Kind for Program {
     }
     fn is_main(&self, _: &[String]) -> bool {
         true
-    }
-    fn speaks_http(&self) -> bool {
-        false
     }
 }

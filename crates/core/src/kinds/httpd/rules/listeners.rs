@@ -70,7 +70,7 @@ pub(super) fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     let offset = d.item.text.rfind(&port.to_string()).filter(|_| d.values.len() == 1);
     let offset = offset.or_else(|| d.item.text.find(&value).map(|at| at + value.len() - port.to_string().len()));
     let port_span = offset.and_then(|at| d.item.span(at, port.to_string().len()));
-    r.out.model.listens.push(WantedListen { listen: Listen::tcp(bound, port, false), place, port_span, tls, bound: true });
+    r.out.model.listens.push(WantedListen { listen: Listen::tcp(bound, port, false), place: Some(place), port_span, tls, bound: true });
 }
 
 pub(super) fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {

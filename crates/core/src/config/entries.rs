@@ -1,0 +1,307 @@
+//! Line-based configuration in general: lines with their places, entries of `name value`, words in quotes. The kinds
+//! whose files are lists of settings build on this; what is particular to one of them stands in its folder.
+use super::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, SettingInForce, Span, WantedListen};
+use crate::code::Code;
+use crate::host::Look;
+use crate::net::Listen;
+use crate::path;
+use crate::snapshot::Snapshot;
+use std::net::IpAddr;
+use std::sync::Arc;
+
+/// One line of a file, without its end.
+#[derive(Clone, Copy, Debug)]
+pub struct Line<'t> {
+    /// Number, from 1.
+    pub number: u32,
+    /// Byte offset of its first character.
+    pub start: usize,
+    /// The text.
+    pub text: &'t str,
+}
+
+/// One setting with its place.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// Section or group; empty where there is none.
+    pub section: String,
+    /// Name, as the kind compares it.
+    pub name: String,
+    /// Value, quotes taken off.
+    pub value: String,
+    /// Where the name stands.
+    pub place: Place,
+    /// The bytes of the value, for edits; `None` where they cannot be told.
+    pub span: Option<Span>,
+}
+
+/// A configuration file that was read.
+#[derive(Clone, Debug)]
+pub struct Text {
+    /// Its name.
+    pub file: Arc<str>,
+    /// Its content; bytes that are no UTF-8 are replaced.
+    pub text: String,
+    /// Whether offsets in the text are offsets in the file.
+    pub faithful: bool,
+}
+
+impl Text {
+    /// Reads a file.
+    pub fn read(snapshot: &Snapshot, file: &str) -> Look<Self> {
+        snapshot.read(file).map(|bytes| match std::str::from_utf8(&bytes) {
+            Ok(text) => Self { file: file.into(), text: text.to_owned(), faithful: true },
+            Err(_) => Self { file: file.into(), text: String::from_utf8_lossy(&bytes).into_owned(), faithful: false },
+        })
+    }
+
+    /// Its lines.
+    pub fn lines(&self) -> impl Iterator<Item = Line<'_>> {
+        let mut start = 0;
+        (1u32..).zip(self.text.split('\n')).map(move |(number, whole)| {
+            let line = Line { number, start, text: whole.trim_end_matches('\r') };
+            start += whole.len() + 1;
+            line
+        })
+    }
+
+    /// The place of a piece of a line; `piece` must be a part of `line.text`.
+    pub fn place(&self, line: &Line, piece: &str) -> Place {
+        let at = offset_in(line.text, piece);
+        let column = line.text.get(..at).map_or(0, |t| t.chars().count());
+        let width = piece.chars().count();
+        let number = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
+        Place { file: self.file.clone(), line: line.number, column: number(column + 1), end_column: number(column + 1 + width) }
+    }
+
+    /// The bytes of a piece of a line.
+    pub fn span(&self, line: &Line, piece: &str) -> Option<Span> {
+        let start = line.start + offset_in(line.text, piece);
+        self.faithful.then(|| Span { file: self.file.clone(), start, end: start + piece.len() })
+    }
+}
+
+/// Where a slice begins inside the text it was cut from; 0 when it was not.
+fn offset_in(whole: &str, piece: &str) -> usize {
+    let at = (piece.as_ptr() as usize).wrapping_sub(whole.as_ptr() as usize);
+    if at <= whole.len() { at } else { 0 }
+}
+
+/// A word of a line with the quotes taken off, and the slice it stands in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Word<'t> {
+    /// The value.
+    pub value: String,
+    /// As written, with quotes.
+    pub raw: &'t str,
+}
+
+/// How a kind writes words.
+#[derive(Clone, Copy, Debug)]
+pub struct WordRules {
+    /// A backslash outside of quotes takes the next character as it is.
+    pub escapes: bool,
+    /// A `#` begins a comment anywhere outside of quotes; otherwise it is a letter.
+    pub comments: bool,
+    /// Quotes may stand inside a word.
+    pub inner_quotes: bool,
+}
+
+/// Splits a line into words.
+///
+/// # Errors
+/// The slice from the quote on that is never closed, or after which something follows that may not.
+pub fn words<'t>(text: &'t str, rules: WordRules) -> Result<Vec<Word<'t>>, &'t str> {
+    let mut out = Vec::new();
+    let mut rest = text;
+    loop {
+        rest = rest.trim_start_matches([' ', '\t', '\r']);
+        if rest.is_empty() || (rules.comments && rest.starts_with('#')) {
+            return Ok(out);
+        }
+        let (word, length) = word(rest, rules)?;
+        out.push(Word { value: word, raw: &rest[..length] });
+        rest = &rest[length..];
+    }
+}
+
+fn word(text: &str, rules: WordRules) -> Result<(String, usize), &str> {
+    let mut value = String::new();
+    let mut chars = text.char_indices();
+    while let Some((at, c)) = chars.next() {
+        match c {
+            ' ' | '\t' | '\r' => return Ok((value, at)),
+            '#' if rules.comments => return Ok((value, at)),
+            '\\' if rules.escapes => value.push(chars.next().map_or('\\', |(_, next)| next)),
+            '"' | '\'' if at == 0 || rules.inner_quotes => {
+                let mut closed = None;
+                while let Some((end, inside)) = chars.next() {
+                    if inside == c {
+                        closed = Some(end);
+                        break;
+                    }
+                    if inside == '\\' && c == '"' {
+                        value.push(chars.next().map_or('\\', |(_, next)| if next == 'n' { '\n' } else { next }));
+                    } else {
+                        value.push(inside);
+                    }
+                }
+                let Some(end) = closed else { return Err(&text[at..]) };
+                let next = text[end + 1..].chars().next();
+                if !rules.inner_quotes && next.is_some_and(|n| !n.is_whitespace()) {
+                    return Err(&text[at..]);
+                }
+            }
+            other => value.push(other),
+        }
+    }
+    Ok((value, text.len()))
+}
+
+/// What reading a list of settings gathers: entries in reading order, findings, facts.
+pub struct Book<'r, 'h> {
+    /// The host.
+    pub snapshot: &'r Snapshot<'h>,
+    /// What came of it so far.
+    pub out: Configuration,
+    /// Settings in reading order; the last one of a name counts.
+    pub entries: Vec<Entry>,
+    /// The daemon would have stopped reading.
+    pub stopped: bool,
+}
+
+impl<'r, 'h> Book<'r, 'h> {
+    /// An empty book.
+    pub fn new(snapshot: &'r Snapshot<'h>) -> Self {
+        Self { snapshot, out: Configuration::default(), entries: Vec::new(), stopped: false }
+    }
+
+    /// Reads a file and notes that it was read; `None` where it is not there or cannot be seen.
+    pub fn text(&mut self, file: &str) -> Option<Text> {
+        match Text::read(self.snapshot, file) {
+            Look::Seen(text) => {
+                self.out.readable = true;
+                self.out.model.files.push(file.to_owned());
+                Some(text)
+            }
+            Look::Absent => None,
+            Look::NotSeen(why) => {
+                self.out.not_seen.push(format!("{file}: {why}"));
+                None
+            }
+        }
+    }
+
+    /// An error that ends the reading.
+    pub fn refuse(&mut self, place: &Place, directive: &str, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+        self.stopped = true;
+        self.find(place, directive, code, message)
+    }
+
+    /// An error after which the reading goes on.
+    pub fn find(&mut self, place: &Place, directive: &str, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+        let directive = (!directive.is_empty()).then(|| directive.to_owned());
+        self.out.add(ConfigFinding { place: Some(place.clone()), directive, ..ConfigFinding::error(code, message) })
+    }
+
+    /// A file or directory that an entry names is not there.
+    pub fn missing(&mut self, entry: &Entry, path: &str, what: &str) {
+        let (place, name) = (entry.place.clone(), entry.name.clone());
+        let found = self.find(&place, &name, Code::ConfigMissingFile, format!("{what}{path} is not there"));
+        found.depends_on = DependsOn::Files;
+        found.object = Some(path.to_owned());
+    }
+
+    /// The directory that an entry names must be there.
+    pub fn must_be_directory(&mut self, entry: &Entry, dir: &str) {
+        if self.snapshot.is_directory(dir) == Some(false) {
+            self.missing(entry, dir, "directory ");
+        }
+    }
+
+    /// The directory of a file that an entry names must be there.
+    pub fn must_have_parent(&mut self, entry: &Entry, file: &str) {
+        self.must_be_directory(entry, path::parent(file));
+    }
+
+    /// The setting of a name that counts.
+    pub fn last(&self, name: &str) -> Option<Entry> {
+        self.entries.iter().rev().find(|e| e.name == name).cloned()
+    }
+
+    /// Its value.
+    pub fn value(&self, name: &str) -> Option<String> {
+        self.last(name).map(|e| e.value)
+    }
+
+    /// A path that an entry names, relative ones counted from `base`.
+    pub fn named(entry: &Entry, base: &str) -> NamedPath {
+        NamedPath { path: path::join(base, &entry.value), place: Some(entry.place.clone()), directive: entry.name.clone() }
+    }
+
+    /// A listener. `entry` is the line that sets its port, or its address where no line sets the port.
+    pub fn listen(&mut self, listen: Listen, entry: Option<&Entry>, span: Option<Span>, tls: bool, bound: bool) {
+        self.out.model.listens.push(WantedListen { listen, place: entry.map(|e| e.place.clone()), port_span: span, tls, bound });
+    }
+
+    /// An address that the daemon insists on must be one of this host.
+    pub fn must_be_here(&mut self, entry: Option<&Entry>, address: IpAddr, port: u16) {
+        let Some(own) = self.snapshot.addresses().seen() else { return };
+        if address.is_unspecified() || address.is_loopback() || own.contains(&address) || crate::names::may_bind_foreign(self.snapshot, address) {
+            return;
+        }
+        let shown = crate::net::endpoint(address, port);
+        self.out.add(ConfigFinding {
+            place: entry.map(|e| e.place.clone()),
+            directive: entry.map(|e| e.name.clone()),
+            depends_on: DependsOn::Interfaces,
+            object: Some(shown.clone()),
+            ..ConfigFinding::error(Code::AddressNotHere, format!("no interface of this host has the address of {shown}"))
+        });
+    }
+
+    /// Ends the reading: the entries become the settings in force.
+    pub fn close(mut self) -> Configuration {
+        self.out.model.directives = self.entries.len();
+        let entries = self.entries.into_iter();
+        self.out.model.settings = entries.map(|e| SettingInForce { name: e.name, value: e.value, section: e.section, place: e.place }).collect();
+        self.out
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const STRICT: WordRules = WordRules { escapes: false, comments: false, inner_quotes: false };
+    const LOOSE: WordRules = WordRules { escapes: true, comments: true, inner_quotes: true };
+
+    fn values(text: &str, rules: WordRules) -> Option<Vec<String>> {
+        words(text, rules).ok().map(|w| w.into_iter().map(|w| w.value).collect())
+    }
+
+    #[test]
+    fn words_follow_the_rules_of_their_kind() {
+        assert_eq!(values("port 6379 # x", STRICT).unwrap(), ["port", "6379", "#", "x"]);
+        assert_eq!(values("port 6379 # x", LOOSE).unwrap(), ["port", "6379"]);
+        assert_eq!(values("a\"b c\"d 'e f'", LOOSE).unwrap(), ["ab cd", "e f"]);
+        assert_eq!(values("a\\ b \"c\\\"d\"", LOOSE).unwrap(), ["a b", "c\"d"]);
+        assert_eq!(values("save \"\"", STRICT).unwrap(), ["save", ""]);
+        assert_eq!(values("dir \"open", STRICT), None);
+        assert_eq!(values("dir \"a\"b", STRICT), None);
+        assert_eq!(values("  ", STRICT).unwrap().len(), 0);
+    }
+
+    #[test]
+    fn places_count_characters_and_spans_count_bytes() {
+        let text = Text { file: "/f".into(), text: "é = 1\r\nport = 3306\n".into(), faithful: true };
+        let lines: Vec<Line> = text.lines().collect();
+        assert_eq!((lines.len(), lines[1].number, lines[1].text), (3, 2, "port = 3306"));
+        let value = &lines[1].text[7..];
+        let place = text.place(&lines[1], value);
+        assert_eq!((place.line, place.column, place.end_column), (2, 8, 12));
+        let span = text.span(&lines[1], value).unwrap();
+        assert_eq!(&text.text[span.start..span.end], "3306");
+        assert_eq!(text.place(&lines[0], &lines[0].text[3..4]).column, 3);
+    }
+}

@@ -1,0 +1,251 @@
+//! HAProxy: sections of keyword lines; it reads on after an error, and the first one with a place is the earliest.
+use super::{Instance, Kind, Profile, known_config};
+use crate::code::Code;
+use crate::config::entries::{Book, Entry, Text, Word, WordRules, words};
+use crate::config::{Configuration, DependsOn, NamedPath, Span};
+use crate::host::Look;
+use crate::log::{Catalogue, Grammar};
+use crate::net::Listen;
+use crate::path;
+use crate::snapshot::Snapshot;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
+static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static PROFILE: Profile = Profile {
+    name: "haproxy",
+    programs: &["haproxy", "haproxy-systemd-wrapper"],
+    units: &["haproxy.service", "haproxy@*.service"],
+    configs: &["/etc/haproxy/haproxy.cfg", "/usr/local/etc/haproxy/haproxy.cfg", "/etc/haproxy.cfg"],
+    packages: &["haproxy"],
+    http: false,
+    listens_as_configured: true,
+    replaces_sockets: true,
+};
+
+const RULES: WordRules = WordRules { escapes: true, comments: true, inner_quotes: true };
+/// Words that open a section.
+const SECTIONS: &[&str] = &[
+    "global",
+    "defaults",
+    "frontend",
+    "backend",
+    "listen",
+    "userlist",
+    "peers",
+    "mailers",
+    "resolvers",
+    "cache",
+    "program",
+    "http-errors",
+    "ring",
+    "fcgi-app",
+    "log-forward",
+    "crt-list",
+    "crt-store",
+    "traces",
+    "acme",
+    "log-profile",
+];
+
+/// The kind `haproxy`.
+pub(super) struct Haproxy;
+
+/// Configuration files of the command: every `-f`, and the files of a directory in the order of their names.
+fn files(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
+    let words = &instance.command;
+    let mut all = Vec::new();
+    let named: Vec<&String> = words.windows(2).filter(|w| w[0] == "-f").map(|w| &w[1]).collect();
+    let fallback = [&instance.config];
+    for one in if named.is_empty() { &fallback[..] } else { &named[..] } {
+        let one = one.trim_end_matches('/');
+        match snapshot.list(one) {
+            Look::Seen(entries) => {
+                all.extend(entries.iter().filter(|e| e.name.ends_with(".cfg") && !e.name.starts_with('.')).map(|e| path::join(one, &e.name)))
+            }
+            _ => all.push(one.to_owned()),
+        }
+    }
+    all
+}
+
+fn file(book: &mut Book, name: &str) {
+    let Some(text) = book.text(name) else { return };
+    let mut section = String::new();
+    for line in text.lines() {
+        let split = match words(line.text, RULES) {
+            Ok(split) => split,
+            Err(open) => {
+                book.find(&text.place(&line, open), "", Code::ConfigSyntax, "a quote is not closed");
+                continue;
+            }
+        };
+        let Some((first, rest)) = split.split_first() else { continue };
+        let place = text.place(&line, first.raw);
+        if first.value.starts_with('.') {
+            continue;
+        }
+        if SECTIONS.contains(&first.value.as_str()) {
+            section = std::iter::once(first).chain(rest.first()).map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
+            let named = matches!(first.value.as_str(), "frontend" | "backend" | "listen");
+            if named && rest.is_empty() {
+                book.find(&place, &first.value, Code::ConfigBadValue, format!("{} needs a name", first.value));
+            }
+            continue;
+        }
+        if section.is_empty() {
+            book.find(&place, &first.value, Code::ConfigSyntax, format!("{} stands before the first section", first.value));
+            continue;
+        }
+        let value = rest.iter().map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
+        let entry = Entry { section: section.clone(), name: first.value.clone(), value, place, span: None };
+        if first.value == "bind" && (section.starts_with("frontend") || section.starts_with("listen")) {
+            bind(book, &text, &line, &entry, rest);
+        }
+        book.entries.push(entry);
+    }
+    if !text.text.is_empty() && !text.text.ends_with('\n') {
+        let last = u32::try_from(text.text.lines().count()).unwrap_or(1);
+        let place = crate::config::Place { file: text.file.clone(), line: last, column: 0, end_column: 0 };
+        book.find(&place, "", Code::ConfigSyntax, "the last line has no line end");
+    }
+}
+
+/// `bind [ADDRESS]:PORT[-PORT][,…] [option …]`, a path, or an address with a prefix of its family.
+fn bind(book: &mut Book, text: &Text, line: &crate::config::entries::Line, entry: &Entry, rest: &[Word]) {
+    let Some(addresses) = rest.first() else {
+        book.find(&entry.place, "bind", Code::ConfigBadValue, "bind needs an address and a port");
+        return;
+    };
+    let options: Vec<&str> = rest.iter().skip(1).map(|w| w.value.as_str()).collect();
+    let tls = options.contains(&"ssl");
+    let v6_only = options.contains(&"v6only");
+    for one in addresses.value.split(',') {
+        if let Some(socket) = one.strip_prefix("unix@").or_else(|| one.starts_with('/').then_some(one)) {
+            let listen = Listen::unix(socket);
+            book.must_have_parent(entry, socket);
+            book.listen(listen, Some(entry), None, tls, false);
+            continue;
+        }
+        if one.starts_with("abns@") || one.starts_with("fd@") || one.starts_with("sockpair@") || one.contains('$') {
+            continue;
+        }
+        let forced_six = one.starts_with("ipv6@");
+        let bare = one.trim_start_matches("ipv4@").trim_start_matches("ipv6@");
+        let Some((address, ports)) = bare.rsplit_once(':') else {
+            book.find(&entry.place, "bind", Code::ConfigBadValue, format!("{one:?} has no port"));
+            continue;
+        };
+        let (from, to) = ports.split_once('-').unwrap_or((ports, ports));
+        let (Ok(from), Ok(to)) = (from.parse::<u16>(), to.parse::<u16>()) else {
+            book.find(&entry.place, "bind", Code::ConfigBadValue, format!("{ports:?} is no port"));
+            continue;
+        };
+        if from == 0 || to < from {
+            book.find(&entry.place, "bind", Code::ConfigBadValue, format!("{ports:?} is no port"));
+            continue;
+        }
+        let address = match address.trim_matches(['[', ']']) {
+            "" | "*" if forced_six => IpAddr::V6(Ipv6Addr::UNSPECIFIED),
+            "" | "*" => IpAddr::V4(Ipv4Addr::UNSPECIFIED),
+            other => match other.parse() {
+                Ok(address) => address,
+                Err(_) => match crate::names::lookup(book.snapshot, other) {
+                    Look::Seen(found) if !found.is_empty() => found[0],
+                    _ => continue,
+                },
+            },
+        };
+        book.must_be_here(Some(entry), address, from);
+        let span = port_span(text, line, addresses, one, from, to);
+        for port in from..=to.min(from.saturating_add(512)) {
+            book.listen(Listen::tcp(address, port, v6_only), Some(entry), span.clone(), tls, true);
+        }
+    }
+}
+
+/// The bytes of a single port written plainly.
+fn port_span(text: &Text, line: &crate::config::entries::Line, word: &Word, one: &str, from: u16, to: u16) -> Option<Span> {
+    let number = from.to_string();
+    let at = word.raw.find(one)?;
+    (from == to && one.ends_with(&number)).then_some(())?;
+    let end = at + one.len();
+    text.span(line, word.raw.get(end - number.len()..end)?)
+}
+
+fn global(book: &mut Book, instance: &Instance) {
+    let of = |book: &Book, name: &str| book.entries.iter().find(|e| e.section == "global" && e.name == name).cloned();
+    for (name, group) in [("user", false), ("group", true)] {
+        let Some(entry) = of(book, name) else { continue };
+        let gone = if group {
+            crate::accounts::group(book.snapshot, &entry.value).is_absent()
+        } else {
+            crate::accounts::account(book.snapshot, &entry.value).is_absent()
+        };
+        if gone {
+            let what = if group { "group" } else { "account" };
+            let found = book.find(&entry.place, name, Code::AccountMissing, format!("there is no {what} {}", entry.value));
+            found.depends_on = DependsOn::Accounts;
+            found.object = Some(entry.value.clone());
+        }
+        if group {
+            book.out.model.group = Some(entry.value);
+        } else {
+            book.out.model.account = Some((entry.value, Some(entry.place)));
+        }
+    }
+    if let Some(entry) = of(book, "chroot") {
+        book.must_be_directory(&entry, entry.value.clone().trim_end_matches('/'));
+    }
+    let sockets: Vec<Entry> = book.entries.iter().filter(|e| e.section == "global" && e.name == "stats" && e.value.starts_with("socket /")).cloned().collect();
+    for entry in sockets {
+        let Some(socket) = entry.value.split_whitespace().nth(1).map(str::to_owned) else { continue };
+        if !instance.made_by_manager.iter().any(|d| path::parent(&socket) == d) {
+            book.must_have_parent(&entry, &socket);
+        }
+        // It binds another name and renames that: the kernel does not know this one.
+        book.listen(Listen::unix(&socket), Some(&entry), None, false, false);
+    }
+    let words = &instance.command;
+    let pid = words.windows(2).find(|w| w[0] == "-p").map(|w| NamedPath { path: w[1].clone(), place: None, directive: "-p".into() });
+    book.out.model.pid_file = pid.or_else(|| of(book, "pidfile").map(|e| Book::named(&e, "/")));
+}
+
+impl Kind for Haproxy {
+    fn profile(&self) -> &'static Profile {
+        &PROFILE
+    }
+    fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
+        if instance.config.is_empty() {
+            let named = instance.command.windows(2).find(|w| w[0] == "-f").map(|w| w[1].clone());
+            instance.config = named.unwrap_or_else(|| known_config(snapshot, &PROFILE));
+        }
+    }
+    fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
+        let mut book = Book::new(snapshot);
+        for one in files(snapshot, instance) {
+            file(&mut book, &one);
+        }
+        if book.out.readable {
+            global(&mut book, instance);
+            if book.out.model.listens.iter().all(|l| l.listen.path.is_some())
+                && !book.entries.iter().any(|e| e.section.starts_with("peers") || e.name == "dgram-bind")
+            {
+                book.out.add(crate::config::ConfigFinding::error(Code::ConfigSyntax, "no listener is defined at all"));
+            }
+        }
+        book.close()
+    }
+    fn grammar(&self) -> &'static Grammar {
+        &GRAMMAR
+    }
+    fn catalogue(&self) -> &'static Catalogue {
+        &CATALOGUE
+    }
+    fn named_config(&self, arguments: &[String]) -> Option<String> {
+        arguments.windows(2).find(|w| w[0] == "-f").map(|w| w[1].clone())
+    }
+    fn is_main(&self, arguments: &[String]) -> bool {
+        !arguments.iter().any(|a| a == "-c" || a == "-v" || a == "-vv")
+    }
+}

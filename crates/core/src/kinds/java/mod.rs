@@ -1,0 +1,80 @@
+//! Any Java program that a script or a launcher starts. Its own configuration is not understood; its command line is.
+use super::{Instance, Kind, Profile};
+use crate::config::Configuration;
+use crate::config::entries::Book;
+use crate::log::{Catalogue, Grammar};
+use crate::net::Listen;
+use crate::path;
+use crate::snapshot::Snapshot;
+use std::net::{IpAddr, Ipv6Addr};
+
+static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
+static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static PROFILE: Profile =
+    Profile { name: "java", programs: &["java"], units: &[], configs: &[], packages: &[], http: false, listens_as_configured: false, replaces_sockets: false };
+
+/// The kind `java`.
+pub(super) struct Java;
+
+/// What tells one Java program from another: its archive, or its main class.
+pub(crate) fn what_it_runs(arguments: &[String]) -> Option<String> {
+    let mut words = arguments.iter().skip(1);
+    while let Some(word) = words.next() {
+        match word.as_str() {
+            "-jar" | "-m" | "--module" => return words.next().cloned(),
+            "-cp" | "-classpath" | "--class-path" | "-p" | "--module-path" | "--add-opens" | "--add-exports" | "--add-modules" => drop(words.next()),
+            option if option.starts_with('-') || option.starts_with('@') => {}
+            class => return Some(class.to_owned()),
+        }
+    }
+    None
+}
+
+impl Kind for Java {
+    fn profile(&self) -> &'static Profile {
+        &PROFILE
+    }
+    fn locate(&self, _: &Snapshot, _: &mut Instance) {}
+    fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
+        let mut book = Book::new(snapshot);
+        book.out.readable = true;
+        if !instance.config.is_empty() && snapshot.exists(&instance.config) == Some(true) {
+            book.out.model.files.push(instance.config.clone());
+        }
+        // The usual way to name the port of an application that carries its own server.
+        let port = instance.command.iter().find_map(|w| w.strip_prefix("-Dserver.port=").or_else(|| w.strip_prefix("--server.port=")));
+        if let Some(port) = port.and_then(|p| p.parse::<u16>().ok()).filter(|p| *p > 0) {
+            book.listen(Listen::tcp(IpAddr::V6(Ipv6Addr::UNSPECIFIED), port, false), None, None, false, true);
+        }
+        book.close()
+    }
+    fn grammar(&self) -> &'static Grammar {
+        &GRAMMAR
+    }
+    fn catalogue(&self) -> &'static Catalogue {
+        &CATALOGUE
+    }
+    fn is_same_program(&self, instance: &Instance, arguments: &[String]) -> bool {
+        match (what_it_runs(&instance.command), what_it_runs(arguments)) {
+            (Some(own), Some(other)) => path::name(&own) == path::name(&other),
+            _ => false,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::what_it_runs;
+
+    #[test]
+    fn the_archive_or_the_main_class_tells_programs_apart() {
+        for (command, expected) in [
+            ("java -Xmx1g -jar /opt/boarding/boarding.jar --server.port=8080", Some("/opt/boarding/boarding.jar")),
+            ("java -cp /opt/a.jar:/opt/b.jar -Dx=1 ferries.Boarding start", Some("ferries.Boarding")),
+            ("java -version", None),
+        ] {
+            let words: Vec<String> = command.split(' ').map(str::to_owned).collect();
+            assert_eq!(what_it_runs(&words).as_deref(), expected, "{command}");
+        }
+    }
+}

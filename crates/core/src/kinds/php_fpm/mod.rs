@@ -1,0 +1,268 @@
+//! PHP-FPM: an INI file with a `[global]` group and one group for each pool.
+use super::{Instance, Kind, Profile, glob, known_config, option};
+use crate::code::Code;
+use crate::config::entries::{Book, Entry, Line, Text};
+use crate::config::{Configuration, DependsOn, NamedPath};
+use crate::log::{Catalogue, Grammar};
+use crate::net::Listen;
+use crate::path;
+use crate::snapshot::Snapshot;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
+static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static PROFILE: Profile = Profile {
+    name: "php-fpm",
+    programs: &["php-fpm*", "php5-fpm"],
+    units: &["php*-fpm.service", "php-fpm.service", "php-fpm*.service"],
+    configs: &["/etc/php/*/fpm/php-fpm.conf", "/etc/php-fpm.conf", "/etc/php/php-fpm.conf", "/etc/php*/php-fpm.conf", "/usr/local/etc/php-fpm.conf"],
+    packages: &["php8.4-fpm", "php8.3-fpm", "php8.2-fpm", "php8.1-fpm", "php7.4-fpm", "php-fpm"],
+    http: false,
+    listens_as_configured: true,
+    replaces_sockets: true,
+};
+const DEPTH: usize = 5;
+
+/// The kind `php-fpm`.
+pub(super) struct PhpFpm;
+
+/// Reads one file; the section goes on into included files and out of them again, as the daemon has it.
+fn file(book: &mut Book, name: &str, section: &mut String, prefix: &str, depth: usize) {
+    let Some(text) = book.text(name) else { return };
+    for line in text.lines() {
+        if book.stopped {
+            return;
+        }
+        let trimmed = line.text.trim_start_matches('\u{feff}').trim();
+        if !trimmed.is_empty() && !trimmed.starts_with(';') {
+            one(book, &text, &line, trimmed, section, prefix, depth);
+        }
+    }
+}
+
+fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, section: &mut String, prefix: &str, depth: usize) {
+    let place = text.place(line, trimmed);
+    if let Some(rest) = trimmed.strip_prefix('[') {
+        match rest.split_once(']') {
+            Some((name, _)) => {
+                *section = if name.eq_ignore_ascii_case("global") { "global".into() } else { name.to_owned() };
+                if *section != "global" && !book.out.model.facts.contains_key(&format!("pool {name}")) {
+                    book.out.model.facts.insert(format!("pool {name}"), place.to_string());
+                }
+            }
+            None => drop(book.refuse(&place, "", Code::ConfigSyntax, "a section's name needs a closing bracket")),
+        }
+        return;
+    }
+    let Some((name, value)) = trimmed.split_once('=') else {
+        book.refuse(&place, "", Code::ConfigSyntax, format!("{trimmed:?} is no entry, expected NAME = VALUE"));
+        return;
+    };
+    let name = name.trim();
+    let value = plain(value);
+    if name.eq_ignore_ascii_case("include") {
+        let before = section.clone();
+        include(book, value, &place, section, prefix, depth);
+        if section.is_empty() {
+            *section = before;
+        }
+        return;
+    }
+    let entry = Entry {
+        section: section.clone(),
+        name: name.to_ascii_lowercase(),
+        value: value.replace("$pool", section),
+        place: text.place(line, name),
+        span: text.span(line, value),
+    };
+    book.entries.push(entry);
+}
+
+/// A value without quotes and without the comment behind it.
+fn plain(value: &str) -> &str {
+    let value = value.trim();
+    for quote in ['"', '\''] {
+        if let Some(inner) = value.strip_prefix(quote) {
+            return inner.split(quote).next().unwrap_or_default();
+        }
+    }
+    value.split(';').next().unwrap_or_default().trim()
+}
+
+fn include(book: &mut Book, target: &str, place: &crate::config::Place, section: &mut String, prefix: &str, depth: usize) {
+    let target = path::join(prefix, target);
+    if depth >= DEPTH {
+        book.refuse(place, "include", Code::ConfigConflict, "more than 5 levels of includes");
+        return;
+    }
+    if !path::is_pattern(&target) {
+        // A plain file that is not there is only warned of.
+        return file(book, &target, section, prefix, depth + 1);
+    }
+    let folder = path::parent(&target);
+    if !path::is_pattern(folder) && book.snapshot.exists(folder) == Some(false) {
+        let found = book.refuse(place, "include", Code::ConfigMissingFile, format!("directory {folder} is not there"));
+        found.depends_on = DependsOn::Files;
+        found.object = Some(folder.to_owned());
+        return;
+    }
+    for one in glob(book.snapshot, &target) {
+        file(book, &one, section, prefix, depth + 1);
+    }
+}
+
+fn of(book: &Book, section: &str, name: &str) -> Option<Entry> {
+    book.entries.iter().rev().find(|e| e.section == section && e.name == name).cloned()
+}
+
+fn pools(book: &Book) -> Vec<String> {
+    let mut names: Vec<String> = Vec::new();
+    for entry in &book.entries {
+        if entry.section != "global" && !entry.section.is_empty() && !names.contains(&entry.section) {
+            names.push(entry.section.clone());
+        }
+    }
+    names
+}
+
+fn pool(book: &mut Book, name: &str, root: bool) {
+    let account = |book: &mut Book, key: &str, group: bool| {
+        let Some(entry) = of(book, name, key) else { return };
+        let numeric = entry.value.bytes().all(|b| b.is_ascii_digit());
+        let gone = if group {
+            crate::accounts::group(book.snapshot, &entry.value).is_absent()
+        } else {
+            crate::accounts::account(book.snapshot, &entry.value).is_absent()
+        };
+        if gone && !numeric && !entry.value.is_empty() {
+            let what = if group { "group" } else { "account" };
+            let found = book.find(&entry.place, key, Code::AccountMissing, format!("there is no {what} {}", entry.value));
+            found.depends_on = DependsOn::Accounts;
+            found.object = Some(entry.value.clone());
+        }
+    };
+    account(book, "user", false);
+    account(book, "group", true);
+    account(book, "listen.owner", false);
+    account(book, "listen.group", true);
+    if root && of(book, name, "user").is_none() {
+        let place = book.entries.iter().find(|e| e.section == name).map(|e| e.place.clone());
+        if let Some(place) = place {
+            book.find(&place, "user", Code::ConfigBadValue, format!("pool {name} has no user, and it is started as root"));
+        }
+    }
+    if book.out.model.account.is_none() {
+        book.out.model.account = of(book, name, "user").map(|u| (u.value, Some(u.place)));
+    }
+    for key in ["access.log", "slowlog", "chdir", "chroot"] {
+        let Some(entry) = of(book, name, key).filter(|e| e.value.starts_with('/')) else { continue };
+        if key.ends_with("log") {
+            book.must_have_parent(&entry, &entry.value.clone());
+        } else {
+            book.must_be_directory(&entry, entry.value.trim_end_matches('/').to_owned().as_str());
+        }
+    }
+    if let Some(entry) = of(book, name, "listen") {
+        listen(book, &entry);
+    }
+}
+
+fn listen(book: &mut Book, entry: &Entry) {
+    let value = entry.value.as_str();
+    if value.contains('/') {
+        let socket = path::join("/usr", value);
+        book.must_have_parent(entry, &socket);
+        book.listen(Listen::unix(&socket), Some(entry), None, false, true);
+        return;
+    }
+    let (address, number) = value.rsplit_once(':').unwrap_or(("", value));
+    let Ok(port) = number.parse::<u16>() else { return };
+    let address = match address.trim_matches(['[', ']']) {
+        "" => IpAddr::V6(Ipv6Addr::UNSPECIFIED),
+        "*" => IpAddr::V4(Ipv4Addr::UNSPECIFIED),
+        other => match other.parse() {
+            Ok(address) => address,
+            Err(_) => return,
+        },
+    };
+    let span = entry.span.clone().map(|mut s| {
+        s.start = s.end - number.len();
+        s
+    });
+    book.must_be_here(Some(entry), address, port);
+    book.listen(Listen::tcp(address, port, false), Some(entry), span, false, true);
+}
+
+impl Kind for PhpFpm {
+    fn profile(&self) -> &'static Profile {
+        &PROFILE
+    }
+    fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
+        if !instance.config.is_empty() {
+            return;
+        }
+        let named = option(&instance.command, &["--fpm-config", "-y"]);
+        // The version stands in the program's name and in the directory's.
+        let version = instance.command.first().map_or("", |p| path::name(p)).trim_start_matches("php-fpm").to_owned();
+        let by_version = format!("/etc/php/{version}/fpm/php-fpm.conf");
+        let own = (!version.is_empty() && snapshot.exists(&by_version) == Some(true)).then_some(by_version);
+        instance.config = named.or(own).unwrap_or_else(|| known_config(snapshot, &PROFILE));
+    }
+    fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
+        let mut book = Book::new(snapshot);
+        let mut section = String::from("global");
+        file(&mut book, &instance.config, &mut section, "/usr", 0);
+        if !book.out.readable {
+            return book.close();
+        }
+        for (name, is_log) in [("error_log", true), ("pid", false)] {
+            let Some(entry) = of(&book, "global", name).filter(|e| !e.value.is_empty() && e.value != "syslog") else { continue };
+            let named = Book::named(&entry, "/var");
+            book.must_have_parent(&entry, &named.path);
+            book.out.model.writes.push(named.clone());
+            if is_log {
+                book.out.model.error_logs.push(named);
+            } else {
+                book.out.model.pid_file = Some(named);
+            }
+        }
+        if book.out.model.error_logs.is_empty() && of(&book, "global", "error_log").is_none() {
+            book.out.model.error_logs.push(NamedPath { path: "/var/log/php-fpm.log".into(), place: None, directive: "error_log".into() });
+        }
+        let names = pools(&book);
+        if names.is_empty() && !book.stopped {
+            let message = "no pool is defined";
+            book.out.add(crate::config::ConfigFinding::error(Code::ConfigSyntax, message));
+        }
+        for name in names {
+            pool(&mut book, &name, instance.start_uid == 0);
+        }
+        twice(&mut book);
+        book.close()
+    }
+    fn grammar(&self) -> &'static Grammar {
+        &GRAMMAR
+    }
+    fn catalogue(&self) -> &'static Catalogue {
+        &CATALOGUE
+    }
+    fn named_config(&self, arguments: &[String]) -> Option<String> {
+        let title = arguments.first()?.split_once("master process (")?.1;
+        option(arguments, &["--fpm-config", "-y"]).or_else(|| Some(title.split(')').next()?.to_owned()))
+    }
+    fn is_main(&self, arguments: &[String]) -> bool {
+        !arguments.first().is_some_and(|a| a.starts_with("php-fpm: pool"))
+    }
+}
+
+/// Two pools on one address: the second one cannot have it.
+fn twice(book: &mut Book) {
+    let listens = std::mem::take(&mut book.out.model.listens);
+    for (at, one) in listens.iter().enumerate() {
+        let earlier = listens[..at].iter().find(|o| o.listen == one.listen);
+        if let (Some(earlier), Some(place)) = (earlier.and_then(|e| e.place.clone()), one.place.clone()) {
+            book.find(&place, "listen", Code::ConfigConflict, format!("{} is the address of another pool already ({earlier})", one.listen));
+        }
+    }
+    book.out.model.listens = listens;
+}

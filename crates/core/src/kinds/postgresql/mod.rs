@@ -1,0 +1,316 @@
+//! PostgreSQL: `name = value` lines; every syntax error of every file is collected, then only the last value of a name counts.
+mod grammar;
+
+use super::{Instance, Kind, Profile, option};
+use crate::code::Code;
+use crate::config::entries::{Book, Entry};
+use crate::config::{Configuration, DependsOn, NamedPath, Place};
+use crate::log::{Catalogue, Grammar};
+use crate::net::Listen;
+use crate::path;
+use crate::snapshot::Snapshot;
+use std::net::IpAddr;
+
+static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
+static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static PROFILE: Profile = Profile {
+    name: "postgresql",
+    programs: &["postgres", "postmaster", "pg_ctlcluster", "pg_ctl", "postgresql-setup"],
+    units: &["postgresql@*.service", "postgresql-*.service"],
+    configs: &[
+        "/etc/postgresql/*/*/postgresql.conf",
+        "/var/lib/pgsql/data/postgresql.conf",
+        "/var/lib/pgsql/*/data/postgresql.conf",
+        "/var/lib/postgres/data/postgresql.conf",
+        "/var/lib/postgresql/*/data/postgresql.conf",
+        "/usr/local/pgsql/data/postgresql.conf",
+    ],
+    packages: &["postgresql-18", "postgresql-17", "postgresql-16", "postgresql-15", "postgresql-14", "postgresql-13", "postgresql-server", "postgresql"],
+    http: false,
+    listens_as_configured: true,
+    replaces_sockets: true,
+};
+const DEPTH: usize = 10;
+/// Where the clusters' control script keeps their configuration, and the logs it starts them with.
+const CLUSTERS: &str = "/etc/postgresql";
+
+/// The kind `postgresql`.
+pub(super) struct Postgresql;
+
+/// Version and name of the cluster that a control script is told to start: `15-main`, or `15 main`.
+fn cluster(command: &[String]) -> Option<(String, String)> {
+    command.first().filter(|p| path::name(p) == "pg_ctlcluster")?;
+    let words: Vec<&String> = command.iter().skip(1).filter(|w| !w.starts_with('-')).collect();
+    let first = words.first()?;
+    if let Some((version, name)) = first.split_once('-') {
+        return Some((version.to_owned(), name.to_owned()));
+    }
+    Some(((*first).clone(), (*words.get(1)?).clone()))
+}
+
+fn file(book: &mut Book, name: &str, depth: usize) {
+    let Some(text) = book.text(name) else { return };
+    for line in text.lines() {
+        match grammar::line(line.text) {
+            grammar::Parsed::Nothing => {}
+            grammar::Parsed::Fault(rest) => {
+                book.find(&text.place(&line, rest), "", Code::ConfigSyntax, format!("{:?} is not understood here", rest.chars().take(30).collect::<String>()));
+            }
+            grammar::Parsed::Setting { name: key, value, raw } => {
+                let place = text.place(&line, key);
+                let lower = key.to_ascii_lowercase();
+                match lower.as_str() {
+                    "include" | "include_if_exists" => include(book, name, &value, &place, &lower, depth),
+                    "include_dir" => include_dir(book, name, &value, &place, depth),
+                    _ => {
+                        let inner = raw.strip_prefix('\'').and_then(|r| r.strip_suffix('\'')).unwrap_or(raw);
+                        let span = text.span(&line, inner);
+                        book.entries.push(Entry { section: String::new(), name: lower, value, place, span });
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn include(book: &mut Book, from: &str, target: &str, place: &Place, how: &str, depth: usize) {
+    let target = path::join(path::parent(from), target);
+    if depth >= DEPTH {
+        book.find(place, how, Code::ConfigConflict, "files include each other without end");
+        return;
+    }
+    if book.snapshot.exists(&target) == Some(false) {
+        if how == "include" {
+            let found = book.find(place, how, Code::ConfigMissingFile, format!("{target} is not there"));
+            found.depends_on = DependsOn::Files;
+            found.object = Some(target);
+        }
+        return;
+    }
+    file(book, &target, depth + 1);
+}
+
+fn include_dir(book: &mut Book, from: &str, target: &str, place: &Place, depth: usize) {
+    let dir = path::join(path::parent(from), target);
+    let Some(entries) = book.snapshot.list(&dir).seen() else {
+        if book.snapshot.exists(&dir) == Some(false) {
+            let found = book.find(place, "include_dir", Code::ConfigMissingFile, format!("directory {dir} is not there"));
+            found.depends_on = DependsOn::Files;
+            found.object = Some(dir);
+        }
+        return;
+    };
+    for entry in entries.iter().filter(|e| e.name.ends_with(".conf") && !e.name.starts_with('.') && depth < DEPTH) {
+        file(book, &path::join(&dir, &entry.name), depth + 1);
+    }
+}
+
+/// Values of the command line win over every file: `-c name=value`, `--name=value`, `-p port`, `-k directory`, `-h address`.
+fn options(book: &mut Book, command: &[String]) {
+    let mut set = |name: &str, value: &str| match book.entries.iter_mut().rev().find(|e| e.name == name) {
+        Some(entry) => {
+            entry.value = value.to_owned();
+            entry.span = None;
+        }
+        None => drop(book.out.model.facts.insert(name.to_owned(), value.to_owned())),
+    };
+    for pair in command.windows(2) {
+        match (pair[0].as_str(), pair[1].split_once('=')) {
+            ("-c", Some((name, value))) => set(name, value),
+            ("-p", _) => set("port", &pair[1]),
+            ("-k", _) => set("unix_socket_directories", &pair[1]),
+            ("-h", _) => set("listen_addresses", &pair[1]),
+            _ => {}
+        }
+    }
+    for word in command {
+        if let Some((name, value)) = word.strip_prefix("--").and_then(|w| w.split_once('=')) {
+            set(&name.replace('-', "_"), value);
+        }
+    }
+}
+
+fn value(book: &Book, name: &str) -> Option<String> {
+    book.value(name).or_else(|| book.out.model.facts.get(name).cloned())
+}
+
+fn listens(book: &mut Book) {
+    let entry = book.last("port");
+    let port = match value(book, "port").map(|v| v.parse::<u32>()) {
+        None => 5432,
+        Some(Ok(port @ 1..=65535)) => u16::try_from(port).unwrap_or(5432),
+        Some(_) => {
+            if let Some(entry) = &entry {
+                let message = format!("port is {:?}, expected a number from 1 to 65535", entry.value);
+                book.find(&entry.place, "port", Code::ConfigBadValue, message);
+            }
+            return;
+        }
+    };
+    let span = entry.as_ref().and_then(|e| e.span.clone());
+    let listen_entry = book.last("listen_addresses");
+    let by = entry.as_ref().or(listen_entry.as_ref()).cloned();
+    let text = value(book, "listen_addresses").unwrap_or_else(|| "localhost".into());
+    let mut addresses: Vec<IpAddr> = Vec::new();
+    for word in text.split(',').map(str::trim).filter(|w| !w.is_empty()) {
+        match word {
+            "*" => addresses.extend([IpAddr::from([0, 0, 0, 0]), IpAddr::from([0u16; 8])]),
+            "localhost" => addresses.extend([IpAddr::from([127, 0, 0, 1]), IpAddr::from([0, 0, 0, 0, 0, 0, 0, 1u16])]),
+            other => addresses.extend(other.parse::<IpAddr>().ok().or_else(|| crate::names::lookup(book.snapshot, other).seen()?.first().copied())),
+        }
+    }
+    // One address that works is enough: the others are only warned of. So what is bound is what the host has.
+    let own = book.snapshot.addresses().seen();
+    let here = |a: &IpAddr| own.as_ref().is_none_or(|o| a.is_unspecified() || a.is_loopback() || o.contains(a));
+    let some_here = addresses.iter().any(here);
+    for address in &addresses {
+        if !some_here {
+            book.must_be_here(listen_entry.as_ref(), *address, port);
+        }
+        book.listen(Listen::tcp(*address, port, true), by.as_ref(), span.clone(), false, here(address) && addresses.len() == 1);
+    }
+    // A first address stands for all: at least one of them must be had.
+    if let Some(first) = book.out.model.listens.iter_mut().find(|l| here_of(&l.listen, own.as_deref())) {
+        first.bound = true;
+    }
+    let sockets = book.last("unix_socket_directories");
+    let default = if book.snapshot.exists("/etc/debian_version") == Some(true) { "/var/run/postgresql" } else { "/run/postgresql" };
+    let directories = value(book, "unix_socket_directories").unwrap_or_else(|| default.into());
+    for dir in directories.split(',').map(|d| d.trim().trim_matches('"')).filter(|d| d.starts_with('/')) {
+        if let Some(entry) = &sockets
+            && !dir.starts_with("/var/run/")
+            && !dir.starts_with("/run/")
+        {
+            book.must_be_directory(entry, dir);
+        }
+        let path = path::join(dir, &format!(".s.PGSQL.{port}"));
+        book.listen(Listen::unix(&path), sockets.as_ref(), None, false, true);
+    }
+}
+
+fn here_of(listen: &Listen, own: Option<&[IpAddr]>) -> bool {
+    listen.address.is_some_and(|a| own.is_none_or(|o| a.is_unspecified() || a.is_loopback() || o.contains(&a)))
+}
+
+fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<Entry>) {
+    if let Some(entry) = &data_entry {
+        book.must_be_directory(entry, data);
+    }
+    book.out.model.data_dir = Some(NamedPath { path: data.to_owned(), place: data_entry.map(|e| e.place), directive: "data_directory".into() });
+    for name in ["hba_file"] {
+        let Some(entry) = book.last(name) else { continue };
+        let named = Book::named(&entry, data);
+        if book.snapshot.exists(&named.path) == Some(false) {
+            book.missing(&entry, &named.path, "");
+        }
+        book.out.model.reads.push(named);
+    }
+    let on = |book: &Book, name: &str| value(book, name).is_some_and(|v| matches!(v.to_ascii_lowercase().as_str(), "on" | "true" | "yes" | "1" | "t" | "y"));
+    if on(book, "ssl") {
+        for name in ["ssl_cert_file", "ssl_key_file"] {
+            let Some(entry) = book.last(name) else { continue };
+            let named = Book::named(&entry, data);
+            if book.snapshot.exists(&named.path) == Some(false) {
+                book.missing(&entry, &named.path, "");
+            }
+            book.out.model.reads.push(named);
+        }
+    }
+    if let Some(zone) = value(book, "log_timezone") {
+        book.out.model.facts.insert("log zone".into(), zone);
+    }
+    if let Some(entry) = book.last("external_pid_file") {
+        book.out.model.pid_file = Some(Book::named(&entry, data));
+    }
+    let named = |path: String, directive: &str| NamedPath { path, place: None, directive: directive.into() };
+    if on(book, "logging_collector") {
+        let dir = path::join(data, &value(book, "log_directory").unwrap_or_else(|| "log".into()));
+        let newest = newest_log(book.snapshot, &dir);
+        book.out.model.error_logs.extend(newest.map(|f| named(f, "log_directory")));
+    }
+    if let Some((version, name)) = cluster(&instance.command) {
+        // The control script sends what the server says to this file, and the server opens it as its own account.
+        let log = named(format!("/var/log/postgresql/postgresql-{version}-{name}.log"), "the control script");
+        book.out.model.error_logs.push(log);
+    }
+}
+
+/// The log that the collector wrote last.
+fn newest_log(snapshot: &Snapshot, dir: &str) -> Option<String> {
+    let entries = snapshot.list(dir).seen()?;
+    let logs = entries.iter().filter(|e| e.name.ends_with(".log")).map(|e| path::join(dir, &e.name));
+    logs.max_by_key(|f| snapshot.stat(f).seen().map_or(0, |s| s.modified))
+}
+
+impl Kind for Postgresql {
+    fn profile(&self) -> &'static Profile {
+        &PROFILE
+    }
+    fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
+        let words = &instance.command;
+        if instance.config.is_empty() {
+            let by_option = words.windows(2).find_map(|w| if w[0] == "-c" { w[1].strip_prefix("config_file=").map(str::to_owned) } else { None });
+            let by_option = by_option.or_else(|| option(words, &["--config-file", "--config_file"]));
+            let data = option(words, &["-D"]).or_else(|| instance.environment.get("PGDATA").cloned());
+            let by_cluster = cluster(words).map(|(version, name)| format!("{CLUSTERS}/{version}/{name}/postgresql.conf"));
+            let by_data = data.map(|d| path::join(&d, "postgresql.conf"));
+            instance.config = by_option.or(by_cluster).or(by_data).unwrap_or_else(|| super::known_config(snapshot, &PROFILE));
+        }
+        // It refuses to run as root: a control script started by root becomes the owner of the configuration.
+        if instance.start_uid == 0 {
+            let owner = snapshot.stat(&instance.config).seen().map(|s| s.uid).filter(|u| *u != 0);
+            let account = || crate::accounts::account(snapshot, "postgres").seen().map(|a| a.uid);
+            instance.start_uid = owner.or_else(account).unwrap_or(0);
+        }
+    }
+    fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
+        let mut book = Book::new(snapshot);
+        if snapshot.exists(&instance.config) == Some(false) {
+            let finding = crate::config::ConfigFinding {
+                depends_on: DependsOn::Files,
+                object: Some(instance.config.clone()),
+                ..crate::config::ConfigFinding::error(Code::ConfigMissingFile, format!("{} is not there", instance.config))
+            };
+            book.out.add(finding);
+            return book.close();
+        }
+        file(&mut book, &instance.config, 0);
+        if !book.out.readable {
+            return book.close();
+        }
+        options(&mut book, &instance.command);
+        let entry = book.last("data_directory");
+        let by_option = option(&instance.command, &["-D"]).or_else(|| instance.environment.get("PGDATA").cloned());
+        let data = value(&book, "data_directory").or(by_option).unwrap_or_else(|| path::parent(&instance.config).to_owned());
+        let data = data.trim_end_matches('/').to_owned();
+        // What the server itself was told to keep is read last.
+        file(&mut book, &path::join(&data, "postgresql.auto.conf"), 0);
+        listens(&mut book);
+        paths(&mut book, instance, &data, entry);
+        book.close()
+    }
+    fn grammar(&self) -> &'static Grammar {
+        &GRAMMAR
+    }
+    fn catalogue(&self) -> &'static Catalogue {
+        &CATALOGUE
+    }
+    fn named_config(&self, arguments: &[String]) -> Option<String> {
+        let by_option = arguments.windows(2).find_map(|w| if w[0] == "-c" { w[1].strip_prefix("config_file=").map(str::to_owned) } else { None });
+        by_option.or_else(|| option(arguments, &["-D"]).map(|d| path::join(&d, "postgresql.conf")))
+    }
+    fn is_main(&self, arguments: &[String]) -> bool {
+        // Children name themselves `postgres: what they do`.
+        !arguments.first().is_some_and(|a| a.starts_with("postgres: "))
+    }
+    fn instances(&self, snapshot: &Snapshot) -> Vec<(String, bool)> {
+        let mut found = Vec::new();
+        for config in super::glob(snapshot, &format!("{CLUSTERS}/*/*/postgresql.conf")) {
+            let dir = path::parent(&config);
+            let start = snapshot.text(&path::join(dir, "start.conf")).seen().unwrap_or_else(|| "auto".into());
+            let auto = start.lines().map(str::trim).any(|l| l == "auto");
+            found.push((format!("postgresql@{}-{}.service", path::name(path::parent(dir)), path::name(dir)), auto));
+        }
+        found
+    }
+}

@@ -1,0 +1,199 @@
+//! Redis and its fork: one directive a line, words in quotes, the first bad line ends it.
+use super::{Instance, Kind, Profile, glob, known_config};
+use crate::code::Code;
+use crate::config::entries::{Book, Entry, Line, Text, WordRules, words};
+use crate::config::{Configuration, DependsOn, NamedPath, Place};
+use crate::log::{Catalogue, Grammar};
+use crate::net::Listen;
+use crate::path;
+use crate::snapshot::Snapshot;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
+static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static PROFILE: Profile = Profile {
+    name: "redis",
+    programs: &["redis-server", "valkey-server", "redis-check-rdb", "valkey-check-rdb", "redis-check-aof"],
+    units: &[
+        "redis.service",
+        "redis-server.service",
+        "redis@*.service",
+        "redis-server@*.service",
+        "valkey.service",
+        "valkey-server.service",
+        "valkey@*.service",
+    ],
+    configs: &["/etc/redis/redis.conf", "/etc/redis.conf", "/etc/valkey/valkey.conf", "/etc/redis/default.conf", "/usr/local/etc/redis.conf"],
+    packages: &["redis-server", "redis", "valkey-server", "valkey"],
+    http: false,
+    listens_as_configured: true,
+    replaces_sockets: true,
+};
+
+const RULES: WordRules = WordRules { escapes: false, comments: false, inner_quotes: false };
+const DEPTH: usize = 16;
+
+/// The kind `redis`.
+pub(super) struct Redis;
+
+fn file(book: &mut Book, file: &str, depth: usize) {
+    let Some(text) = book.text(file) else { return };
+    for line in text.lines() {
+        let trimmed = line.text.trim();
+        if book.stopped {
+            return;
+        }
+        if !trimmed.is_empty() && !trimmed.starts_with('#') {
+            directive(book, &text, &line, depth);
+        }
+    }
+}
+
+fn directive(book: &mut Book, text: &Text, line: &Line, depth: usize) {
+    let split = match words(line.text, RULES) {
+        Ok(split) => split,
+        Err(open) => {
+            book.refuse(&text.place(line, open), "", Code::ConfigSyntax, "a quote is not closed, or something follows it");
+            return;
+        }
+    };
+    let Some((first, rest)) = split.split_first() else { return };
+    let name = first.value.to_ascii_lowercase();
+    let place = text.place(line, first.raw);
+    if name == "include" && depth < DEPTH {
+        rest.iter().for_each(|target| include(book, &target.value, &place, depth));
+        return;
+    }
+    let span = if let [one] = rest { text.span(line, one.raw) } else { None };
+    let value = rest.iter().map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
+    book.entries.push(Entry { section: String::new(), name, value, place, span });
+}
+
+/// Relative names count from the working directory of the start, which the manager makes the root.
+fn include(book: &mut Book, target: &str, place: &Place, depth: usize) {
+    let target = path::join("/", target);
+    let files = if path::is_pattern(&target) { glob(book.snapshot, &target) } else { vec![target] };
+    for one in files {
+        if book.snapshot.exists(&one) == Some(false) {
+            let found = book.refuse(place, "include", Code::ConfigMissingFile, format!("{one} is not there"));
+            found.depends_on = DependsOn::Files;
+            found.object = Some(one);
+            return;
+        }
+        file(book, &one, depth + 1);
+    }
+}
+
+/// `--name value …` of the command line comes after the file and wins. It has no line that could be changed.
+fn options(book: &mut Book, command: &[String]) {
+    let mut at = 1;
+    while at < command.len() {
+        let name = command[at].strip_prefix("--").filter(|n| !n.is_empty());
+        let values: Vec<&str> = command[at + 1..].iter().take_while(|w| !w.starts_with("--")).map(String::as_str).collect();
+        at += 1 + if name.is_some() { values.len() } else { 0 };
+        if let Some(entry) = name.and_then(|n| book.entries.iter_mut().rev().find(|e| e.name == n)) {
+            entry.value = values.join(" ");
+            entry.span = None;
+        }
+    }
+}
+
+/// A port; anything but 0 to 65535 is refused.
+fn port(book: &mut Book, name: &str, default: u16) -> (u16, Option<Entry>) {
+    let Some(entry) = book.last(name) else { return (default, None) };
+    let number = entry.value.parse::<u16>();
+    if number.is_err() {
+        let message = format!("{name} is {:?}, expected a number from 0 to 65535", entry.value);
+        book.refuse(&entry.place, name, Code::ConfigBadValue, message);
+    }
+    (number.unwrap_or(0), Some(entry))
+}
+
+fn listens(book: &mut Book) {
+    let bind = book.last("bind");
+    let addresses = bind.as_ref().map_or("* -::*", |b| b.value.as_str()).to_owned();
+    for (name, default, tls) in [("port", 6379, false), ("tls-port", 0, true)] {
+        let (port, entry) = port(book, name, default);
+        for word in addresses.split_whitespace().filter(|_| port != 0) {
+            let optional = word.starts_with('-');
+            let address = match word.trim_start_matches('-') {
+                "*" => Some(IpAddr::V4(Ipv4Addr::UNSPECIFIED)),
+                "::*" => Some(IpAddr::V6(Ipv6Addr::UNSPECIFIED)),
+                other => other.parse().ok(),
+            };
+            let Some(address) = address else { continue };
+            if !optional {
+                book.must_be_here(bind.as_ref(), address, port);
+            }
+            // Each family is bound by itself; an address that may be missing is not insisted on.
+            let span = entry.as_ref().and_then(|e| e.span.clone());
+            book.listen(Listen::tcp(address, port, true), entry.as_ref().or(bind.as_ref()), span, tls, !optional);
+        }
+    }
+    if let Some(socket) = book.last("unixsocket").filter(|s| s.value.starts_with('/')) {
+        book.listen(Listen::unix(&socket.value), Some(&socket), None, false, true);
+    }
+}
+
+fn paths(book: &mut Book) {
+    let directory = book.last("dir");
+    let dir = path::join("/", directory.as_ref().map_or("/", |d| d.value.as_str()));
+    if let Some(entry) = &directory {
+        book.must_be_directory(entry, &dir);
+        book.out.model.data_dir = Some(Book::named(entry, "/"));
+    }
+    // It enters its directory first and opens the log from there.
+    if let Some(log) = book.last("logfile").filter(|l| !l.value.is_empty()) {
+        let named = Book::named(&log, &dir);
+        book.must_have_parent(&log, &named.path);
+        book.out.model.error_logs.push(named.clone());
+        book.out.model.writes.push(named);
+    }
+    book.out.model.pid_file = book.last("pidfile").filter(|p| !p.value.is_empty()).map(|p| Book::named(&p, "/"));
+    let dump = path::join(&dir, &book.value("dbfilename").unwrap_or_else(|| "dump.rdb".into()));
+    if book.snapshot.exists(&dump) == Some(true) {
+        let place = directory.map(|d| d.place);
+        book.out.model.reads.push(NamedPath { path: dump, place, directive: "dbfilename".into() });
+    }
+    for name in ["aclfile", "tls-cert-file", "tls-key-file", "tls-ca-cert-file"] {
+        if let Some(entry) = book.last(name).filter(|e| !e.value.is_empty()) {
+            book.out.model.reads.push(Book::named(&entry, "/"));
+        }
+    }
+}
+
+impl Kind for Redis {
+    fn profile(&self) -> &'static Profile {
+        &PROFILE
+    }
+    fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
+        if !instance.config.is_empty() {
+            return;
+        }
+        let named = instance.command.get(1).filter(|w| !w.starts_with('-') && w.contains('/'));
+        instance.config = named.cloned().unwrap_or_else(|| known_config(snapshot, &PROFILE));
+    }
+    fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
+        let mut book = Book::new(snapshot);
+        file(&mut book, &instance.config, 0);
+        if book.out.readable {
+            options(&mut book, &instance.command);
+            listens(&mut book);
+            paths(&mut book);
+        }
+        book.close()
+    }
+    fn grammar(&self) -> &'static Grammar {
+        &GRAMMAR
+    }
+    fn catalogue(&self) -> &'static Catalogue {
+        &CATALOGUE
+    }
+    fn named_config(&self, arguments: &[String]) -> Option<String> {
+        arguments.get(1).filter(|w| w.starts_with('/')).cloned()
+    }
+    fn is_main(&self, arguments: &[String]) -> bool {
+        // A child that saves names itself after what it does.
+        !arguments.first().is_some_and(|a| a.starts_with("redis-rdb-bgsave") || a.starts_with("redis-aof-rewrite"))
+    }
+}

@@ -1,0 +1,182 @@
+//! Tomcat: `server.xml` below the base directory, found through the environment or the runtime's own options.
+use super::{Instance, Kind, Profile, glob, known_config};
+use crate::code::Code;
+use crate::config::entries::{Book, Entry, Text};
+use crate::config::{Configuration, NamedPath, Place, Span};
+use crate::log::{Catalogue, Grammar};
+use crate::net::Listen;
+use crate::path;
+use crate::snapshot::Snapshot;
+use roxmltree::{Document, Node};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
+static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static PROFILE: Profile = Profile {
+    name: "tomcat",
+    programs: &["catalina.sh", "tomcat-start.sh", "tomcat-start", "startup.sh", "tomcat", "jsvc"],
+    units: &["tomcat.service", "tomcat[0-9]*.service", "tomcat@*.service"],
+    configs: &[
+        "/var/lib/tomcat*/conf/server.xml",
+        "/etc/tomcat*/server.xml",
+        "/usr/share/tomcat/conf/server.xml",
+        "/opt/tomcat/conf/server.xml",
+        "/opt/*tomcat*/conf/server.xml",
+        "/usr/local/tomcat/conf/server.xml",
+    ],
+    packages: &["tomcat11", "tomcat10", "tomcat9", "tomcat"],
+    http: true,
+    listens_as_configured: false,
+    replaces_sockets: true,
+};
+
+/// The class that every Tomcat runs.
+const MAIN_CLASS: &str = "org.apache.catalina.startup.Bootstrap";
+
+/// The kind `tomcat`.
+pub(super) struct Tomcat;
+
+fn of_command<'c>(words: &'c [String], key: &str) -> Option<&'c str> {
+    words.iter().find_map(|w| w.strip_prefix(key))
+}
+
+/// The base directory: configuration, logs and applications.
+fn base(instance: &Instance) -> String {
+    let environment = &instance.environment;
+    let named = of_command(&instance.command, "-Dcatalina.base=").map(str::to_owned);
+    let named = named.or_else(|| environment.get("CATALINA_BASE").cloned()).or_else(|| environment.get("CATALINA_HOME").cloned());
+    named.unwrap_or_else(|| path::parent(path::parent(&instance.config)).to_owned())
+}
+
+/// Attributes as entries, so that `settings` can show them.
+fn note(book: &mut Book, text: &Text, document: &Document, node: Node) {
+    let section = node.ancestors().skip(1).filter(Node::is_element).map(|n| n.tag_name().name().to_owned()).collect::<Vec<_>>();
+    let section = section.into_iter().rev().chain([node.tag_name().name().to_owned()]).collect::<Vec<_>>().join("/");
+    for attribute in node.attributes() {
+        let place = place(text, document, attribute.range_value());
+        let span = text.faithful.then(|| Span { file: text.file.clone(), start: attribute.range_value().start, end: attribute.range_value().end });
+        book.entries.push(Entry { section: section.clone(), name: attribute.name().to_owned(), value: attribute.value().to_owned(), place, span });
+    }
+}
+
+fn place(text: &Text, document: &Document, range: std::ops::Range<usize>) -> Place {
+    let from = document.text_pos_at(range.start);
+    let width = u32::try_from(text.text.get(range).map_or(0, |t| t.chars().count())).unwrap_or(0);
+    Place { file: text.file.clone(), line: from.row, column: from.col, end_column: from.col + width }
+}
+
+fn connector(book: &mut Book, text: &Text, document: &Document, node: Node) {
+    let Some(attribute) = node.attribute_node("port") else { return };
+    let entry = Entry {
+        section: "Connector".into(),
+        name: "port".into(),
+        value: attribute.value().to_owned(),
+        place: place(text, document, attribute.range_value()),
+        span: text.faithful.then(|| Span { file: text.file.clone(), start: attribute.range_value().start, end: attribute.range_value().end }),
+    };
+    // A variable or nonsense is only logged by the daemon; nothing is bound then.
+    let Ok(port @ 1..) = attribute.value().parse::<u16>() else { return };
+    let protocol = node.attribute("protocol").unwrap_or("HTTP/1.1");
+    let loopback = protocol.to_ascii_uppercase().contains("AJP");
+    let address = match node.attribute("address") {
+        None if loopback => IpAddr::V4(Ipv4Addr::LOCALHOST),
+        None | Some("0.0.0.0" | "::") => IpAddr::V6(Ipv6Addr::UNSPECIFIED),
+        Some("localhost") => IpAddr::V4(Ipv4Addr::LOCALHOST),
+        Some(other) => match other.parse() {
+            Ok(address) => address,
+            Err(_) => return,
+        },
+    };
+    let tls = node.attribute("SSLEnabled").is_some_and(|v| v.eq_ignore_ascii_case("true"));
+    book.listen(Listen::tcp(address, port, false), Some(&entry), entry.span.clone(), tls, true);
+}
+
+fn server(book: &mut Book, file: &str) {
+    let Some(text) = book.text(file) else { return };
+    let options = roxmltree::ParsingOptions { allow_dtd: true, ..roxmltree::ParsingOptions::default() };
+    let document = match Document::parse_with_options(&text.text, options) {
+        Ok(document) => document,
+        Err(error) => {
+            let at = error.pos();
+            let place = Place { file: text.file.clone(), line: at.row.max(1), column: at.col, end_column: at.col + 1 };
+            book.refuse(&place, "", Code::ConfigSyntax, format!("the file is not well-formed: {error}"));
+            return;
+        }
+    };
+    let root = document.root_element();
+    if root.tag_name().name() != "Server" {
+        let place = place(&text, &document, root.range().start..root.range().start + 1);
+        book.refuse(&place, root.tag_name().name(), Code::ConfigSyntax, "the outermost element must be Server");
+        return;
+    }
+    for node in root.descendants().filter(Node::is_element) {
+        note(book, &text, &document, node);
+        match node.tag_name().name() {
+            "Connector" => connector(book, &text, &document, node),
+            "Server" => {
+                // The port on which a stop is asked for; a negative one switches it off.
+                if let Some(port) = node.attribute("port").and_then(|p| p.parse::<u16>().ok()).filter(|p| *p > 0) {
+                    let entry = book.entries.iter().rev().find(|e| e.name == "port").cloned();
+                    let span = entry.as_ref().and_then(|e| e.span.clone());
+                    book.listen(Listen::tcp(IpAddr::V4(Ipv4Addr::LOCALHOST), port, false), entry.as_ref(), span, false, true);
+                }
+            }
+            "Host" => {
+                if let Some(name) = node.attribute("name") {
+                    book.out.model.site_names.push((name.to_owned(), 0));
+                } else {
+                    let place = place(&text, &document, node.range().start..node.range().start + 5);
+                    book.refuse(&place, "Host", Code::ConfigBadValue, "a Host needs a name");
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+impl Kind for Tomcat {
+    fn profile(&self) -> &'static Profile {
+        &PROFILE
+    }
+    fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
+        if instance.config.is_empty() {
+            let base = base(instance);
+            let own = path::join(&base, "conf/server.xml");
+            instance.config = if base.len() > 1 && snapshot.exists(&own) == Some(true) { own } else { known_config(snapshot, &PROFILE) };
+        }
+    }
+    fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
+        let mut book = Book::new(snapshot);
+        server(&mut book, &instance.config);
+        let base = base(instance);
+        // One log for each day; the newest one tells of the last start.
+        let logs = glob(snapshot, &path::join(&base, "logs/catalina.*.log"));
+        if let Some(newest) = logs.into_iter().filter(|f| f.ends_with(".log")).max() {
+            book.out.model.error_logs.push(NamedPath { path: snapshot.resolve_links(&newest), place: None, directive: "logging.properties".into() });
+        }
+        book.close()
+    }
+    fn grammar(&self) -> &'static Grammar {
+        &GRAMMAR
+    }
+    fn catalogue(&self) -> &'static Catalogue {
+        &CATALOGUE
+    }
+    fn is_main(&self, arguments: &[String]) -> bool {
+        // Only the runtime that carries the main class is the daemon; a call of the control script is not.
+        arguments.iter().any(|a| a == MAIN_CLASS) && !arguments.iter().any(|a| a == "stop")
+    }
+    fn is_same_program(&self, instance: &Instance, arguments: &[String]) -> bool {
+        of_command(arguments, "-Dcatalina.base=").is_none_or(|b| b == base(instance))
+    }
+    fn named_config(&self, arguments: &[String]) -> Option<String> {
+        of_command(arguments, "-Dcatalina.base=").map(|b| path::join(b, "conf/server.xml"))
+    }
+    fn starts_with(&self, words: &[String]) -> bool {
+        let program = words.first().map_or("", |w| path::name(w));
+        if program == "java" { words.iter().any(|w| w == MAIN_CLASS) } else { self.runs(program) }
+    }
+    fn runs(&self, program: &str) -> bool {
+        program == "java" || PROFILE.programs.iter().any(|p| path::matches(p, program, false))
+    }
+}

@@ -1,0 +1,106 @@
+//! `cargo xtask samples [KIND]`: breaks every daemon for real, on a booted host, in the ways that `xtask/live/breakages.toml`
+//! lists, and keeps what each of them said about it. Tests hold the failure catalogues to these words.
+use crate::host::Host;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::path::Path;
+
+const BREAKAGES: &str = "xtask/live/breakages.toml";
+/// Longest that one breakage may keep, in lines: enough for the first cause and what follows.
+const LINES: usize = 48;
+
+#[derive(Deserialize)]
+struct All {
+    kind: BTreeMap<String, Setup>,
+    breakage: Vec<Breakage>,
+}
+
+/// How a kind is put back, started, and where it says what went wrong.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Setup {
+    folder: String,
+    unit: String,
+    keep: Vec<String>,
+    logs: Vec<String>,
+    #[serde(default)]
+    settle: Option<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Breakage {
+    kind: String,
+    name: String,
+    code: String,
+    #[serde(rename = "break")]
+    inject: String,
+    /// What puts right what the kind's own files do not hold.
+    #[serde(default)]
+    mend: Option<String>,
+}
+
+/// Breaks, collects, writes `samples.txt` of each kind.
+pub(crate) fn run(program: &Path, only: &[&str]) -> Result<(), String> {
+    let text = std::fs::read_to_string(BREAKAGES).map_err(|e| format!("{BREAKAGES}: {e}"))?;
+    let all: All = toml::from_str(&text).map_err(|e| format!("{BREAKAGES}: {e}"))?;
+    let host = Host::boot("jolly-samples", program)?;
+    host.run("systemctl stop nginx apache2; systemctl mask -q nginx apache2; systemctl unmask -q nginx apache2; mkdir -p /pristine")?;
+    for (name, setup) in &all.kind {
+        if !only.is_empty() && !only.contains(&name.as_str()) {
+            continue;
+        }
+        host.run(&format!("systemctl stop {}", setup.unit))?;
+        for path in &setup.keep {
+            host.run(&format!("mkdir -p /pristine{path} && cp -a {path}/. /pristine{path}/"))?;
+        }
+        let mut out = format!(
+            "# What {name} said when it was really broken: `cargo xtask samples` writes this. Each block is one start: cause and story, then its lines.\n"
+        );
+        for breakage in all.breakage.iter().filter(|b| b.kind == *name) {
+            let said = one(&host, setup, breakage)?;
+            let _ = writeln!(out, "== {} | {}", breakage.code, breakage.name);
+            for line in said.lines().filter(|l| !l.trim().is_empty()).take(LINES) {
+                let _ = writeln!(out, "{}", line.trim_end());
+            }
+        }
+        reset(&host, setup)?;
+        let file = format!("crates/core/src/kinds/{}/samples.txt", setup.folder);
+        std::fs::write(&file, out).map_err(|e| format!("{file}: {e}"))?;
+    }
+    Ok(())
+}
+
+fn reset(host: &Host, setup: &Setup) -> Result<(), String> {
+    host.run(&format!("systemctl stop {0}; systemctl reset-failed {0}; rm -rf /etc/systemd/system/{0}.service.d; systemctl daemon-reload", setup.unit))?;
+    for path in &setup.keep {
+        host.run(&format!("find {path} -mindepth 1 -delete; cp -a /pristine{path}/. {path}/; chown --reference=/pristine{path} {path}; chmod --reference=/pristine{path} {path}"))?;
+    }
+    for log in &setup.logs {
+        host.run(&format!("for f in {log}; do [ -f $f ] && : > $f; done"))?;
+    }
+    host.run("journalctl -q --rotate; journalctl -q --vacuum-time=1us").map(drop)
+}
+
+/// One start that fails, and everything that was said about it.
+fn one(host: &Host, setup: &Setup, breakage: &Breakage) -> Result<String, String> {
+    reset(host, setup)?;
+    host.run(&breakage.inject)?;
+    // One start is told, not five of them.
+    host.run(&format!(
+        "mkdir -p /etc/systemd/system/{0}.service.d; printf '[Service]\\nRestart=no\\n' > /etc/systemd/system/{0}.service.d/once.conf; systemctl daemon-reload",
+        setup.unit
+    ))?;
+    host.run(&format!("systemctl start {0}; {1}; systemctl stop {0}", setup.unit, setup.settle.as_deref().unwrap_or("sleep 0.3")))?;
+    let mut said = String::new();
+    for log in &setup.logs {
+        said.push_str(&String::from_utf8_lossy(&host.run(&format!("cat {log} 2>/dev/null"))?.stdout));
+    }
+    let journal = host.run(&format!("journalctl -q -a -o cat _SYSTEMD_UNIT={}.service", setup.unit))?;
+    said.push_str(&String::from_utf8_lossy(&journal.stdout));
+    if let Some(mend) = &breakage.mend {
+        host.run(mend)?;
+    }
+    Ok(said.chars().filter(|c| *c == '\n' || *c == '\t' || !c.is_control()).collect())
+}
