@@ -77,6 +77,9 @@ pub(crate) fn run(program: &Path, only: &[&str]) -> Result<(), String> {
     for healthy in ring.healthy.iter().filter(|h| chosen(&h.name)) {
         tell(&format!("healthy: {}", healthy.name), well(&host, healthy));
     }
+    host.run(RESET)?;
+    host.run("systemctl stop nginx apache2")?;
+    crate::samples::diagnosed(&host, only, &mut tell)?;
     say(&format!("{passed} passed, {failed} failed"));
     if failed > 0 { Err(format!("{failed} of the live ring failed")) } else { Ok(()) }
 }

@@ -36,6 +36,9 @@ struct Breakage {
     code: String,
     #[serde(rename = "break")]
     inject: String,
+    /// The cause that the host tells where the daemon's words alone do not.
+    #[serde(default)]
+    cause: Option<String>,
     /// What puts right what the kind's own files do not hold.
     #[serde(default)]
     mend: Option<String>,
@@ -43,31 +46,82 @@ struct Breakage {
 
 /// Breaks, collects, writes `samples.txt` of each kind.
 pub(crate) fn run(program: &Path, only: &[&str]) -> Result<(), String> {
-    let text = std::fs::read_to_string(BREAKAGES).map_err(|e| format!("{BREAKAGES}: {e}"))?;
-    let all: All = toml::from_str(&text).map_err(|e| format!("{BREAKAGES}: {e}"))?;
+    let all = load()?;
     let host = Host::boot("jolly-samples", program)?;
     host.run("systemctl stop nginx apache2; systemctl mask -q nginx apache2; systemctl unmask -q nginx apache2; mkdir -p /pristine")?;
     for (name, setup) in &all.kind {
         if !only.is_empty() && !only.contains(&name.as_str()) {
             continue;
         }
-        host.run(&format!("systemctl stop {}", setup.unit))?;
-        for path in &setup.keep {
-            host.run(&format!("mkdir -p /pristine{path} && cp -a {path}/. /pristine{path}/"))?;
-        }
+        keep(&host, setup)?;
         let mut out = format!(
-            "# What {name} said when it was really broken: `cargo xtask samples` writes this. Each block is one start: cause and story, then its lines.\n"
+            "# What {name} said when it was really broken: `cargo xtask samples` writes this. Each block is one start: cause and story, then its lines, without the frames of stack traces.\n"
         );
         for breakage in all.breakage.iter().filter(|b| b.kind == *name) {
+            let began = std::time::Instant::now();
             let said = one(&host, setup, breakage)?;
+            say(&format!("{name}: {} ({} s)", breakage.name, began.elapsed().as_secs()));
             let _ = writeln!(out, "== {} | {}", breakage.code, breakage.name);
-            for line in said.lines().filter(|l| !l.trim().is_empty()).take(LINES) {
+            for line in said.lines().filter(|l| !l.trim().is_empty() && !l.trim_start().starts_with("at ") && !l.contains("OS Version")).take(LINES) {
                 let _ = writeln!(out, "{}", line.trim_end());
             }
         }
         reset(&host, setup)?;
         let file = format!("crates/core/src/kinds/{}/samples.txt", setup.folder);
         std::fs::write(&file, out).map_err(|e| format!("{file}: {e}"))?;
+    }
+    Ok(())
+}
+
+/// Breaks every daemon in every way and asks the program for the cause: the injected one must come first.
+pub(crate) fn diagnosed(host: &Host, only: &[&str], tell: &mut dyn FnMut(&str, Result<(), String>)) -> Result<(), String> {
+    let all = load()?;
+    for (name, setup) in &all.kind {
+        let chosen: Vec<&Breakage> =
+            all.breakage.iter().filter(|b| b.kind == *name && (only.is_empty() || only.iter().any(|o| format!("{name}: {}", b.name).contains(o)))).collect();
+        if chosen.is_empty() {
+            continue;
+        }
+        keep(host, setup)?;
+        for breakage in chosen {
+            let outcome = cause_of(host, setup, breakage);
+            tell(&format!("{name}: {}", breakage.name), outcome);
+            if let Some(mend) = &breakage.mend {
+                host.run(mend)?;
+            }
+        }
+        reset(host, setup)?;
+    }
+    Ok(())
+}
+
+fn cause_of(host: &Host, setup: &Setup, breakage: &Breakage) -> Result<(), String> {
+    reset(host, setup)?;
+    host.run(&breakage.inject)?;
+    host.run(&format!("systemctl start {}; {}", setup.unit, setup.settle.as_deref().unwrap_or("sleep 0.3")))?;
+    let said = host.run(&format!("jolly-sentinel diagnose {} --format json", setup.unit))?;
+    let text = String::from_utf8_lossy(&said.stdout);
+    let report: serde_json::Value = serde_json::from_str(&text).map_err(|e| format!("no JSON: {e}; {}", String::from_utf8_lossy(&said.stderr)))?;
+    let entry = &report["services"][0];
+    let expected = breakage.cause.as_ref().unwrap_or(&breakage.code);
+    if entry["causes"][0]["code"] == expected.as_str() {
+        return Ok(());
+    }
+    let causes = entry["causes"].as_array().cloned().unwrap_or_default();
+    let told: Vec<String> = causes.iter().map(|c| format!("{} ({}): {}", c["code"], c["certainty"], c["title"])).collect();
+    Err(format!("expected {expected}, state {}, got {}", entry["state"], if told.is_empty() { "no cause".to_owned() } else { told.join("; ") }))
+}
+
+fn load() -> Result<All, String> {
+    let text = std::fs::read_to_string(BREAKAGES).map_err(|e| format!("{BREAKAGES}: {e}"))?;
+    toml::from_str(&text).map_err(|e| format!("{BREAKAGES}: {e}"))
+}
+
+/// Keeps the kind's own files as they are now.
+fn keep(host: &Host, setup: &Setup) -> Result<(), String> {
+    host.run(&format!("systemctl stop {}", setup.unit))?;
+    for path in &setup.keep {
+        host.run(&format!("rm -rf /pristine{path}; mkdir -p /pristine{path} && cp -a {path}/. /pristine{path}/; chown --reference={path} /pristine{path}; chmod --reference={path} /pristine{path}"))?;
     }
     Ok(())
 }
@@ -86,7 +140,10 @@ fn reset(host: &Host, setup: &Setup) -> Result<(), String> {
 /// One start that fails, and everything that was said about it.
 fn one(host: &Host, setup: &Setup, breakage: &Breakage) -> Result<String, String> {
     reset(host, setup)?;
-    host.run(&breakage.inject)?;
+    let broken = host.run(&breakage.inject)?;
+    if !broken.status.success() {
+        say(&format!("  the breaking itself ended with {}: {}", broken.status, String::from_utf8_lossy(&broken.stderr).trim()));
+    }
     // One start is told, not five of them.
     host.run(&format!(
         "mkdir -p /etc/systemd/system/{0}.service.d; printf '[Service]\\nRestart=no\\n' > /etc/systemd/system/{0}.service.d/once.conf; systemctl daemon-reload",
@@ -103,4 +160,9 @@ fn one(host: &Host, setup: &Setup, breakage: &Breakage) -> Result<String, String
         host.run(mend)?;
     }
     Ok(said.chars().filter(|c| *c == '\n' || *c == '\t' || !c.is_control()).collect())
+}
+
+#[expect(clippy::print_stdout, reason = "a chore reports to its caller")]
+fn say(text: &str) {
+    println!("{text}");
 }

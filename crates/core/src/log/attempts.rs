@@ -397,6 +397,10 @@ fn note_line(attempt: &mut Attempt, kind: &dyn Kind, text: &str, file: &str, lin
             attempt.failures.push(Failure { code, text: format!("{} {text}", head.text), found, ..head });
             return;
         }
+        if told.is_none() && of_a_trace(text) {
+            attempt.failures.push(head);
+            return;
+        }
         let second = told.take_if(|m| m.code.is_some() && !m.aftermath);
         let shown = if told.is_none() { format!("{} {text}", head.text) } else { head.text.clone() };
         let mut found = second.unwrap_or_else(|| Match { continues: false, objects: Vec::new(), ..head.found.clone() });
@@ -418,6 +422,12 @@ fn note_line(attempt: &mut Attempt, kind: &dyn Kind, text: &str, file: &str, lin
         }
         None => {}
     }
+}
+
+/// A line of a stack trace, between what failed and why.
+fn of_a_trace(text: &str) -> bool {
+    let first = text.split([':', ' ']).next().unwrap_or_default();
+    text.starts_with("at ") || text.starts_with("... ") || text.starts_with("Caused by:") || first.ends_with("Exception") || first.ends_with("Error")
 }
 
 /// Lines of a file, oldest first, given to the attempts they belong to; runs that no manager started are found here.

@@ -14,5 +14,12 @@ pub use grammar::{Grammar, Head, Mark};
 pub use tail::{Tail, TailLine, count_lines};
 pub use zone::{format_time, host_zone, zone_named};
 
+static GENERAL: Catalogue = Catalogue::new(include_str!("general.toml"));
+
+/// What loaders, shells and runtimes say about any program.
+pub fn general() -> &'static Catalogue {
+    &GENERAL
+}
+
 #[cfg(test)]
 mod tests;

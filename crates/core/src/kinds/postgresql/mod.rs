@@ -285,6 +285,7 @@ impl Kind for Postgresql {
         let data = data.trim_end_matches('/').to_owned();
         // What the server itself was told to keep is read last.
         file(&mut book, &path::join(&data, "postgresql.auto.conf"), 0);
+        options(&mut book, &instance.command);
         listens(&mut book);
         paths(&mut book, instance, &data, entry);
         book.close()
