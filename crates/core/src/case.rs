@@ -417,7 +417,9 @@ fn state(unit: Option<&UnitState>, own: &[Process], wanted: &[Wanted], sees_proc
     match (unit.active_state.as_str(), unit.sub_state.as_str()) {
         ("active" | "reloading", _) if wanted.iter().any(|w| w.bound && !w.served && !w.held_by.is_empty()) => State::Degraded,
         ("active" | "reloading", _) => State::Running,
-        ("activating", "auto-restart") => State::Restarting,
+        // Between two tries, or in one of several that the manager makes by itself.
+        ("activating", "auto-restart" | "auto-restart-queued") => State::Restarting,
+        ("activating", _) if unit.restarts > 0 => State::Restarting,
         ("activating", _) => State::Starting,
         ("failed", _) => State::Failed,
         ("inactive" | "deactivating", _) => State::Stopped,

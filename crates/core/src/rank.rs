@@ -133,6 +133,11 @@ fn join(cause: &mut Cause, finding: Finding) {
 
 /// Whether a finding is about the same thing as a cause.
 fn joins(cause: &Cause, finding: &Finding) -> bool {
+    // A server has one set of data and one memory: two findings about them are about the same thing.
+    let only_one = matches!(finding.code, Code::DataMissing | Code::DataDamaged | Code::DataVersion | Code::MemoryShort | Code::LimitReached);
+    if only_one && cause.code == finding.code {
+        return true;
+    }
     let same_port = cause.subject.port.is_some() && cause.subject.port == finding.subject.port;
     let same_pid = cause.subject.pid.is_some() && cause.subject.pid == finding.subject.pid;
     let binds = |c: Code| matches!(c, Code::PortTaken | Code::AlreadyRunning);

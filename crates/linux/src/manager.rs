@@ -76,7 +76,11 @@ impl Manager {
         let (connection, _) = self.connect().map_err(|why| zbus::Error::Failure(why.to_string()))?;
         let rule = zbus::MatchRule::builder().msg_type(zbus::message::Type::Signal).interface(MANAGER)?.member("JobRemoved")?.build();
         let signals = MessageIterator::for_match_rule(rule, connection, Some(256))?;
-        self.call(PATH, MANAGER, "Subscribe", &())?;
+        // One connection asks for signals once; a second job of the same fix need not ask again.
+        match self.call(PATH, MANAGER, "Subscribe", &()) {
+            Err(zbus::Error::MethodError(name, ..)) if name.as_str().ends_with("AlreadySubscribed") => {}
+            other => drop(other?),
+        }
         let (tell, ended) = mpsc::channel();
         std::thread::spawn(move || {
             for message in signals.flatten() {

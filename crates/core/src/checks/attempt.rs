@@ -32,7 +32,13 @@ fn telling(attempts: &[Attempt]) -> Vec<&Attempt> {
     let mut all = Vec::new();
     for attempt in attempts {
         all.push(attempt);
-        if attempt.outcome != Outcome::Refused || attempt.result == "condition" || attempt.result == "dependency" {
+        // A refusal, or a try that goes on just now, says nothing: the one before tells the reason.
+        let says_nothing = match attempt.outcome {
+            Outcome::Refused => attempt.result != "condition" && attempt.result != "dependency",
+            Outcome::Starting | Outcome::Unknown => attempt.failures.is_empty(),
+            _ => false,
+        };
+        if !says_nothing {
             break;
         }
     }

@@ -123,6 +123,12 @@ fn unreadable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     let title = format!("{} may not {} {}", who.name, obstacle.right.verb(), obstacle.path);
     let evidence = vec![Evidence::new(Source::File, detail).file(&obstacle.path), named(entry, format!("{} reads {}", case.service.name, entry.path))];
     let subject = Subject { account: Some(who.name.clone()), ..Subject::path(&obstacle.path) };
+    // What keeps the data belongs to their server: another owner there is the fault, not the missing right.
+    let data = case.config.model.data_dir.as_ref().is_some_and(|d| d.path == obstacle.path || obstacle.path.starts_with(&format!("{}/", d.path)));
+    if data && obstacle.status.uid != who.uid && who.uid != 0 {
+        let title = format!("{} belongs to {owner}, but {} runs as {}", obstacle.path, case.service.name, who.name);
+        return Some(finding(Code::WrongOwner, subject, title, evidence, vec!["give-back"]));
+    }
     Some(finding(Code::PermissionDenied, subject, title, evidence, vec!["grant-access"]))
 }
 

@@ -2,6 +2,7 @@
 mod accounts;
 mod attempt;
 mod configuration;
+mod data;
 mod files;
 mod manager;
 mod ports;
@@ -15,7 +16,7 @@ use crate::snapshot::Snapshot;
 pub type Check = fn(&Snapshot, &Case) -> Vec<Finding>;
 
 /// All checks.
-pub static CHECKS: &[Check] = &[manager::check, configuration::check, files::check, sandbox::check, ports::check, accounts::check, attempt::check];
+pub static CHECKS: &[Check] = &[manager::check, configuration::check, files::check, data::check, sandbox::check, ports::check, accounts::check, attempt::check];
 
 /// Runs every check.
 pub fn run(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {

@@ -12,6 +12,7 @@ mod tomcat;
 
 pub(crate) use java::what_it_runs as java_program;
 
+use crate::code::Code;
 use crate::config::Configuration;
 use crate::log::{Catalogue, Grammar};
 use crate::snapshot::Snapshot;
@@ -55,6 +56,19 @@ pub struct Profile {
     pub replaces_sockets: bool,
 }
 
+/// Something wrong with a server's data.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DataFault {
+    /// What.
+    pub code: Code,
+    /// The file or directory.
+    pub path: String,
+    /// In one sentence.
+    pub message: String,
+    /// What was seen there.
+    pub seen: String,
+}
+
 /// One kind of daemon.
 pub trait Kind: Sync {
     /// What tells it apart.
@@ -78,6 +92,14 @@ pub trait Kind: Sync {
     /// Whether a process of this kind's program is what the service would start; many programs share one runtime.
     fn is_same_program(&self, _instance: &Instance, _arguments: &[String]) -> bool {
         true
+    }
+    /// Files of its data, relative to their directory, that its account must be able to write.
+    fn data_files(&self) -> &'static [&'static str] {
+        &[]
+    }
+    /// What is wrong with the data themselves, as far as their control structures tell.
+    fn data_faults(&self, _snapshot: &Snapshot, _instance: &Instance, _dir: &str) -> Vec<DataFault> {
+        Vec::new()
     }
     /// Instances that a generator of the manager would make units for, and whether each starts at boot. Only a booted host
     /// has those units as files.

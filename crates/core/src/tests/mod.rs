@@ -58,6 +58,15 @@ impl TextHost {
     pub(crate) fn file(self, path: &str, text: &str) -> Self {
         self.add(path, FileKind::Regular, text, 0o644, 0)
     }
+    pub(crate) fn bytes(mut self, path: &str, bytes: &[u8]) -> Self {
+        self = self.file(path, "");
+        self.files.get_mut(path).unwrap().bytes = bytes.to_vec();
+        self
+    }
+    pub(crate) fn without(mut self, path: &str) -> Self {
+        self.files.remove(path);
+        self
+    }
     pub(crate) fn program(self, path: &str) -> Self {
         self.add(path, FileKind::Regular, "\u{7f}ELF", 0o755, 0)
     }

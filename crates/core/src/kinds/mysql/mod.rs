@@ -1,5 +1,7 @@
 //! MySQL and MariaDB: option files with groups, of which the server reads its own; later values win.
-use super::{Instance, Kind, Profile, option};
+mod data;
+
+use super::{DataFault, Instance, Kind, Profile, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
 use crate::config::{Configuration, DependsOn, NamedPath};
@@ -265,6 +267,12 @@ impl Kind for Mysql {
     }
     fn catalogue(&self) -> &'static Catalogue {
         &CATALOGUE
+    }
+    fn data_files(&self) -> &'static [&'static str] {
+        &["aria_log_control", "ibdata1", "ib_logfile0", "mysql"]
+    }
+    fn data_faults(&self, snapshot: &Snapshot, _: &Instance, dir: &str) -> Vec<DataFault> {
+        data::faults(snapshot, dir)
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
         option(arguments, &["--defaults-file"])

@@ -1,7 +1,8 @@
 //! PostgreSQL: `name = value` lines; every syntax error of every file is collected, then only the last value of a name counts.
+mod data;
 mod grammar;
 
-use super::{Instance, Kind, Profile, option};
+use super::{DataFault, Instance, Kind, Profile, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::{Configuration, DependsOn, NamedPath, Place};
@@ -46,6 +47,16 @@ fn cluster(command: &[String]) -> Option<(String, String)> {
         return Some((version.to_owned(), name.to_owned()));
     }
     Some(((*first).clone(), (*words.get(1)?).clone()))
+}
+
+/// Major version of the server: that of its cluster, or of the directory that its program stands in.
+fn server_version(instance: &Instance) -> Option<String> {
+    let by_directory = || {
+        let parts = instance.command.first()?.split('/').collect::<Vec<_>>();
+        let found = parts.iter().find_map(|p| p.strip_prefix("pgsql-").or(Some(p)).filter(|v| !v.is_empty() && v.bytes().all(|b| b.is_ascii_digit())))?;
+        Some((*found).to_owned())
+    };
+    cluster(&instance.command).map(|(version, _)| version).or_else(by_directory)
 }
 
 fn file(book: &mut Book, name: &str, depth: usize) {
@@ -295,6 +306,12 @@ impl Kind for Postgresql {
     }
     fn catalogue(&self) -> &'static Catalogue {
         &CATALOGUE
+    }
+    fn data_files(&self) -> &'static [&'static str] {
+        &["PG_VERSION", "global", "global/pg_control", "pg_wal", "base"]
+    }
+    fn data_faults(&self, snapshot: &Snapshot, instance: &Instance, dir: &str) -> Vec<DataFault> {
+        data::faults(snapshot, server_version(instance).as_deref(), dir)
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
         let by_option = arguments.windows(2).find_map(|w| if w[0] == "-c" { w[1].strip_prefix("config_file=").map(str::to_owned) } else { None });

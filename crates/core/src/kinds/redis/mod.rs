@@ -1,5 +1,7 @@
 //! Redis and its fork: one directive a line, words in quotes, the first bad line ends it.
-use super::{Instance, Kind, Profile, glob, known_config};
+mod data;
+
+use super::{DataFault, Instance, Kind, Profile, glob, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text, WordRules, words};
 use crate::config::{Configuration, DependsOn, NamedPath, Place};
@@ -188,6 +190,13 @@ impl Kind for Redis {
     }
     fn catalogue(&self) -> &'static Catalogue {
         &CATALOGUE
+    }
+    fn data_faults(&self, snapshot: &Snapshot, instance: &Instance, dir: &str) -> Vec<DataFault> {
+        let mut book = Book::new(snapshot);
+        file(&mut book, &instance.config, 0);
+        let name = book.value("dbfilename").unwrap_or_else(|| "dump.rdb".into());
+        let version = super::installed_version(snapshot, PROFILE.packages);
+        data::faults(snapshot, version.as_deref(), &path::join(dir, &name))
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
         arguments.get(1).filter(|w| w.starts_with('/')).cloned()

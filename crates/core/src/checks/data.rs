@@ -1,0 +1,75 @@
+//! The data that a server keeps: whose they are, whether they were ever made, by which version, and whether their control
+//! structures are whole. What these structures look like stands with the kind.
+use crate::access::{self, Right};
+use crate::accounts;
+use crate::case::Case;
+use crate::code::Code;
+use crate::config::Severity;
+use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
+use crate::host::Look;
+use crate::path;
+use crate::snapshot::Snapshot;
+
+pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    // While it runs it holds its data open: then they are its own affair.
+    if !case.processes.is_empty() || case.config.first_error().is_some() {
+        return vec![];
+    }
+    let Some(data) = case.config.model.data_dir.clone() else { return vec![] };
+    if snapshot.is_directory(&data.path) != Some(true) {
+        return vec![];
+    }
+    let mut found: Vec<Finding> = Vec::new();
+    let files = case.service.kind.data_files();
+    for file in std::iter::once(data.path.clone()).chain(files.iter().map(|f| path::join(&data.path, f))) {
+        if found.is_empty() {
+            found.extend(foreign(snapshot, case, &file));
+        }
+    }
+    for fault in case.service.kind.data_faults(snapshot, &case.service.instance, &data.path) {
+        let mut evidence = vec![Evidence::new(Source::File, fault.seen).file(&fault.path)];
+        if let Some(place) = &data.place {
+            evidence.push(Evidence::new(Source::Config, format!("{} keeps its data in {}", case.service.name, data.path)).at(place));
+        }
+        found.push(Finding {
+            code: fault.code,
+            severity: Severity::Error,
+            subject: Subject::path(&fault.path),
+            title: fault.message,
+            proof: Proof::Inevitable,
+            evidence,
+            fixes: vec![],
+            blocks: true,
+            stage: stage::FILES,
+        });
+    }
+    found
+}
+
+/// Something of the data belongs to another account, and ours may not write it.
+fn foreign(snapshot: &Snapshot, case: &Case, file: &str) -> Option<Finding> {
+    let who = &case.starter;
+    let status = snapshot.stat(file).seen()?;
+    if who.uid == 0 || status.uid == who.uid {
+        return None;
+    }
+    let Look::Seen(Some(obstacle)) = access::may(snapshot, who, file, Right::Write) else { return None };
+    // A closed directory on the way is told by the check of files.
+    if obstacle.path != file {
+        return None;
+    }
+    let owner = accounts::user_name(snapshot, status.uid);
+    Some(Finding {
+        code: Code::WrongOwner,
+        severity: Severity::Error,
+        subject: Subject { account: Some(who.name.clone()), ..Subject::path(file) },
+        title: format!("{file} belongs to {owner}, but {} runs as {}", case.service.name, who.name),
+        proof: Proof::Inevitable,
+        evidence: vec![
+            Evidence::new(Source::File, format!("of {owner}, mode {:04o}", status.mode)).file(file).time(Some(status.modified * 1_000_000), &case.zone),
+        ],
+        fixes: vec!["give-back"],
+        blocks: true,
+        stage: stage::FILES,
+    })
+}
