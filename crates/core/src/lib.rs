@@ -22,6 +22,7 @@ pub mod net;
 pub mod path;
 pub mod rank;
 pub mod report;
+pub mod runtime;
 pub mod service;
 pub mod services_file;
 pub mod snapshot;

@@ -6,6 +6,7 @@ mod data;
 mod files;
 mod manager;
 mod ports;
+mod runtime;
 mod sandbox;
 
 use crate::case::Case;
@@ -16,7 +17,8 @@ use crate::snapshot::Snapshot;
 pub type Check = fn(&Snapshot, &Case) -> Vec<Finding>;
 
 /// All checks.
-pub static CHECKS: &[Check] = &[manager::check, configuration::check, files::check, data::check, sandbox::check, ports::check, accounts::check, attempt::check];
+pub static CHECKS: &[Check] =
+    &[manager::check, runtime::check, configuration::check, files::check, data::check, sandbox::check, ports::check, accounts::check, attempt::check];
 
 /// Runs every check.
 pub fn run(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {

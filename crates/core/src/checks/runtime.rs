@@ -1,0 +1,85 @@
+//! The program that would really run: its shared libraries, and for Java the runtime that the service picks up.
+use crate::case::Case;
+use crate::code::Code;
+use crate::config::Severity;
+use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
+use crate::kinds::java_program;
+use crate::path;
+use crate::runtime::{elf, java};
+use crate::snapshot::Snapshot;
+
+pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    if !case.processes.is_empty() {
+        return vec![];
+    }
+    let mut found = libraries(snapshot, case);
+    if matches!(case.service.kind.name(), "java" | "tomcat") {
+        found.extend(java_runtime(snapshot, case));
+    }
+    found
+}
+
+fn finding(code: Code, path: &str, title: String, evidence: Vec<Evidence>) -> Finding {
+    Finding {
+        code,
+        severity: Severity::Error,
+        subject: Subject::path(path),
+        title,
+        proof: Proof::Inevitable,
+        evidence,
+        fixes: vec![],
+        blocks: true,
+        stage: stage::EXECUTE,
+    }
+}
+
+/// The executable itself: of the command, or of the daemon that a control script of the same directory starts.
+fn executable(case: &Case) -> Option<String> {
+    let program = case.service.program()?;
+    // The control script of httpd stands beside the daemon and has its name with another ending.
+    Some(program.strip_suffix("ctl").map_or_else(|| program.to_owned(), |stem| if stem.ends_with("apache") { format!("{stem}2") } else { stem.to_owned() }))
+}
+
+fn libraries(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    let Some(program) = executable(case).filter(|p| p.starts_with('/')) else { return vec![] };
+    let missing = elf::missing(snapshot, &program, &case.service.instance.environment);
+    let one = |m: elf::Missing| {
+        let evidence = vec![
+            Evidence::new(Source::File, format!("it needs {}", m.library)).file(&m.needed_by),
+            Evidence::new(Source::File, "not in any directory that the loader searches"),
+        ];
+        finding(Code::ProgramMissing, &m.library, format!("{}, a library that {} needs, is not there", m.library, path::name(&program)), evidence)
+    };
+    missing.into_iter().map(one).collect()
+}
+
+fn java_runtime(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    let instance = &case.service.instance;
+    let Some(launcher) = java::launcher(snapshot, instance) else { return vec![] };
+    let others = || {
+        let all = java::installed(snapshot);
+        let shown: Vec<String> = all.iter().map(|r| format!("{} in {}", r.version.map_or("one".into(), |v| v.to_string()), r.home)).collect();
+        if shown.is_empty() { "no other runtime is installed".to_owned() } else { format!("installed: {}", shown.join(", ")) }
+    };
+    if snapshot.exists(&launcher) == Some(false) {
+        let evidence = vec![Evidence::new(Source::File, "not there").file(&launcher), Evidence::new(Source::File, others())];
+        return vec![finding(Code::RuntimeWrong, &launcher, format!("{launcher}, the runtime that {} would start, is not there", case.service.name), evidence)];
+    }
+    let home = java::home_of(snapshot, &launcher);
+    let Some(own) = java::runtime(snapshot, &home) else { return vec![] };
+    if !own.has_server {
+        let evidence = vec![Evidence::new(Source::File, "no lib/server/libjvm.so").file(&home), Evidence::new(Source::File, others())];
+        return vec![finding(Code::RuntimeWrong, &home, format!("the runtime in {home} has no virtual machine for servers"), evidence)];
+    }
+    let archive = java_program(&instance.command).filter(|a| a.ends_with(".jar"));
+    let Some((archive, needs, has)) = archive.and_then(|a| Some((a.clone(), java::compiled_for(snapshot, &a)?, own.version?))) else { return vec![] };
+    if needs <= has {
+        return vec![];
+    }
+    let evidence = vec![
+        Evidence::new(Source::File, format!("its classes need version {needs}")).file(&archive),
+        Evidence::new(Source::File, format!("version {has}")).file(&home),
+        Evidence::new(Source::File, others()),
+    ];
+    vec![finding(Code::RuntimeWrong, &home, format!("{} needs Java {needs}, but picks up version {has} in {home}", path::name(&archive)), evidence)]
+}
