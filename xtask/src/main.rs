@@ -1,4 +1,5 @@
 //! Chores of this repository.
+mod bench;
 mod corpus;
 mod harvest;
 mod host;
@@ -14,11 +15,13 @@ fn main() -> ExitCode {
     let words: Vec<&str> = arguments.iter().map(String::as_str).collect();
     let outcome = match words.as_slice() {
         ["harvest", kind, source] => harvest::run(kind, Path::new(source)),
+        ["bench"] => bench::all(),
+        ["load-process", role] => bench::hold(*role == "listening"),
         ["corpus"] => program().and_then(|p| corpus::run(&p)),
         ["samples", only @ ..] => program().and_then(|p| samples::run(&p, only)),
         ["pictures"] => program().and_then(|p| pictures::run(&p)),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
-        _ => Err("chores: harvest KIND SOURCE_DIR, corpus, samples [KIND…], live [NAME…], pictures".into()),
+        _ => Err("chores: harvest KIND SOURCE_DIR, bench, corpus, samples [KIND…], live [NAME…], pictures".into()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

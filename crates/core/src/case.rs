@@ -149,7 +149,12 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     let attempts = if depth == Depth::Diagnosis { last_attempts(snapshot, service, &config, &zone, running, 5) } else { Vec::new() };
     let starter = starter(snapshot, service);
     let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
-    let state = state(unit_state, &processes, &wanted, snapshot.host().parts().processes);
+    let mut state = state(unit_state, &processes, &wanted, snapshot.host().parts().processes);
+    // Some daemons stay up without a listener that they could not open; their log of this run says so.
+    let complains = attempts.first().is_some_and(|a| a.ended.is_none() && a.failures.iter().any(|f| !f.found.aftermath && f.code != crate::code::Code::Unknown));
+    if state == State::Running && complains && wanted.iter().any(|w| w.bound && !w.served && w.listen.protocol == Protocol::Tcp) {
+        state = State::Degraded;
+    }
     let meant_to_run = meant(service, unit_state, &attempts);
     let since = unit_state
         .and_then(|u| i64::try_from(u.state_changed).ok())

@@ -1,6 +1,6 @@
 //! Running under another account than it should.
 use crate::accounts;
-use crate::case::Case;
+use crate::case::{Case, State};
 use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
@@ -8,6 +8,10 @@ use crate::snapshot::Snapshot;
 
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let Some(main) = case.processes.first() else { return vec![] };
+    // Between the manager's fork and the daemon's own start a process still has the manager's account.
+    if !matches!(case.state, State::Running | State::Degraded) {
+        return vec![];
+    }
     let wanted = case.service.unit.as_ref().and_then(|u| u.value("Service", "User")).or_else(|| case.service.described.account.clone());
     let Some(wanted) = wanted else { return vec![] };
     let Some(account) = accounts::account(snapshot, &wanted).seen() else { return vec![] };
