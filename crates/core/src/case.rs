@@ -151,7 +151,8 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
     let mut state = state(unit_state, &processes, &wanted, snapshot.host().parts().processes);
     // Some daemons stay up without a listener that they could not open; their log of this run says so.
-    let complains = attempts.first().is_some_and(|a| a.ended.is_none() && a.failures.iter().any(|f| !f.found.aftermath && f.code != crate::code::Code::Unknown));
+    let complains =
+        attempts.first().is_some_and(|a| a.ended.is_none() && a.failures.iter().any(|f| !f.found.aftermath && f.code != crate::code::Code::Unknown));
     if state == State::Running && complains && wanted.iter().any(|w| w.bound && !w.served && w.listen.protocol == Protocol::Tcp) {
         state = State::Degraded;
     }
@@ -302,10 +303,9 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
 }
 
 fn is_child(snapshot: &Snapshot, pid: u32, parent: u32) -> bool {
-    let all = snapshot.processes().seen().unwrap_or_default();
     let mut at = pid;
     for _ in 0..8 {
-        match all.iter().find(|p| p.pid == at) {
+        match snapshot.brief(at) {
             Some(p) if p.parent == parent => return true,
             Some(p) if p.parent > 1 => at = p.parent,
             _ => return false,
@@ -316,12 +316,11 @@ fn is_child(snapshot: &Snapshot, pid: u32, parent: u32) -> bool {
 
 /// Who holds a socket: the process that opened it, what started that, and whether it comes back.
 pub fn holder(snapshot: &Snapshot, socket: &Socket, pids: &[u32]) -> Option<Holder> {
-    let briefs = snapshot.processes().seen().unwrap_or_default();
-    let start = |pid: u32| briefs.iter().find(|b| b.pid == pid).map_or(u64::MAX, |b| b.start_ticks);
+    let start = |pid: u32| snapshot.brief(pid).map_or(u64::MAX, |b| b.start_ticks);
     let mut pids = pids.to_vec();
     pids.sort_by_key(|p| (start(*p), *p));
     // A child that outlives its parent is not the opener as long as the parent holds the socket, too.
-    let parent_of = |pid: u32| briefs.iter().find(|b| b.pid == pid).map_or(0, |b| b.parent);
+    let parent_of = |pid: u32| snapshot.brief(pid).map_or(0, |b| b.parent);
     let first = pids.iter().copied().find(|p| !pids.contains(&parent_of(*p))).or(pids.first().copied())?;
     let process = *snapshot.process(first).seen()?;
     let (chain, unit) = chain(snapshot, &process);
@@ -359,10 +358,9 @@ pub fn chain(snapshot: &Snapshot, process: &Process) -> (Vec<Link>, Option<Strin
         links.push(Link { kind: "login".into(), name: accounts::user_name(snapshot, login) });
     }
     if unit.is_none() {
-        let all = snapshot.processes().seen().unwrap_or_default();
         let mut at = process.brief.parent;
         for _ in 0..6 {
-            let Some(parent) = all.iter().find(|b| b.pid == at) else { break };
+            let Some(parent) = snapshot.brief(at) else { break };
             if parent.pid <= 1 {
                 break;
             }

@@ -3,7 +3,7 @@ use crate::host::{
     Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, ProbeAnswer, ProbeRequest, Process, ProcessBrief,
     Question, Socket, Space, UnitState, Unseen,
 };
-use std::cell::RefCell;
+use std::cell::{OnceCell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -14,6 +14,7 @@ pub struct Snapshot<'h> {
     memory: RefCell<HashMap<Question, Look<Answer>>>,
     not_seen: RefCell<BTreeSet<String>>,
     environment: RefCell<BTreeMap<String, String>>,
+    briefs: OnceCell<HashMap<u32, ProcessBrief>>,
 }
 
 /// Picks the variant that belongs to a question; any other answer is a fault of the host's implementation.
@@ -31,7 +32,7 @@ macro_rules! pick {
 impl<'h> Snapshot<'h> {
     /// A snapshot that has asked nothing yet.
     pub fn new(host: &'h dyn Host) -> Self {
-        Self { host, memory: RefCell::default(), not_seen: RefCell::default(), environment: RefCell::default() }
+        Self { host, memory: RefCell::default(), not_seen: RefCell::default(), environment: RefCell::default(), briefs: OnceCell::new() }
     }
 
     /// The host behind it.
@@ -152,6 +153,11 @@ impl<'h> Snapshot<'h> {
     /// All processes in brief.
     pub fn processes(&self) -> Look<Vec<ProcessBrief>> {
         pick!(self.ask(Question::Processes), Answer::Processes)
+    }
+    /// One process in brief, out of all of them.
+    pub fn brief(&self, pid: u32) -> Option<&ProcessBrief> {
+        let all = self.briefs.get_or_init(|| self.processes().seen().unwrap_or_default().into_iter().map(|b| (b.pid, b)).collect());
+        all.get(&pid)
     }
     /// One process.
     pub fn process(&self, pid: u32) -> Look<Box<Process>> {

@@ -4,10 +4,10 @@ use crate::patience::Patience;
 use crate::{files, journal_files, netlink, procfs};
 use jolly_core::host::{Answer, ClockReading, Host, Look, Mount, Myself, Parts, Question};
 use std::cell::RefCell;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs;
 use std::path::Path;
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 /// The machine this program runs on.
 #[derive(Debug)]
@@ -17,13 +17,33 @@ pub struct LiveHost {
     patience: Patience,
     /// Users of the sockets that were listed last, to look at likely processes first.
     users: RefCell<BTreeMap<u64, u32>>,
+    /// Connections by local port, and when they were counted.
+    connections: RefCell<Option<(Instant, HashMap<u16, u32>)>>,
 }
 
 impl LiveHost {
     /// The live host; `patience` bounds any single look.
     pub fn new(patience: Duration) -> Self {
         let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
-        Self { manager: Manager::default(), limit: patience, patience: Patience::new(patience, &mounts), users: RefCell::default() }
+        Self {
+            manager: Manager::default(),
+            limit: patience,
+            patience: Patience::new(patience, &mounts),
+            users: RefCell::default(),
+            connections: RefCell::default(),
+        }
+    }
+
+    /// One count answers for all ports for a while: a host with many connections is not gone through for each listener.
+    fn clients(&self, port: u16) -> Look<Answer> {
+        let mut known = self.connections.borrow_mut();
+        if known.as_ref().is_none_or(|(when, _)| when.elapsed() > Duration::from_secs(1)) {
+            match netlink::clients() {
+                Ok(counts) => *known = Some((Instant::now(), counts)),
+                Err(errno) => return files::unseen(errno),
+            }
+        }
+        Look::Seen(Answer::Count(known.as_ref().and_then(|(_, counts)| counts.get(&port)).copied().unwrap_or(0)))
     }
 
     fn listeners(&self) -> Look<Answer> {
@@ -60,10 +80,7 @@ impl Host for LiveHost {
             Question::Process(pid) => procfs::one(*pid, boot_time().map(|b| b / 1_000_000)),
             Question::Listeners => self.listeners(),
             Question::SocketOwners(inodes) => procfs::owners(inodes, &self.users.borrow()),
-            Question::Clients(port) => match netlink::clients(*port) {
-                Ok(count) => Look::Seen(Answer::Count(count)),
-                Err(errno) => files::unseen(errno),
-            },
+            Question::Clients(port) => self.clients(*port),
             Question::Unit(name) => self.manager.unit(name),
             Question::Journal(unit, most) => journal_files::entries(Path::new("/"), unit, *most),
             Question::Addresses => match netlink::addresses() {

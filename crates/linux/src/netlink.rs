@@ -1,6 +1,7 @@
 //! Listening sockets and own addresses, asked of the kernel over netlink (sock_diag(7), rtnetlink(7)).
 use jolly_core::host::{Protocol, Socket};
 use rustix::net::{AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, netlink};
+use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::os::fd::OwnedFd;
 
@@ -144,22 +145,19 @@ pub(crate) fn listeners() -> rustix::io::Result<Vec<Socket>> {
     Ok(found)
 }
 
-/// Established TCP connections on a local port.
-pub(crate) fn clients(port: u16) -> rustix::io::Result<u32> {
-    let mut count = 0;
+/// Established TCP connections by local port. The kernel goes through all of them whatever is asked, so one dump answers
+/// for every port.
+pub(crate) fn clients() -> rustix::io::Result<HashMap<u16, u32>> {
+    let mut counts = HashMap::new();
     for family in [AF_INET, AF_INET6] {
-        let mut body = inet_request(family, TCP, ESTABLISHED);
-        // The identity's source port is ignored by dumps; the answers are filtered here.
-        if let Some(slot) = body.get_mut(8..10) {
-            slot.copy_from_slice(&port.to_be_bytes());
-        }
+        let body = inet_request(family, TCP, ESTABLISHED);
         dump(Some(netlink::SOCK_DIAG), SOCK_DIAG_BY_FAMILY, &body, |(_, body)| {
             let own = body.get(4..6).map_or(0, |p| u16::from_be_bytes([p[0], p[1]]));
-            count += u32::from(own == port);
+            *counts.entry(own).or_insert(0) += 1;
             true
         })?;
     }
-    Ok(count)
+    Ok(counts)
 }
 
 /// Addresses of all interfaces.

@@ -1,8 +1,10 @@
 //! Processes from /proc (proc(5)): parsing apart from reading.
 use crate::files;
 use jolly_core::host::{Answer, Look, Process, ProcessBrief, Protocol, Socket, Unseen};
+use rustix::fs::{Mode, OFlags};
 use std::collections::{BTreeMap, HashSet};
 use std::fs;
+use std::mem::MaybeUninit;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
@@ -104,22 +106,29 @@ pub(crate) fn owners(inodes: &[u64], users: &BTreeMap<u64, u32>) -> Look<Answer>
         Err(error) => return files::unseen_io(&error),
     };
     let likely: HashSet<u32> = wanted.iter().filter_map(|i| users.get(i)).copied().collect();
-    let mut ordered: Vec<(bool, u32, ProcessBrief)> =
-        pids.into_iter().filter_map(|p| Some((p, brief(p)?))).map(|(p, b)| (!likely.contains(&b.uid), p, b)).collect();
-    ordered.sort_by_key(|(unlikely, pid, _)| (*unlikely, *pid));
+    // The owner of the directory is enough to put likely processes first; more is read of holders alone.
+    let owner = |pid: u32| fs::metadata(format!("/proc/{pid}")).map(|m| m.uid()).ok();
+    let mut ordered: Vec<(bool, u32)> = pids.into_iter().filter_map(|p| Some((!likely.contains(&owner(p)?), p))).collect();
+    ordered.sort_unstable();
     let mut found: Vec<(u64, u32)> = Vec::new();
     let mut held: HashSet<u64> = HashSet::new();
     let mut families: HashSet<u32> = HashSet::new();
     let mut denied = false;
-    for (_, pid, process) in &ordered {
-        let complete = held.len() == wanted.len();
+    for (at, (_, pid)) in ordered.iter().enumerate() {
         // With every inode found, only relatives of a holder can share it.
-        if complete && !families.contains(&process.parent) && !families.contains(pid) {
-            continue;
+        if held.len() == wanted.len() {
+            let rest = ordered[at..].iter().map(|(_, p)| *p);
+            let near = rest.filter_map(brief).filter(|b| families.contains(&b.parent) || families.contains(&b.pid));
+            for relative in near {
+                let inodes = sockets_of(relative.pid, &wanted).unwrap_or_default();
+                found.extend(inodes.into_iter().map(|i| (i, relative.pid)));
+            }
+            break;
         }
         match sockets_of(*pid, &wanted) {
             Ok(inodes) if !inodes.is_empty() => {
-                families.extend([*pid, process.parent].into_iter().filter(|p| *p > 1));
+                let parent = brief(*pid).map_or(0, |b| b.parent);
+                families.extend([*pid, parent].into_iter().filter(|p| *p > 1));
                 held.extend(inodes.iter().copied());
                 found.extend(inodes.into_iter().map(|i| (i, *pid)));
             }
@@ -130,22 +139,29 @@ pub(crate) fn owners(inodes: &[u64], users: &BTreeMap<u64, u32>) -> Look<Answer>
     if found.is_empty() && denied && !wanted.is_empty() {
         return Look::NotSeen(Unseen::Denied);
     }
-    let start = |pid: u32| ordered.iter().find(|(_, p, _)| *p == pid).map_or(0, |(_, _, b)| b.start_ticks);
-    found.sort_by_key(|(inode, pid)| (*inode, start(*pid), *pid));
+    // Most sockets have one holder: who came first is only asked where there are several.
+    found.sort_unstable();
+    let starts: BTreeMap<u32, u64> =
+        found.windows(2).filter(|w| w[0].0 == w[1].0).flat_map(|w| [w[0].1, w[1].1]).filter_map(|p| Some((p, brief(p)?.start_ticks))).collect();
+    found.sort_by_key(|(inode, pid)| (*inode, starts.get(pid).copied().unwrap_or(0), *pid));
     Look::Seen(Answer::Owners(found))
 }
 
+/// Inodes out of `wanted` that a process has open. Names are read relative to the directory into one buffer.
 fn sockets_of(pid: u32, wanted: &HashSet<u64>) -> std::io::Result<Vec<u64>> {
-    let base = format!("/proc/{pid}/fd");
-    // The size of the directory is its number of descriptors (Linux 6.2): kernel threads cost one look.
-    let descriptors = fs::metadata(&base)?;
-    if descriptors.size() == 0 && fs::read_dir(&base)?.next().is_none() {
-        return Ok(Vec::new());
-    }
+    let directory = rustix::fs::open(format!("/proc/{pid}/fd"), OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
     let mut found = Vec::new();
-    for entry in fs::read_dir(&base)?.flatten() {
-        let Ok(target) = rustix::fs::readlink(entry.path(), Vec::new()) else { continue };
-        let inode = target.to_str().ok().and_then(|t| t.strip_prefix("socket:[")?.strip_suffix(']')?.parse().ok());
+    let mut names = [MaybeUninit::<u8>::uninit(); 8 << 10];
+    let mut target = [MaybeUninit::<u8>::uninit(); 64];
+    let mut entries = rustix::fs::RawDir::new(&directory, &mut names);
+    while let Some(entry) = entries.next() {
+        let entry = entry?;
+        if entry.file_name().to_bytes().starts_with(b".") {
+            continue;
+        }
+        let Ok((text, _)) = rustix::fs::readlinkat_raw(&directory, entry.file_name(), &mut target[..]) else { continue };
+        let Some(number) = text.strip_prefix(b"socket:[").and_then(|t| t.strip_suffix(b"]")) else { continue };
+        let inode = number.iter().try_fold(0u64, |sum, b| b.is_ascii_digit().then(|| sum.wrapping_mul(10).wrapping_add(u64::from(b - b'0'))));
         if let Some(inode) = inode.filter(|i| wanted.contains(i))
             && !found.contains(&inode)
         {

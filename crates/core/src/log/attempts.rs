@@ -389,7 +389,10 @@ fn note_line(attempt: &mut Attempt, kind: &dyn Kind, text: &str, file: &str, lin
     }
     // The reason of a two-line failure stands in the second line; where no rule knows that one, the first one's word holds.
     let open = attempt.failures.pop_if(|f| f.found.continues && f.file == file);
-    let mut told = kind.catalogue().recognise(text).or_else(|| super::general().recognise(text));
+    // A described program has no words of its own: what the loader or a runtime says is the more exact.
+    let own = || kind.catalogue().recognise(text);
+    let general = || super::general().recognise(text);
+    let mut told = if kind.profile().programs.is_empty() { general().or_else(own) } else { own().or_else(general) };
     if let Some(head) = open {
         if let Some(more) = told.take_if(|m| m.continues) {
             let (code, mut found) = (more.code.unwrap_or(head.code), more);
@@ -474,6 +477,8 @@ fn from_file(snapshot: &Snapshot, request: &Request, path: &str, main: bool, lis
                 reloading = true;
                 continue;
             }
+            // Some daemons say at a reload what they say at a start.
+            Some(Mark::Begin) if reloading => continue,
             Some(Mark::Ready) if reloading => {
                 reloading = false;
                 continue;
@@ -530,7 +535,9 @@ fn place_line(
                 if last.outcome == Outcome::Ready {
                     last.afterwards.get_or_insert(Afterwards::Stopped);
                 } else if last.outcome == Outcome::Starting {
-                    last.outcome = Outcome::Stopped;
+                    // The words of a stop end most failed starts, too.
+                    let failed = last.failures.iter().any(|f| !f.found.aftermath);
+                    last.outcome = if failed { Outcome::Failed } else { Outcome::Stopped };
                 }
             }
             None
@@ -638,8 +645,15 @@ fn settle_last(list: &mut [Attempt], request: &Request) {
                 Some(Some(_)) | Some(None) => attempt.afterwards = Some(Afterwards::Running),
                 None => {}
             }
-        } else if attempt.outcome == Outcome::Starting && attempt.ended.is_none() && !newest {
-            attempt.outcome = Outcome::Unknown;
+        } else if attempt.outcome == Outcome::Starting && attempt.ended.is_none() {
+            let failed = attempt.failures.iter().any(|f| !f.found.aftermath && f.code != Code::Unknown);
+            let over = !newest || (request.running_since.is_none() && request.unit.is_none());
+            if over && failed {
+                attempt.outcome = Outcome::Failed;
+                attempt.ended = attempt.failures.iter().filter_map(|f| f.time).max();
+            } else if !newest {
+                attempt.outcome = Outcome::Unknown;
+            }
         }
     }
 }

@@ -1,3 +1,5 @@
+mod kinds;
+
 use super::{Afterwards, Attempt, AttemptRequest, Outcome, StartedBy, Tail, attempts, count_lines};
 use crate::code::Code;
 use crate::snapshot::Snapshot;
