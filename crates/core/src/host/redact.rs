@@ -14,6 +14,16 @@ static ASSIGNED: LazyLock<Option<Regex>> = LazyLock::new(|| {
     )
     .ok()
 });
+/// Names glued together (`keystorePass="…"`), and the daemons' own ways to write a password without a word for it.
+static DAEMONS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
+    let patterns = [
+        r#"(?i)\w(?:password|pass|secret)["']?[ \t]*=[ \t]*["']([^"']+)["']"#,
+        r#"(?i)(?:key-file|auth)-pass[ \t]+(?:\S+[ \t]+)?(\S+)"#,
+        r#"(?im)^[ \t]*user[ \t].*?[ \t]>(\S+)"#,
+        r#"(?i)\bauth[ \t]+[^\s:]+:(\S+)"#,
+    ];
+    patterns.iter().filter_map(|p| pattern(p).ok()).collect()
+});
 static IN_ADDRESS: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"[^/\s:@"']*:([^/\s@"':]+)@"#).ok());
 static AUTHORISATION: LazyLock<Option<Regex>> =
     LazyLock::new(|| pattern(r#"(?i)(?:authorization["']?\s*[:=]?\s*["']?)(?:basic|bearer)\s+([A-Za-z0-9._~+/=-]+)"#).ok());
@@ -25,7 +35,7 @@ fn pattern(text: &str) -> Result<Regex, regex::Error> {
 
 /// What every secret's surroundings hold: most texts are let through by this alone.
 static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
-    let words = ["pass", "secret", "token", "key", "masterauth", "credential", "authorization", "@"];
+    let words = ["pass", "secret", "token", "key", "masterauth", "credential", "auth", "@", " >"];
     aho_corasick::AhoCorasick::builder().ascii_case_insensitive(true).build(words).ok()
 });
 
@@ -39,7 +49,7 @@ fn mask(text: &[u8]) -> Cow<'_, [u8]> {
         return Cow::Borrowed(text);
     }
     let mut spans = Vec::new();
-    for pattern in [&ASSIGNED, &IN_ADDRESS, &AUTHORISATION].into_iter().filter_map(|p| p.as_ref()) {
+    for pattern in [&ASSIGNED, &IN_ADDRESS, &AUTHORISATION].into_iter().filter_map(|p| p.as_ref()).chain(DAEMONS.iter()) {
         for found in pattern.captures_iter(text) {
             let Some(value) = found.get(1) else { continue };
             let plain = String::from_utf8_lossy(value.as_bytes()).to_ascii_lowercase();
@@ -134,6 +144,21 @@ mod tests {
     }
 
     #[test]
+    fn masks_passwords_in_the_daemons_own_ways_of_writing_them() {
+        check("masterauth tide", "masterauth ****");
+        check("tls-key-file-pass tide", "tls-key-file-pass ****");
+        check("sentinel auth-pass seats tide", "sentinel auth-pass seats ****");
+        check("user desk on >tide ~* +@all", "user desk on >**** ~* +@all");
+        check("stats auth desk:tide", "stats auth desk:****");
+        check("  user desk insecure-password tide", "  user desk insecure-password ****");
+        check("<Certificate certificateKeystorePassword=\"tide\"/>", "<Certificate certificateKeystorePassword=\"****\"/>");
+        check("<Connector keystorePass='tide' port='1'/>", "<Connector keystorePass='****' port='1'/>");
+        check("primary_conninfo = 'host=quay2 user=r password=tide'", "primary_conninfo = 'host=quay2 user=r password=****'");
+        check("php_admin_value[mysqli.default_password] = tide", "php_admin_value[mysqli.default_password] = ****");
+        check("password = tide", "password = ****");
+    }
+
+    #[test]
     fn leaves_ordinary_words_alone() {
         check("auth_basic_user_file /etc/nginx/passwords;", "auth_basic_user_file /etc/nginx/passwords;");
         check("SSLPassPhraseDialog builtin", "SSLPassPhraseDialog builtin");
@@ -145,6 +170,11 @@ mod tests {
             "Set-Cookie: tide",
             "# passwords are\nnot here",
             "ssl_certificate_key /etc/x.key;",
+            "user www-data;",
+            "echo a > /dev/null",
+            "pm.max_children = 5",
+            "auth required pam_unix.so",
+            "bypass = 1",
         ] {
             check(plain, plain);
         }

@@ -647,7 +647,7 @@ fn settle_last(list: &mut [Attempt], request: &Request) {
             }
         } else if attempt.outcome == Outcome::Starting && attempt.ended.is_none() {
             let failed = attempt.failures.iter().any(|f| !f.found.aftermath && f.code != Code::Unknown);
-            let over = !newest || (request.running_since.is_none() && request.unit.is_none());
+            let over = !newest || request.running_since.is_none();
             if over && failed {
                 attempt.outcome = Outcome::Failed;
                 attempt.ended = attempt.failures.iter().filter_map(|f| f.time).max();

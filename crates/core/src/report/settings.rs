@@ -47,7 +47,7 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
     for one in config.model.settings.iter().filter(|s| asked(s.name.trim_start_matches('<'))) {
         entries.push(SettingEntry {
             name: one.name.clone(),
-            value: one.value.clone(),
+            value: masked(&one.name, &one.value),
             section: one.section.clone(),
             file: one.place.file.to_string(),
             line: one.place.line,
@@ -58,6 +58,12 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
     let mut not_seen = snapshot.not_seen();
     not_seen.extend(config.not_seen);
     SettingsReport { schema: schema("settings"), service: service.name.clone(), settings: fold(entries), unset, not_seen }
+}
+
+/// A value as it may be shown: a secret's name decides, so name and value are looked at together.
+fn masked(name: &str, value: &str) -> String {
+    let whole = crate::host::mask_text(&format!("{name} = {value}"));
+    whole.get(name.len() + 3..).map_or_else(|| "*".repeat(value.len()), str::to_owned)
 }
 
 /// Plain values at the top level override earlier ones of the same name; lists and section-bound values stay apart.
