@@ -10,7 +10,7 @@ static ASSIGNED: LazyLock<Option<Regex>> = LazyLock::new(|| {
     // A whole word that names a secret, then its value on the same line. "pass" alone is too common a word (`proxy_pass`):
     // it needs a sign of assignment.
     pattern(
-        r#"(?i)(?:\b|[_-])(?:(?:password|passwd|passphrase|pwd|secret|token|requirepass|masterauth|credentials?|(?:api|access|auth|secret|private)[_-]?(?:key|token))["']?(?:[ \t]*[=:][ \t]*|[ \t]+)|pass["']?[ \t]*[=:][ \t]*)["']?([^\s"';&]+)"#,
+        r#"(?i)(?:\b|[_-])(?:(?:password|passwd|passphrase|pwd|secret|token|requirepass|masterauth|credentials?|(?:api|access|auth|secret|private)[_-]?(?:key|token))["'\]]?(?:[ \t]*[=:][ \t]*|[ \t]+)|pass["']?[ \t]*[=:][ \t]*)["']?([^\s"';&]+)"#,
     )
     .ok()
 });

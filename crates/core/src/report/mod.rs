@@ -21,3 +21,6 @@ pub use verify::{CheckEntry, CheckOutcome, Page, Recovery, VerifyReport, verify}
 pub fn schema(name: &str) -> String {
     format!("jolly-sentinel/{name}/1")
 }
+
+#[cfg(test)]
+mod tests;

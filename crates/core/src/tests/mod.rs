@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "only tests use it")]
 
 use crate::host::{
-    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Myself, Parts, Process, ProcessBrief, Protocol, Question, Socket,
+    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Myself, Parts, ProbeAnswer, Process, ProcessBrief, Protocol, Question, Socket,
     Space, UnitState, Unseen,
 };
 use crate::kinds::Instance;
@@ -32,6 +32,7 @@ pub(crate) struct TextHost {
     journal: Vec<JournalEntry>,
     space: Option<Space>,
     clients: u32,
+    pages: BTreeMap<u16, (u16, String)>,
 }
 
 /// The moment at which every test host is looked at, in seconds since the epoch.
@@ -92,6 +93,17 @@ impl TextHost {
     }
     pub(crate) fn clients(mut self, count: u32) -> Self {
         self.clients = count;
+        self
+    }
+    /// A process with a parent of its own.
+    pub(crate) fn child(mut self, pid: u32, parent: u32, command: &str) -> Self {
+        self = self.process(pid, command, 0, "");
+        self.processes.last_mut().unwrap().brief.parent = parent;
+        self
+    }
+    /// A server on a port answers every page with a status and a text.
+    pub(crate) fn answers(mut self, port: u16, status: u16, body: &str) -> Self {
+        self.pages.insert(port, (status, body.to_owned()));
         self
     }
     /// A process: number, name, command line, user, control group.
@@ -236,11 +248,23 @@ impl Host for TextHost {
             Question::Addresses => Look::Seen(Answer::Addresses(vec!["127.0.0.1".parse().unwrap(), "::1".parse().unwrap()])),
             Question::Clock => Look::Seen(Answer::Clock(ClockReading { now: NOW * 1_000_000, booted: Some((NOW - 5000) * 1_000_000), host: "quay1".into() })),
             Question::Myself => Look::Seen(Answer::Myself(Myself { uid: 0, lineage: vec![777] })),
-            Question::Mounts | Question::Probe(_) => Look::NotSeen(Unseen::PartMissing),
+            Question::Probe(request) => {
+                let page = self.pages.get(&request.port);
+                Look::Seen(Answer::Probe(ProbeAnswer {
+                    connected: page.is_some(),
+                    status: page.map(|p| p.0),
+                    body: page.map(|p| p.1.clone()).unwrap_or_default(),
+                    server: None,
+                    location: None,
+                    error: page.is_none().then(|| "connection refused".to_owned()),
+                    took_ms: 3,
+                }))
+            }
+            Question::Mounts => Look::NotSeen(Unseen::PartMissing),
         }
     }
     fn parts(&self) -> Parts {
-        Parts { files: true, processes: true, manager: true, interfaces: true, clock: true, probes: false }
+        Parts { files: true, processes: true, manager: true, interfaces: true, clock: true, probes: !self.pages.is_empty() }
     }
 }
 

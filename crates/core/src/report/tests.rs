@@ -1,0 +1,236 @@
+//! The documents on small hosts: what each command answers, and where it says that it does not know.
+use super::{CheckOutcome, Outlook, Page, Recovery, VerifyReport, attempts, diagnose, free_ports, is_unwell, ports, settings, survey, verify};
+use crate::case::{Returns, State};
+use crate::code::Code;
+use crate::service::Service;
+use crate::services_file::ServicesFile;
+use crate::snapshot::Snapshot;
+use crate::tests::{NOW, TextHost, described};
+
+const UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
+const CONFIG: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n        server_name edge.saltmarsh-ferries.example;\n    }\n}\n";
+const STARTING: &str = "7d4958e842da4a758f6c1cdc7b36dcc5";
+const STARTED: &str = "39f53479d3a045ac8e11786248231fbf";
+const FAILED: &str = "be02cf6855d2428ba40df7e9d022f03d";
+
+/// `edge`, stopped.
+fn edge() -> TextHost {
+    TextHost::new()
+        .file("/etc/systemd/system/edge.service", UNIT)
+        .link("/etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service")
+        .program("/usr/sbin/nginx")
+        .file("/etc/nginx/nginx.conf", CONFIG)
+        .dir("/var/log/nginx", 0o755, 0)
+}
+
+/// `edge`, up with one worker and a good start in the journal.
+fn running() -> TextHost {
+    edge()
+        .unit("edge.service", "active", |u| u.main_pid = 50)
+        .process(50, "/usr/sbin/nginx -c /etc/nginx/nginx.conf", 0, "/system.slice/edge.service")
+        .listens("0.0.0.0", 8088, &[50])
+        .journal(&[(1000, STARTING, "Starting"), (1200, STARTED, "Started")])
+        .answers(8088, 200, "Timetable of the tides")
+}
+
+fn proof(host: &TextHost, page: &Page, before: Option<u32>) -> VerifyReport {
+    let service = described(host, "edge", "");
+    verify(&Snapshot::new(host), &service, page, before)
+}
+
+/// Name and outcome of each check.
+fn checks(report: &VerifyReport) -> Vec<(&str, CheckOutcome)> {
+    report.checks.iter().map(|c| (c.name.as_str(), c.outcome)).collect()
+}
+
+#[track_caller]
+fn failing(report: &VerifyReport, verdict: Recovery, name: &str, words: &str) {
+    assert_eq!(report.verdict, verdict, "{:?}", report.checks);
+    let check = report.checks.iter().find(|c| c.name == name && c.outcome == CheckOutcome::Fail);
+    assert!(check.is_some_and(|c| c.detail.contains(words)), "{:?}", report.checks);
+}
+
+#[test]
+fn a_service_that_is_well_passes_every_check() {
+    let report = proof(&running(), &Page::default(), None);
+    assert_eq!(report.verdict, Recovery::Recovered);
+    let expected = ["process", "ports", "let-go", "protocol", "log", "boot"].map(|n| (n, CheckOutcome::Pass));
+    assert_eq!(checks(&report), expected);
+    assert_eq!((report.main_pid, report.state), (Some(50), State::Running));
+}
+
+#[test]
+fn what_is_missing_decides_between_not_and_partly() {
+    let down = edge().unit("edge.service", "failed", |_| {});
+    failing(&proof(&down, &Page::default(), None), Recovery::NotRecovered, "process", "no process");
+    let unbound = edge()
+        .unit("edge.service", "active", |u| u.main_pid = 50)
+        .process(50, "/usr/sbin/nginx", 0, "/system.slice/edge.service")
+        .journal(&[(1000, STARTING, "Starting"), (1200, STARTED, "Started")]);
+    failing(&proof(&unbound, &Page::default(), None), Recovery::NotRecovered, "ports", "0.0.0.0:8088");
+    failing(&proof(&running().answers(8088, 502, ""), &Page::default(), None), Recovery::Partly, "protocol", "502");
+}
+
+#[test]
+fn another_process_than_before_is_no_stable_one() {
+    let same = proof(&running(), &Page::default(), Some(50));
+    assert!(checks(&same).contains(&("stable", CheckOutcome::Pass)));
+    failing(&proof(&running(), &Page::default(), Some(49)), Recovery::NotRecovered, "stable", "pid 49 became pid 50");
+    let gone = edge().unit("edge.service", "failed", |_| {});
+    failing(&proof(&gone, &Page::default(), Some(50)), Recovery::NotRecovered, "stable", "gone again");
+}
+
+#[test]
+fn a_port_that_the_configuration_gave_up_must_be_let_go() {
+    let both = running().listens("0.0.0.0", 8077, &[50]);
+    failing(&proof(&both, &Page::default(), None), Recovery::Partly, "let-go", "0.0.0.0:8077");
+    let somebody_elses = running().process(60, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8077, &[60]);
+    assert_eq!(proof(&somebody_elses, &Page::default(), None).verdict, Recovery::Recovered);
+}
+
+#[test]
+fn the_page_that_was_complained_about_must_answer_as_it_should() {
+    let page = |url: &str, status: Option<u16>, expect: Option<&str>| Page { url: Some(url.into()), status, expect: expect.map(str::to_owned) };
+    let host = running().answers(8090, 404, "not here");
+    assert_eq!(proof(&host, &page("http://127.0.0.1:8088/", None, Some("Timetable")), None).verdict, Recovery::Recovered);
+    assert_eq!(proof(&host, &page("http://127.0.0.1:8090/x", Some(404), None), None).verdict, Recovery::Recovered);
+    for (url, status, expect, words) in [
+        ("http://127.0.0.1:8088/", None, Some("Ferry"), "without the text"),
+        ("http://127.0.0.1:8090/", None, None, "answers 404"),
+        ("http://127.0.0.1:8088/", Some(301), None, "expected 301"),
+        ("http://127.0.0.1:9999/", None, None, "does not answer"),
+        ("gopher://quay1/", None, None, "no address that can be asked"),
+        ("http://desk.invalid/", None, None, "does not resolve"),
+    ] {
+        failing(&proof(&host, &page(url, status, expect), None), Recovery::Partly, "page", words);
+    }
+}
+
+#[test]
+fn the_old_complaint_in_the_log_of_a_running_service_is_no_full_recovery() {
+    let host = running().journal(&[
+        (1000, STARTING, "Starting"),
+        (1100, "", "2031/04/02 06:10:11 [emerg] 7#7: open() \"/srv/tides.conf\" failed (2: No such file or directory)"),
+        (1200, STARTED, "Started"),
+    ]);
+    failing(&proof(&host, &Page::default(), None), Recovery::Partly, "log", "tides.conf");
+}
+
+fn all(host: &TextHost) -> Vec<Service> {
+    crate::service::find(&Snapshot::new(host), &ServicesFile::default())
+}
+
+#[test]
+fn a_survey_tells_state_and_outlook_of_every_daemon() {
+    let host = running().file("/etc/systemd/system/front.service", &UNIT.replace("/usr/sbin/nginx", "/opt/none/nginx"));
+    let host = host.unit("front.service", "failed", |u| u.unit_file_state = "disabled".into());
+    let report = survey(&Snapshot::new(&host), &all(&host));
+    let rows: Vec<(&str, State, bool, Outlook, Outlook)> =
+        report.services.iter().map(|s| (s.service.as_str(), s.state, s.wanted, s.restart_outlook, s.boot_outlook)).collect();
+    assert_eq!(
+        rows,
+        [
+            ("edge", State::Running, true, Outlook::WouldStart, Outlook::WouldStart),
+            ("front", State::Failed, false, Outlook::WouldFail, Outlook::WouldNot),
+        ]
+    );
+    assert_eq!(report.services[0].held, ["0.0.0.0:8088"]);
+    assert_eq!(report.host.as_deref(), Some("quay1"));
+}
+
+#[test]
+fn a_diagnosis_of_everything_keeps_what_is_wanted_and_unwell() {
+    let host = running().file("/etc/systemd/system/front.service", &UNIT.replace("nginx.conf", "none.conf"));
+    let host = host.link("/etc/systemd/system/multi-user.target.wants/front.service", "../front.service").unit("front.service", "failed", |_| {});
+    let snapshot = Snapshot::new(&host);
+    let report = diagnose(&snapshot, &all(&host), false);
+    assert_eq!(report.services.iter().map(|s| s.service.as_str()).collect::<Vec<_>>(), ["front"]);
+    assert!(is_unwell(&report.services[0]));
+    let named = diagnose(&snapshot, &all(&host), true);
+    assert_eq!(named.services.len(), 2);
+}
+
+#[test]
+fn a_port_shows_its_holder_who_wants_it_and_whether_they_clash() {
+    let host = edge()
+        .unit("edge.service", "failed", |_| {})
+        .unit("gauge.service", "active", |_| {})
+        .process(812, "/opt/gauge-sim --password tide", 1000, "/system.slice/gauge.service")
+        .listens("0.0.0.0", 8088, &[812])
+        .listens("127.0.0.1", 5000, &[812])
+        .clients(3);
+    let services = all(&host);
+    let report = ports(&Snapshot::new(&host), &services, &[8088], None);
+    assert_eq!(report.ports.len(), 1);
+    let entry = &report.ports[0];
+    assert!(entry.conflict);
+    assert_eq!((entry.wanted_by[0].service.as_str(), entry.wanted_by[0].line), ("edge", Some(7)));
+    let holder = &entry.holders[0];
+    assert_eq!((holder.pid, holder.returns, holder.clients, holder.user.as_str()), (812, Returns::Boot, Some(3), "marta"));
+    assert!(!holder.command.contains("tide"), "{}", holder.command);
+    let whole = ports(&Snapshot::new(&host), &services, &[], None);
+    assert_eq!(whole.ports.iter().filter_map(|p| p.port).collect::<Vec<_>>(), [5000, 8088]);
+    let nobody = ports(&Snapshot::new(&host), &services, &[7], None);
+    assert!(nobody.ports.is_empty());
+}
+
+#[test]
+fn several_holders_of_one_socket_are_told_with_the_opener_first() {
+    let host = edge().process(60, "/opt/gauge-sim", 0, "").child(61, 60, "/opt/gauge-sim --worker").listens("0.0.0.0", 8088, &[61, 60]);
+    let report = ports(&Snapshot::new(&host), &all(&host), &[8088], None);
+    assert_eq!(report.ports[0].holders[0].pid, 60);
+}
+
+#[test]
+fn free_ports_are_near_and_nobodys() {
+    let host = running().listens("127.0.0.1", 8090, &[50]).file("/proc/sys/net/ipv4/ip_local_port_range", "8093 9000\n");
+    let found = free_ports(&Snapshot::new(&host), &all(&host), 8088, 4);
+    assert_eq!(found, [8089, 8087, 8086, 8091], "not wanted, not held, not the kernel's");
+    assert!(free_ports(&Snapshot::new(&host), &all(&host), 80, 3).iter().all(|p| *p >= 1024), "a privileged port is not proposed");
+}
+
+#[test]
+fn attempts_can_be_limited_filtered_and_dated() {
+    let host = edge().unit("edge.service", "active", |_| {}).journal(&[
+        (1000, STARTING, "Starting"),
+        (1300, FAILED, "Failed to start"),
+        (5000, STARTING, "Starting"),
+        (5300, FAILED, "Failed to start"),
+        (9000, STARTING, "Starting"),
+        (9100, STARTED, "Started"),
+    ]);
+    let service = described(&host, "edge", "");
+    let snapshot = Snapshot::new(&host);
+    let count = |most, since, failed| attempts(&snapshot, &service, most, since, failed).attempts.len();
+    assert_eq!((count(10, None, false), count(2, None, false), count(10, None, true)), (3, 2, 2));
+    let base = (NOW - 100) * 1_000_000;
+    assert_eq!(count(10, Some(base + 4_000_000), false), 2);
+    let newest = &attempts(&snapshot, &service, 1, None, false).attempts[0];
+    assert_eq!(newest.ready_after_ms, Some(100));
+}
+
+#[test]
+fn settings_fold_what_was_overridden_and_name_what_is_not_set() {
+    let host = edge().file("/etc/nginx/nginx.conf", &CONFIG.replace("access_log off;", "gzip on;"));
+    let report = settings(&Snapshot::new(&host), &described(&host, "edge", ""), &["gzip".into(), "listen".into(), "tide_level".into()]);
+    let names: Vec<&str> = report.settings.iter().map(|s| s.name.as_str()).collect();
+    assert_eq!(names, ["gzip", "listen"]);
+    assert_eq!((report.unset, report.settings[1].line), (vec!["tide_level".to_owned()], 7));
+}
+
+#[test]
+fn a_service_between_two_tries_of_the_manager_is_restarting_and_still_has_its_cause() {
+    let log = "2031/04/02 06:10:11 [emerg] 7#7: unknown directive \"lisen\" in /etc/nginx/nginx.conf:7";
+    let entries = [(1000, STARTING, "Starting"), (1100, "", log), (1300, FAILED, "Failed to start"), (2000, STARTING, "Starting")];
+    let host = edge().file("/etc/nginx/nginx.conf", &CONFIG.replace("listen", "lisen")).journal(&entries);
+    for (sub, restarts) in [("auto-restart", 1), ("start", 2)] {
+        let host = host.clone().unit("edge.service", "activating", |u| {
+            u.sub_state = sub.into();
+            u.restarts = restarts;
+        });
+        let report = diagnose(&Snapshot::new(&host), &[described(&host, "edge", "")], true);
+        assert_eq!((report.services[0].state, report.services[0].causes[0].code), (State::Restarting, Code::ConfigUnknownDirective), "{sub}");
+    }
+    let first = host.unit("edge.service", "activating", |u| u.sub_state = "start".into());
+    assert_eq!(diagnose(&Snapshot::new(&first), &[described(&first, "edge", "")], true).services[0].state, State::Starting);
+}
