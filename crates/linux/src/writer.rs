@@ -14,6 +14,8 @@ use std::time::{Duration, Instant};
 const JOB: Duration = Duration::from_secs(120);
 /// How long a process may take to end after it was asked to.
 const END: Duration = Duration::from_secs(10);
+/// The same for what keeps data: it may have much to write.
+const GENTLE_END: Duration = Duration::from_secs(120);
 
 /// What a writer may touch.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -266,7 +268,7 @@ impl HostWriter for LinuxWriter {
         }
     }
 
-    fn end_process(&mut self, pid: u32, start_ticks: u64) -> Result<(), WriteError> {
+    fn end_process(&mut self, pid: u32, start_ticks: u64, gently: bool) -> Result<(), WriteError> {
         self.machine("ending a process")?;
         let what = format!("end pid {pid}");
         let number =
@@ -280,17 +282,21 @@ impl HostWriter for LinuxWriter {
         if start_of(pid) != Some(start_ticks) {
             return Err(WriteError::Refused(format!("pid {pid} is another process by now; it was left alone")));
         }
-        for signal in [rustix::process::Signal::TERM, rustix::process::Signal::KILL] {
+        // What keeps data gets the time to write them, and is left running rather than killed.
+        let signals: &[rustix::process::Signal] =
+            if gently { &[rustix::process::Signal::TERM] } else { &[rustix::process::Signal::TERM, rustix::process::Signal::KILL] };
+        let patience = if gently { GENTLE_END } else { END };
+        for &signal in signals {
             match rustix::process::pidfd_send_signal(&handle, signal) {
                 Ok(()) => {}
                 Err(rustix::io::Errno::SRCH) => return Ok(()),
                 Err(errno) => return Err(failed(what, errno)),
             }
             let began = Instant::now();
-            while began.elapsed() < END {
+            while began.elapsed() < patience {
                 let mut wait = [rustix::event::PollFd::new(&handle, rustix::event::PollFlags::IN)];
-                let patience = rustix::event::Timespec { tv_sec: 0, tv_nsec: 100_000_000 };
-                match rustix::event::poll(&mut wait, Some(&patience)) {
+                let slice = rustix::event::Timespec { tv_sec: 0, tv_nsec: 100_000_000 };
+                match rustix::event::poll(&mut wait, Some(&slice)) {
                     Ok(n) if n > 0 => return Ok(()),
                     _ => {}
                 }
@@ -397,10 +403,10 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         let mut writer = LinuxWriter::new(Path::new("/"), dir.path(), Reach::Machine);
         let start = start_of(child.id()).unwrap();
-        let refused = writer.end_process(child.id(), start + 1).unwrap_err();
+        let refused = writer.end_process(child.id(), start + 1, false).unwrap_err();
         assert!(refused.to_string().contains("another process"), "{refused}");
         assert!(child.try_wait().unwrap().is_none(), "it still runs");
-        writer.end_process(child.id(), start).unwrap();
+        writer.end_process(child.id(), start, true).unwrap();
         child.wait().unwrap();
     }
 

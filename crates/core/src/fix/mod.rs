@@ -60,8 +60,9 @@ pub trait HostWriter {
     fn reset_failed(&mut self, unit: &str) -> Result<(), WriteError>;
     /// Makes the manager read its unit files anew.
     fn reload_manager(&mut self) -> Result<(), WriteError>;
-    /// Ends a process, known by its start time as well as its number, and waits until it is gone.
-    fn end_process(&mut self, pid: u32, start_ticks: u64) -> Result<(), WriteError>;
+    /// Ends a process, known by its start time as well as its number, and waits until it is gone. `gently`
+    /// means that it is never killed hard, however long it takes to end.
+    fn end_process(&mut self, pid: u32, start_ticks: u64, gently: bool) -> Result<(), WriteError>;
     /// Runs a command of the services file and waits for its end.
     fn run(&mut self, command: &str, environment: &[(String, String)], account: Option<&str>) -> Result<(), WriteError>;
     /// Whether a unit is active now.

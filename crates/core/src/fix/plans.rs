@@ -81,7 +81,7 @@ fn plan(snapshot: &Snapshot, case: &Case, all: &[Service], cause: &Cause, id: &s
         "stop-holder" => stop_holder(snapshot, case, cause, empty),
         "move-port" => move_port(snapshot, case, all, cause, given, empty),
         "correct-directive" => correct(snapshot, case, cause, empty),
-        "comment-out" => comment_out(snapshot, cause, empty),
+        "comment-out" => comment_out(snapshot, case, cause, empty),
         "load-module" => load_module(snapshot, case, cause, empty),
         "make-directory" => make_directory(snapshot, case, cause, empty),
         "move-aside" => move_aside(snapshot, case, cause, empty),
@@ -131,11 +131,12 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
                 names.push(unit.clone());
             }
             None => {
-                plan.steps.extend(end(&holder.process.brief.name, pid, holder.process.brief.start_ticks));
-                // Children that share the socket keep it alive when their parent goes.
-                for other in &holder.others {
+                let gently = crate::kinds::of_program(&holder.process.brief.name).is_some_and(|k| k.profile().keeps_data);
+                plan.steps.extend(end(&holder.process.brief.name, pid, holder.process.brief.start_ticks, gently));
+                // Children that share the socket keep it alive when their parent goes; those of a database go with it.
+                for other in holder.others.iter().filter(|_| !gently) {
                     if let Look::Seen(child) = snapshot.process(*other) {
-                        plan.steps.extend(end(&child.brief.name, *other, child.brief.start_ticks));
+                        plan.steps.extend(end(&child.brief.name, *other, child.brief.start_ticks, false));
                     }
                 }
                 plan.reversible = false;
@@ -151,7 +152,8 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
         let pid = cause.subject.pid.ok_or("it is not known who holds it")?;
         let Look::Seen(process) = snapshot.process(pid) else { return Err(format!("pid {pid} is gone")) };
         never_touch(snapshot, pid, &process.brief.name, process.own_root)?;
-        plan.steps.extend(end(&process.brief.name, pid, process.brief.start_ticks));
+        let gently = crate::kinds::of_program(&process.brief.name).is_some_and(|k| k.profile().keeps_data);
+        plan.steps.extend(end(&process.brief.name, pid, process.brief.start_ticks, gently));
         plan.reversible = false;
         plan.risk = Risk::Medium;
         names.push(format!("{} (pid {pid})", process.brief.name));
@@ -163,8 +165,8 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
     Ok(plan)
 }
 
-fn end(name: &str, pid: u32, start_ticks: u64) -> Option<Step> {
-    Some(Step::End { pid, start_ticks, name: name.to_owned() })
+fn end(name: &str, pid: u32, start_ticks: u64, gently: bool) -> Option<Step> {
+    Some(Step::End { pid, start_ticks, name: name.to_owned(), gently })
 }
 
 /// What the host needs is never signalled, nor is this program or what it was started from.
@@ -317,7 +319,8 @@ fn correct(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> R
 }
 
 /// Puts the whole directive behind comment signs, over all its lines.
-fn comment_out(snapshot: &Snapshot, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
+fn comment_out(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
+    let sign = case.service.kind.profile().comment.ok_or("this kind of file has no comment for a line; edit it by hand")?;
     let (file, line) = cause.subject.file.clone().zip(cause.subject.line).ok_or("the place is not known")?;
     let real = snapshot.resolve_links(&file);
     let Look::Seen(bytes) = snapshot.read(&real) else { return Err(format!("{real} cannot be read")) };
@@ -342,7 +345,7 @@ fn comment_out(snapshot: &Snapshot, cause: &Cause, mut plan: Plan) -> Result<Pla
         return Err(format!("{file}:{line} holds more than this directive; edit it by hand"));
     }
     let name: std::sync::Arc<str> = real.as_str().into();
-    let spans = (first..=last).filter_map(|at| starts.get(at)).map(|at| (Span { file: name.clone(), start: *at, end: *at }, "# ".to_owned())).collect();
+    let spans = (first..=last).filter_map(|at| starts.get(at)).map(|at| (Span { file: name.clone(), start: *at, end: *at }, format!("{sign} "))).collect();
     edits(snapshot, spans, &mut plan)?;
     plan.title = format!("put {directive} at {file}:{line} behind a comment sign");
     plan.risk = Risk::Medium;

@@ -99,6 +99,9 @@ pub enum Step {
         start_ticks: u64,
         /// Its name, for people.
         name: String,
+        /// It keeps data: it is asked to end and waited for, and never killed hard.
+        #[serde(default)]
+        gently: bool,
     },
     /// Runs a command of the services file.
     Run {

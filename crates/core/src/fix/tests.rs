@@ -142,3 +142,75 @@ fn a_preview_shows_links_edits_and_directories_and_nothing_else_changes() {
     assert_eq!(names.iter().map(|n| n.name.as_str()).collect::<Vec<_>>(), ["available", "enabled", "nginx.conf"]);
     assert_eq!(Snapshot::new(&host).exists("/etc/nginx/enabled"), Some(false));
 }
+
+/// A host with one described service of a kind, its unit failed, and its configuration.
+fn of_kind(start: &str, config: &str, text: &str) -> TextHost {
+    TextHost::new()
+        .file("/etc/systemd/system/edge.service", &format!("[Service]\nExecStart={start}\n[Install]\nWantedBy=multi-user.target\n"))
+        .link("/etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service")
+        .program(start.split(' ').next().unwrap_or_default())
+        .file(config, text)
+        .dir("/run/php", 0o755, 0)
+        .dir("/srv/data/mysql", 0o755, 0)
+        .unit("edge.service", "failed", |_| {})
+}
+
+fn text_after(host: &TextHost, plan: &Plan, file: &str) -> String {
+    let steps = combined(&Snapshot::new(host), &[plan]).expect("the edits fit");
+    Snapshot::new(&Preview::new(host, &steps)).text(file).seen().expect("it can be read")
+}
+
+#[test]
+fn the_port_of_every_kind_moves_in_its_own_file() {
+    for (start, config, text, port, expected) in [
+        ("/usr/bin/redis-server /etc/r.conf", "/etc/r.conf", "bind 127.0.0.1\nport 6390\n", 6390, "bind 127.0.0.1\nport 7001\n"),
+        (
+            "/usr/sbin/mysqld --defaults-file=/etc/m.cnf",
+            "/etc/m.cnf",
+            "[mysqld]\ndatadir=/srv/data\nport = 3307 # near\n",
+            3307,
+            "[mysqld]\ndatadir=/srv/data\nport = 7001 # near\n",
+        ),
+        ("/usr/sbin/haproxy -f /etc/h.cfg", "/etc/h.cfg", "listen a\n  bind 127.0.0.1:8086 name x\n", 8086, "listen a\n  bind 127.0.0.1:7001 name x\n"),
+        (
+            "/usr/sbin/php-fpm --fpm-config /etc/f.conf",
+            "/etc/f.conf",
+            "[p]\nuser = www-data\nlisten = 127.0.0.1:9001 ; here\n",
+            9001,
+            "[p]\nuser = www-data\nlisten = 127.0.0.1:7001 ; here\n",
+        ),
+    ] {
+        let host = of_kind(start, config, text).process(812, "/opt/gauge-sim", 0, "").listens("127.0.0.1", port, &[812]);
+        let all = offered(&host, &[("port", "7001")]);
+        let plan = all["move-port"].as_ref().unwrap_or_else(|e| panic!("{start}: {e}"));
+        assert_eq!(text_after(&host, plan, config), expected, "{start}");
+    }
+}
+
+#[test]
+fn a_line_goes_behind_the_sign_that_its_kind_takes_for_a_comment() {
+    for (start, config, text, expected) in [
+        (
+            "/usr/sbin/php-fpm --fpm-config /etc/f.conf",
+            "/etc/f.conf",
+            "[p]\nuser = www-data\nlisten = /run/php/p.sock\nchroot = /srv/none\n",
+            "\n; chroot = /srv/none\n",
+        ),
+        ("/usr/bin/redis-server /etc/r.conf", "/etc/r.conf", "port 6390\nlogfile /srv/none/r.log\n", "\n# logfile /srv/none/r.log\n"),
+    ] {
+        let host = of_kind(start, config, text);
+        let all = offered(&host, &[]);
+        let plan = all["comment-out"].as_ref().unwrap_or_else(|e| panic!("{start}: {e}"));
+        assert!(text_after(&host, plan, config).ends_with(expected), "{start}");
+    }
+}
+
+#[test]
+fn a_database_in_the_way_is_asked_to_end_and_never_killed() {
+    let host = edge().process(812, "/usr/lib/postgresql/15/bin/postgres -D /srv/other", 0, "").listens("0.0.0.0", 8088, &[812]);
+    let all = offered(&host, &[]);
+    let plan = all["stop-holder"].as_ref().expect("it can be stopped");
+    assert!(matches!(plan.steps.as_slice(), [Step::End { gently: true, .. }]), "{:?}", plan.steps);
+    let stranger = edge().process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812]);
+    assert!(matches!(offered(&stranger, &[])["stop-holder"].as_ref().expect("it can be stopped").steps.as_slice(), [Step::End { gently: false, .. }]));
+}

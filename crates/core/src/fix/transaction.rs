@@ -153,7 +153,7 @@ fn carry_out(writer: &mut dyn HostWriter, record: &mut Record, at: usize) -> Res
         Step::Job { verb, unit } => writer.job(verb, unit)?,
         Step::ResetFailed { unit } => writer.reset_failed(unit)?,
         Step::ReloadManager => writer.reload_manager()?,
-        Step::End { pid, start_ticks, .. } => writer.end_process(*pid, *start_ticks)?,
+        Step::End { pid, start_ticks, gently, .. } => writer.end_process(*pid, *start_ticks, *gently)?,
         Step::Run { command, environment, account, .. } => writer.run(command, environment, account.as_deref())?,
     }
     record.steps[at].stage = Stage::Done;

@@ -52,6 +52,10 @@ pub struct Profile {
     pub http: bool,
     /// Whether it opens no listeners but those of its configuration.
     pub listens_as_configured: bool,
+    /// Sign that begins a comment on a line of its own; `None` where lines cannot be put behind one.
+    pub comment: Option<&'static str>,
+    /// Whether it keeps data that a hard end could damage.
+    pub keeps_data: bool,
     /// Whether a left-over socket file of its own is no hindrance: it puts a new one in its place.
     pub replaces_sockets: bool,
 }

@@ -129,10 +129,7 @@ fn a_survey_tells_state_and_outlook_of_every_daemon() {
         report.services.iter().map(|s| (s.service.as_str(), s.state, s.wanted, s.restart_outlook, s.boot_outlook)).collect();
     assert_eq!(
         rows,
-        [
-            ("edge", State::Running, true, Outlook::WouldStart, Outlook::WouldStart),
-            ("front", State::Failed, false, Outlook::WouldFail, Outlook::WouldNot),
-        ]
+        [("edge", State::Running, true, Outlook::WouldStart, Outlook::WouldStart), ("front", State::Failed, false, Outlook::WouldFail, Outlook::WouldNot),]
     );
     assert_eq!(report.services[0].held, ["0.0.0.0:8088"]);
     assert_eq!(report.host.as_deref(), Some("quay1"));

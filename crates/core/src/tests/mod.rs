@@ -2,8 +2,8 @@
 #![allow(clippy::unwrap_used, reason = "only tests use it")]
 
 use crate::host::{
-    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Myself, Parts, ProbeAnswer, Process, ProcessBrief, Protocol, Question, Socket,
-    Space, UnitState, Unseen,
+    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Myself, Parts, ProbeAnswer, Process, ProcessBrief, Protocol,
+    Question, Socket, Space, UnitState, Unseen,
 };
 use crate::kinds::Instance;
 use crate::service::Service;

@@ -88,7 +88,7 @@ impl HostWriter for Machine {
     fn reload_manager(&mut self) -> Result<(), WriteError> {
         Ok(())
     }
-    fn end_process(&mut self, _: u32, _: u64) -> Result<(), WriteError> {
+    fn end_process(&mut self, _: u32, _: u64, _: bool) -> Result<(), WriteError> {
         self.spend()
     }
     fn run(&mut self, _: &str, _: &[(String, String)], _: Option<&str>) -> Result<(), WriteError> {

@@ -20,6 +20,8 @@ static PROFILE: Profile = Profile {
     packages: &["haproxy"],
     http: false,
     listens_as_configured: true,
+    comment: Some("#"),
+    keeps_data: false,
     replaces_sockets: true,
 };
 

@@ -36,6 +36,8 @@ static PROFILE: Profile = Profile {
     packages: &["apache2-bin", "apache2", "httpd"],
     http: true,
     listens_as_configured: true,
+    comment: Some("#"),
+    keeps_data: false,
     replaces_sockets: true,
 };
 

@@ -10,8 +10,18 @@ use std::net::{IpAddr, Ipv6Addr};
 
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
-static PROFILE: Profile =
-    Profile { name: "java", programs: &["java"], units: &[], configs: &[], packages: &[], http: false, listens_as_configured: false, replaces_sockets: false };
+static PROFILE: Profile = Profile {
+    name: "java",
+    programs: &["java"],
+    units: &[],
+    configs: &[],
+    packages: &[],
+    http: false,
+    listens_as_configured: false,
+    comment: None,
+    keeps_data: false,
+    replaces_sockets: false,
+};
 
 /// The kind `java`.
 pub(super) struct Java;

@@ -21,6 +21,8 @@ static PROFILE: Profile = Profile {
     packages: &["mariadb-server", "mariadb-server-10.5", "mariadb-server-10.6", "mysql-server-8.0", "mysql-server", "mysql-community-server"],
     http: false,
     listens_as_configured: false,
+    comment: Some("#"),
+    keeps_data: true,
     replaces_sockets: true,
 };
 

@@ -24,6 +24,8 @@ static PROFILE: Profile = Profile {
     packages: &["nginx", "nginx-full", "nginx-core", "nginx-light", "nginx-extras", "nginx-common"],
     http: true,
     listens_as_configured: true,
+    comment: Some("#"),
+    keeps_data: false,
     replaces_sockets: false,
 };
 

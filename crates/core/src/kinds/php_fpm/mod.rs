@@ -19,6 +19,8 @@ static PROFILE: Profile = Profile {
     packages: &["php8.4-fpm", "php8.3-fpm", "php8.2-fpm", "php8.1-fpm", "php7.4-fpm", "php-fpm"],
     http: false,
     listens_as_configured: true,
+    comment: Some(";"),
+    keeps_data: false,
     replaces_sockets: true,
 };
 const DEPTH: usize = 5;

@@ -29,6 +29,8 @@ static PROFILE: Profile = Profile {
     packages: &["postgresql-18", "postgresql-17", "postgresql-16", "postgresql-15", "postgresql-14", "postgresql-13", "postgresql-server", "postgresql"],
     http: false,
     listens_as_configured: true,
+    comment: Some("#"),
+    keeps_data: true,
     replaces_sockets: true,
 };
 const DEPTH: usize = 10;

@@ -7,8 +7,18 @@ use crate::snapshot::Snapshot;
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
 
-static PROFILE: Profile =
-    Profile { name: "program", programs: &[], units: &[], configs: &[], packages: &[], http: false, listens_as_configured: false, replaces_sockets: false };
+static PROFILE: Profile = Profile {
+    name: "program",
+    programs: &[],
+    units: &[],
+    configs: &[],
+    packages: &[],
+    http: false,
+    listens_as_configured: false,
+    comment: None,
+    keeps_data: false,
+    replaces_sockets: false,
+};
 
 /// The kind `program`.
 pub(super) struct Program;

@@ -29,6 +29,8 @@ static PROFILE: Profile = Profile {
     packages: &["redis-server", "redis", "valkey-server", "valkey"],
     http: false,
     listens_as_configured: true,
+    comment: Some("#"),
+    keeps_data: true,
     replaces_sockets: true,
 };
 

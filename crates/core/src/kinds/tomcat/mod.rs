@@ -27,6 +27,8 @@ static PROFILE: Profile = Profile {
     packages: &["tomcat11", "tomcat10", "tomcat9", "tomcat"],
     http: true,
     listens_as_configured: false,
+    comment: None,
+    keeps_data: false,
     replaces_sockets: true,
 };
 
