@@ -39,6 +39,9 @@ struct Breakage {
     /// The cause that the host tells where the daemon's words alone do not.
     #[serde(default)]
     cause: Option<String>,
+    /// A fix that the tool carries out, proves and takes back again.
+    #[serde(default)]
+    fix: Option<String>,
     /// What puts right what the kind's own files do not hold.
     #[serde(default)]
     mend: Option<String>,
@@ -105,11 +108,40 @@ fn cause_of(host: &Host, setup: &Setup, breakage: &Breakage) -> Result<(), Strin
     let entry = &report["services"][0];
     let expected = breakage.cause.as_ref().unwrap_or(&breakage.code);
     if entry["causes"][0]["code"] == expected.as_str() {
-        return Ok(());
+        return breakage.fix.as_ref().map_or(Ok(()), |fix| fixed(host, setup, fix));
     }
     let causes = entry["causes"].as_array().cloned().unwrap_or_default();
     let told: Vec<String> = causes.iter().map(|c| format!("{} ({}): {}", c["code"], c["certainty"], c["title"])).collect();
     Err(format!("expected {expected}, state {}, got {}", entry["state"], if told.is_empty() { "no cause".to_owned() } else { told.join("; ") }))
+}
+
+/// The tool puts it right, the manager confirms it, and the undo leaves every file as it was.
+fn fixed(host: &Host, setup: &Setup, fix: &str) -> Result<(), String> {
+    let files = || -> Result<String, String> {
+        let command =
+            format!("cd /; find {} -printf '%p %u:%g %m %y %l\\n' -type f -path '/etc/*' -exec sha256sum {{}} + 2>/dev/null | sort", setup.keep.join(" "));
+        Ok(String::from_utf8_lossy(&host.run(&command)?.stdout).into_owned())
+    };
+    host.run(&format!("systemctl stop {0}; systemctl reset-failed {0}; systemctl start {0}; systemctl stop {0}; systemctl start {0}; sleep 0.5", setup.unit))?;
+    let before = files()?;
+    let said = host.run(&format!("jolly-sentinel fix {} --pick {fix} --apply --settle 1s --format json", setup.unit))?;
+    let report: serde_json::Value = serde_json::from_slice(&said.stdout)
+        .map_err(|_| format!("fix {fix} ended with {}: {}{}", said.status, String::from_utf8_lossy(&said.stdout), String::from_utf8_lossy(&said.stderr)))?;
+    if !said.status.success() || !host.run(&format!("systemctl is-active {}", setup.unit))?.status.success() {
+        return Err(format!(
+            "fix {fix} ended with {}: verified {}, next {}, {}",
+            said.status, report["verified"], report["next_cause"], report["verification"]["checks"]
+        ));
+    }
+    let id = report["undo_id"].as_str().unwrap_or_default().to_owned();
+    host.run(&format!("systemctl stop {}", setup.unit))?;
+    let undone = host.run(&format!("jolly-sentinel undo {id}"))?;
+    if !undone.status.success() {
+        return Err(format!("undo ended with {}: {}", undone.status, String::from_utf8_lossy(&undone.stderr)));
+    }
+    let after = files()?;
+    let of_configuration = |text: &str| text.lines().filter(|l| l.contains("/etc/")).collect::<Vec<_>>().join("\n");
+    if of_configuration(&before) == of_configuration(&after) { Ok(()) } else { Err("undo left a difference below /etc".into()) }
 }
 
 fn load() -> Result<All, String> {

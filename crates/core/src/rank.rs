@@ -70,7 +70,7 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     if explained {
         causes.retain(|c| c.code != Code::Unknown);
     }
-    causes.sort_by_key(|c| (c.certainty, late(c, explained), c.stage));
+    causes.sort_by_key(|c| (late(c, explained), c.certainty, c.stage));
     for (at, cause) in causes.iter_mut().enumerate() {
         cause.relation = match (at, cause.code, cause.certainty) {
             (0, ..) => Relation::Blocks,

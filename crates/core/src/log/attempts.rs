@@ -507,7 +507,7 @@ fn place_line(
     // Stamps of a second: an attempt's first lines may carry a time up to a second before its begin.
     let fits = |a: &Attempt, t: i64| {
         let until = match a.outcome {
-            Outcome::Ready => a.ready.unwrap_or(a.began).max(a.began) + 3_000_000,
+            Outcome::Ready => a.ready.unwrap_or(a.began).max(a.began) + request.kind.grammar().window(),
             _ => a.ended.unwrap_or(i64::MAX - 2_000_000) + 1_000_000,
         };
         t >= a.began - 1_000_000 && t <= until

@@ -39,6 +39,8 @@ struct Marks {
     stop: Vec<String>,
     #[serde(default)]
     reload: Vec<String>,
+    /// Seconds after the manager's word "started" in which a daemon that reports nothing to it is still coming up.
+    window: Option<u32>,
 }
 
 struct Parsed {
@@ -107,6 +109,11 @@ impl Grammar {
                 length: found.get(0)?.end(),
             })
         })
+    }
+
+    /// How long after the manager's word "started" lines still belong to the start, in microseconds.
+    pub fn window(&self) -> i64 {
+        i64::from(self.parsed().and_then(|p| p.marks.window).unwrap_or(3)) * 1_000_000
     }
 
     /// What a line marks, if anything.

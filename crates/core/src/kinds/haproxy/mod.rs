@@ -99,6 +99,14 @@ fn file(book: &mut Book, name: &str) {
             book.find(&place, &first.value, Code::ConfigSyntax, format!("{} stands before the first section", first.value));
             continue;
         }
+        let refused = match section.split(' ').next() {
+            Some("frontend") => first.value == "server",
+            Some("defaults") => matches!(first.value.as_str(), "server" | "bind" | "acl" | "use_backend"),
+            _ => false,
+        };
+        if refused {
+            book.find(&place, &first.value, Code::ConfigMisplacedDirective, format!("{} is not allowed in this section", first.value));
+        }
         let value = rest.iter().map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
         let entry = Entry { section: section.clone(), name: first.value.clone(), value, place, span: None };
         if first.value == "bind" && (section.starts_with("frontend") || section.starts_with("listen")) {

@@ -261,6 +261,8 @@ fn haproxy_is_refused_where_it_would_be() {
         ("global\n  user ferryman\nlisten x\n  bind :80\n", Code::AccountMissing, "haproxy.cfg:2"),
         ("global\n  chroot /srv/none\nlisten x\n  bind :80\n", Code::ConfigMissingFile, "haproxy.cfg:2"),
         ("listen x\n  bind 192.0.2.7:80\n", Code::AddressNotHere, "haproxy.cfg:2"),
+        ("frontend x\n  bind :80\n  server a 127.0.0.1:1\n", Code::ConfigMisplacedDirective, "haproxy.cfg:3"),
+        ("defaults\n  acl a src 127.0.0.1\nlisten x\n  bind :80\n", Code::ConfigMisplacedDirective, "haproxy.cfg:2"),
         ("global\n", Code::ConfigSyntax, "-"),
     ] {
         assert_eq!(errors(&haproxy(text)).first(), Some(&(code, place.to_owned())), "{text}");
