@@ -17,7 +17,7 @@ pub struct ServicesFile {
 #[derive(Clone, Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Described {
-    /// Kind: `httpd`, `nginx`, `program`.
+    /// Kind: `httpd`, `nginx`, `haproxy`, `mysql`, `postgresql`, `redis`, `php-fpm`, `tomcat`, `java`, `program`.
     pub kind: Option<String>,
     /// Command that starts it, where no manager owns it.
     pub start: Option<String>,
