@@ -180,7 +180,7 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
             (true, false, false) => return vec![],
         };
         let mut steps = Vec::new();
-        if !running && case.manager.as_ref().seen().is_some_and(|m| m.active_state == "failed") {
+        if !running && case.manager.as_ref().seen().is_some_and(|m| m.active_state == "failed" || m.restarts > 0) {
             steps.push(Step::ResetFailed { unit: unit.clone() });
         }
         steps.push(Step::Job { verb: verb.into(), unit });

@@ -141,7 +141,8 @@ fn still_true(snapshot: &Snapshot, case: &Case, code: Code, subject: &Subject) -
             match (refused, changed) {
                 (true, _) => Some(true),
                 (false, true) => Some(false),
-                (false, false) => None,
+                // The daemon named the place, and nothing that it read has changed since: it would say so again.
+                (false, false) => (subject.line.is_some() || subject.directive.is_some()).then_some(true),
             }
         }
         _ => None,

@@ -512,7 +512,13 @@ fn place_line(
         };
         t >= a.began - 1_000_000 && t <= until
     };
-    let known = time.and_then(|t| list[..managed.min(list.len())].iter().rposition(|a| fits(a, t)));
+    // Where several attempts of one second could have said it, the one of which the journal has the same words did.
+    let body = head.as_ref().and_then(|(_, length)| text.get(*length..)).unwrap_or(text).trim();
+    let known = time.and_then(|t| {
+        let managed = &list[..managed.min(list.len())];
+        let same = |a: &Attempt| a.failures.iter().any(|f| f.file == "journal" && f.text.ends_with(body));
+        managed.iter().rposition(|a| fits(a, t) && same(a)).or_else(|| managed.iter().rposition(|a| fits(a, t)))
+    });
     let at = match (known, mark, time) {
         (Some(at), ..) => Some(at),
         (None, Some(Mark::Begin), Some(t)) => {
@@ -604,7 +610,8 @@ fn settle(attempt: &mut Attempt) {
     let mut seen: Vec<(Code, String)> = Vec::new();
     attempt.failures.retain(|f| {
         let key = (f.code, f.text.trim_start_matches("nginx: ").trim_start_matches(|c: char| !c.is_alphabetic()).to_owned());
-        let new = !seen.contains(&key);
+        // The journal keeps the daemon's own stamp before the words; the file's was taken off.
+        let new = !seen.iter().any(|(code, text)| *code == key.0 && (text.ends_with(&key.1) || key.1.ends_with(text)));
         if new {
             seen.push(key);
         }

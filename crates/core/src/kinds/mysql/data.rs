@@ -16,6 +16,9 @@ const PAGE: u32 = 16 << 10;
 /// Marks tablespaces whose pages end in one checksum over all before it (MariaDB from 10.5 on).
 const FULL_CHECKSUM: u32 = 1 << 4;
 
+/// Tells from a file's first bytes what is wrong with it.
+type Check = fn(&[u8]) -> Option<String>;
+
 fn number(bytes: &[u8], at: usize) -> Option<u32> {
     Some(u32::from_be_bytes(bytes.get(at..at + 4)?.try_into().ok()?))
 }
@@ -29,7 +32,7 @@ pub(super) fn faults(snapshot: &Snapshot, dir: &str) -> Vec<DataFault> {
         let message = format!("{dir} is no data directory of a server: it was never initialised");
         return vec![DataFault { code: Code::DataMissing, path: dir.to_owned(), message, seen: seen.into() }];
     }
-    let checks: [(&str, fn(&[u8]) -> Option<String>); 3] = [("aria_log_control", aria), ("ibdata1", tablespace), ("ib_logfile0", redo)];
+    let checks: [(&str, Check); 3] = [("aria_log_control", aria), ("ibdata1", tablespace), ("ib_logfile0", redo)];
     for (name, check) in checks {
         let file = path::join(dir, name);
         let Look::Seen(bytes) = snapshot.read_at(&file, 0, PAGE) else { continue };

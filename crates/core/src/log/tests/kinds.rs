@@ -161,3 +161,25 @@ fn loaders_and_launchers_are_understood_for_every_kind() {
         }
     }
 }
+
+#[test]
+fn a_line_that_two_attempts_of_one_second_could_have_said_belongs_to_the_one_that_said_it() {
+    let words = "ERROR: unable to bind listening socket for address '127.0.0.1:9000': Address already in use (98)";
+    // The journal's clock begins a hundred seconds before the moment at which every test host is looked at.
+    let stamp = |ms: i64| {
+        let when = jiff::Timestamp::from_second(crate::tests::NOW - 100 + ms / 1000).unwrap();
+        when.strftime("[%d-%b-%Y %H:%M:%S]").to_string()
+    };
+    let host = TextHost::new()
+        .journal(&[
+            (1000, super::STARTING, "Starting"),
+            (1100, "", &format!("{} {words}", stamp(1100))),
+            (1200, super::FAILED, "Failed to start"),
+            (1600, super::STARTING, "Starting"),
+            (1700, super::STARTED, "Started"),
+        ])
+        .file("/log", &format!("{} {words}\n{} NOTICE: ready to handle connections\n", stamp(1100), stamp(1700)));
+    let list = history(&host, "php-fpm", true, &["/log"]);
+    assert_eq!(told(&list), [(Outcome::Failed, None), (Outcome::Ready, None)]);
+    assert_eq!((list[0].failures.len(), list[1].failures.len()), (1, 0), "{:?}", list[1].failures);
+}
