@@ -21,7 +21,7 @@ impl Quay {
         let dir = tempfile::tempdir().unwrap();
         let at = dir.path().display();
         let text = format!(
-            "[service.tide-relay]\nkind = \"program\"\nstart = \"{at}/bin/tide-relay start\"\nlisten = [\"127.0.0.1:{port}\"]\nlog = \"{at}/relay.log\"\n"
+            "only_these = true\n[service.tide-relay]\nkind = \"program\"\nstart = \"{at}/bin/tide-relay start\"\nlisten = [\"127.0.0.1:{port}\"]\nlog = \"{at}/relay.log\"\n"
         );
         std::fs::write(dir.path().join("services.toml"), text).unwrap();
         (Self { dir, port }, listener)
@@ -121,7 +121,7 @@ fn attempts_are_put_together_from_the_log_alone() {
     let all = report["attempts"].as_array().unwrap();
     let told: Vec<(&str, Option<i64>, Option<&str>)> =
         all.iter().map(|a| (a["outcome"].as_str().unwrap(), a["ready_after_ms"].as_i64(), a["afterwards"].as_str())).collect();
-    assert_eq!(told, [("starting", None, None), ("ready", Some(250), Some("stopped"))]);
+    assert_eq!(told, [("failed", None, None), ("ready", Some(250), Some("stopped"))]);
     assert_eq!((all[0]["failures"][0]["code"].as_str(), all[0]["failures"][0]["line"].as_u64()), (Some("permission-denied"), Some(5)));
     assert_eq!((all[1]["logs"][0]["first_line"].as_u64(), all[1]["logs"][0]["last_line"].as_u64()), (Some(1), Some(2)));
     let last = quay.run(&["attempts", "tide-relay", "--last", "1", "--format", "json"]).json();

@@ -83,7 +83,8 @@ impl Service {
 pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
     let mut found: Vec<Service> = Vec::new();
     let programs: Vec<&str> = kinds::KINDS.iter().flat_map(|k| k.profile().programs.iter().map(|p| p.trim_matches('*'))).collect();
-    for name in manager::service_names(snapshot) {
+    let units = if file.only_these { Vec::new() } else { manager::service_names(snapshot) };
+    for name in units {
         let known = kinds::KINDS.iter().any(|k| k.owns(&name));
         if !known && !manager::mentions(snapshot, &name, &programs) {
             continue;
@@ -101,7 +102,8 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
             found.push(service);
         }
     }
-    for (name, boots) in kinds::KINDS.iter().flat_map(|k| k.instances(snapshot)) {
+    let instances = if file.only_these { Vec::new() } else { kinds::KINDS.iter().flat_map(|k| k.instances(snapshot)).collect() };
+    for (name, boots) in instances {
         if found.iter().any(|s| s.unit_name() == Some(name.as_str())) {
             continue;
         }
@@ -112,7 +114,8 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
             found.extend(of_unit(snapshot, unit, None));
         }
     }
-    for name in manager::script_names(snapshot) {
+    let scripts = if file.only_these { Vec::new() } else { manager::script_names(snapshot) };
+    for name in scripts {
         if found.iter().all(|s| s.name != name && !s.aliases.contains(&name)) {
             found.extend(of_script(snapshot, &name));
         }
@@ -136,7 +139,9 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
         }
     }
     umbrellas(&mut found);
-    strays(snapshot, &mut found);
+    if !file.only_these {
+        strays(snapshot, &mut found);
+    }
     found.sort_by(|a, b| a.name.cmp(&b.name));
     found
 }
@@ -155,6 +160,9 @@ fn umbrellas(found: &mut [Service]) {
 /// One service by its name, without looking at all the others where its unit says enough.
 pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Service> {
     let plain = name.trim_end_matches(".service");
+    if file.only_these {
+        return find(snapshot, file).into_iter().find(|s| s.name == plain || s.aliases.iter().any(|a| a == plain));
+    }
     if !file.service.contains_key(plain)
         && !plain.is_empty()
         && !plain.contains('/')

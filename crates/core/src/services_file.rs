@@ -8,6 +8,9 @@ use std::collections::BTreeMap;
 #[derive(Clone, Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ServicesFile {
+    /// Only the services described here are looked at; what else the host runs is left out.
+    #[serde(default)]
+    pub only_these: bool,
     /// One table `[service.NAME]` each.
     #[serde(default)]
     pub service: BTreeMap<String, Described>,
@@ -109,6 +112,7 @@ pub fn parse(text: &str) -> Result<ServicesFile, String> {
 impl ServicesFile {
     /// Adds a later file: it wins, service by service.
     pub fn add(&mut self, later: Self) {
+        self.only_these |= later.only_these;
         self.service.extend(later.service);
     }
 }

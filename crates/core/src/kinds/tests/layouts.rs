@@ -103,3 +103,22 @@ fn a_service_that_only_an_init_script_starts_is_found_and_can_be_started_and_sto
     assert_eq!(service.described.pid_file.as_deref(), Some("/run/nginx.pid"));
     assert_eq!(found(&host).len(), 1);
 }
+
+#[test]
+fn a_services_file_can_be_the_whole_world() {
+    let host = TextHost::new()
+        .file("/etc/systemd/system/edge.service", &unit("/usr/sbin/nginx"))
+        .file("/etc/init.d/front", "DAEMON=/usr/sbin/apache2\n")
+        .file("/etc/postgresql/15/main/postgresql.conf", "")
+        .file("/lib/systemd/system/postgresql@.service", &unit("/usr/bin/pg_ctlcluster %i start"))
+        .process(71, "/usr/bin/redis-server *:6379", 0, "");
+    let own = "[service.tide-relay]\nkind = \"program\"\nstart = \"/opt/tide-relay\"\n";
+    let names = |text: &str| -> Vec<String> {
+        let file = crate::services_file::parse(text).expect("it parses");
+        crate::service::find(&Snapshot::new(&host), &file).into_iter().map(|s| s.name).collect()
+    };
+    assert_eq!(names(own), ["edge", "front", "postgresql@15-main", "redis-server", "tide-relay"]);
+    assert_eq!(names(&format!("only_these = true\n{own}")), ["tide-relay"]);
+    let file = crate::services_file::parse(&format!("only_these = true\n{own}")).expect("it parses");
+    assert!(crate::service::named(&Snapshot::new(&host), &file, "edge").is_none());
+}
