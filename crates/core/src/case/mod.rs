@@ -438,3 +438,6 @@ fn meant(service: &Service, unit: Option<&UnitState>, attempts: &[Attempt]) -> b
         && attempts.first().is_some_and(|a| a.outcome == Outcome::Ready && a.afterwards == Some(log::Afterwards::Stopped));
     enabled && !stopped_on_purpose
 }
+
+#[cfg(test)]
+mod tests;
