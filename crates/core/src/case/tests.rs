@@ -6,7 +6,8 @@ use crate::snapshot::Snapshot;
 use crate::tests::{TextHost, described};
 
 const UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
-const CONFIG: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n    }\n}\n";
+const CONFIG: &str =
+    "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n    }\n}\n";
 const OWN: &str = "/system.slice/edge.service";
 
 fn edge() -> TextHost {
@@ -147,12 +148,9 @@ fn a_holder_comes_back_if_something_brings_it_back() {
             u.more.insert("Restart".into(), restart.into());
         })
     };
-    for (state, restart, expected) in [
-        ("enabled", "no", Returns::Boot),
-        ("static", "no", Returns::Boot),
-        ("disabled", "always", Returns::Itself),
-        ("disabled", "no", Returns::No),
-    ] {
+    for (state, restart, expected) in
+        [("enabled", "no", Returns::Boot), ("static", "no", Returns::Boot), ("disabled", "always", Returns::Itself), ("disabled", "no", Returns::No)]
+    {
         assert_eq!(held(&gauge(state, restart), &[10]).1, expected, "{state} {restart}");
     }
     let timer = gauge("disabled", "no").unit("gauge.service", "active", |u| {

@@ -1,0 +1,152 @@
+//! The forms of an answer: width, colour, pages, and what must never come through.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
+mod common;
+
+use common::{Answer, Tree};
+
+/// httpd with a fault that carries characters which a terminal or a page would take for commands.
+fn hostile() -> Tree {
+    let tree = Tree::new().with_httpd();
+    tree.write("etc/apache2/ports.conf", "Listen 80\nDocumentRooot \"/srv/\u{1b}[31m<b>&amp;|`tide`\"\n");
+    tree
+}
+
+fn run_wide(tree: &Tree, columns: &str, arguments: &[&str]) -> Answer {
+    let mut all = vec!["--root".to_owned(), tree.path().to_str().unwrap().to_owned()];
+    all.extend(arguments.iter().map(|a| (*a).to_owned()));
+    let output = assert_cmd::Command::cargo_bin("jolly-sentinel").unwrap().env_clear().env("COLUMNS", columns).args(&all).output().unwrap();
+    Answer {
+        status: output.status.code().unwrap_or(-1),
+        out: String::from_utf8_lossy(&output.stdout).into_owned(),
+        err: String::from_utf8_lossy(&output.stderr).into_owned(),
+    }
+}
+
+#[test]
+fn text_fits_its_width_except_for_what_a_person_must_type() {
+    let tree = Tree::new().with_httpd();
+    tree.write("etc/apache2/ports.conf", "Lisen 80\nTimeout 30\n");
+    for columns in ["40", "60", "80", "110", "400"] {
+        let limit = columns.parse::<usize>().unwrap().clamp(40, 110);
+        for command in [vec!["diagnose", "apache2"], vec!["survey"], vec!["lint", "apache2"], vec!["explain", "port-taken"], vec!["fix", "apache2"]] {
+            let answer = run_wide(&tree, columns, &command);
+            for line in answer.out.lines() {
+                let typed = line.trim_start().starts_with("jolly-sentinel") || line.contains('/') || line.contains("apache2  ") || line.contains("service  ");
+                assert!(typed || line.chars().count() <= limit, "{columns} {command:?}: {line:?}");
+            }
+        }
+    }
+}
+
+#[test]
+fn nothing_from_outside_reaches_a_terminal_or_a_page_as_a_command() {
+    let tree = hostile();
+    for form in ["text", "markdown", "html"] {
+        let answer = tree.run(&["diagnose", "apache2", "--format", form]);
+        assert!(!answer.out.contains('\u{1b}'), "{form}: an escape came through");
+        assert!(answer.out.contains("DocumentRooot"), "{form}: {}", answer.out);
+    }
+    let page = tree.run(&["diagnose", "apache2", "--format", "html"]).out;
+    assert!(!page.contains("<b>"), "markup of a file is text on a page");
+}
+
+#[test]
+fn colour_comes_only_when_asked_for_and_words_say_the_same_without() {
+    let tree = Tree::new().with_httpd();
+    tree.write("etc/apache2/ports.conf", "Lisen 80\n");
+    let plain = tree.run(&["diagnose", "apache2"]).out;
+    assert!(!plain.contains('\u{1b}'), "a pipe gets none");
+    let coloured = tree.run(&["--color", "always", "diagnose", "apache2"]).out;
+    assert!(coloured.contains('\u{1b}'));
+    let mut stripped = String::new();
+    let mut rest = coloured.as_str();
+    while let Some(at) = rest.find('\u{1b}') {
+        stripped.push_str(&rest[..at]);
+        rest = &rest[at + rest[at..].find('m').unwrap() + 1..];
+    }
+    stripped.push_str(rest);
+    assert_eq!(stripped, plain);
+    assert_eq!(tree.run(&["--color", "never", "diagnose", "apache2"]).out, plain);
+}
+
+#[test]
+fn pages_are_whole_and_need_nothing_else() {
+    let tree = Tree::new().with_httpd();
+    for command in [vec!["survey"], vec!["diagnose", "apache2"], vec!["attempts", "apache2"], vec!["fix", "apache2"]] {
+        let mut arguments = command.clone();
+        arguments.extend(["--format", "html"]);
+        let page = tree.run(&arguments).out;
+        assert!(page.starts_with("<!doctype html>") || page.starts_with("<!DOCTYPE html>"), "{command:?}: {}", &page[..60.min(page.len())]);
+        for part in ["<title>", "</html>", "charset", "viewport", "prefers-color-scheme"] {
+            assert!(page.contains(part), "{command:?} lacks {part}");
+        }
+        for foreign in ["<script", "src=\"http", "href=\"http", "@import", "url("] {
+            assert!(!page.contains(foreign), "{command:?} holds {foreign}");
+        }
+    }
+}
+
+#[test]
+fn quiet_silences_words_beside_the_answer_and_never_the_answer() {
+    let tree = hostile();
+    let quiet = tree.run(&["-q", "diagnose", "apache2"]);
+    assert!(quiet.err.is_empty() && quiet.out.contains("DocumentRooot"));
+}
+
+#[test]
+fn every_shell_gets_completions_and_every_command_a_manual() {
+    let tree = Tree::new();
+    for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
+        let answer = tree.run(&["completions", shell]);
+        assert_eq!(answer.status, 0, "{shell}");
+        assert!(answer.out.contains("diagnose") && answer.out.contains("jolly-sentinel"), "{shell}");
+    }
+    assert_eq!(tree.run(&["completions", "tideshell"]).status, 2);
+    let target = tree.path().join("man");
+    assert_eq!(tree.run(&["manpages", target.to_str().unwrap()]).status, 0);
+    let pages: Vec<String> = std::fs::read_dir(&target).unwrap().map(|e| e.unwrap().file_name().into_string().unwrap()).collect();
+    for name in ["jolly-sentinel.1", "jolly-sentinel-diagnose.1", "jolly-sentinel-fix.1", "jolly-sentinel-undo.1"] {
+        assert!(pages.contains(&name.to_owned()), "{pages:?}");
+    }
+}
+
+#[test]
+fn wrong_calls_end_with_2_and_say_what_was_expected() {
+    let tree = Tree::new().with_httpd();
+    for (arguments, words) in [
+        (vec!["diagnos"], "diagnose"),
+        (vec!["ports", "0"], "0"),
+        (vec!["ports", "70000"], "70000"),
+        (vec!["attempts", "apache2", "--since", "yesterdayish"], "2h"),
+        (vec!["attempts", "apache2", "--last", "0"], "0"),
+        (vec!["verify", "apache2", "--status", "99"], "99"),
+        (vec!["lint", "--kind", "nginx"], "--config"),
+        (vec!["diagnose", "http://front.saltmarsh-ferries.example/"], "verify"),
+        (vec!["--format", "poem", "survey"], "poem"),
+        (vec!["--timeout", "soon", "survey"], "soon"),
+    ] {
+        let answer = tree.run(&arguments);
+        assert_eq!(answer.status, 2, "{arguments:?}: {}{}", answer.out, answer.err);
+        assert!(answer.err.contains(words), "{arguments:?}: {}", answer.err);
+        assert!(answer.out.is_empty(), "{arguments:?}");
+    }
+}
+
+#[test]
+fn a_services_file_with_a_fault_is_told_with_its_line() {
+    let tree = Tree::new();
+    let own = tree.path().join("own.toml");
+    for (text, words) in [
+        ("[service.front]\nkind = \"submarine\"\n", "submarine"),
+        ("[service.front]\nkind = \"httpd\"\ncolour = 1\n", "colour"),
+        ("[service.front]\nlisten = \"front:80\"\n", "front:80"),
+        ("[service.front\n", "1"),
+        ("only_these = 3\n", "boolean"),
+    ] {
+        std::fs::write(&own, text).unwrap();
+        let answer = tree.run(&["--services", own.to_str().unwrap(), "survey"]);
+        assert_eq!(answer.status, 2, "{text}: {}", answer.out);
+        assert!(answer.err.contains(words) && answer.err.contains("own.toml"), "{text}: {}", answer.err);
+    }
+}
