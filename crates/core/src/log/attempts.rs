@@ -510,13 +510,13 @@ fn place_line(
             Outcome::Ready => a.ready.unwrap_or(a.began).max(a.began) + request.kind.grammar().window(),
             _ => a.ended.unwrap_or(i64::MAX - 2_000_000) + 1_000_000,
         };
-        t >= a.began - 1_000_000 && t <= until
+        t >= a.began - slack(t) && t <= until
     };
     // Where several attempts of one second could have said it, the one of which the journal has the same words did.
     let body = head.as_ref().and_then(|(_, length)| text.get(*length..)).unwrap_or(text).trim();
     let known = time.and_then(|t| {
         let managed = &list[..managed.min(list.len())];
-        let same = |a: &Attempt| a.failures.iter().any(|f| f.file == "journal" && f.text.ends_with(body));
+        let same = |a: &Attempt| a.failures.iter().any(|f| f.file == "journal" && f.text.contains(body));
         managed.iter().rposition(|a| fits(a, t) && same(a)).or_else(|| managed.iter().rposition(|a| fits(a, t)))
     });
     let at = match (known, mark, time) {
@@ -592,6 +592,12 @@ fn place_line(
     let notable = ["emerg", "alert", "crit", "error", "fatal", "panic"].iter().any(|l| level.ends_with(l));
     let body = text.get(length..).unwrap_or(text);
     note_line(attempt, request.kind, if length == 0 { text } else { body }, path, number, time, notable);
+}
+
+/// How far before its begin a line of an attempt may be stamped: a stamp of whole seconds was cut, a finer one is right but for
+/// the moment between the manager's word and the daemon's.
+fn slack(time: i64) -> i64 {
+    if time % 1_000_000 == 0 { 1_000_000 } else { 50_000 }
 }
 
 fn hand(began: i64, outcome: Outcome, request: &Request) -> Attempt {
