@@ -3,20 +3,12 @@ use super::{Case, Depth, Returns, State, chain, gather, holder};
 use crate::host::{Protocol, Socket};
 use crate::service::Service;
 use crate::snapshot::Snapshot;
-use crate::tests::{TextHost, described};
+use crate::tests::{EDGE_CONFIG as CONFIG, TextHost, described, edge_host};
 
-const UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
-const CONFIG: &str =
-    "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n    }\n}\n";
 const OWN: &str = "/system.slice/edge.service";
 
 fn edge() -> TextHost {
-    TextHost::new()
-        .file("/etc/systemd/system/edge.service", UNIT)
-        .link("/etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service")
-        .program("/usr/sbin/nginx")
-        .file("/etc/nginx/nginx.conf", CONFIG)
-        .dir("/var/log/nginx", 0o755, 0)
+    edge_host(CONFIG)
 }
 
 /// Gathers `edge` and hands the case to a closure.

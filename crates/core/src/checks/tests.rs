@@ -3,20 +3,11 @@ use crate::code::Code;
 use crate::rank::Certainty;
 use crate::report::{ServiceEntry, diagnose_case};
 use crate::snapshot::Snapshot;
-use crate::tests::{NOW, TextHost, described};
-
-const UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
-const CONFIG: &str =
-    "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n    }\n}\n";
+use crate::tests::{EDGE_CONFIG as CONFIG, EDGE_UNIT as UNIT, NOW, TextHost, described, edge_host};
 
 /// `edge`: nginx with a unit, its directories, and nothing wrong.
 fn edge() -> TextHost {
-    TextHost::new()
-        .file("/etc/systemd/system/edge.service", UNIT)
-        .link("/etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service")
-        .program("/usr/sbin/nginx")
-        .file("/etc/nginx/nginx.conf", CONFIG)
-        .dir("/var/log/nginx", 0o755, 0)
+    edge_host(CONFIG)
 }
 
 fn diagnose(host: &TextHost, name: &str, toml: &str) -> ServiceEntry {

@@ -3,20 +3,13 @@ use crate::case::{Depth, gather};
 use crate::host::{Answer, Host, Look, Question};
 use crate::report::standing_causes;
 use crate::snapshot::Snapshot;
-use crate::tests::{TextHost, described};
+use crate::tests::{EDGE_UNIT as UNIT, TextHost, described, edge_host};
 use std::collections::BTreeMap;
 
-const UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx\n[Install]\nWantedBy=multi-user.target\n";
 const CONFIG: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    # listen 8088 once\n    server {\n        listen 8088;\n        listen [::]:8088;\n        location /api {\n            proxy_pass http://127.0.0.1:8088;\n        }\n    }\n}\n";
 
 fn edge() -> TextHost {
-    TextHost::new()
-        .file("/etc/systemd/system/edge.service", UNIT)
-        .link("/etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service")
-        .program("/usr/sbin/nginx")
-        .file("/etc/nginx/nginx.conf", CONFIG)
-        .dir("/var/log/nginx", 0o755, 0)
-        .unit("edge.service", "failed", |_| {})
+    edge_host(CONFIG).unit("edge.service", "failed", |_| {})
 }
 
 /// The plans for the first cause, by id.

@@ -5,22 +5,15 @@ use crate::code::Code;
 use crate::service::Service;
 use crate::services_file::ServicesFile;
 use crate::snapshot::Snapshot;
-use crate::tests::{NOW, TextHost, described};
+use crate::tests::{EDGE_CONFIG as CONFIG, EDGE_UNIT as UNIT, NOW, TextHost, described, edge_host};
 
-const UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
-const CONFIG: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n        server_name edge.saltmarsh-ferries.example;\n    }\n}\n";
 const STARTING: &str = "7d4958e842da4a758f6c1cdc7b36dcc5";
 const STARTED: &str = "39f53479d3a045ac8e11786248231fbf";
 const FAILED: &str = "be02cf6855d2428ba40df7e9d022f03d";
 
 /// `edge`, stopped.
 fn edge() -> TextHost {
-    TextHost::new()
-        .file("/etc/systemd/system/edge.service", UNIT)
-        .link("/etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service")
-        .program("/usr/sbin/nginx")
-        .file("/etc/nginx/nginx.conf", CONFIG)
-        .dir("/var/log/nginx", 0o755, 0)
+    edge_host(CONFIG)
 }
 
 /// `edge`, up with one worker and a good start in the journal.

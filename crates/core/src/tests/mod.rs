@@ -268,6 +268,21 @@ impl Host for TextHost {
     }
 }
 
+/// The unit of `edge`, an nginx.
+pub(crate) const EDGE_UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
+/// A configuration of it with one listener, on line 7.
+pub(crate) const EDGE_CONFIG: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n        server_name edge.saltmarsh-ferries.example;\n    }\n}\n";
+
+/// A host with `edge`: its unit, enabled, its directories, nothing wrong and nothing running.
+pub(crate) fn edge_host(config: &str) -> TextHost {
+    TextHost::new()
+        .file("/etc/systemd/system/edge.service", EDGE_UNIT)
+        .link("/etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service")
+        .program("/usr/sbin/nginx")
+        .file("/etc/nginx/nginx.conf", config)
+        .dir("/var/log/nginx", 0o755, 0)
+}
+
 /// A service as the services file describes it.
 pub(crate) fn described(host: &TextHost, name: &str, toml: &str) -> Service {
     let file: ServicesFile = services_file::parse(toml).unwrap();
