@@ -98,3 +98,38 @@ fn line_of(message: &str, path: &str) -> Option<u32> {
     let (before, _) = message.split_once(&format!(" of {path}"))?;
     before.rsplit(' ').next()?.parse().ok()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const TEMPLATE: &str = "head\n@main\nhttp {\n@http\n}\n";
+
+    #[test]
+    fn a_snippet_goes_into_its_place_and_the_other_places_vanish() {
+        assert_eq!(fill(TEMPLATE, "main", "user x;"), "head\nuser x;\nhttp {\n}\n");
+        assert_eq!(fill(TEMPLATE, "http", "a\\nb\\tc"), "head\nhttp {\na\nb\tc\n}\n");
+        assert_eq!(fill(TEMPLATE, "end", "tail"), "head\nhttp {\n}\ntail");
+        assert_eq!(fill(TEMPLATE, "nowhere", "x"), "head\nhttp {\n}\n");
+    }
+
+    #[test]
+    fn the_line_of_the_corpus_file_is_read_from_each_daemons_words() {
+        let path = "/corpus/nginx.conf";
+        for (message, expected) in [
+            ("[emerg] unknown directive \"x\" in /corpus/nginx.conf:12", Some(12)),
+            ("AH00526: Syntax error on line 7 of /corpus/nginx.conf:", Some(7)),
+            ("apache2: Syntax error on line 3 of /corpus/nginx.conf: Expected", Some(3)),
+            ("nginx: configuration file /corpus/nginx.conf test failed", None),
+            ("[emerg] open() \"/srv/x\" failed", None),
+        ] {
+            assert_eq!(line_of(message, path), expected, "{message}");
+        }
+    }
+
+    #[test]
+    fn words_become_one_column_without_the_daemons_chatter() {
+        let said = "AH00526: Syntax error on line 3:\nInvalid command\there\n\nAction '-t' failed.\nThe Apache error log may have more information.\n";
+        assert_eq!(one_column(said), "AH00526: Syntax error on line 3:\\nInvalid command here");
+    }
+}

@@ -1,6 +1,8 @@
 //! A host written as text, for tests: files with owner and mode, processes, sockets, units, a journal.
 #![allow(clippy::unwrap_used, reason = "only tests use it")]
 
+mod facts;
+
 use crate::host::{
     Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Myself, Parts, ProbeAnswer, Process, ProcessBrief, Protocol,
     Question, Socket, Space, UnitState, Unseen,
