@@ -329,3 +329,73 @@ fn httpd_flags(flags: &str) -> String {
     }
     words.into_iter().collect::<Vec<_>>().join(",")
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Writes made-up sources and harvests them.
+    fn of(name: &str, text: &str, harvest: impl Fn(&[PathBuf]) -> Vec<String>) -> Vec<String> {
+        let dir = tempfile::tempdir().expect("a temporary directory");
+        let file = dir.path().join(name);
+        fs::write(&file, text).expect("it can be written");
+        harvest(&sources(dir.path()))
+    }
+
+    #[test]
+    fn arguments_are_split_outside_of_brackets_and_strings() {
+        assert_eq!(split_arguments(r#"a, "b, \"c", f(d, e), { 1, 2 }"#), ["a", r#""b, \"c""#, "f(d, e)", "{ 1, 2 }"]);
+        assert_eq!(bracketed("x = { a { b } c } d", 4), " a { b } c ");
+        assert_eq!(bracketed("f(\")\", 1) rest", 1), "\")\", 1");
+        assert_eq!(bracketed("{ open", 0), "");
+        assert_eq!(strip_comments("a /* b */ c /* d"), "a  c ");
+    }
+
+    #[test]
+    fn commands_of_nginx_come_with_places_counts_and_words() {
+        let text = r#"
+            static ngx_conf_enum_t  tides[] = { { ngx_string("ebb"), 1 }, { ngx_string("flood"), 2 }, { ngx_null_string, 0 } };
+            static ngx_conf_num_bounds_t  level = { ngx_conf_check_num_bounds, 1, 9 };
+            /* static ngx_command_t old[] = { { ngx_string("gone"), NGX_HTTP_MAIN_CONF|NGX_CONF_TAKE1, ngx_conf_set_num_slot, 0, 0, NULL } }; */
+            static ngx_command_t  commands[] = {
+                { ngx_string("tide"), NGX_HTTP_MAIN_CONF|NGX_HTTP_LOC_CONF|NGX_CONF_TAKE1, ngx_conf_set_enum_slot, 0, 0, &tides },
+                { ngx_string("level"), NGX_MAIN_CONF|NGX_DIRECT_CONF|NGX_CONF_TAKE1, ngx_conf_set_num_slot, 0, 0, &level },
+                ngx_null_command
+            };
+            static ngx_http_variable_t  vars[] = { { ngx_string("tide_level"), NULL, get, 0, 0, 0 } };
+        "#;
+        let rows = of("ngx_http_tide_module.c", text, |f| nginx(f).expect("it can be read").0);
+        assert_eq!(rows.len(), 2, "{rows:?}");
+        assert!(rows[1].starts_with("tide\tngx_http_tide_module\t") && rows[1].ends_with("\tebb|flood"), "{rows:?}");
+        assert!(rows[0].starts_with("level\t") && rows[0].ends_with("\t1..9"), "{rows:?}");
+        let names = of("ngx_http_tide_module.c", text, |f| nginx(f).expect("it can be read").1.unwrap_or_default());
+        assert_eq!(names, ["tide_level"]);
+    }
+
+    #[test]
+    fn commands_of_httpd_come_with_shape_places_and_what_their_function_refuses() {
+        let text = r#"
+            static const char *set_tide(cmd_parms *cmd, void *d, const char *a)
+            {
+                const char *err = ap_check_cmd_context(cmd, NOT_IN_VIRTUALHOST|NOT_IN_LIMIT);
+                return err;
+            }
+            static const command_rec tide_cmds[] = {
+                AP_INIT_TAKE1("TideLevel", set_tide, NULL, RSRC_CONF, "how high"),
+                AP_INIT_FLAG("TideGauge", set_gauge, NULL, OR_FILEINFO|ACCESS_CONF, "on or off"),
+                {NULL}
+            };
+            AP_DECLARE_MODULE(tide) = { 0 };
+        "#;
+        let rows = of("mod_tide.c", text, |f| httpd(f).expect("it can be read"));
+        assert_eq!(rows, ["tidegauge\tTideGauge\ttide\tdirectory,fileinfo\tflag\t", "tidelevel\tTideLevel\ttide\tserver\ttake1\thost,limit"]);
+    }
+
+    #[test]
+    fn files_of_other_systems_and_examples_are_left_out() {
+        let command = r#"static ngx_command_t c[] = { { ngx_string("x"), NGX_MAIN_CONF|NGX_CONF_TAKE1, ngx_conf_set_num_slot, 0, 0, NULL } };"#;
+        assert!(of("ngx_kqueue_module.c", command, |f| nginx(f).expect("it can be read").0).is_empty());
+        assert_eq!(httpd_flags("RSRC_CONF|OR_ALL"), "authcfg,fileinfo,indexes,limit,options,server,unset");
+        assert_eq!(httpd_flags("EXEC_ON_READ|NONFATAL_ALL"), "on-read");
+    }
+}

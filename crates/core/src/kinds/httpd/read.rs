@@ -461,21 +461,23 @@ impl Reader<'_, '_> {
         }
     }
 
-    /// Skips a section unread; tags inside must still nest.
+    /// Skips a section unread; tags inside must still nest. The daemon soaks it up while it reads the opening tag, so that
+    /// line is to blame for whatever is wrong inside.
     fn soak<'a>(&mut self, lines: &mut dyn Iterator<Item = Line<'a>>, name: &str, number: u32) {
+        let opening = Line { text: format!("<{name}").into(), number, start: 0, column: 0 };
         let mut open = vec![(name.to_owned(), number)];
         for line in lines {
             let Some(tag) = line.text.strip_prefix('<') else { continue };
             let tag = tag.split_whitespace().next().unwrap_or_default();
             if let Some(closing) = tag.strip_prefix('/') {
                 let Some(closing) = closing.strip_suffix('>') else {
-                    self.stop(&line, Code::ConfigSyntax, format!("</{closing} is missing its closing >"));
+                    self.stop(&opening, Code::ConfigSyntax, format!("</{closing} on line {} is missing its closing >", line.number));
                     return;
                 };
                 let Some((last, since)) = open.pop() else { return };
                 if !last.eq_ignore_ascii_case(closing) {
-                    let message = format!("expected </{last}>, which is open since line {since}, but found </{closing}>");
-                    self.stop(&line, Code::ConfigSyntax, message);
+                    let message = format!("expected </{last}>, which is open since line {since}, but line {} has </{closing}>", line.number);
+                    self.stop(&opening, Code::ConfigSyntax, message);
                     return;
                 }
                 if open.is_empty() {
@@ -485,9 +487,8 @@ impl Reader<'_, '_> {
                 open.push((tag.trim_end_matches('>').to_owned(), line.number));
             }
         }
-        if let Some((name, number)) = open.pop() {
-            let line = Line { text: format!("<{name}").into(), number, start: 0, column: 0 };
-            self.stop(&line, Code::ConfigSyntax, format!("<{name}> is not closed"));
+        if let Some((inner, since)) = open.pop() {
+            self.stop(&opening, Code::ConfigSyntax, format!("<{inner}> of line {since} is not closed"));
         }
     }
 
