@@ -77,7 +77,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
     if let (Some(_), None, [only]) = (subject.line, &subject.file, case.config.model.files.as_slice()) {
         subject.file = Some(only.clone());
     }
-    let still = still_true(snapshot, case, failure.code, &subject);
+    let still = still_true(snapshot, case, failure, &subject);
     let title = match failure.code {
         Code::ManagerGaveUp => format!("the service manager gave up on {} after too many failures", case.service.name),
         Code::Crashed => format!("{} died of signal {}", case.service.name, object("signal").unwrap_or("?")),
@@ -108,8 +108,8 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
 }
 
 /// Whether what the line says is still so; `None` where nothing on the host tells.
-fn still_true(snapshot: &Snapshot, case: &Case, code: Code, subject: &Subject) -> Option<bool> {
-    match code {
+fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Subject) -> Option<bool> {
+    match failure.code {
         Code::PortTaken | Code::AlreadyRunning => {
             if let Some(port) = subject.port {
                 return Some(case.wanted.iter().any(|w| w.listen.port == port && !w.held_by.is_empty()));
@@ -136,11 +136,14 @@ fn still_true(snapshot: &Snapshot, case: &Case, code: Code, subject: &Subject) -
         {
             // Our own reading decides, but only where it finds fault: silence may be our own gap unless a file changed.
             let refused = case.config.first_error().is_some();
-            let last = case.attempts.first()?;
-            let changed = case.config.model.files.iter().any(|f| snapshot.stat(f).seen().is_some_and(|s| s.modified * 1_000_000 > last.began));
-            match (refused, changed) {
+            let said = failure.time.or_else(|| case.attempts.first().map(|a| a.began))?;
+            // Times of files are known to the second: one of the same second may be from before or from after.
+            let newest = case.config.model.files.iter().filter_map(|f| snapshot.stat(f).seen()).map(|s| s.modified).max()?;
+            let second = said.div_euclid(1_000_000);
+            match (refused, newest > second) {
                 (true, _) => Some(true),
                 (false, true) => Some(false),
+                (false, false) if newest == second => None,
                 // The daemon named the place, and nothing that it read has changed since: it would say so again.
                 (false, false) => (subject.line.is_some() || subject.directive.is_some()).then_some(true),
             }

@@ -223,3 +223,24 @@ fn a_unit_that_hit_its_limit_is_told_by_its_earlier_reason() {
     let mended = failed(edge().journal(&entries).modified("/etc/nginx/nginx.conf", NOW - 50));
     first(&mended, Code::ManagerGaveUp);
 }
+
+#[test]
+fn a_line_that_the_daemon_refused_is_still_refused_until_somebody_touches_it() {
+    // Our own reading finds nothing wrong here: only the daemon's word says so.
+    let log = "2031/04/02 06:10:11 [emerg] 7#7: unknown directive \"tide_level\" in /etc/nginx/nginx.conf:7";
+    let attempt = [(1000, "7d4958e842da4a758f6c1cdc7b36dcc5", "Starting"), (1100, "", log), (1300, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start")];
+    let of = |modified: i64, later: bool| {
+        let mut entries = attempt.to_vec();
+        if later {
+            entries.push((30_000, "", "Start request repeated too quickly."));
+        }
+        let entry = failed(edge().journal(&entries).modified("/etc/nginx/nginx.conf", modified));
+        entry.causes.iter().map(|c| (c.code, c.certainty)).next()
+    };
+    let began = NOW - 100;
+    assert_eq!(of(began - 60, false), Some((Code::ConfigUnknownDirective, Certainty::Certain)), "untouched since");
+    assert_eq!(of(began + 1, false), Some((Code::ConfigUnknownDirective, Certainty::Likely)), "touched in that very second, before or after");
+    assert_eq!(of(began + 20, false), Some((Code::ConfigUnknownDirective, Certainty::Possible)), "touched since");
+    assert_eq!(of(began + 20, true), Some((Code::ManagerGaveUp, Certainty::Certain)), "mended before the manager was asked again");
+    assert_eq!(of(began - 60, true).map(|c| c.0), Some(Code::ConfigUnknownDirective), "and not mended");
+}
