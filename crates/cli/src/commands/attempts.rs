@@ -38,7 +38,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let report = report::attempts(&snapshot, &service, most, since, arguments.failed);
     let when = when(context, None)?;
     context.emit(&pages::attempts::page(&report, &when, &context.program()), &report)?;
-    let unread = report.attempts.is_empty() && !report.not_seen.is_empty();
+    let unread = report.attempts.is_empty() && !report.could_list;
     Ok(if unread { Status::NotSeen } else { Status::Well })
 }
 

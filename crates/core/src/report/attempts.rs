@@ -21,6 +21,9 @@ pub struct AttemptsReport {
     pub attempts: Vec<AttemptEntry>,
     /// What could not be seen.
     pub not_seen: Vec<String>,
+    /// Whether any source could be read, so that an empty list means something.
+    #[serde(skip)]
+    pub could_list: bool,
 }
 
 /// One attempt.
@@ -97,11 +100,15 @@ pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Opti
             && (!failed_only || matches!(a.outcome, Outcome::Failed | Outcome::Refused | Outcome::Killed) || a.afterwards == Some(Afterwards::Crashed))
     });
     list.truncate(most);
+    let readable = |f: &String| snapshot.stat(f).seen().is_some_and(|s| s.kind == crate::host::FileKind::Regular);
+    let not_seen = snapshot.not_seen();
+    let journal = service.unit_name().is_some() && snapshot.host().parts().manager && !not_seen.iter().any(|l| l.starts_with("journal of "));
     AttemptsReport {
+        could_list: journal || files.iter().any(readable),
         schema: schema("attempts"),
         service: service.name.clone(),
         attempts: list.iter().map(|a| entry(a, &case.zone)).collect(),
-        not_seen: snapshot.not_seen(),
+        not_seen,
     }
 }
 
