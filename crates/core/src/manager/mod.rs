@@ -146,3 +146,6 @@ fn enabled(snapshot: &Snapshot, name: &str) -> bool {
         })
     })
 }
+
+#[cfg(test)]
+mod tests;
