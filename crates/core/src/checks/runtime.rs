@@ -13,7 +13,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         return vec![];
     }
     let mut found = libraries(snapshot, case);
-    if matches!(case.service.kind.name(), "java" | "tomcat") {
+    if case.service.kind.profile().on_java {
         found.extend(java_runtime(snapshot, case));
     }
     found
@@ -33,15 +33,8 @@ fn finding(code: Code, path: &str, title: String, evidence: Vec<Evidence>) -> Fi
     }
 }
 
-/// The executable itself: of the command, or of the daemon that a control script of the same directory starts.
-fn executable(case: &Case) -> Option<String> {
-    let program = case.service.program()?;
-    // The control script of httpd stands beside the daemon and has its name with another ending.
-    Some(program.strip_suffix("ctl").map_or_else(|| program.to_owned(), |stem| if stem.ends_with("apache") { format!("{stem}2") } else { stem.to_owned() }))
-}
-
 fn libraries(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
-    let Some(program) = executable(case).filter(|p| p.starts_with('/')) else { return vec![] };
+    let Some(program) = case.service.program().map(|p| case.service.kind.executable(p)).filter(|p| p.starts_with('/')) else { return vec![] };
     let missing = elf::missing(snapshot, &program, &case.service.instance.environment);
     let one = |m: elf::Missing| {
         let evidence = vec![

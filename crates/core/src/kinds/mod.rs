@@ -36,7 +36,6 @@ pub struct Instance {
 }
 
 /// What tells a kind apart, as data. Names may hold `*`.
-#[derive(Debug)]
 pub struct Profile {
     /// Name in the interface.
     pub name: &'static str,
@@ -58,6 +57,33 @@ pub struct Profile {
     pub keeps_data: bool,
     /// Whether a left-over socket file of its own is no hindrance: it puts a new one in its place.
     pub replaces_sockets: bool,
+    /// Whether a Java runtime runs it.
+    pub on_java: bool,
+    /// How lines of its log begin, and which mark a start.
+    pub grammar: &'static Grammar,
+    /// What its failures look like.
+    pub catalogue: &'static Catalogue,
+}
+
+impl Profile {
+    /// A daemon of which nothing is known but its name and its logs; each kind says what else is true of it.
+    const fn plain(name: &'static str, grammar: &'static Grammar, catalogue: &'static Catalogue) -> Self {
+        Self {
+            name,
+            programs: &[],
+            units: &[],
+            configs: &[],
+            packages: &[],
+            http: false,
+            listens_as_configured: false,
+            comment: None,
+            keeps_data: false,
+            replaces_sockets: false,
+            on_java: false,
+            grammar,
+            catalogue,
+        }
+    }
 }
 
 /// Something wrong with a server's data.
@@ -82,9 +108,13 @@ pub trait Kind: Sync {
     /// Reads the configuration as the daemon would.
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration;
     /// How lines of its log begin, and which mark a start.
-    fn grammar(&self) -> &'static Grammar;
+    fn grammar(&self) -> &'static Grammar {
+        self.profile().grammar
+    }
     /// What its failures look like.
-    fn catalogue(&self) -> &'static Catalogue;
+    fn catalogue(&self) -> &'static Catalogue {
+        self.profile().catalogue
+    }
     /// Whether a process of this command line is the daemon itself, not a helper that shares its program.
     fn is_main(&self, _arguments: &[String]) -> bool {
         true
@@ -92,6 +122,10 @@ pub trait Kind: Sync {
     /// The main configuration file that a process was started with, where its arguments name one.
     fn named_config(&self, arguments: &[String]) -> Option<String> {
         option(arguments, &["-c", "-f"])
+    }
+    /// The executable that becomes the daemon when this program, which may be a control script, is started.
+    fn executable(&self, program: &str) -> String {
+        program.to_owned()
     }
     /// Whether a process of this kind's program is what the service would start; many programs share one runtime.
     fn is_same_program(&self, _instance: &Instance, _arguments: &[String]) -> bool {

@@ -13,16 +13,14 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
 static PROFILE: Profile = Profile {
-    name: "haproxy",
     programs: &["haproxy", "haproxy-systemd-wrapper"],
     units: &["haproxy.service", "haproxy@*.service"],
     configs: &["/etc/haproxy/haproxy.cfg", "/usr/local/etc/haproxy/haproxy.cfg", "/etc/haproxy.cfg"],
     packages: &["haproxy"],
-    http: false,
     listens_as_configured: true,
     comment: Some("#"),
-    keeps_data: false,
     replaces_sockets: true,
+    ..Profile::plain("haproxy", &GRAMMAR, &CATALOGUE)
 };
 
 const RULES: WordRules = WordRules { escapes: true, comments: true, inner_quotes: true };
@@ -245,12 +243,6 @@ impl Kind for Haproxy {
             }
         }
         book.close()
-    }
-    fn grammar(&self) -> &'static Grammar {
-        &GRAMMAR
-    }
-    fn catalogue(&self) -> &'static Catalogue {
-        &CATALOGUE
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
         arguments.windows(2).find(|w| w[0] == "-f").map(|w| w[1].clone())

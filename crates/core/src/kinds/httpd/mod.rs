@@ -23,7 +23,6 @@ const STATIC_MODULES: &[&str] =
     &["core_module", "so_module", "watchdog_module", "http_module", "log_config_module", "logio_module", "version_module", "unixd_module"];
 
 static PROFILE: Profile = Profile {
-    name: "httpd",
     programs: &["apache2", "httpd", "apachectl", "apache2ctl", "httpd-prefork", "httpd-worker", "start_apache2"],
     units: &["apache2.service", "httpd.service"],
     configs: &[
@@ -37,8 +36,8 @@ static PROFILE: Profile = Profile {
     http: true,
     listens_as_configured: true,
     comment: Some("#"),
-    keeps_data: false,
     replaces_sockets: true,
+    ..Profile::plain("httpd", &GRAMMAR, &CATALOGUE)
 };
 
 /// The kind `httpd`.
@@ -105,6 +104,10 @@ impl Kind for Httpd {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn executable(&self, program: &str) -> String {
+        // The control script stands beside the daemon and has its name with another ending; `apachectl` starts `apache2`.
+        program.strip_suffix("ctl").map_or_else(|| program.to_owned(), |stem| if stem.ends_with("apache") { format!("{stem}2") } else { stem.to_owned() })
+    }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         let words = instance.command.clone();
         if let Some(pair) = words.windows(2).find(|w| w[0] == "-f") {
@@ -118,12 +121,6 @@ impl Kind for Httpd {
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
         read::read(snapshot, &Options::of(snapshot, instance))
-    }
-    fn grammar(&self) -> &'static Grammar {
-        &GRAMMAR
-    }
-    fn catalogue(&self) -> &'static Catalogue {
-        &CATALOGUE
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         !arguments.iter().any(|a| matches!(a.as_str(), "-t" | "-S" | "-M" | "-L" | "-v" | "-V"))

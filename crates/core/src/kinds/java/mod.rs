@@ -10,18 +10,7 @@ use std::net::{IpAddr, Ipv6Addr};
 
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
-static PROFILE: Profile = Profile {
-    name: "java",
-    programs: &["java"],
-    units: &[],
-    configs: &[],
-    packages: &[],
-    http: false,
-    listens_as_configured: false,
-    comment: None,
-    keeps_data: false,
-    replaces_sockets: false,
-};
+static PROFILE: Profile = Profile { programs: &["java"], on_java: true, ..Profile::plain("java", &GRAMMAR, &CATALOGUE) };
 
 /// The kind `java`.
 pub(super) struct Java;
@@ -57,12 +46,6 @@ impl Kind for Java {
             book.listen(Listen::tcp(IpAddr::V6(Ipv6Addr::UNSPECIFIED), port, false), None, None, false, true);
         }
         book.close()
-    }
-    fn grammar(&self) -> &'static Grammar {
-        &GRAMMAR
-    }
-    fn catalogue(&self) -> &'static Catalogue {
-        &CATALOGUE
     }
     fn is_same_program(&self, instance: &Instance, arguments: &[String]) -> bool {
         match (what_it_runs(&instance.command), what_it_runs(arguments)) {

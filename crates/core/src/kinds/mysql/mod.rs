@@ -14,16 +14,14 @@ use std::net::{IpAddr, Ipv6Addr};
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
 static PROFILE: Profile = Profile {
-    name: "mysql",
     programs: &["mariadbd", "mysqld", "mysqld_safe", "mariadbd-safe", "mysqld-debug"],
     units: &["mariadb.service", "mysql.service", "mysqld.service", "mariadb@*.service", "mysqld@*.service", "mysql@*.service"],
     configs: &["/etc/mysql/my.cnf", "/etc/my.cnf", "/etc/mysql/mariadb.cnf", "/usr/local/mysql/my.cnf", "/usr/local/etc/my.cnf"],
     packages: &["mariadb-server", "mariadb-server-10.5", "mariadb-server-10.6", "mysql-server-8.0", "mysql-server", "mysql-community-server"],
-    http: false,
-    listens_as_configured: false,
     comment: Some("#"),
     keeps_data: true,
     replaces_sockets: true,
+    ..Profile::plain("mysql", &GRAMMAR, &CATALOGUE)
 };
 
 /// Groups that the server reads, beside those with a version behind them.
@@ -263,12 +261,6 @@ impl Kind for Mysql {
         listens(&mut book);
         paths(&mut book);
         book.close()
-    }
-    fn grammar(&self) -> &'static Grammar {
-        &GRAMMAR
-    }
-    fn catalogue(&self) -> &'static Catalogue {
-        &CATALOGUE
     }
     fn data_files(&self) -> &'static [&'static str] {
         &["aria_log_control", "ibdata1", "ib_logfile0", "mysql"]

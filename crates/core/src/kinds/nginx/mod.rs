@@ -17,7 +17,6 @@ static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
 
 static PROFILE: Profile = Profile {
-    name: "nginx",
     programs: &["nginx"],
     units: &["nginx.service"],
     configs: &["/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/opt/nginx/conf/nginx.conf"],
@@ -25,8 +24,7 @@ static PROFILE: Profile = Profile {
     http: true,
     listens_as_configured: true,
     comment: Some("#"),
-    keeps_data: false,
-    replaces_sockets: false,
+    ..Profile::plain("nginx", &GRAMMAR, &CATALOGUE)
 };
 
 /// The kind `nginx`.
@@ -158,12 +156,6 @@ impl Kind for Nginx {
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
         read::read(snapshot, &Options::of(snapshot, instance))
-    }
-    fn grammar(&self) -> &'static Grammar {
-        &GRAMMAR
-    }
-    fn catalogue(&self) -> &'static Catalogue {
-        &CATALOGUE
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         let first = arguments.first().map_or("", String::as_str);

@@ -12,16 +12,14 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
 static PROFILE: Profile = Profile {
-    name: "php-fpm",
     programs: &["php-fpm*", "php5-fpm"],
     units: &["php*-fpm.service", "php-fpm.service", "php-fpm*.service"],
     configs: &["/etc/php/*/fpm/php-fpm.conf", "/etc/php-fpm.conf", "/etc/php/php-fpm.conf", "/etc/php*/php-fpm.conf", "/usr/local/etc/php-fpm.conf"],
     packages: &["php8.4-fpm", "php8.3-fpm", "php8.2-fpm", "php8.1-fpm", "php7.4-fpm", "php-fpm"],
-    http: false,
     listens_as_configured: true,
     comment: Some(";"),
-    keeps_data: false,
     replaces_sockets: true,
+    ..Profile::plain("php-fpm", &GRAMMAR, &CATALOGUE)
 };
 const DEPTH: usize = 5;
 
@@ -241,12 +239,6 @@ impl Kind for PhpFpm {
         }
         twice(&mut book);
         book.close()
-    }
-    fn grammar(&self) -> &'static Grammar {
-        &GRAMMAR
-    }
-    fn catalogue(&self) -> &'static Catalogue {
-        &CATALOGUE
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
         let title = arguments.first()?.split_once("master process (")?.1;

@@ -15,7 +15,6 @@ use std::net::IpAddr;
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
 static PROFILE: Profile = Profile {
-    name: "postgresql",
     programs: &["postgres", "postmaster", "pg_ctlcluster", "pg_ctl", "postgresql-setup"],
     units: &["postgresql@*.service", "postgresql-*.service"],
     configs: &[
@@ -27,11 +26,11 @@ static PROFILE: Profile = Profile {
         "/usr/local/pgsql/data/postgresql.conf",
     ],
     packages: &["postgresql-18", "postgresql-17", "postgresql-16", "postgresql-15", "postgresql-14", "postgresql-13", "postgresql-server", "postgresql"],
-    http: false,
     listens_as_configured: true,
     comment: Some("#"),
     keeps_data: true,
     replaces_sockets: true,
+    ..Profile::plain("postgresql", &GRAMMAR, &CATALOGUE)
 };
 const DEPTH: usize = 10;
 /// Where the clusters' control script keeps their configuration, and the logs it starts them with.
@@ -302,12 +301,6 @@ impl Kind for Postgresql {
         listens(&mut book);
         paths(&mut book, instance, &data, entry);
         book.close()
-    }
-    fn grammar(&self) -> &'static Grammar {
-        &GRAMMAR
-    }
-    fn catalogue(&self) -> &'static Catalogue {
-        &CATALOGUE
     }
     fn data_files(&self) -> &'static [&'static str] {
         &["PG_VERSION", "global", "global/pg_control", "pg_wal", "base"]

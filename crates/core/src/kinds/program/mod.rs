@@ -7,18 +7,7 @@ use crate::snapshot::Snapshot;
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
 
-static PROFILE: Profile = Profile {
-    name: "program",
-    programs: &[],
-    units: &[],
-    configs: &[],
-    packages: &[],
-    http: false,
-    listens_as_configured: false,
-    comment: None,
-    keeps_data: false,
-    replaces_sockets: false,
-};
+static PROFILE: Profile = Profile::plain("program", &GRAMMAR, &CATALOGUE);
 
 /// The kind `program`.
 pub(super) struct Program;
@@ -34,12 +23,6 @@ impl Kind for Program {
             found.model.files.push(instance.config.clone());
         }
         found
-    }
-    fn grammar(&self) -> &'static Grammar {
-        &GRAMMAR
-    }
-    fn catalogue(&self) -> &'static Catalogue {
-        &CATALOGUE
     }
     fn is_main(&self, _: &[String]) -> bool {
         true

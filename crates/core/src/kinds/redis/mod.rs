@@ -14,7 +14,6 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
 static PROFILE: Profile = Profile {
-    name: "redis",
     programs: &["redis-server", "valkey-server", "redis-check-rdb", "valkey-check-rdb", "redis-check-aof"],
     units: &[
         "redis.service",
@@ -27,11 +26,11 @@ static PROFILE: Profile = Profile {
     ],
     configs: &["/etc/redis/redis.conf", "/etc/redis.conf", "/etc/valkey/valkey.conf", "/etc/redis/default.conf", "/usr/local/etc/redis.conf"],
     packages: &["redis-server", "redis", "valkey-server", "valkey"],
-    http: false,
     listens_as_configured: true,
     comment: Some("#"),
     keeps_data: true,
     replaces_sockets: true,
+    ..Profile::plain("redis", &GRAMMAR, &CATALOGUE)
 };
 
 const RULES: WordRules = WordRules { escapes: false, comments: false, inner_quotes: false };
@@ -186,12 +185,6 @@ impl Kind for Redis {
             paths(&mut book);
         }
         book.close()
-    }
-    fn grammar(&self) -> &'static Grammar {
-        &GRAMMAR
-    }
-    fn catalogue(&self) -> &'static Catalogue {
-        &CATALOGUE
     }
     fn data_faults(&self, snapshot: &Snapshot, instance: &Instance, dir: &str) -> Vec<DataFault> {
         let mut book = Book::new(snapshot);

@@ -13,7 +13,6 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
 static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
 static PROFILE: Profile = Profile {
-    name: "tomcat",
     programs: &["catalina.sh", "tomcat-start.sh", "tomcat-start", "startup.sh", "tomcat", "jsvc"],
     units: &["tomcat.service", "tomcat[0-9]*.service", "tomcat@*.service"],
     configs: &[
@@ -26,10 +25,9 @@ static PROFILE: Profile = Profile {
     ],
     packages: &["tomcat11", "tomcat10", "tomcat9", "tomcat"],
     http: true,
-    listens_as_configured: false,
-    comment: None,
-    keeps_data: false,
     replaces_sockets: true,
+    on_java: true,
+    ..Profile::plain("tomcat", &GRAMMAR, &CATALOGUE)
 };
 
 /// The class that every Tomcat runs.
@@ -157,12 +155,6 @@ impl Kind for Tomcat {
             book.out.model.error_logs.push(NamedPath { path: snapshot.resolve_links(&newest), place: None, directive: "logging.properties".into() });
         }
         book.close()
-    }
-    fn grammar(&self) -> &'static Grammar {
-        &GRAMMAR
-    }
-    fn catalogue(&self) -> &'static Catalogue {
-        &CATALOGUE
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         // Only the runtime that carries the main class is the daemon; a call of the control script is not.
