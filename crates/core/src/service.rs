@@ -318,6 +318,6 @@ fn strays(snapshot: &Snapshot, found: &mut Vec<Service>) {
 
 /// A name for what nobody named: that of its program, or of what a runtime carries.
 fn stray_name(kind: &dyn Kind, arguments: &[String], process: &str) -> String {
-    let carried = (kind.name() == "java").then(|| kinds::java_program(arguments)).flatten();
+    let carried = kind.carried(arguments);
     carried.map_or_else(|| process.to_owned(), |c| path::name(&c).trim_end_matches(".jar").to_owned())
 }

@@ -165,8 +165,7 @@ fn pid_file(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
         _ => None,
     };
     let unseen = matches!(process, Look::NotSeen(_));
-    let asks_first = case.service.kind.name() != "nginx";
-    let blocks = asks_first && alive.is_some();
+    let blocks = !case.service.kind.profile().overwrites_pid_file && alive.is_some();
     let title = match &alive {
         Some(name) => format!("{file} names pid {pid}, which is {name} by now and not {}", case.service.name),
         None => format!("{file} names pid {pid}, which is gone"),

@@ -57,6 +57,8 @@ pub struct Profile {
     pub keeps_data: bool,
     /// Whether a left-over socket file of its own is no hindrance: it puts a new one in its place.
     pub replaces_sockets: bool,
+    /// Whether it writes its pid file without asking whose number a left-over one holds.
+    pub overwrites_pid_file: bool,
     /// Whether a Java runtime runs it.
     pub on_java: bool,
     /// How lines of its log begin, and which mark a start.
@@ -79,6 +81,7 @@ impl Profile {
             comment: None,
             keeps_data: false,
             replaces_sockets: false,
+            overwrites_pid_file: false,
             on_java: false,
             grammar,
             catalogue,
@@ -130,6 +133,10 @@ pub trait Kind: Sync {
     /// Whether a process of this kind's program is what the service would start; many programs share one runtime.
     fn is_same_program(&self, _instance: &Instance, _arguments: &[String]) -> bool {
         true
+    }
+    /// What a runtime of this kind carries, where the arguments tell: that names the service, not the runtime.
+    fn carried(&self, _arguments: &[String]) -> Option<String> {
+        None
     }
     /// Files of its data, relative to their directory, that its account must be able to write.
     fn data_files(&self) -> &'static [&'static str] {

@@ -33,6 +33,9 @@ impl Kind for Java {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn carried(&self, arguments: &[String]) -> Option<String> {
+        what_it_runs(arguments)
+    }
     fn locate(&self, _: &Snapshot, _: &mut Instance) {}
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
         let mut book = Book::new(snapshot);

@@ -24,6 +24,7 @@ static PROFILE: Profile = Profile {
     http: true,
     listens_as_configured: true,
     comment: Some("#"),
+    overwrites_pid_file: true,
     ..Profile::plain("nginx", &GRAMMAR, &CATALOGUE)
 };
 
