@@ -1,6 +1,6 @@
 //! May this account read, write, enter or execute this path? Decided as the kernel does, from facts.
 use crate::accounts::Account;
-use crate::host::{FileKind, FileStatus, Look};
+use crate::host::{FileKind, FileStatus, Look, Mount};
 use crate::path;
 use crate::snapshot::Snapshot;
 
@@ -42,6 +42,19 @@ pub struct Obstacle {
     pub right: Right,
     /// What stands there.
     pub status: FileStatus,
+    /// What refuses.
+    pub by: Refusal,
+}
+
+/// What refuses a right.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Refusal {
+    /// Owner, mode and access list.
+    Mode,
+    /// The file system holds it against changes (chattr +i), to root, too.
+    Immutable,
+    /// Its mount allows no execution.
+    NoExec,
 }
 
 /// Whether the account has the right; the first obstacle when not; not seen when a step could not be judged.
@@ -54,7 +67,7 @@ pub fn may(snapshot: &Snapshot, who: &Account, target: &str, right: Right) -> Lo
             Look::NotSeen(why) => return Look::NotSeen(why),
         };
         if !allowed(&status, who, Right::Execute) {
-            return Look::Seen(Some(Obstacle { path: dir, right: Right::Execute, status }));
+            return Look::Seen(Some(Obstacle { path: dir, right: Right::Execute, status, by: Refusal::Mode }));
         }
     }
     let status = match snapshot.stat(&real) {
@@ -68,17 +81,33 @@ pub fn may(snapshot: &Snapshot, who: &Account, target: &str, right: Right) -> Lo
     }
     for right in needed {
         if !allowed(&status, who, right) {
-            return Look::Seen(Some(Obstacle { path: real, right, status }));
+            return Look::Seen(Some(Obstacle { path: real, right, status, by: Refusal::Mode }));
         }
+    }
+    if right == Right::Write && status.immutable {
+        return Look::Seen(Some(Obstacle { path: real, right, status, by: Refusal::Immutable }));
+    }
+    if right == Right::Execute && status.kind == FileKind::Regular && mount_of(snapshot, &real).is_some_and(|m| m.no_exec) {
+        return Look::Seen(Some(Obstacle { path: real, right, status, by: Refusal::NoExec }));
     }
     Look::Seen(None)
 }
 
-/// One step of the walk: owner, then ACL, then group, then others; root passes all but execution of a
+/// The mount that a path lies on: the deepest one that contains it, of several in one place the last.
+pub fn mount_of(snapshot: &Snapshot, path: &str) -> Option<Mount> {
+    let below = |m: &Mount| m.path == "/" || path == m.path || path.strip_prefix(m.path.as_str()).is_some_and(|rest| rest.starts_with('/'));
+    snapshot.mounts().seen()?.into_iter().filter(below).enumerate().max_by_key(|(at, m)| (m.path.len(), *at)).map(|(_, m)| m)
+}
+
+/// One step of the walk: owner, then ACL, then group, then others; who overrides modes passes all but execution of a
 /// file that nobody may execute.
 pub fn allowed(status: &FileStatus, who: &Account, right: Right) -> bool {
-    if who.uid == 0 {
-        return right != Right::Execute || status.kind == FileKind::Directory || status.mode & 0o111 != 0;
+    let directory = status.kind == FileKind::Directory;
+    if who.powers.overrides && (right != Right::Execute || directory || status.mode & 0o111 != 0) {
+        return true;
+    }
+    if who.powers.reads_all && (right == Right::Read || (right == Right::Execute && directory)) {
+        return true;
     }
     let bit = right.bit();
     if status.uid == who.uid {
@@ -112,10 +141,10 @@ mod tests {
     use crate::host::AclEntry;
 
     fn status(mode: u32, uid: u32, gid: u32) -> FileStatus {
-        FileStatus { kind: FileKind::Regular, mode, uid, gid, size: 0, modified: 0, device: 1, inode: 1, acl: vec![] }
+        FileStatus::plain(FileKind::Regular, mode, uid, gid, 0)
     }
     fn tide() -> Account {
-        Account { name: "tide".into(), uid: 71, gid: 72, groups: vec![72, 80] }
+        Account { name: "tide".into(), uid: 71, gid: 72, groups: vec![72, 80], powers: crate::accounts::Powers::default() }
     }
 
     #[test]

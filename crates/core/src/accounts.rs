@@ -13,11 +13,27 @@ pub struct Account {
     pub gid: u32,
     /// All groups, the primary one included.
     pub groups: Vec<u32>,
+    /// What it may do whatever the file modes say.
+    pub powers: Powers,
+}
+
+/// Powers over file modes (capabilities(7)): root has them unless its unit takes them away.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Powers {
+    /// CAP_DAC_OVERRIDE: reads, writes and enters everything.
+    pub overrides: bool,
+    /// CAP_DAC_READ_SEARCH: reads and enters everything.
+    pub reads_all: bool,
+}
+
+impl Powers {
+    /// Those of a root account that nothing was taken from.
+    pub const ROOT: Self = Self { overrides: true, reads_all: true };
 }
 
 /// The root account; it exists on every host.
 pub fn root() -> Account {
-    Account { name: "root".into(), uid: 0, gid: 0, groups: vec![0] }
+    Account { name: "root".into(), uid: 0, gid: 0, groups: vec![0], powers: Powers::ROOT }
 }
 
 /// An account by name or by decimal number.
@@ -34,7 +50,8 @@ pub fn account(snapshot: &Snapshot, name: &str) -> Look<Account> {
         let (Ok(uid), Ok(gid)) = (uid.parse(), gid.parse()) else { continue };
         if who == name || by_number == Some(uid) {
             let groups = groups_of(snapshot, who, gid);
-            return Look::Seen(Account { name: who.to_owned(), uid, gid, groups });
+            let powers = if uid == 0 { Powers::ROOT } else { Powers::default() };
+            return Look::Seen(Account { name: who.to_owned(), uid, gid, groups, powers });
         }
     }
     elsewhere(snapshot, "passwd")

@@ -119,6 +119,14 @@ pub enum Code {
     GrantTooWide,
     /// A line of the log looks bad and is not.
     HarmlessLog,
+    /// Its process is halted: there, and answering nothing.
+    ProcessHalted,
+    /// Processes are not as the unit or the manager has them.
+    NotAsPlanned,
+    /// A person or a cluster manager keeps it as it is.
+    HandsOff,
+    /// A certificate that it uses is not valid at this time.
+    CertificateExpired,
 }
 
 /// Every code with its page, in order.
@@ -545,6 +553,42 @@ pub static PAGES: &[Page] = &[
         meaning: "It stands in healthy starts, too.",
         recognised: "The rule for this line says so.",
         remedy: "Nothing.",
+    },
+    Page {
+        code: Code::ProcessHalted,
+        name: "process-halted",
+        is_cause: true,
+        title: "its process is halted: it is there and answers nothing",
+        meaning: "A signal stopped the process or a debugger holds it. It keeps its sockets, so that clients connect and then wait.",
+        recognised: "The kernel's process table shows the state \"stopped\" for the main process.",
+        remedy: "Let it go on, after finding out who halted it.",
+    },
+    Page {
+        code: Code::NotAsPlanned,
+        name: "not-as-planned",
+        is_cause: false,
+        title: "processes are not as the unit or the manager has them",
+        meaning: "The manager takes another program for the main process, or a dead process was not collected by its parent.",
+        recognised: "The process table and the manager's state of the unit differ.",
+        remedy: "Stop it, make sure that nothing of it is left, and start it through the manager.",
+    },
+    Page {
+        code: Code::HandsOff,
+        name: "hands-off",
+        is_cause: false,
+        title: "a person or a cluster manager keeps it as it is",
+        meaning: "Somebody stopped it on purpose, a cluster manager decides where it runs, or a database follows another one.",
+        recognised: "The record of commands run for root, files that a cluster manager put there, or signal files among the data say so.",
+        remedy: "Ask whoever decided it before anything is changed.",
+    },
+    Page {
+        code: Code::CertificateExpired,
+        name: "certificate-expired",
+        is_cause: false,
+        title: "a certificate that it uses is not valid at this time",
+        meaning: "The daemon starts, but clients refuse it.",
+        recognised: "The period of validity in the certificate does not contain the present moment.",
+        remedy: "Put a valid certificate in place and reload.",
     },
 ];
 

@@ -19,6 +19,7 @@ pub mod log;
 pub mod manager;
 pub mod names;
 pub mod net;
+pub mod packages;
 pub mod path;
 pub mod rank;
 pub mod report;

@@ -66,6 +66,7 @@ impl<'h> Snapshot<'h> {
                 return;
             }
             Question::ReadAt(p, ..) | Question::Space(p) => return self.unseen(format!("{p}: {why}")),
+            Question::JournalOf(field, _) => return self.unseen(format!("journal entries of {field}: {why}")),
             Question::Journal(unit, _) => return self.unseen(format!("journal of {unit}: {why}")),
             Question::SocketOwners(_) => "the holders of some sockets",
             Question::Mounts => "mounts",
@@ -182,6 +183,10 @@ impl<'h> Snapshot<'h> {
     /// Newest journal entries of a unit.
     pub fn journal(&self, unit: &str, most: u32) -> Look<Vec<JournalEntry>> {
         pick!(self.ask(Question::Journal(unit.into(), most)), Answer::Journal)
+    }
+    /// Newest journal entries with a field of a value, `FIELD=value`.
+    pub fn journal_of(&self, field: &str, most: u32) -> Look<Vec<JournalEntry>> {
+        pick!(self.ask(Question::JournalOf(field.into(), most)), Answer::Journal)
     }
     /// Addresses of the host's interfaces.
     pub fn addresses(&self) -> Look<Vec<IpAddr>> {

@@ -49,9 +49,28 @@ pub(crate) fn status(path: &Path, follow: bool) -> Look<Answer> {
             device: meta.dev(),
             inode: meta.ino(),
             acl: if meta.file_type().is_symlink() { Vec::new() } else { access_list(path) },
+            immutable: !meta.file_type().is_symlink() && immutable(path),
+            capabilities: if meta.is_file() && meta.mode() & 0o111 != 0 { file_capabilities(path) } else { 0 },
         })),
         Err(error) => unseen_io(&error),
     }
+}
+
+/// Whether the file system holds the file against every change; file systems without that flag say no.
+fn immutable(path: &Path) -> bool {
+    let known = rustix::fs::statx(rustix::fs::CWD, path, AtFlags::empty(), rustix::fs::StatxFlags::empty());
+    known.is_ok_and(|s| {
+        s.stx_attributes_mask.contains(rustix::fs::StatxAttributes::IMMUTABLE) && s.stx_attributes.contains(rustix::fs::StatxAttributes::IMMUTABLE)
+    })
+}
+
+/// Capabilities that a file grants, in their on-disk form (linux/capability.h): a word with revision and the flag that makes
+/// them effective, then permitted and inheritable sets, low halves first.
+fn file_capabilities(path: &Path) -> u64 {
+    let mut raw = [0u8; 24];
+    let Ok(length) = rustix::fs::getxattr(path, "security.capability", &mut raw[..]) else { return 0 };
+    let word = |at: usize| raw.get(at..at + 4).filter(|_| at + 4 <= length).and_then(|b| b.try_into().ok()).map_or(0, u32::from_le_bytes);
+    if word(0) & 1 == 0 { 0 } else { u64::from(word(4)) | u64::from(word(12)) << 32 }
 }
 
 /// The POSIX access list in its on-disk form: a version word, then tag, permissions and id of each entry.

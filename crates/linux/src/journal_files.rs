@@ -1,14 +1,24 @@
 //! Where journal files lie, and their newest entries for a unit.
 use crate::files;
 use jolly_core::host::{Answer, Look, Unseen};
-use jolly_core::log::journal::{ReadAt, newest};
+use jolly_core::log::journal::{ReadAt, newest, newest_with};
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
 /// Most journal files that are looked into.
 const FILES: usize = 400;
 
+/// Entries of a unit.
 pub(crate) fn entries(root: &Path, unit: &str, most: u32) -> Look<Answer> {
+    readers(root).map(|readers| Answer::Journal(newest(readers, unit, most as usize)))
+}
+
+/// Entries with a field of a value.
+pub(crate) fn entries_of(root: &Path, field: &str, most: u32) -> Look<Answer> {
+    readers(root).map(|readers| Answer::Journal(newest_with(readers, &[field.to_owned()], most as usize)))
+}
+
+fn readers(root: &Path) -> Look<Vec<ReadAt<'static>>> {
     let mut found: Vec<PathBuf> = Vec::new();
     let mut denied = false;
     for base in ["var/log/journal", "run/log/journal"] {
@@ -31,7 +41,7 @@ pub(crate) fn entries(root: &Path, unit: &str, most: u32) -> Look<Answer> {
     if readers.is_empty() {
         return if denied { Look::NotSeen(Unseen::Denied) } else { Look::Absent };
     }
-    Look::Seen(Answer::Journal(newest(readers, unit, most as usize)))
+    Look::Seen(readers)
 }
 
 fn is_journal(path: &Path) -> bool {

@@ -83,6 +83,7 @@ impl Host for LiveHost {
             Question::Clients(port) => self.clients(*port),
             Question::Unit(name) => self.manager.unit(name),
             Question::Journal(unit, most) => journal_files::entries(Path::new("/"), unit, *most),
+            Question::JournalOf(field, most) => journal_files::entries_of(Path::new("/"), field, *most),
             Question::Addresses => match netlink::addresses() {
                 Ok(found) => Look::Seen(Answer::Addresses(found)),
                 Err(errno) => files::unseen(errno),

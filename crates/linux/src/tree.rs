@@ -36,6 +36,7 @@ impl Host for TreeHost {
             Question::FindString(p, needle, whole) => files::find_string(&path(p), needle, *whole),
             Question::ReadAt(p, offset, length) => files::read_at(&path(p), *offset, *length),
             Question::Journal(unit, most) => journal_files::entries(&self.root, unit, *most),
+            Question::JournalOf(field, most) => journal_files::entries_of(&self.root, field, *most),
             _ => Look::NotSeen(Unseen::PartMissing),
         }
     }

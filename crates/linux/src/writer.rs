@@ -175,6 +175,28 @@ impl HostWriter for LinuxWriter {
         outcome
     }
 
+    fn create_file(&mut self, path: &str, content: &[u8]) -> Result<(), WriteError> {
+        let real = self.path(path);
+        let write = || -> std::io::Result<()> {
+            let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o644).open(&real)?;
+            file.set_permissions(fs::Permissions::from_mode(0o644))?;
+            file.write_all(content)?;
+            file.sync_all()?;
+            sync_directory(&real)
+        };
+        write().map_err(|e| failed(format!("make {path}"), e))
+    }
+
+    fn remove_file(&mut self, path: &str, expect: &Digest) -> Result<(), WriteError> {
+        let real = self.path(path);
+        let what = format!("remove {path}");
+        let now = fs::read(&real).map_err(|e| failed(&*what, e))?;
+        if digest(&now) != *expect {
+            return Err(WriteError::Refused(format!("{path} changed meanwhile; it was left alone")));
+        }
+        fs::remove_file(&real).and_then(|()| sync_directory(&real)).map_err(|e| failed(&*what, e))
+    }
+
     fn set_mode(&mut self, path: &str, mode: u32) -> Result<(), WriteError> {
         let real = self.path(path);
         let open = rustix::fs::open(&real, OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC, Mode::empty());
@@ -271,17 +293,7 @@ impl HostWriter for LinuxWriter {
     fn end_process(&mut self, pid: u32, start_ticks: u64, gently: bool) -> Result<(), WriteError> {
         self.machine("ending a process")?;
         let what = format!("end pid {pid}");
-        let number =
-            i32::try_from(pid).ok().and_then(rustix::process::Pid::from_raw).ok_or_else(|| WriteError::Refused(format!("{pid} is no process number")))?;
-        let handle = match rustix::process::pidfd_open(number, rustix::process::PidfdFlags::empty()) {
-            Ok(handle) => handle,
-            Err(rustix::io::Errno::SRCH) => return Ok(()),
-            Err(errno) => return Err(failed(what, errno)),
-        };
-        // The handle is held: from here on the number cannot become somebody else's.
-        if start_of(pid) != Some(start_ticks) {
-            return Err(WriteError::Refused(format!("pid {pid} is another process by now; it was left alone")));
-        }
+        let Some(handle) = handle(pid, start_ticks, &what)? else { return Ok(()) };
         // What keeps data gets the time to write them, and is left running rather than killed.
         let signals: &[rustix::process::Signal] =
             if gently { &[rustix::process::Signal::TERM] } else { &[rustix::process::Signal::TERM, rustix::process::Signal::KILL] };
@@ -305,6 +317,13 @@ impl HostWriter for LinuxWriter {
         Err(failed(what, "it does not end"))
     }
 
+    fn continue_process(&mut self, pid: u32, start_ticks: u64) -> Result<(), WriteError> {
+        self.machine("letting a process go on")?;
+        let what = format!("continue pid {pid}");
+        let Some(handle) = handle(pid, start_ticks, &what)? else { return Err(WriteError::Refused(format!("pid {pid} is gone"))) };
+        rustix::process::pidfd_send_signal(&handle, rustix::process::Signal::CONT).map_err(|e| failed(what, e))
+    }
+
     fn run(&mut self, command: &str, environment: &[(String, String)], account: Option<&str>) -> Result<(), WriteError> {
         self.machine("running a command")?;
         let words = jolly_core::manager::split_words(command);
@@ -318,7 +337,11 @@ impl HostWriter for LinuxWriter {
             std::os::unix::process::CommandExt::gid(&mut child, gid);
         }
         let status = child.status().map_err(|e| failed(format!("run {command}"), e))?;
-        if status.success() { Ok(()) } else { Err(failed(format!("run {command}"), status)) }
+        if status.success() {
+            return Ok(());
+        }
+        let words = status.code().filter(|_| program.starts_with("/etc/init.d/")).and_then(jolly_core::manager::script_words);
+        Err(failed(format!("run {command}"), words.map_or_else(|| status.to_string(), |w| format!("{status}: {w}"))))
     }
 
     fn is_active(&self, unit: &str) -> Option<bool> {
@@ -328,6 +351,21 @@ impl HostWriter for LinuxWriter {
             _ => None,
         }
     }
+}
+
+/// A handle of a process, known by its number and its start; `None` when it is gone. While the handle is held the number
+/// cannot become somebody else's.
+fn handle(pid: u32, start_ticks: u64, what: &str) -> Result<Option<std::os::fd::OwnedFd>, WriteError> {
+    let number = i32::try_from(pid).ok().and_then(rustix::process::Pid::from_raw).ok_or_else(|| WriteError::Refused(format!("{pid} is no process number")))?;
+    let handle = match rustix::process::pidfd_open(number, rustix::process::PidfdFlags::empty()) {
+        Ok(handle) => handle,
+        Err(rustix::io::Errno::SRCH) => return Ok(None),
+        Err(errno) => return Err(failed(what, errno)),
+    };
+    if start_of(pid) != Some(start_ticks) {
+        return Err(WriteError::Refused(format!("pid {pid} is another process by now; it was left alone")));
+    }
+    Ok(Some(handle))
 }
 
 /// Links that enable or mask a unit, with their targets.

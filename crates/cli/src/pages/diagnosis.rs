@@ -115,6 +115,12 @@ fn circumstances(entry: &ServiceEntry, when: &When) -> String {
     if let Some(booted) = &entry.context.booted {
         parts.push(format!("host booted {}", when.clock(booted)));
     }
+    if let Some(packages) = entry.context.packages_changed.as_ref().filter(|p| !p.is_empty()) {
+        parts.push(match packages.as_slice() {
+            [one] => format!("package changed since: {one}"),
+            many => format!("{} packages changed since", many.len()),
+        });
+    }
     if let Some(clients) = entry.context.clients.filter(|c| *c > 0) {
         parts.push(format!("{clients} clients connected"));
     }
@@ -182,6 +188,14 @@ pub(crate) fn price(id: &str, cause: &CauseEntry) -> String {
         "grant-access" => "grants the one missing permission".into(),
         "unmask" => "removes the mask".into(),
         "enable" => "starts it at boot from now on".into(),
+        "allow-in-sandbox" => "opens the unit's sandbox for that alone".into(),
+        "grant-capability" => "lets the unit bind such ports, and nothing more".into(),
+        "extend-timeout" => "gives it more time to become ready".into(),
+        "align-unit" => "makes the unit wait for what the daemon does".into(),
+        "raise-limit" => "raises the limit of the unit".into(),
+        "continue-process" => "lets the process go on".into(),
+        "start" => "starts it once more".into(),
+        "restart" => "restarts it under the right account".into(),
         "reset-and-start" => "clears the record of failures and starts it once more".into(),
         _ => String::new(),
     }

@@ -101,9 +101,18 @@ fn details(page: &mut Page, s: &SurveyEntry, when: &When) {
     row("wants", Some(list(&s.listens)));
     row("holds", Some(list(&s.held)));
     row("configuration", s.config.clone());
+    row("starts with", Some(s.command.join(" ")));
+    row("data", s.data_dir.clone());
     row("pid file", s.pid_file.clone());
     row("log", Some(list(&s.logs)));
     page.push(Block::Table(vec!["".into(), "".into()], rows.into_iter().map(|(a, b)| (Tone::Plain, vec![a, b])).collect()));
+    if !s.environment.is_empty() {
+        page.text("A login shell has these otherwise than the service:");
+        let shown = |value: &Option<String>| value.clone().unwrap_or_else(|| "not set".into());
+        let rows =
+            s.environment.iter().map(|d| (Tone::Plain, vec![d.name.clone(), d.shell.clone(), shown(&d.service), format!("{}:{}", d.file, d.line)])).collect();
+        page.push(Block::Table(["variable", "login shell", "service", "set in"].map(str::to_owned).to_vec(), rows));
+    }
     if s.files.len() > 1 {
         page.text(format!("Configuration files read: {}", s.files.len()));
         page.push(Block::Evidence(s.files.iter().take(60).map(|f| (f.clone(), String::new())).collect()));

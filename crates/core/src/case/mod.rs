@@ -89,6 +89,8 @@ pub struct Wanted {
     pub bound: bool,
     /// Foreign holders that exclude it.
     pub held_by: Vec<Holder>,
+    /// Sockets that exclude it, and that no process that can be seen holds.
+    pub held_unseen: Vec<Socket>,
     /// Whether a process of the service has it.
     pub served: bool,
 }
@@ -206,11 +208,16 @@ pub fn log_files(service: &Service, config: &Configuration) -> Vec<String> {
 fn starter(snapshot: &Snapshot, service: &Service) -> Account {
     let uid = service.instance.start_uid;
     if uid == 0 {
-        return accounts::root();
+        let mut root = accounts::root();
+        if let Some(unit) = &service.unit {
+            let has = |capability: &str| unit.keeps_capability(capability);
+            root.powers = accounts::Powers { overrides: has("CAP_DAC_OVERRIDE"), reads_all: has("CAP_DAC_READ_SEARCH") };
+        }
+        return root;
     }
     let named = service.described.account.clone().or_else(|| service.unit.as_ref()?.value("Service", "User"));
     let name = named.unwrap_or_else(|| accounts::user_name(snapshot, uid));
-    accounts::account(snapshot, &name).seen().unwrap_or(Account { name, uid, gid: uid, groups: vec![uid] })
+    accounts::account(snapshot, &name).seen().unwrap_or(Account { name, uid, gid: uid, groups: vec![uid], powers: accounts::Powers::default() })
 }
 
 /// Processes of the service's own and strays of the same daemon.
@@ -262,7 +269,7 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
     let mut all: Vec<Wanted> = Vec::new();
     let mut push = |listen: Listen, place: Option<Place>, tls: bool, bound: bool| {
         if !all.iter().any(|w: &Wanted| w.listen == listen) {
-            all.push(Wanted { listen, place, tls, bound, held_by: Vec::new(), served: false });
+            all.push(Wanted { listen, place, tls, bound, held_by: Vec::new(), held_unseen: Vec::new(), served: false });
         }
     };
     for listen in &config.model.listens {
@@ -287,6 +294,9 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
             if pids.iter().any(ours) {
                 want.served = true;
                 continue;
+            }
+            if pids.is_empty() && own.is_empty() {
+                want.held_unseen.push((*socket).clone());
             }
             if let Some(holder) = holder(snapshot, socket, &pids) {
                 // The manager holds the socket for a service that it activates by it.

@@ -17,7 +17,9 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         for failure in attempt.failures.iter().filter(|f| !f.found.aftermath) {
             found.push(told(snapshot, case, failure));
         }
-        if let Some(crash) = crashed_run(case, attempt) {
+        if let Some(kill) = memory_kill(snapshot, case, attempt) {
+            found.push(kill);
+        } else if let Some(crash) = crashed_run(case, attempt) {
             found.push(crash);
         }
     }
@@ -88,6 +90,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
     let fixes = match failure.code {
         Code::ManagerGaveUp => vec!["reset-and-start"],
         Code::Crashed => vec!["start"],
+        Code::StartTimeout => vec!["extend-timeout"],
         _ => vec![],
     };
     Finding {
@@ -112,7 +115,7 @@ fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Sub
     match failure.code {
         Code::PortTaken | Code::AlreadyRunning => {
             if let Some(port) = subject.port {
-                return Some(case.wanted.iter().any(|w| w.listen.port == port && !w.held_by.is_empty()));
+                return Some(case.wanted.iter().any(|w| w.listen.port == port && !(w.held_by.is_empty() && w.held_unseen.is_empty())));
             }
             subject.pid.map(|pid| snapshot.process(pid).seen().is_some())
         }
@@ -159,7 +162,7 @@ fn crashed_run(case: &Case, attempt: &Attempt) -> Option<Finding> {
         return None;
     }
     let signal = attempt.exit.starts_with("killed") || attempt.exit.starts_with("dumped");
-    let how = if attempt.exit.is_empty() { attempt.result.clone() } else { attempt.exit.replace('/', " ") };
+    let how = if attempt.exit.is_empty() { attempt.result.clone() } else { crate::manager::exit_words(&attempt.exit) };
     Some(Finding {
         code: if signal { Code::Crashed } else { Code::Unknown },
         severity: Severity::Error,
@@ -178,8 +181,26 @@ fn crashed_run(case: &Case, attempt: &Attempt) -> Option<Finding> {
     })
 }
 
+/// Killed by the kernel because memory ran out, in its start or later.
+fn memory_kill(snapshot: &Snapshot, case: &Case, attempt: &Attempt) -> Option<Finding> {
+    let killed = attempt.exit.starts_with("killed") || matches!(attempt.result.as_str(), "signal" | "oom-kill");
+    let ended = attempt.ended.filter(|_| killed && case.processes.is_empty())?;
+    let evidence = super::resources::killed_for_memory(snapshot, case, attempt.began, ended, &attempt.result)?;
+    Some(Finding {
+        code: Code::MemoryShort,
+        severity: Severity::Error,
+        subject: Subject::unit(case.service.unit_name().unwrap_or_default()),
+        title: format!("{} was killed because memory ran out", case.service.name),
+        proof: Proof::Inevitable,
+        evidence: vec![evidence],
+        fixes: vec!["start"],
+        blocks: true,
+        stage: crate::finding::stage::RUN,
+    })
+}
+
 fn nothing_known(case: &Case, attempt: &Attempt) -> Finding {
-    let how = if attempt.exit.is_empty() { attempt.result.clone() } else { attempt.exit.replace('/', " ") };
+    let how = if attempt.exit.is_empty() { attempt.result.clone() } else { crate::manager::exit_words(&attempt.exit) };
     Finding {
         code: Code::Unknown,
         severity: Severity::Error,

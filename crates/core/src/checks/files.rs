@@ -97,8 +97,13 @@ fn unwritable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
         let subject = Subject { account: Some(who.name.clone()), ..Subject::path(&obstacle.path) };
         return Some(finding(Code::WrongOwner, subject, title, evidence, vec!["give-back", "move-aside"]));
     }
-    let title = format!("{} may not {} {}", who.name, obstacle.right.verb(), obstacle.path);
     let subject = Subject { account: Some(who.name.clone()), ..Subject::path(&obstacle.path) };
+    if obstacle.by == access::Refusal::Immutable {
+        // Somebody set that on purpose: it is told, and not taken away.
+        let title = format!("{} is held against every change (immutable), so {} may not write it", obstacle.path, case.service.name);
+        return Some(finding(Code::PermissionDenied, subject, title, evidence, vec![]));
+    }
+    let title = format!("{} may not {} {}", who.name, obstacle.right.verb(), obstacle.path);
     Some(finding(Code::PermissionDenied, subject, title, evidence, vec!["grant-access"]))
 }
 

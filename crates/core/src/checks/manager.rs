@@ -19,8 +19,10 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let masked = unit.masked || state.as_ref().is_some_and(|s| s.load_state == "masked");
     if masked {
         let since = snapshot.link_stat(&unit.fragment).seen().map(|s| s.modified * 1_000_000);
-        let evidence =
-            vec![Evidence::new(Source::Manager, format!("{} leads nowhere: the unit is masked", unit.fragment)).file(&unit.fragment).time(since, &case.zone)];
+        let owner = snapshot.link_stat(&unit.fragment).seen().map_or_else(String::new, |s| format!(", by {}", crate::accounts::user_name(snapshot, s.uid)));
+        let told = Evidence::new(Source::Manager, format!("{} leads nowhere: the unit is masked{owner}", unit.fragment));
+        let mut evidence = vec![told.file(&unit.fragment).time(since, &case.zone)];
+        evidence.extend(super::people::order(snapshot, case, name, "mask"));
         found.push(finding(
             Code::ManagerDisabled,
             name,
@@ -35,9 +37,6 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         if matches!(state.load_state.as_str(), "bad-setting" | "error") {
             let evidence = vec![Evidence::new(Source::Manager, format!("load state {}", state.load_state)).file(&unit.fragment)];
             found.push(finding(Code::ManagerDisabled, name, format!("the unit file of {name} is broken"), evidence, vec![], stage::MANAGER));
-        }
-        if state.condition_checked > 0 && !state.condition_met && state.active_state == "inactive" {
-            found.extend(condition(snapshot, case, name));
         }
         if state.needs_reload {
             found.push(Finding {
@@ -57,7 +56,8 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let failing = case.attempts.first().is_some_and(|a| matches!(a.outcome, Outcome::Failed | Outcome::Refused));
     let installable = !unit.values("Install", "WantedBy").is_empty();
     if !enabled && installable && state.as_ref().is_none_or(|s| s.unit_file_state != "static") {
-        let evidence = vec![Evidence::new(Source::Manager, "nothing starts it at boot").file(&unit.fragment)];
+        let mut evidence = vec![Evidence::new(Source::Manager, "nothing starts it at boot").file(&unit.fragment)];
+        evidence.extend(super::people::order(snapshot, case, name, "disable"));
         if case.state == State::Stopped && !failing {
             found.push(finding(
                 Code::ManagerDisabled,
@@ -79,26 +79,6 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     found
 }
 
-fn condition(snapshot: &Snapshot, case: &Case, name: &str) -> Option<Finding> {
-    let unit = case.service.unit.as_ref()?;
-    let unmet = ["ConditionPathExists", "ConditionPathIsDirectory", "ConditionFileNotEmpty"].iter().find_map(|key| {
-        unit.values("Unit", key).into_iter().find_map(|value| {
-            let wanted = !value.starts_with('!');
-            let file = value.trim_start_matches(['!', '|']).to_owned();
-            (snapshot.exists(&file) == Some(!wanted)).then_some((*key, value, file))
-        })
-    });
-    let (title, mut evidence) = match unmet {
-        Some((key, value, file)) => (
-            format!("{name} is skipped: its condition {key}={value} is not met"),
-            Evidence::new(Source::Manager, format!("{file} is {}", if value.starts_with('!') { "there" } else { "not there" })),
-        ),
-        None => (format!("{name} is skipped: a condition of its unit is not met"), Evidence::new(Source::Manager, "the last check of its conditions failed")),
-    };
-    evidence.file = Some(unit.fragment.clone());
-    Some(finding(Code::ManagerDisabled, name, title, vec![evidence], vec![], stage::MANAGER))
-}
-
 /// The executable of the unit and the account it names.
 fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let Some(unit) = &case.service.unit else { return vec![] };
@@ -116,6 +96,18 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             Some(status) if status.mode & 0o111 == 0 => {
                 let mut one =
                     finding(Code::PermissionDenied, &unit.name, format!("{program} may not be executed by anybody"), vec![evidence()], vec![], stage::EXECUTE);
+                one.subject.path = Some(program.clone());
+                found.push(one);
+            }
+            Some(_) if no_exec(snapshot, program) => {
+                let mut one = finding(
+                    Code::PermissionDenied,
+                    &unit.name,
+                    format!("{program} lies on a mount that allows no execution"),
+                    vec![evidence(), Evidence::new(Source::File, "mounted with noexec").file(program)],
+                    vec![],
+                    stage::EXECUTE,
+                );
                 one.subject.path = Some(program.clone());
                 found.push(one);
             }
@@ -146,6 +138,10 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         }
     }
     found
+}
+
+fn no_exec(snapshot: &Snapshot, program: &str) -> bool {
+    crate::access::mount_of(snapshot, &snapshot.resolve_links(program)).is_some_and(|m| m.no_exec)
 }
 
 /// The interpreter that the first line of a script names.

@@ -1,13 +1,19 @@
 //! Checks: pure functions from a case to findings. One concern, one file; this is the list of all.
 mod accounts;
 mod attempt;
+mod certificates;
 mod configuration;
 mod data;
 mod files;
 mod manager;
+mod people;
+mod policy;
 mod ports;
+mod processes;
+mod resources;
 mod runtime;
 mod sandbox;
+mod unit;
 
 use crate::case::Case;
 use crate::finding::Finding;
@@ -17,8 +23,23 @@ use crate::snapshot::Snapshot;
 pub type Check = fn(&Snapshot, &Case) -> Vec<Finding>;
 
 /// All checks.
-pub static CHECKS: &[Check] =
-    &[manager::check, runtime::check, configuration::check, files::check, data::check, sandbox::check, ports::check, accounts::check, attempt::check];
+pub static CHECKS: &[Check] = &[
+    manager::check,
+    unit::check,
+    people::check,
+    runtime::check,
+    configuration::check,
+    files::check,
+    data::check,
+    sandbox::check,
+    policy::check,
+    certificates::check,
+    resources::check,
+    ports::check,
+    processes::check,
+    accounts::check,
+    attempt::check,
+];
 
 /// Runs every check.
 pub fn run(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {

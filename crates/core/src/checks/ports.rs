@@ -16,6 +16,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut found = Vec::new();
     for want in case.wanted.iter().filter(|w| w.bound && !w.served) {
         found.extend(want.held_by.iter().map(|holder| taken(case, want, holder)));
+        found.extend(want.held_unseen.first().filter(|_| want.held_by.is_empty()).map(|socket| out_of_sight(snapshot, case, want, socket)));
         found.extend(left_over(snapshot, case, want));
         found.extend(privileged(snapshot, case, want));
     }
@@ -46,6 +47,34 @@ fn taken(case: &Case, want: &Wanted, holder: &Holder) -> Finding {
         proof: Proof::Inevitable,
         evidence,
         fixes,
+        blocks: true,
+        stage: stage::BIND,
+    }
+}
+
+/// Something holds it, and no process that can be seen does: the kernel itself, another namespace, or somebody else's process.
+fn out_of_sight(snapshot: &Snapshot, case: &Case, want: &Wanted, socket: &crate::host::Socket) -> Finding {
+    let root = snapshot.myself().seen().is_some_and(|m| m.uid == 0);
+    let user = crate::accounts::user_name(snapshot, socket.uid);
+    let who = if root {
+        "the kernel itself or a process in another namespace".to_owned()
+    } else {
+        format!("a process of {user} that cannot be seen from this account")
+    };
+    let bound = socket.address.map_or_else(|| socket.path.clone().unwrap_or_default(), |a| crate::net::endpoint(a, socket.port));
+    let mut evidence = vec![Evidence::new(Source::Socket, format!("{bound} is listened on, and opened by {user}; no process shows it"))];
+    if let Some(place) = &want.place {
+        evidence.push(Evidence::new(Source::Config, format!("{} wants {}", case.service.name, want.listen)).at(place));
+    }
+    let movable = want.place.is_some() && want.listen.protocol != Protocol::Unix;
+    Finding {
+        code: Code::PortTaken,
+        severity: Severity::Error,
+        subject: Subject::listener(want.listen.address, want.listen.port, want.listen.path.as_deref(), None),
+        title: format!("{} is held by {who}", want.listen),
+        proof: Proof::Inevitable,
+        evidence,
+        fixes: if movable { vec!["move-port"] } else { vec![] },
         blocks: true,
         stage: stage::BIND,
     }
@@ -97,7 +126,7 @@ fn same_daemon(service: &Service, process: &Process) -> bool {
 
 /// A socket file that nobody listens on any more.
 fn left_over(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding> {
-    let file = want.listen.path.as_deref().filter(|_| want.held_by.is_empty())?;
+    let file = want.listen.path.as_deref().filter(|_| want.held_by.is_empty() && want.held_unseen.is_empty())?;
     let status = snapshot.link_stat(file).seen().filter(|s| s.kind == FileKind::Socket)?;
     snapshot.host().parts().processes.then_some(())?;
     let may_replace = || crate::access::may(snapshot, &case.starter, path::parent(file), crate::access::Right::Write) == crate::host::Look::Seen(None);
@@ -130,14 +159,21 @@ fn left_over(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding>
 
 fn privileged(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding> {
     let port = want.listen.port;
-    if case.starter.uid == 0 || port == 0 || want.listen.protocol == Protocol::Unix {
+    let unit = case.service.unit.as_ref();
+    let taken_away = unit.is_some_and(|u| !u.keeps_capability(CAP_NET_BIND_SERVICE));
+    if (case.starter.uid == 0 && !taken_away) || port == 0 || want.listen.protocol == Protocol::Unix {
         return None;
     }
     let limit = snapshot.text("/proc/sys/net/ipv4/ip_unprivileged_port_start").seen().and_then(|t| t.trim().parse().ok()).unwrap_or(1024u16);
-    let granted = case.service.unit.as_ref().is_some_and(|u| {
+    let ambient = unit.is_some_and(|u| {
         let values = u.values("Service", "AmbientCapabilities").join(" ");
         values.contains(CAP_NET_BIND_SERVICE) || values.starts_with('~')
     });
+    // The program itself may carry the capability (setcap), unless its unit forbids new privileges.
+    let no_new = unit.is_some_and(|u| u.value("Service", "NoNewPrivileges").is_some_and(|v| crate::manager::on(&v)));
+    let carried =
+        case.service.program().map(|p| case.service.kind.executable(p)).and_then(|p| snapshot.stat(&p).seen()).is_some_and(|s| s.capabilities >> 10 & 1 == 1);
+    let granted = (ambient || (carried && !no_new)) && !taken_away;
     if port >= limit || granted {
         return None;
     }
@@ -153,7 +189,7 @@ fn privileged(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding
         title: format!("port {port} may not be bound by {}", case.starter.name),
         proof: Proof::Inevitable,
         evidence,
-        fixes: if want.place.is_some() { vec!["move-port"] } else { vec![] },
+        fixes: unit.map(|_| "grant-capability").into_iter().chain(want.place.as_ref().map(|_| "move-port")).collect(),
         blocks: true,
         stage: stage::BIND,
     })

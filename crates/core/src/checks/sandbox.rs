@@ -1,80 +1,78 @@
-//! The sandbox of the unit: paths that it takes away although file modes would allow them.
+//! The sandbox of the unit: paths and families of sockets that it takes away although file modes would allow them.
+use crate::access::Right;
 use crate::case::Case;
 use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
-use crate::manager::Unit;
+use crate::host::Protocol;
+use crate::manager::{Barrier, Unit};
 use crate::path;
 use crate::snapshot::Snapshot;
 
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let Some(unit) = &case.service.unit else { return vec![] };
     let mut found: Vec<Finding> = Vec::new();
+    let mut add = |subject: String, right: Right, verb: &str, file: &str, barrier: &Barrier| {
+        if found.iter().all(|f| f.subject.path.as_deref() != Some(subject.as_str())) {
+            let title = format!("the sandbox of {} does not let it {verb} {file}", unit.name);
+            let fixes = if right == Right::Execute && barrier.key != "NoExecPaths" { vec![] } else { vec!["allow-in-sandbox"] };
+            found.push(Finding { fixes, ..finding(unit, Subject::path(&subject), title, barrier) });
+        }
+    };
     for entry in &case.config.model.writes {
         let file = snapshot.resolve_links(&entry.path);
-        let Some(setting) = refusal(unit, &file) else { continue };
-        let dir = path::parent(&file).to_owned();
-        if found.iter().any(|f| f.subject.path.as_deref() == Some(dir.as_str())) {
-            continue;
+        if let Some(barrier) = unit.barrier(&file, Right::Write) {
+            add(path::parent(&file).to_owned(), Right::Write, "write", &file, &barrier);
         }
-        let mut evidence = Evidence::new(Source::Manager, format!("{setting} in {}", unit.name));
-        if let Some((file, line)) = unit.place("Service", setting.split('=').next().unwrap_or_default()) {
-            evidence.file = Some(file);
-            evidence.line = Some(line);
-        }
-        found.push(Finding {
-            code: Code::PolicyDenied,
-            severity: Severity::Error,
-            subject: Subject::path(&dir),
-            title: format!("the sandbox of {} does not let it write {file}", unit.name),
-            proof: Proof::Inevitable,
-            evidence: vec![evidence],
-            fixes: vec!["allow-in-sandbox"],
-            blocks: true,
-            stage: stage::FILES,
-        });
     }
+    let read = case.config.model.reads.iter().map(|r| &r.path).chain(&case.config.model.files);
+    for entry in read {
+        let file = snapshot.resolve_links(entry);
+        if let Some(barrier) = unit.barrier(&file, Right::Read).filter(|_| snapshot.exists(&file) == Some(true)) {
+            add(file.clone(), Right::Read, "read", &file, &barrier);
+        }
+    }
+    for command in unit.commands("ExecStartPre").into_iter().chain(unit.commands("ExecStart")) {
+        let Some(program) = command.words.first().filter(|p| p.starts_with('/') && !command.may_fail) else { continue };
+        let file = snapshot.resolve_links(program);
+        if let Some(barrier) = unit.barrier(&file, Right::Execute) {
+            add(file.clone(), Right::Execute, "execute", &file, &barrier);
+        }
+    }
+    found.extend(families(case, unit));
     found
 }
 
-fn below(file: &str, dir: &str) -> bool {
-    let dir = dir.trim_start_matches(['-', '+']).trim_end_matches('/');
-    file == dir || file.strip_prefix(dir).is_some_and(|rest| rest.starts_with('/'))
+fn finding(unit: &Unit, subject: Subject, title: String, barrier: &Barrier) -> Finding {
+    let mut evidence = Evidence::new(Source::Manager, format!("{barrier} in {}", unit.name));
+    if let Some((file, line)) = unit.place("Service", barrier.key) {
+        evidence.file = Some(file);
+        evidence.line = Some(line);
+    }
+    Finding {
+        code: Code::PolicyDenied,
+        severity: Severity::Error,
+        subject,
+        title,
+        proof: Proof::Inevitable,
+        evidence: vec![evidence],
+        fixes: vec![],
+        blocks: true,
+        stage: stage::FILES,
+    }
 }
 
-/// The setting that takes the path away (systemd.exec(5)); the most specific path wins.
-fn refusal(unit: &Unit, file: &str) -> Option<String> {
-    let list =
-        |key: &str| -> Vec<String> { unit.values("Service", key).iter().flat_map(|v| v.split_whitespace().map(str::to_owned).collect::<Vec<_>>()).collect() };
-    let longest = |paths: &[String]| paths.iter().filter(|p| below(file, p)).map(String::len).max();
-    let mut allowed = list("ReadWritePaths");
-    for (key, base) in [("RuntimeDirectory", "/run"), ("StateDirectory", "/var/lib"), ("LogsDirectory", "/var/log"), ("CacheDirectory", "/var/cache")] {
-        allowed.extend(list(key).into_iter().map(|d| path::join(base, &d)));
-    }
-    let allowed = longest(&allowed).unwrap_or(0);
-    for key in ["InaccessiblePaths", "ReadOnlyPaths"] {
-        let paths = list(key);
-        if let Some(length) = longest(&paths).filter(|l| *l > allowed) {
-            let path = paths.iter().find(|p| below(file, p) && p.len() == length)?;
-            return Some(format!("{key}={path}"));
-        }
-    }
-    if allowed > 0 {
-        return None;
-    }
-    let on = |value: &str| matches!(value, "yes" | "true" | "on" | "1");
-    let protect = unit.value("Service", "ProtectSystem").unwrap_or_default();
-    let system: &[&str] = match protect.as_str() {
-        "strict" => &["/"],
-        "full" => &["/usr", "/boot", "/efi", "/etc"],
-        value if on(value) => &["/usr", "/boot", "/efi"],
-        _ => &[],
-    };
-    let always_open = ["/dev", "/proc", "/sys"].iter().any(|d| below(file, d));
-    if system.iter().any(|d| *d == "/" || below(file, d)) && !always_open {
-        return Some(format!("ProtectSystem={protect}"));
-    }
-    let home = unit.value("Service", "ProtectHome").unwrap_or_default();
-    let homes = ["/home", "/root", "/run/user"].iter().any(|d| below(file, d));
-    (homes && (on(&home) || matches!(home.as_str(), "read-only" | "tmpfs"))).then(|| format!("ProtectHome={home}"))
+/// A listener of a family of sockets that the unit may not open.
+fn families(case: &Case, unit: &Unit) -> Option<Finding> {
+    case.wanted.iter().filter(|w| w.bound && !w.served).find_map(|want| {
+        let family = match (want.listen.protocol, want.listen.address) {
+            (Protocol::Unix, _) => "AF_UNIX",
+            (_, Some(std::net::IpAddr::V4(_))) => "AF_INET",
+            _ => "AF_INET6",
+        };
+        let barrier = unit.barrier_of_family(family)?;
+        let subject = Subject::listener(want.listen.address, want.listen.port, want.listen.path.as_deref(), None);
+        let title = format!("the sandbox of {} does not let it open sockets of {family}, so it cannot listen on {}", unit.name, want.listen);
+        Some(Finding { stage: stage::BIND, fixes: vec!["allow-in-sandbox"], ..finding(unit, subject, title, &barrier) })
+    })
 }

@@ -224,6 +224,21 @@ impl<'r, 'h> Book<'r, 'h> {
         self.must_be_directory(entry, path::parent(file));
     }
 
+    /// The key that one entry names must be that of the certificate that another one names.
+    pub fn must_fit(&mut self, certificate: Option<&NamedPath>, key: Option<&NamedPath>) {
+        let (Some(certificate), Some(key)) = (certificate, key) else { return };
+        let (Look::Seen(first), Look::Seen(second)) = (self.snapshot.read(&certificate.path), self.snapshot.read(&key.path)) else { return };
+        if super::certificate::fits(&first, &second) == Some(false) {
+            self.out.add(ConfigFinding {
+                place: key.place.clone(),
+                directive: Some(key.directive.clone()),
+                depends_on: DependsOn::Files,
+                object: Some(key.path.clone()),
+                ..ConfigFinding::error(Code::CertificateBad, format!("{} is not the key of {}", key.path, certificate.path))
+            });
+        }
+    }
+
     /// The setting of a name that counts.
     pub fn last(&self, name: &str) -> Option<Entry> {
         self.entries.iter().rev().find(|e| e.name == name).cloned()

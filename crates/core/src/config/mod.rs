@@ -1,5 +1,6 @@
 //! What reading a configuration yields, whatever the daemon: findings with places, and the facts that
 //! other rooms need (listeners, account, logs, files).
+pub mod certificate;
 pub mod entries;
 mod nearest;
 mod pattern;
@@ -157,6 +158,34 @@ pub struct PortMention {
     pub text: String,
 }
 
+/// What a start asks the kernel for, as one piece.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Resource {
+    /// Memory that the kernel must promise, in bytes.
+    Memory,
+    /// Address space alone, in bytes.
+    AddressSpace,
+    /// Memory in huge pages, in bytes.
+    HugePages,
+    /// A segment of System V shared memory, in bytes.
+    SharedMemory,
+    /// Open files.
+    Files,
+}
+
+/// One demand, with the line that makes it.
+#[derive(Clone, Debug)]
+pub struct Demand {
+    /// Of what.
+    pub resource: Resource,
+    /// How much.
+    pub amount: u64,
+    /// The setting or option.
+    pub directive: String,
+    /// Its line; `None` for an option of the command line or a built-in default.
+    pub place: Option<Place>,
+}
+
 /// One setting in force.
 #[derive(Clone, Debug)]
 pub struct SettingInForce {
@@ -195,6 +224,14 @@ pub struct ConfigModel {
     pub writes: Vec<NamedPath>,
     /// Files that the daemon opens for reading at start.
     pub reads: Vec<NamedPath>,
+    /// Files that lock what it uses, each beginning with the number of the process that holds it.
+    pub locks: Vec<NamedPath>,
+    /// What its start asks the kernel for.
+    pub demands: Vec<Demand>,
+    /// Whether the started process leaves the daemon in the background and ends; `None` where that is not known.
+    pub background: Option<bool>,
+    /// Whether it tells the manager when it is ready; `None` where that is not known.
+    pub notifies: Option<bool>,
     /// Names of sites with the index of a listener they belong to.
     pub site_names: Vec<(String, u16)>,
     /// Mentions of ports.

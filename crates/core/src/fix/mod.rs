@@ -3,6 +3,7 @@ mod plans;
 mod preview;
 mod steps;
 mod transaction;
+mod units;
 
 pub use plans::{Parameter, Plan, Risk, combined, plans};
 pub use preview::Preview;
@@ -40,6 +41,10 @@ pub trait HostWriter {
     /// Replaces a file's content at once, keeping owner, mode, access list and extended attributes. The bytes before
     /// must have the expected digest.
     fn replace_file(&mut self, path: &str, expect: &Digest, content: &[u8]) -> Result<(), WriteError>;
+    /// Makes a file that was not there, mode 0644; never over an existing name.
+    fn create_file(&mut self, path: &str, content: &[u8]) -> Result<(), WriteError>;
+    /// Removes a file that holds what the digest says, and no other.
+    fn remove_file(&mut self, path: &str, expect: &Digest) -> Result<(), WriteError>;
     /// Sets permission bits.
     fn set_mode(&mut self, path: &str, mode: u32) -> Result<(), WriteError>;
     /// Sets owner and group.
@@ -63,6 +68,8 @@ pub trait HostWriter {
     /// Ends a process, known by its start time as well as its number, and waits until it is gone. `gently`
     /// means that it is never killed hard, however long it takes to end.
     fn end_process(&mut self, pid: u32, start_ticks: u64, gently: bool) -> Result<(), WriteError>;
+    /// Lets a halted process go on, known by its start time as well as its number.
+    fn continue_process(&mut self, pid: u32, start_ticks: u64) -> Result<(), WriteError>;
     /// Runs a command of the services file and waits for its end.
     fn run(&mut self, command: &str, environment: &[(String, String)], account: Option<&str>) -> Result<(), WriteError>;
     /// Whether a unit is active now.

@@ -1,5 +1,5 @@
 //! For each cause the possible fixes, with what they change and a diff.
-use super::{Step, digest};
+use super::{Step, digest, units};
 use crate::case::{Case, Holder};
 use crate::code::Code;
 use crate::config::{Severity, Span};
@@ -87,7 +87,12 @@ fn plan(snapshot: &Snapshot, case: &Case, all: &[Service], cause: &Cause, id: &s
         "move-aside" => move_aside(snapshot, case, cause, empty),
         "give-back" => give_back(snapshot, case, cause, empty),
         "grant-access" => grant(snapshot, case, cause, empty),
-        "allow-in-sandbox" => Err("edit the unit by hand: a drop-in with ReadWritePaths= for that directory".into()),
+        "allow-in-sandbox" => units::allow_in_sandbox(snapshot, case, cause, empty),
+        "grant-capability" => units::grant_capability(snapshot, case, empty),
+        "extend-timeout" => units::extend_timeout(snapshot, case, empty),
+        "align-unit" => units::align_unit(snapshot, case, empty),
+        "raise-limit" => units::raise_limit(snapshot, case, cause, empty),
+        "continue-process" => units::continue_process(snapshot, cause, empty),
         "unmask" | "enable" => unit_file(snapshot, case, id, empty),
         "reset-and-start" => {
             let unit = case.service.unit_name().ok_or("it has no unit")?.to_owned();
@@ -152,6 +157,12 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
         let pid = cause.subject.pid.ok_or("it is not known who holds it")?;
         let Look::Seen(process) = snapshot.process(pid) else { return Err(format!("pid {pid} is gone")) };
         never_touch(snapshot, pid, &process.brief.name, process.own_root)?;
+        if let Some(unit) = crate::case::chain(snapshot, &process).1 {
+            plan.title = format!("stop {unit}");
+            plan.risk = Risk::High;
+            plan.steps.push(Step::Job { verb: "stop".into(), unit });
+            return Ok(plan);
+        }
         let gently = crate::kinds::of_program(&process.brief.name).is_some_and(|k| k.profile().keeps_data);
         plan.steps.extend(end(&process.brief.name, pid, process.brief.start_ticks, gently));
         plan.reversible = false;
@@ -241,7 +252,7 @@ fn edit_steps(snapshot: &Snapshot, spans: &[(Span, String)]) -> Result<(Vec<Step
     Ok((steps, shown))
 }
 
-fn diff(file: &str, before: &[u8], after: &[u8]) -> String {
+pub(super) fn diff(file: &str, before: &[u8], after: &[u8]) -> String {
     let (before, after) = (crate::host::mask_text(&String::from_utf8_lossy(before)), crate::host::mask_text(&String::from_utf8_lossy(after)));
     let shown = file.trim_start_matches('/');
     similar::TextDiff::from_lines(&before, &after).unified_diff().context_radius(3).header(&format!("a/{shown}"), &format!("b/{shown}")).to_string()

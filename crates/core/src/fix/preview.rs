@@ -19,7 +19,7 @@ impl<'h> Preview<'h> {
         let mut preview = Self { host, files: BTreeMap::new(), links: BTreeMap::new(), directories: vec![], gone: vec![] };
         for step in steps {
             match step {
-                Step::Edit { path, content, .. } => drop(preview.files.insert(path.clone(), content.clone())),
+                Step::Edit { path, content, .. } | Step::Create { path, content, .. } => drop(preview.files.insert(path.clone(), content.clone())),
                 Step::SymbolicLink { path, after, .. } => drop(preview.links.insert(path.clone(), after.clone())),
                 Step::Directory { path, .. } => preview.directories.push(path.clone()),
                 Step::Rename { from, .. } => preview.gone.push(from.clone()),
@@ -44,9 +44,17 @@ impl<'h> Preview<'h> {
         at
     }
 
+    /// What the host has in a directory; nothing yet, where the plan makes the directory.
+    fn listed(&self, question: &Question, dir: &str) -> Look<Answer> {
+        let made = self.directories.iter().any(|d| path::clean(d) == path::clean(dir));
+        match self.host.ask(question) {
+            Look::Absent if made => Look::Seen(Answer::Names(Vec::new())),
+            other => other,
+        }
+    }
+
     fn status(kind: FileKind, size: usize) -> Look<Answer> {
-        let size = size as u64;
-        Look::Seen(Answer::Status(FileStatus { kind, mode: 0o755, uid: 0, gid: 0, size, modified: 0, device: 0, inode: 0, acl: vec![] }))
+        Look::Seen(Answer::Status(FileStatus::plain(kind, 0o755, 0, 0, size as u64)))
     }
 }
 
@@ -76,8 +84,14 @@ impl Host for Preview<'_> {
                 Some(None) => Look::Absent,
                 None => self.host.ask(question),
             },
-            Question::List(dir) => self.host.ask(question).map(|answer| match answer {
+            Question::List(dir) => self.listed(question, dir).map(|answer| match answer {
                 Answer::Names(mut names) => {
+                    let made = self.files.keys().map(|f| (f, FileKind::Regular)).chain(self.directories.iter().map(|d| (d, FileKind::Directory)));
+                    for (file, kind) in made.filter(|(f, _)| path::parent(f) == path::clean(dir)) {
+                        if names.iter().all(|e| e.name != path::name(file)) {
+                            names.push(DirectoryEntry { name: path::name(file).to_owned(), kind });
+                        }
+                    }
                     for (link, target) in self.links.iter().filter(|(l, _)| path::parent(l) == path::clean(dir)) {
                         let name = path::name(link).to_owned();
                         names.retain(|e| e.name != name);

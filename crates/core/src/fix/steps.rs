@@ -27,6 +27,16 @@ pub enum Step {
         /// Digest of the new bytes.
         after: Digest,
     },
+    /// Makes a file that was not there, readable by all, of root.
+    Create {
+        /// The file.
+        path: String,
+        /// Its bytes. Kept out of the record.
+        #[serde(skip)]
+        content: Vec<u8>,
+        /// Their digest.
+        after: Digest,
+    },
     /// Sets permission bits.
     Mode {
         /// Path.
@@ -103,6 +113,15 @@ pub enum Step {
         #[serde(default)]
         gently: bool,
     },
+    /// Lets a halted process go on.
+    Continue {
+        /// Process.
+        pid: u32,
+        /// Its start, so that nobody else is meant.
+        start_ticks: u64,
+        /// Its name, for people.
+        name: String,
+    },
     /// Runs a command of the services file.
     Run {
         /// Command line.
@@ -121,6 +140,7 @@ impl Step {
     pub fn spelled(&self) -> String {
         match self {
             Self::Edit { path, .. } => format!("edit {path}"),
+            Self::Create { path, .. } => format!("make {path}"),
             Self::Mode { path, from, to } => format!("set the mode of {path} from {from:04o} to {to:04o}"),
             Self::Owner { path, from, to } => format!("give {path} from {}:{} to {}:{}", from.0, from.1, to.0, to.1),
             Self::Directory { path, mode, .. } => format!("make the directory {path}, mode {mode:04o}"),
@@ -131,6 +151,7 @@ impl Step {
             Self::ResetFailed { unit } => format!("clear the manager's record of failures of {unit}"),
             Self::ReloadManager => "make the manager read its unit files anew".into(),
             Self::End { pid, name, .. } => format!("end {name} (pid {pid})"),
+            Self::Continue { pid, name, .. } => format!("let {name} (pid {pid}) go on"),
             Self::Run { command, .. } => format!("run: {command}"),
         }
     }

@@ -1,3 +1,6 @@
+#[path = "tests/units.rs"]
+mod units;
+
 use super::{Plan, Preview, Step, combined, plans};
 use crate::case::{Depth, gather};
 use crate::host::{Answer, Host, Look, Question};

@@ -141,6 +141,7 @@ fn carry_out(writer: &mut dyn HostWriter, record: &mut Record, at: usize) -> Res
     save(writer, record)?;
     match &step {
         Step::Edit { path, before, content, .. } => writer.replace_file(path, before, content)?,
+        Step::Create { path, content, .. } => writer.create_file(path, content)?,
         Step::Mode { path, to, .. } => writer.set_mode(path, *to)?,
         Step::Owner { path, to, .. } => writer.set_owner(path, to.0, to.1)?,
         Step::Directory { path, mode, owner } => writer.make_directory(path, *mode, owner.0, owner.1)?,
@@ -154,6 +155,7 @@ fn carry_out(writer: &mut dyn HostWriter, record: &mut Record, at: usize) -> Res
         Step::ResetFailed { unit } => writer.reset_failed(unit)?,
         Step::ReloadManager => writer.reload_manager()?,
         Step::End { pid, start_ticks, gently, .. } => writer.end_process(*pid, *start_ticks, *gently)?,
+        Step::Continue { pid, start_ticks, .. } => writer.continue_process(*pid, *start_ticks)?,
         Step::Run { command, environment, account, .. } => writer.run(command, environment, account.as_deref())?,
     }
     record.steps[at].stage = Stage::Done;
@@ -181,6 +183,10 @@ pub fn undo(writer: &mut dyn HostWriter, id: &str, outcome: &str) -> Result<Undo
         record.steps[at].stage = Stage::Undone;
         save(writer, &record)?;
     }
+    // What the manager was told to read anew it shall forget again.
+    if record.steps.iter().any(|s| s.stage == Stage::Undone && s.step == Step::ReloadManager) {
+        writer.reload_manager()?;
+    }
     for (verb, unit) in restart {
         writer.job(&verb, &unit)?;
         undone.done.push(format!("{verb} {unit}"));
@@ -205,6 +211,11 @@ fn refuse_if_changed(writer: &dyn HostWriter, record: &Record) -> Result<(), Wri
                 None => return Err(WriteError::Refused(format!("{path} is gone since; nothing was put back"))),
             }
         }
+        if let Step::Create { path, after, .. } = &one.step
+            && writer.current(path).is_some_and(|(bytes, _)| digest(&bytes) != *after)
+        {
+            return Err(WriteError::Refused(format!("{path} was changed by somebody since; nothing was put back")));
+        }
     }
     Ok(())
 }
@@ -221,6 +232,12 @@ fn put_back(writer: &mut dyn HostWriter, id: &str, one: &RecordedStep, undone: &
             let Some(backup) = backup else { return Err(WriteError::Refused(format!("the backup of {path} is missing"))) };
             writer.replace_file(path, after, &backup)?;
             undone.done.push(format!("{path} is as before"));
+        }
+        Step::Create { path, after, .. } => {
+            if writer.current(path).is_some() {
+                writer.remove_file(path, after)?;
+                undone.done.push(format!("removed {path}"));
+            }
         }
         Step::Mode { path, from, to } => {
             if writer.current(path).is_some_and(|(_, s)| s.mode == *to) {
@@ -285,6 +302,11 @@ fn put_back(writer: &mut dyn HostWriter, id: &str, one: &RecordedStep, undone: &
         Step::End { name, pid, .. } => {
             if sure {
                 undone.left.push(format!("{name} (pid {pid}) was ended and is not started again"));
+            }
+        }
+        Step::Continue { name, pid, .. } => {
+            if sure {
+                undone.left.push(format!("{name} (pid {pid}) goes on and is not halted again"));
             }
         }
         Step::Run { reverse: Some(command), environment, account, .. } => {

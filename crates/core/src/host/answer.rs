@@ -126,6 +126,27 @@ pub struct FileStatus {
     /// Access ACL entries beyond the mode, if any.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub acl: Vec<AclEntry>,
+    /// Whether the file system forbids every change of it, to root, too (chattr +i).
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub immutable: bool,
+    /// Capabilities that executing it grants, as a bit set (setcap).
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub capabilities: u64,
+}
+
+fn is_false(flag: &bool) -> bool {
+    !flag
+}
+
+fn is_zero(bits: &u64) -> bool {
+    *bits == 0
+}
+
+impl FileStatus {
+    /// A file of which nothing but its sort, mode, owner and size matters.
+    pub fn plain(kind: FileKind, mode: u32, uid: u32, gid: u32, size: u64) -> Self {
+        Self { kind, mode, uid, gid, size, modified: 0, device: 1, inode: 1, acl: Vec::new(), immutable: false, capabilities: 0 }
+    }
 }
 
 /// One named entry (or the mask) of a POSIX access ACL.

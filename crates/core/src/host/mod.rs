@@ -127,6 +127,8 @@ pub enum Question {
     Unit(String),
     /// The newest journal entries of a unit, at most this many.
     Journal(String, u32),
+    /// The newest journal entries that have a field of a value, written `FIELD=value`, at most this many.
+    JournalOf(String, u32),
     /// Addresses of all interfaces.
     Addresses,
     /// Time now and time of boot.

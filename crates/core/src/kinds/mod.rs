@@ -146,6 +146,10 @@ pub trait Kind: Sync {
     fn data_faults(&self, _snapshot: &Snapshot, _instance: &Instance, _dir: &str) -> Vec<DataFault> {
         Vec::new()
     }
+    /// Whether the data are those of a server that follows others or is being recovered: the file that says so, and how.
+    fn standby(&self, _snapshot: &Snapshot, _dir: &str) -> Option<(String, &'static str)> {
+        None
+    }
     /// Instances that a generator of the manager would make units for, and whether each starts at boot. Only a booted host
     /// has those units as files.
     fn instances(&self, _snapshot: &Snapshot) -> Vec<(String, bool)> {

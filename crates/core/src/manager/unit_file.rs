@@ -123,6 +123,20 @@ impl Unit {
         words.filter_map(|w| w.split_once('=').map(|(k, v)| (k.to_owned(), v.to_owned()))).collect()
     }
 
+    /// Whether what the unit starts may have a capability at all (`CapabilityBoundingSet=`, systemd.exec(5)): several lines add
+    /// up, `~` takes away.
+    pub fn keeps_capability(&self, capability: &str) -> bool {
+        let lines = self.values("Service", "CapabilityBoundingSet");
+        let mut keeps = lines.first().is_none_or(|first| first.starts_with('~'));
+        for line in &lines {
+            let (words, gives) = line.strip_prefix('~').map_or((line.as_str(), true), |rest| (rest, false));
+            if words.split_whitespace().any(|w| w == capability) {
+                keeps = gives;
+            }
+        }
+        keeps
+    }
+
     /// `EnvironmentFile=` paths with whether they may be missing.
     pub fn environment_files(&self) -> Vec<(String, bool)> {
         let all = self.values("Service", "EnvironmentFile");

@@ -1,4 +1,5 @@
 //! `diagnose`: the causes of what is unwell.
+use super::order::{Place, order};
 use super::schema;
 use crate::case::{Case, Depth, Returns, State, gather};
 use crate::checks;
@@ -134,17 +135,18 @@ pub struct Changed {
 
 /// Diagnoses services; with `all` unset only those that are wanted and not well are kept.
 pub fn diagnose(snapshot: &Snapshot, services: &[Service], all: bool) -> Diagnosis {
-    let mut entries: Vec<ServiceEntry> = services
-        .iter()
-        .map(|service| {
-            let case = gather(snapshot, service, Depth::Diagnosis);
-            diagnose_case(snapshot, &case).0
-        })
-        .filter(|entry| all || is_unwell(entry))
-        .collect();
+    let mut places = Vec::new();
+    let mut told: Vec<Option<ServiceEntry>> = Vec::new();
+    for service in services {
+        let case = gather(snapshot, service, Depth::Diagnosis);
+        let entry = diagnose_case(snapshot, &case).0;
+        if all || is_unwell(&entry) {
+            places.push(Place::of(&case));
+            told.push(Some(entry));
+        }
+    }
     // What others need comes first.
-    let needed = |name: &str| services.iter().filter(|s| s.described.needs.iter().any(|n| n == name)).count();
-    entries.sort_by_key(|e| (std::cmp::Reverse(needed(&e.service)), e.service.clone()));
+    let entries: Vec<ServiceEntry> = order(&places).into_iter().filter_map(|at| told[at].take()).collect();
     let zone = crate::log::host_zone(snapshot);
     let clock = snapshot.clock().seen();
     Diagnosis {
@@ -167,12 +169,12 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     let up = matches!(case.state, State::Running);
     let (blocking, other): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.blocks);
     // What only happened says nothing of the next start.
-    let happened = |c: Code| matches!(c, Code::WrongAccount | Code::Crashed | Code::ManagerGaveUp | Code::Unknown);
+    let happened = |c: Code| matches!(c, Code::WrongAccount | Code::ProcessHalted | Code::Crashed | Code::ManagerGaveUp | Code::Unknown);
     let would_fail = blocking.iter().any(|f| matches!(f.proof, Proof::Inevitable | Proof::Now) && !happened(f.code));
     let boot_fails = blocking.iter().any(|f| f.proof == Proof::Inevitable && !happened(f.code) && !gone_at_boot(case, f));
     let mut notes: Vec<NoteEntry> = other.into_iter().map(note).collect();
     let causes = if up {
-        let (now, latent): (Vec<Finding>, Vec<Finding>) = blocking.into_iter().partition(|f| f.code == Code::WrongAccount);
+        let (now, latent): (Vec<Finding>, Vec<Finding>) = blocking.into_iter().partition(|f| matches!(f.code, Code::WrongAccount | Code::ProcessHalted));
         notes.extend(latent.into_iter().map(latent_note));
         rank(now)
     } else if case.state == State::Starting {
@@ -209,7 +211,7 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
         context: Context {
             last_good_start: good.map(time),
             booted: snapshot.clock().seen().and_then(|c| c.booted).map(time),
-            packages_changed: None,
+            packages_changed: packages_changed(snapshot, case, good),
             clients: clients(snapshot, case),
         },
         causes: causes.iter().enumerate().map(|(at, c)| cause_entry(at + 1, c)).collect(),
@@ -274,19 +276,34 @@ fn latent_note(finding: Finding) -> NoteEntry {
     note
 }
 
+/// Only of a service that is down: what the package manager did since its last good start, or in the last days.
+fn packages_changed(snapshot: &Snapshot, case: &Case, good: Option<i64>) -> Option<Vec<String>> {
+    if case.state == State::Running {
+        return None;
+    }
+    let since = good.or_else(|| case.now.map(|n| n - CHANGES * 1_000_000))?;
+    crate::packages::changed(snapshot, since, &case.zone)
+}
+
+/// How far back changes are told where no good start is on record, in seconds.
+const CHANGES: i64 = 7 * 86_400;
+
 /// Files of the service that changed within the last days, newest first.
 fn changes(snapshot: &Snapshot, case: &Case, good: Option<i64>) -> Vec<Changed> {
-    const WINDOW: i64 = 7 * 86_400;
     let Some(now) = case.now else { return vec![] };
     let unit = case.service.unit.iter().flat_map(|u| u.drop_ins.iter().chain(std::iter::once(&u.fragment)));
+    let read: Vec<String> = case.config.model.reads.iter().map(|r| r.path.clone()).collect();
+    let shared = ["/etc/passwd", "/etc/group", "/etc/hosts", "/etc/fstab"].map(str::to_owned);
     let mut found: Vec<(i64, String)> = case
         .config
         .model
         .files
         .iter()
         .chain(unit)
+        .chain(&read)
+        .chain(&shared)
         .filter_map(|f| Some((snapshot.stat(f).seen()?.modified, f.clone())))
-        .filter(|(t, _)| now / 1_000_000 - t < WINDOW)
+        .filter(|(t, _)| now / 1_000_000 - t < CHANGES)
         .collect();
     found.sort_by(|a, b| b.cmp(a));
     found.dedup();

@@ -3,6 +3,7 @@ mod attempts;
 mod diagnosis;
 mod fix;
 mod lint;
+mod order;
 mod ports;
 mod settings;
 mod survey;

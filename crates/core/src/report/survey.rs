@@ -4,6 +4,7 @@ use crate::case::{Depth, State, gather};
 use crate::code::Code;
 use crate::kinds::installed_version;
 use crate::log::format_time;
+use crate::runtime::shell::{self, Difference};
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
@@ -57,6 +58,12 @@ pub struct SurveyEntry {
     pub logs: Vec<String>,
     /// Pid file.
     pub pid_file: Option<String>,
+    /// Directory of its data, where it keeps some.
+    pub data_dir: Option<String>,
+    /// Words of its start command, secrets masked.
+    pub command: Vec<String>,
+    /// Variables that a login shell has otherwise than the service; told for a single service.
+    pub environment: Vec<Difference>,
     /// Would it come up if restarted?
     pub restart_outlook: Outlook,
     /// Would it come up at boot?
@@ -65,6 +72,15 @@ pub struct SurveyEntry {
     pub cause: Option<Code>,
     /// One sentence for it, or for what stands in the way of its next start.
     pub remark: Option<String>,
+}
+
+fn differences(snapshot: &Snapshot, service: &Service) -> Vec<Difference> {
+    let mut found = shell::differences(snapshot, &service.instance.environment);
+    for one in &mut found {
+        one.shell = crate::host::mask_text(&one.shell);
+        one.service = one.service.as_deref().map(crate::host::mask_text);
+    }
+    found
 }
 
 /// Surveys services.
@@ -93,6 +109,9 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
             files: case.config.model.files.clone(),
             logs: crate::case::log_files(service, &case.config),
             pid_file: service.described.pid_file.clone().or_else(|| case.config.model.pid_file.as_ref().map(|p| p.path.clone())),
+            data_dir: case.config.model.data_dir.as_ref().map(|d| d.path.clone()),
+            command: crate::host::mask_arguments(&service.instance.command),
+            environment: if services.len() == 1 { differences(snapshot, service) } else { Vec::new() },
             restart_outlook: entry.restart_outlook,
             boot_outlook: entry.boot_outlook,
             cause: entry.causes.first().map(|c| c.code),

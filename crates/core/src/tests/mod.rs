@@ -4,7 +4,7 @@
 mod facts;
 
 use crate::host::{
-    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Myself, Parts, ProbeAnswer, Process, ProcessBrief, Protocol,
+    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, Parts, ProbeAnswer, Process, ProcessBrief, Protocol,
     Question, Socket, Space, UnitState, Unseen,
 };
 use crate::kinds::Instance;
@@ -35,6 +35,10 @@ pub(crate) struct TextHost {
     space: Option<Space>,
     clients: u32,
     pages: BTreeMap<u16, (u16, String)>,
+    immutable: Vec<String>,
+    granted: BTreeMap<String, u64>,
+    mounts: Vec<Mount>,
+    records: BTreeMap<String, Vec<JournalEntry>>,
 }
 
 /// The moment at which every test host is looked at, in seconds since the epoch.
@@ -93,8 +97,43 @@ impl TextHost {
         self.space = Some(Space { free_bytes, free_inodes, read_only });
         self
     }
+    /// Nobody may change a file, root neither.
+    pub(crate) fn immutable(mut self, path: &str) -> Self {
+        self.immutable.push(path.to_owned());
+        self
+    }
+    /// Executing a file grants capabilities.
+    pub(crate) fn grants(mut self, path: &str, capabilities: u64) -> Self {
+        self.granted.insert(path.to_owned(), capabilities);
+        self
+    }
+    /// A mount, with its options.
+    pub(crate) fn mount(mut self, path: &str, read_only: bool, no_exec: bool) -> Self {
+        self.mounts.push(Mount { path: path.into(), kind: "ext4".into(), read_only, no_exec });
+        self
+    }
+    /// Journal entries with a field of a value, seconds before [`NOW`].
+    pub(crate) fn recorded(mut self, field: &str, entries: &[(i64, &str)]) -> Self {
+        let one = |(ago, message): &(i64, &str)| JournalEntry {
+            time: u64::try_from(NOW - ago).unwrap() * 1_000_000,
+            message: (*message).into(),
+            ..JournalEntry::default()
+        };
+        self.records.insert(field.to_owned(), entries.iter().map(one).collect());
+        self
+    }
     pub(crate) fn clients(mut self, count: u32) -> Self {
         self.clients = count;
+        self
+    }
+    /// The last process has another state: `T` stopped, `D` stuck in the kernel, `Z` dead and not collected.
+    pub(crate) fn in_state(mut self, state: char) -> Self {
+        self.processes.last_mut().unwrap().brief.state = state;
+        self
+    }
+    /// The last process works in a directory.
+    pub(crate) fn works_in(mut self, directory: &str) -> Self {
+        self.processes.last_mut().unwrap().directory = Some(directory.to_owned());
         self
     }
     /// A process with a parent of its own.
@@ -190,19 +229,9 @@ impl Host for TextHost {
         let look = |answer: Option<Answer>| answer.map_or(Look::Absent, Look::Seen);
         match question {
             Question::Stat(p) | Question::LinkStat(p) => look(self.entry(p, matches!(question, Question::Stat(_))).map(|(path, e)| {
-                let device = 1;
-                let inode = path.len() as u64;
-                Answer::Status(FileStatus {
-                    kind: e.kind,
-                    mode: e.mode,
-                    uid: e.uid,
-                    gid: e.gid,
-                    size: e.bytes.len() as u64,
-                    modified: e.modified,
-                    device,
-                    inode,
-                    acl: vec![],
-                })
+                let plain = FileStatus::plain(e.kind, e.mode, e.uid, e.gid, e.bytes.len() as u64);
+                let (immutable, capabilities) = (self.immutable.contains(&path), self.granted.get(&path).copied().unwrap_or(0));
+                Answer::Status(FileStatus { modified: e.modified, inode: path.len() as u64, immutable, capabilities, ..plain })
             })),
             Question::ReadLink(p) => look(
                 self.files
@@ -262,7 +291,9 @@ impl Host for TextHost {
                     took_ms: 3,
                 }))
             }
-            Question::Mounts => Look::NotSeen(Unseen::PartMissing),
+            Question::Mounts if self.mounts.is_empty() => Look::NotSeen(Unseen::PartMissing),
+            Question::Mounts => Look::Seen(Answer::Mounts(self.mounts.clone())),
+            Question::JournalOf(field, _) => look(self.records.get(field).map(|r| Answer::Journal(r.clone()))),
         }
     }
     fn parts(&self) -> Parts {
@@ -271,7 +302,8 @@ impl Host for TextHost {
 }
 
 /// The unit of `edge`, an nginx.
-pub(crate) const EDGE_UNIT: &str = "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
+pub(crate) const EDGE_UNIT: &str =
+    "[Service]\nType=forking\nPIDFile=/run/nginx.pid\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
 /// A configuration of it with one listener, on line 7.
 pub(crate) const EDGE_CONFIG: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n        server_name edge.saltmarsh-ferries.example;\n    }\n}\n";
 

@@ -41,13 +41,23 @@ impl HostWriter for Machine {
     }
     fn current(&self, path: &str) -> Option<(Vec<u8>, FileStatus)> {
         let mode = self.modes.get(path).copied().unwrap_or(0o644);
-        let status = FileStatus { kind: FileKind::Regular, mode, uid: 0, gid: 0, size: 0, modified: 0, device: 0, inode: 0, acl: vec![] };
+        let status = FileStatus::plain(FileKind::Regular, mode, 0, 0, 0);
         self.files.get(path).map(|f| (f.clone(), status))
     }
     fn replace_file(&mut self, path: &str, expect: &Digest, content: &[u8]) -> Result<(), WriteError> {
         self.spend()?;
         assert_eq!(digest(&self.files[path]), *expect, "nobody else's bytes are replaced");
         self.files.insert(path.into(), content.to_vec());
+        Ok(())
+    }
+    fn create_file(&mut self, path: &str, content: &[u8]) -> Result<(), WriteError> {
+        self.spend()?;
+        assert!(self.files.insert(path.into(), content.to_vec()).is_none(), "never over an existing name");
+        Ok(())
+    }
+    fn remove_file(&mut self, path: &str, expect: &Digest) -> Result<(), WriteError> {
+        self.spend()?;
+        assert_eq!(self.files.remove(path).map(|f| digest(&f)).as_ref(), Some(expect), "nobody else's bytes are removed");
         Ok(())
     }
     fn set_mode(&mut self, path: &str, mode: u32) -> Result<(), WriteError> {
@@ -91,6 +101,9 @@ impl HostWriter for Machine {
     fn end_process(&mut self, _: u32, _: u64, _: bool) -> Result<(), WriteError> {
         self.spend()
     }
+    fn continue_process(&mut self, _: u32, _: u64) -> Result<(), WriteError> {
+        self.spend()
+    }
     fn run(&mut self, _: &str, _: &[(String, String)], _: Option<&str>) -> Result<(), WriteError> {
         self.spend()
     }
@@ -111,6 +124,8 @@ fn record() -> Record {
         edit,
         Step::Mode { path: "/etc/front.conf".into(), from: 0o644, to: 0o640 },
         Step::Rename { from: "/run/front.pid".into(), to: "/run/front.pid.aside".into() },
+        Step::Create { path: "/etc/front.d/own.conf".into(), content: b"x\n".to_vec(), after: digest(b"x\n") },
+        Step::ReloadManager,
         Step::Job { verb: "start".into(), unit: "front.service".into() },
     ];
     let steps = steps.into_iter().map(|step| RecordedStep { step, stage: Stage::Planned, undo: Undo::default() }).collect();

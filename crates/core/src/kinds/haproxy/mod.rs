@@ -2,7 +2,7 @@
 use super::{Instance, Kind, Profile, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Text, Word, WordRules, words};
-use crate::config::{Configuration, DependsOn, NamedPath, Span};
+use crate::config::{Configuration, Demand, DependsOn, NamedPath, Resource, Span};
 use crate::host::Look;
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -216,6 +216,16 @@ fn global(book: &mut Book, instance: &Instance) {
     }
     let words = &instance.command;
     let pid = words.windows(2).find(|w| w[0] == "-p").map(|w| NamedPath { path: w[1].clone(), place: None, directive: "-p".into() });
+    let flag = |flags: &[&str]| instance.command.iter().skip(1).any(|w| flags.contains(&w.as_str()));
+    book.out.model.notifies = Some(flag(&["-Ws"]));
+    book.out.model.background = Some((flag(&["-D"]) || of(book, "daemon").is_some()) && !flag(&["-db", "-d", "-Ws"]));
+    // Two descriptors for each connection: one to the client, one to the server.
+    let files = of(book, "ulimit-n").map(|e| (e, 1)).or_else(|| of(book, "maxconn").map(|e| (e, 2)));
+    if let Some((entry, each)) = files
+        && let Ok(number) = entry.value.parse::<u64>()
+    {
+        book.out.model.demands.push(Demand { resource: Resource::Files, amount: number * each, directive: entry.name.clone(), place: Some(entry.place) });
+    }
     book.out.model.pid_file = pid.or_else(|| of(book, "pidfile").map(|e| Book::named(&e, "/")));
 }
 

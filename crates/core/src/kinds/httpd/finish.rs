@@ -133,5 +133,15 @@ fn tls(r: &mut Reader, facts: &Facts) {
                 found.object = Some(file.clone());
             }
         }
+        let of = |wanted: bool| tls.files.iter().filter(move |(_, _, is_key)| *is_key == wanted);
+        for ((certificate, ..), (key, place, _)) in of(false).zip(of(true)) {
+            let (Look::Seen(first), Look::Seen(second)) = (r.snapshot.read(certificate), r.snapshot.read(key)) else { continue };
+            if crate::config::certificate::fits(&first, &second) == Some(false) {
+                let found = r.find_at(Some(place.clone()), Code::CertificateBad, format!("{key} is not the key of {certificate}"));
+                found.directive = Some("SSLCertificateKeyFile".into());
+                found.depends_on = DependsOn::Files;
+                found.object = Some(key.clone());
+            }
+        }
     }
 }

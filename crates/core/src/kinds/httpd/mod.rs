@@ -120,7 +120,10 @@ impl Kind for Httpd {
         }
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
-        read::read(snapshot, &Options::of(snapshot, instance))
+        let mut read = read::read(snapshot, &Options::of(snapshot, instance));
+        let foreground = |w: &String| matches!(w.as_str(), "FOREGROUND" | "-DFOREGROUND" | "NO_DETACH" | "-DNO_DETACH" | "-X");
+        read.model.background = (!instance.command.is_empty()).then(|| !instance.command.iter().any(foreground));
+        read
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         !arguments.iter().any(|a| matches!(a.as_str(), "-t" | "-S" | "-M" | "-L" | "-v" | "-V"))

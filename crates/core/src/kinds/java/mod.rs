@@ -48,6 +48,7 @@ impl Kind for Java {
         if let Some(port) = port.and_then(|p| p.parse::<u16>().ok()).filter(|p| *p > 0) {
             book.listen(Listen::tcp(IpAddr::V6(Ipv6Addr::UNSPECIFIED), port, false), None, None, false, true);
         }
+        book.out.model.demands = crate::runtime::java::demands(instance);
         book.close()
     }
     fn is_same_program(&self, instance: &Instance, arguments: &[String]) -> bool {

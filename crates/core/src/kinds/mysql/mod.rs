@@ -4,7 +4,7 @@ mod data;
 use super::{DataFault, Instance, Kind, Profile, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
-use crate::config::{Configuration, DependsOn, NamedPath};
+use crate::config::{Configuration, Demand, DependsOn, NamedPath, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -229,6 +229,19 @@ fn paths(book: &mut Book) {
     }
 }
 
+/// The built-in size of the buffer pool, in bytes (the same in both families).
+const BUFFER_POOL: u64 = 128 << 20;
+
+fn demands(book: &mut Book, command: &[String]) {
+    let entry = book.last("innodb_buffer_pool_size");
+    let given = value(book, "innodb_buffer_pool_size").and_then(|v| crate::manager::size(&v));
+    let amount = given.unwrap_or(BUFFER_POOL);
+    let place = entry.map(|e| e.place);
+    book.out.model.demands.push(Demand { resource: Resource::Memory, amount, directive: "innodb_buffer_pool_size".into(), place });
+    book.out.model.background =
+        Some(command.iter().any(|w| w == "--daemonize") || book.last("daemonize").is_some_and(|e| crate::manager::on(&e.value.to_ascii_lowercase())));
+}
+
 fn host_name(snapshot: &Snapshot) -> String {
     let own = snapshot.clock().seen().map(|c| c.host).or_else(|| snapshot.text("/etc/hostname").seen());
     own.unwrap_or_default().trim().to_owned()
@@ -260,6 +273,7 @@ impl Kind for Mysql {
         options(&mut book, &instance.command);
         listens(&mut book);
         paths(&mut book);
+        demands(&mut book, &instance.command);
         book.close()
     }
     fn data_files(&self) -> &'static [&'static str] {

@@ -89,6 +89,8 @@ fn written(r: &mut Reader) {
             }
         }
     }
+    r.out.model.background.get_or_insert(true);
+    r.out.model.notifies = Some(false);
     if r.out.model.pid_file.is_none() {
         r.out.model.pid_file = Some(NamedPath { path: r.options.pid.clone(), place: None, directive: "pid".into() });
     }

@@ -229,6 +229,9 @@ impl Kind for PhpFpm {
         if book.out.model.error_logs.is_empty() && of(&book, "global", "error_log").is_none() {
             book.out.model.error_logs.push(NamedPath { path: "/var/log/php-fpm.log".into(), place: None, directive: "error_log".into() });
         }
+        let kept = instance.command.iter().any(|w| matches!(w.as_str(), "--nodaemonize" | "-F"));
+        let off = of(&book, "global", "daemonize").is_some_and(|e| matches!(e.value.to_ascii_lowercase().as_str(), "no" | "off" | "0" | "false"));
+        book.out.model.background = Some(!kept && !off);
         let names = pools(&book);
         if names.is_empty() && !book.stopped {
             let message = "no pool is defined";

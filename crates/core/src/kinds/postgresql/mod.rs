@@ -5,7 +5,7 @@ mod grammar;
 use super::{DataFault, Instance, Kind, Profile, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
-use crate::config::{Configuration, DependsOn, NamedPath, Place};
+use crate::config::{Configuration, Demand, DependsOn, NamedPath, Place, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -227,6 +227,9 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
             }
             book.out.model.reads.push(named);
         }
+        let named = |book: &Book, name: &str| book.out.model.reads.iter().find(|r| r.directive == name).cloned();
+        let (certificate, key) = (named(book, "ssl_cert_file"), named(book, "ssl_key_file"));
+        book.must_fit(certificate.as_ref(), key.as_ref());
     }
     if let Some(zone) = value(book, "log_timezone") {
         book.out.model.facts.insert("log zone".into(), zone);
@@ -245,6 +248,56 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
         let log = named(format!("/var/log/postgresql/postgresql-{version}-{name}.log"), "the control script");
         book.out.model.error_logs.push(log);
     }
+}
+
+/// The built-in size of the shared buffers, in bytes; numbers without a unit count blocks.
+const SHARED_BUFFERS: u64 = 128 << 20;
+const BLOCK: u64 = 8192;
+
+/// An amount of memory: a number of blocks, or one with a unit.
+fn memory(text: &str) -> Option<u64> {
+    let text = text.trim();
+    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let number: u64 = text[..digits].parse().ok()?;
+    let unit = match text[digits..].trim() {
+        "" => BLOCK,
+        "B" => 1,
+        "kB" => 1 << 10,
+        "MB" => 1 << 20,
+        "GB" => 1 << 30,
+        "TB" => 1 << 40,
+        _ => return None,
+    };
+    number.checked_mul(unit)
+}
+
+fn demands(book: &mut Book, instance: &Instance) {
+    let entry = book.last("shared_buffers");
+    let amount = value(book, "shared_buffers").and_then(|v| memory(&v)).unwrap_or(SHARED_BUFFERS);
+    let huge = value(book, "huge_pages").is_some_and(|v| crate::manager::on(&v.to_ascii_lowercase()));
+    let old_form = value(book, "shared_memory_type").is_some_and(|v| v.eq_ignore_ascii_case("sysv"));
+    let resource = match (huge, old_form) {
+        (true, _) => Resource::HugePages,
+        (_, true) => Resource::SharedMemory,
+        _ => Resource::Memory,
+    };
+    book.out.model.demands.push(Demand { resource, amount, directive: "shared_buffers".into(), place: entry.map(|e| e.place) });
+    let starter = instance.command.first().map_or("", |p| path::name(p));
+    book.out.model.background = match starter {
+        "postgres" | "postmaster" => Some(false),
+        "pg_ctl" | "pg_ctlcluster" => Some(!instance.command.iter().any(|w| w == "--foreground")),
+        _ => None,
+    };
+}
+
+/// Its locks: one for the data, one beside each socket. The control script looks after the first one by itself.
+fn locks(book: &mut Book, instance: &Instance, data: &str) {
+    let named = |path: String| NamedPath { path, place: None, directive: "lock".into() };
+    if cluster(&instance.command).is_none() {
+        book.out.model.locks.push(named(path::join(data, "postmaster.pid")));
+    }
+    let sockets: Vec<String> = book.out.model.listens.iter().filter_map(|l| l.listen.path.clone()).collect();
+    book.out.model.locks.extend(sockets.into_iter().map(|s| named(format!("{s}.lock"))));
 }
 
 /// The log that the collector wrote last.
@@ -300,6 +353,8 @@ impl Kind for Postgresql {
         options(&mut book, &instance.command);
         listens(&mut book);
         paths(&mut book, instance, &data, entry);
+        demands(&mut book, instance);
+        locks(&mut book, instance, &data);
         book.close()
     }
     fn data_files(&self) -> &'static [&'static str] {
@@ -307,6 +362,14 @@ impl Kind for Postgresql {
     }
     fn data_faults(&self, snapshot: &Snapshot, instance: &Instance, dir: &str) -> Vec<DataFault> {
         data::faults(snapshot, server_version(instance).as_deref(), dir)
+    }
+    fn standby(&self, snapshot: &Snapshot, dir: &str) -> Option<(String, &'static str)> {
+        let signals = [
+            ("standby.signal", "is a standby of another server"),
+            ("recovery.signal", "is being recovered from an archive"),
+            ("recovery.conf", "is a standby or being recovered"),
+        ];
+        signals.iter().map(|(file, words)| (path::join(dir, file), *words)).find(|(file, _)| snapshot.exists(file) == Some(true))
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
         let by_option = arguments.windows(2).find_map(|w| if w[0] == "-c" { w[1].strip_prefix("config_file=").map(str::to_owned) } else { None });

@@ -138,7 +138,14 @@ fn listens(book: &mut Book) {
     }
 }
 
-fn paths(book: &mut Book) {
+/// A value of the command line, which wins, or of the file.
+fn in_force(book: &Book, command: &[String], name: &str) -> Option<String> {
+    let option = format!("--{name}");
+    let given = command.windows(2).rev().find(|w| w[0] == option).map(|w| w[1].clone());
+    given.or_else(|| book.value(name)).map(|v| v.to_ascii_lowercase())
+}
+
+fn paths(book: &mut Book, command: &[String]) {
     let directory = book.last("dir");
     let dir = path::join("/", directory.as_ref().map_or("/", |d| d.value.as_str()));
     if let Some(entry) = &directory {
@@ -152,6 +159,8 @@ fn paths(book: &mut Book) {
         book.out.model.error_logs.push(named.clone());
         book.out.model.writes.push(named);
     }
+    book.out.model.notifies = Some(in_force(book, command, "supervised").is_some_and(|v| matches!(v.as_str(), "systemd" | "auto")));
+    book.out.model.background = Some(in_force(book, command, "daemonize").is_some_and(|v| v == "yes"));
     book.out.model.pid_file = book.last("pidfile").filter(|p| !p.value.is_empty()).map(|p| Book::named(&p, "/"));
     let dump = path::join(&dir, &book.value("dbfilename").unwrap_or_else(|| "dump.rdb".into()));
     if book.snapshot.exists(&dump) == Some(true) {
@@ -162,6 +171,11 @@ fn paths(book: &mut Book) {
         if let Some(entry) = book.last(name).filter(|e| !e.value.is_empty()) {
             book.out.model.reads.push(Book::named(&entry, "/"));
         }
+    }
+    if book.value("tls-port").is_some_and(|p| p != "0") {
+        let named = |book: &Book, name: &str| book.out.model.reads.iter().find(|r| r.directive == name).cloned();
+        let (certificate, key) = (named(book, "tls-cert-file"), named(book, "tls-key-file"));
+        book.must_fit(certificate.as_ref(), key.as_ref());
     }
 }
 
@@ -182,7 +196,7 @@ impl Kind for Redis {
         if book.out.readable {
             options(&mut book, &instance.command);
             listens(&mut book);
-            paths(&mut book);
+            paths(&mut book, &instance.command);
         }
         book.close()
     }

@@ -154,6 +154,18 @@ impl Kind for Tomcat {
         if let Some(newest) = logs.into_iter().filter(|f| f.ends_with(".log")).max() {
             book.out.model.error_logs.push(NamedPath { path: snapshot.resolve_links(&newest), place: None, directive: "logging.properties".into() });
         }
+        book.out.model.demands = crate::runtime::java::demands(instance);
+        let how = instance.command.iter().skip(1).find_map(|w| match w.as_str() {
+            "start" => Some(true),
+            "run" => Some(false),
+            _ => None,
+        });
+        let program = instance.command.first().map_or("", |p| path::name(p));
+        book.out.model.background = match program {
+            "startup.sh" => Some(true),
+            "catalina.sh" => how,
+            _ => None,
+        };
         book.close()
     }
     fn is_main(&self, arguments: &[String]) -> bool {

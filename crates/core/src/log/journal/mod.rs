@@ -29,12 +29,17 @@ struct File<'f> {
 /// The newest entries of a unit out of several files, newest first: those the unit's processes wrote and those the
 /// manager wrote about it.
 pub fn newest<'f>(files: Vec<ReadAt<'f>>, unit: &str, most: usize) -> Vec<JournalEntry> {
+    newest_with(files, &["_SYSTEMD_UNIT", "UNIT", "OBJECT_SYSTEMD_UNIT"].map(|field| format!("{field}={unit}")), most)
+}
+
+/// The newest entries that have one of these fields, each written `FIELD=value`, newest first.
+pub fn newest_with<'f>(files: Vec<ReadAt<'f>>, fields: &[String], most: usize) -> Vec<JournalEntry> {
     let mut found: Vec<JournalEntry> = Vec::new();
     for read in files {
         let Some(file) = File::open(read) else { continue };
         let mut offsets: Vec<u64> = Vec::new();
-        for field in ["_SYSTEMD_UNIT", "UNIT", "OBJECT_SYSTEMD_UNIT"] {
-            offsets.extend(file.entries_with(&format!("{field}={unit}"), most));
+        for field in fields {
+            offsets.extend(file.entries_with(field, most));
         }
         offsets.sort_unstable();
         offsets.dedup();

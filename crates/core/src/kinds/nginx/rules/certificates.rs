@@ -54,7 +54,8 @@ pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
     let mark = format!(" {opened} ");
     let files: Vec<String> =
         r.out.model.facts.keys().filter(|k| k.starts_with("certificate-of") && (k.contains(&mark) || k.contains(" http "))).cloned().collect();
-    for key in files {
+    let before = r.out.findings.len();
+    for key in &files {
         let Some(file) = key.splitn(4, ' ').nth(3).map(str::to_owned) else { continue };
         let place = r.out.model.reads.iter().rev().find(|n| n.path == file).and_then(|n| n.place.clone());
         let directive = r.out.model.reads.iter().rev().find(|n| n.path == file).map_or("ssl_certificate", |n| n.directive.as_str()).to_owned();
@@ -70,6 +71,34 @@ pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
         if let Some(last) = r.out.findings.last_mut() {
             last.depends_on = DependsOn::Files;
             last.object = Some(file);
+        }
+    }
+    if r.out.findings.len() == before {
+        unfit(r, &files);
+    }
+}
+
+/// The pairs of one level, in the order of the file: each key belongs to the certificate of the same rank.
+fn pairs(r: &Reader, keys: &[String]) -> Vec<(String, String)> {
+    let of = |directive: &str| -> Vec<String> {
+        let named = r.out.model.reads.iter().filter(|n| n.directive == directive);
+        named.filter(|n| keys.iter().any(|k| k.splitn(4, ' ').nth(3) == Some(n.path.as_str()))).map(|n| n.path.clone()).collect()
+    };
+    of("ssl_certificate").into_iter().zip(of("ssl_certificate_key")).collect()
+}
+
+/// A key that is not that of its certificate ends the start, too.
+fn unfit(r: &mut Reader, keys: &[String]) {
+    for (certificate, key) in pairs(r, keys) {
+        let (Look::Seen(first), Look::Seen(second)) = (r.snapshot.read(&certificate), r.snapshot.read(&key)) else { continue };
+        if crate::config::certificate::fits(&first, &second) != Some(false) {
+            continue;
+        }
+        let place = r.out.model.reads.iter().rev().find(|n| n.path == key && n.directive == "ssl_certificate_key").and_then(|n| n.place.clone());
+        push(r, Code::CertificateBad, place, "ssl_certificate_key", format!("{key} is not the key of {certificate}"));
+        if let Some(last) = r.out.findings.last_mut() {
+            last.depends_on = DependsOn::Files;
+            last.object = Some(key);
         }
     }
 }

@@ -120,6 +120,7 @@ pub(super) fn directive(r: &mut Reader, d: &Directive, known: &Known) {
     let value = d.argument(0).to_owned();
     match d.name() {
         "user" => user(r, d),
+        "daemon" => r.out.model.background = Some(value != "off"),
         "pid" => r.out.model.pid_file = Some(named(r, d, &value)),
         "load_module" => load_module(r, d),
         "worker_processes" if value != "auto" && values::count(&value).is_none() => {

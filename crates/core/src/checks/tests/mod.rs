@@ -1,3 +1,5 @@
+mod host;
+
 use crate::case::{Depth, State, gather};
 use crate::code::Code;
 use crate::rank::Certainty;

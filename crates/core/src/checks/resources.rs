@@ -1,0 +1,238 @@
+//! What the start asks the kernel for, against what the unit, the kernel and the host allow.
+use crate::case::Case;
+use crate::code::Code;
+use crate::config::{Demand, Resource, Severity};
+use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
+use crate::manager::UNLIMITED;
+use crate::snapshot::Snapshot;
+
+/// Hard limit on open files that the manager gives where a unit sets none (systemd.exec(5)).
+const FILES: u64 = 524_288;
+
+pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    if !case.processes.is_empty() {
+        return vec![];
+    }
+    let memory = Memory::of(snapshot);
+    let mut found: Vec<Finding> = case.config.model.demands.iter().filter_map(|d| demand(snapshot, case, &memory, d)).collect();
+    found.extend(processes(snapshot, case));
+    found
+}
+
+/// The kernel's own figures, in bytes.
+struct Memory {
+    total: Option<u64>,
+    swap: u64,
+    /// What may still be promised where the kernel promises no more than it has.
+    promised_left: Option<u64>,
+    huge_free: Option<u64>,
+    huge_size: u64,
+    overcommit: u64,
+}
+
+impl Memory {
+    fn of(snapshot: &Snapshot) -> Self {
+        let text = snapshot.text("/proc/meminfo").seen().unwrap_or_default();
+        let number = |name: &str| -> Option<u64> {
+            let rest = text.lines().find_map(|l| l.strip_prefix(name)?.strip_prefix(':'))?;
+            let mut words = rest.split_whitespace();
+            let number: u64 = words.next()?.parse().ok()?;
+            Some(if words.next() == Some("kB") { number << 10 } else { number })
+        };
+        let promised_left = number("CommitLimit").zip(number("Committed_AS")).map(|(limit, given)| limit.saturating_sub(given));
+        Self {
+            total: number("MemTotal"),
+            swap: number("SwapTotal").unwrap_or(0),
+            promised_left,
+            huge_free: number("HugePages_Free"),
+            huge_size: number("Hugepagesize").unwrap_or(2 << 20),
+            overcommit: kernel(snapshot, "/proc/sys/vm/overcommit_memory").unwrap_or(0),
+        }
+    }
+}
+
+fn kernel(snapshot: &Snapshot, file: &str) -> Option<u64> {
+    snapshot.text(file).seen()?.trim().parse().ok()
+}
+
+/// Bytes for people.
+fn bytes(amount: u64) -> String {
+    let (unit, name) =
+        [(1u64 << 40, "TiB"), (1 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB")].into_iter().find(|(u, _)| amount >= *u).unwrap_or((1, "bytes"));
+    let tenths = amount / (unit / 10).max(1) % 10;
+    if unit == 1 || tenths == 0 { format!("{} {name}", amount / unit) } else { format!("{}.{tenths} {name}", amount / unit) }
+}
+
+fn asked(demand: &Demand, what: &str) -> Evidence {
+    let evidence = Evidence::new(Source::Config, format!("{} asks for {what}", demand.directive));
+    match &demand.place {
+        Some(place) => evidence.at(place),
+        None => evidence,
+    }
+}
+
+fn finding(code: Code, demand: &Demand, title: String, evidence: Vec<Evidence>) -> Finding {
+    let subject = Subject {
+        directive: Some(demand.directive.clone()),
+        file: demand.place.as_ref().map(|p| p.file.to_string()),
+        line: demand.place.as_ref().map(|p| p.line),
+        ..Subject::default()
+    };
+    Finding { code, severity: Severity::Error, subject, title, proof: Proof::Inevitable, evidence, fixes: vec![], blocks: true, stage: stage::FILES }
+}
+
+/// The limit that a unit sets, with its place, where it is below what is asked for.
+fn limited(case: &Case, key: &str, amount: u64) -> Option<(u64, Evidence)> {
+    let unit = case.service.unit.as_ref()?;
+    let limit = unit.hard_limit(key).filter(|l| *l < amount)?;
+    let mut evidence = Evidence::new(Source::Manager, format!("{key}={} in {}", unit.value("Service", key).unwrap_or_default(), unit.name));
+    if let Some((file, line)) = unit.place("Service", key) {
+        evidence.file = Some(file);
+        evidence.line = Some(line);
+    }
+    Some((limit, evidence))
+}
+
+fn demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Demand) -> Option<Finding> {
+    let amount = demand.amount;
+    let name = &case.service.name;
+    match demand.resource {
+        Resource::Memory | Resource::AddressSpace => {
+            if let Some((limit, evidence)) = limited(case, "LimitAS", amount) {
+                let title = format!("{name} asks for {} of memory, but its unit allows {}", bytes(amount), bytes(limit));
+                return Some(Finding {
+                    fixes: vec!["raise-limit"],
+                    ..finding(Code::MemoryShort, demand, title, vec![asked(demand, &bytes(amount)), evidence])
+                });
+            }
+            if demand.resource == Resource::AddressSpace {
+                return None;
+            }
+            let there = match memory.overcommit {
+                // The kernel's rule of thumb refuses one piece that is larger than all memory and swap together.
+                0 => memory.total? + memory.swap,
+                2 => memory.promised_left?,
+                _ => return None,
+            };
+            if amount <= there {
+                return over_group(case, demand);
+            }
+            let what = if memory.overcommit == 2 { "can still be promised here" } else { "of memory and swap are there" };
+            let title = format!("{name} asks for {} of memory, but only {} {what}", bytes(amount), bytes(there));
+            Some(finding(
+                Code::MemoryShort,
+                demand,
+                title,
+                vec![asked(demand, &bytes(amount)), Evidence::new(Source::Process, format!("{} {what}", bytes(there))).file("/proc/meminfo")],
+            ))
+        }
+        Resource::HugePages => {
+            let there = memory.huge_free? * memory.huge_size;
+            (amount > there).then(|| {
+                let title = format!("{name} asks for {} in huge pages, but only {} of them are free", bytes(amount), bytes(there));
+                let evidence = vec![
+                    asked(demand, &bytes(amount)),
+                    Evidence::new(Source::Process, format!("{} huge pages of {} are free", memory.huge_free.unwrap_or(0), bytes(memory.huge_size)))
+                        .file("/proc/meminfo"),
+                ];
+                finding(Code::MemoryShort, demand, title, evidence)
+            })
+        }
+        Resource::SharedMemory => {
+            let most = kernel(snapshot, "/proc/sys/kernel/shmmax")?;
+            (amount > most).then(|| {
+                let title = format!("{name} asks for a shared memory segment of {}, but the kernel allows {}", bytes(amount), bytes(most));
+                finding(
+                    Code::LimitReached,
+                    demand,
+                    title,
+                    vec![asked(demand, &bytes(amount)), Evidence::new(Source::Process, format!("kernel.shmmax is {most}")).file("/proc/sys/kernel/shmmax")],
+                )
+            })
+        }
+        Resource::Files => files(snapshot, case, demand),
+    }
+}
+
+/// A control group kills when the memory is touched, not when it is asked for: that is no certainty.
+fn over_group(case: &Case, demand: &Demand) -> Option<Finding> {
+    let (limit, evidence) = limited(case, "MemoryMax", demand.amount).or_else(|| limited(case, "MemoryLimit", demand.amount))?;
+    let title = format!("{} asks for {} of memory, but is killed when it uses more than {}", case.service.name, bytes(demand.amount), bytes(limit));
+    let one = finding(Code::MemoryShort, demand, title, vec![asked(demand, &bytes(demand.amount)), evidence]);
+    Some(Finding { proof: Proof::Said, fixes: vec!["raise-limit"], ..one })
+}
+
+fn files(snapshot: &Snapshot, case: &Case, demand: &Demand) -> Option<Finding> {
+    let unit = case.service.unit.as_ref()?;
+    // Root raises its own limit up to the kernel's bound, unless its unit takes that power away.
+    let may_raise = case.starter.uid == 0 && unit.keeps_capability("CAP_SYS_RESOURCE");
+    let own = unit.hard_limit("LimitNOFILE").unwrap_or(FILES);
+    let limit = if may_raise { kernel(snapshot, "/proc/sys/fs/nr_open")? } else { own };
+    if demand.amount <= limit {
+        return None;
+    }
+    let title = format!("{} asks for {} open files, but may have {limit}", case.service.name, demand.amount);
+    let evidence = match limited(case, "LimitNOFILE", demand.amount) {
+        Some((_, evidence)) => evidence,
+        None => Evidence::new(Source::Process, format!("the bound is {limit}")),
+    };
+    let fixes = if may_raise { vec![] } else { vec!["raise-limit"] };
+    Some(Finding { fixes, ..finding(Code::LimitReached, demand, title, vec![asked(demand, &format!("{} open files", demand.amount)), evidence]) })
+}
+
+/// The number of processes of the account against the unit's limit; root is not limited (getrlimit(2)).
+fn processes(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
+    let unit = case.service.unit.as_ref()?;
+    let limit = unit.hard_limit("LimitNPROC").filter(|l| *l != UNLIMITED)?;
+    let uid = case.starter.uid;
+    if uid == 0 {
+        return None;
+    }
+    let there = snapshot.processes().seen()?.iter().filter(|p| p.uid == uid).count() as u64;
+    if there < limit {
+        return None;
+    }
+    let (_, evidence) = limited(case, "LimitNPROC", UNLIMITED)?;
+    Some(Finding {
+        code: Code::LimitReached,
+        severity: Severity::Error,
+        subject: Subject { account: Some(case.starter.name.clone()), directive: Some("LimitNPROC".into()), ..Subject::default() },
+        title: format!("{} may have {limit} processes, and has {there} already", case.starter.name),
+        proof: Proof::Inevitable,
+        evidence: vec![evidence, Evidence::new(Source::Process, format!("{there} processes of {}", case.starter.name))],
+        fixes: vec!["raise-limit"],
+        blocks: true,
+        stage: stage::EXECUTE,
+    })
+}
+
+/// The kernel's or the manager's word that a run was ended because memory ran out.
+pub(super) fn killed_for_memory(snapshot: &Snapshot, case: &Case, began: i64, ended: i64, result: &str) -> Option<Evidence> {
+    let program = case.service.program().map(crate::path::name).unwrap_or_default();
+    // The kernel cuts names of processes to 15 bytes.
+    let name = |n: &str| case.service.kind.runs(n) || program.get(..program.len().min(15)) == Some(n);
+    let entries = snapshot.journal_of("_TRANSPORT=kernel", 400).seen().unwrap_or_default();
+    let kill = entries.iter().find(|e| {
+        let time = i64::try_from(e.time).unwrap_or(0);
+        let victim = e.message.split_once("Killed process ").and_then(|(_, rest)| rest.split_once('(')?.1.split_once(')')).map(|(n, _)| n);
+        time >= began && time <= ended + 2_000_000 && victim.is_some_and(name)
+    });
+    match kill {
+        Some(entry) => Some(Evidence::new(Source::Log, entry.message.clone()).file("journal").time(i64::try_from(entry.time).ok(), &case.zone)),
+        None => {
+            (result == "oom-kill").then(|| Evidence::new(Source::Manager, "the manager saw it killed for memory").file("journal").time(Some(ended), &case.zone))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::bytes;
+
+    #[test]
+    fn amounts_for_people() {
+        for (amount, expected) in [(512, "512 bytes"), (2048, "2 KiB"), (1536 << 20, "1.5 GiB"), (128 << 20, "128 MiB")] {
+            assert_eq!(bytes(amount), expected);
+        }
+    }
+}

@@ -1,0 +1,119 @@
+//! Drop-ins: what they hold, that they help, and that they leave the unit's own files alone.
+use super::{CONFIG, offered};
+use crate::case::{Depth, gather};
+use crate::fix::{Plan, Preview, Step};
+use crate::report::standing_causes;
+use crate::snapshot::Snapshot;
+use crate::tests::{EDGE_UNIT as UNIT, TextHost, described, edge_host};
+
+fn with(config: &str, settings: &str) -> TextHost {
+    edge_host(config).file("/etc/systemd/system/edge.service", &UNIT.replace("[Service]", &format!("[Service]\n{settings}"))).unit(
+        "edge.service",
+        "failed",
+        |_| {},
+    )
+}
+
+/// The drop-in that a plan makes: its path and its lines of settings.
+#[track_caller]
+fn drop_in(plan: &Plan) -> (String, Vec<String>) {
+    let made: Vec<_> =
+        plan.steps.iter().filter_map(|s| if let Step::Create { path, content, .. } = s { Some((path.clone(), content.clone())) } else { None }).collect();
+    assert_eq!(made.len(), 1, "{:?}", plan.steps);
+    assert_eq!(plan.steps.last(), Some(&Step::ReloadManager));
+    assert!(plan.edits.is_empty() && plan.reversible);
+    let text = String::from_utf8(made[0].1.clone()).expect("text");
+    (made[0].0.clone(), text.lines().skip_while(|l| *l != "[Service]").skip(1).map(str::to_owned).collect())
+}
+
+#[track_caller]
+fn check(host: &TextHost, id: &'static str, file: &str, lines: &[&str]) {
+    let all = offered(host, &[]);
+    let plan = all.get(id).unwrap_or_else(|| panic!("{id} is not among {:?}", all.keys())).as_ref().unwrap_or_else(|why| panic!("{id}: {why}"));
+    let (path, settings) = drop_in(plan);
+    assert_eq!((path.as_str(), settings), (file, lines.iter().map(|l| (*l).to_owned()).collect::<Vec<_>>()));
+    assert!(lines.iter().all(|l| plan.diff.contains(&format!("+{l}"))), "{}", plan.diff);
+    // With the drop-in laid over the host the cause is gone.
+    let service = described(host, "edge", "");
+    let snapshot = Snapshot::new(host);
+    let before = standing_causes(&snapshot, &gather(&snapshot, &service, Depth::Diagnosis));
+    let preview = Preview::new(host, &plan.steps);
+    let over = Snapshot::new(&preview);
+    let unit = crate::manager::unit(&over, "edge.service").seen().expect("the unit");
+    let mut changed = service.clone();
+    changed.unit = Some(unit);
+    let after = standing_causes(&over, &gather(&over, &changed, Depth::Diagnosis));
+    assert!(after.iter().all(|c| c.code != before[0].code), "{:?} is still there: {:?}", before[0].title, after.iter().map(|c| &c.title).collect::<Vec<_>>());
+}
+
+#[test]
+fn a_barrier_of_the_sandbox_is_opened_for_one_path() {
+    let file = "/etc/systemd/system/edge.service.d/90-sandbox.conf";
+    check(&with(CONFIG, "ProtectSystem=strict\nReadWritePaths=/run"), "allow-in-sandbox", file, &["ReadWritePaths=/var/log/nginx"]);
+    check(&with(CONFIG, "ReadOnlyPaths=/var/log/nginx /srv"), "allow-in-sandbox", file, &["ReadOnlyPaths=", "ReadOnlyPaths=/srv"]);
+    check(&with(CONFIG, "NoExecPaths=/usr"), "allow-in-sandbox", file, &["ExecPaths=/usr/sbin/nginx"]);
+    let sockets = "/etc/systemd/system/edge.service.d/90-sockets.conf";
+    check(&with(CONFIG, "RestrictAddressFamilies=AF_UNIX AF_INET6"), "allow-in-sandbox", sockets, &["RestrictAddressFamilies=AF_INET"]);
+}
+
+#[test]
+fn ports_below_the_limit_need_one_capability() {
+    let low = CONFIG.replace("8088", "88").replace("http://127.0.0.1:88;", "http://127.0.0.1:8099;");
+    let file = "/etc/systemd/system/edge.service.d/90-capability.conf";
+    let account = with(&low, "User=tide").dir("/run", 0o777, 0).dir("/var/log/nginx", 0o777, 0);
+    check(&account, "grant-capability", file, &["AmbientCapabilities=CAP_NET_BIND_SERVICE"]);
+    check(&with(&low, "CapabilityBoundingSet=CAP_DAC_OVERRIDE"), "grant-capability", file, &["CapabilityBoundingSet=CAP_NET_BIND_SERVICE"]);
+}
+
+#[test]
+fn the_type_follows_what_is_started() {
+    let file = "/etc/systemd/system/edge.service.d/90-type.conf";
+    let unit = |text: &str| edge_host(CONFIG).file("/etc/systemd/system/edge.service", text).unit("edge.service", "failed", |_| {});
+    check(&unit("[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n"), "align-unit", file, &["Type=forking", "PIDFile=/run/nginx.pid"]);
+    let foreground = "ExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf -g 'daemon off;'\n";
+    check(&unit(&format!("[Service]\nType=forking\n{foreground}")), "align-unit", file, &["Type=exec"]);
+    check(&unit(&format!("[Service]\nType=forking\nPIDFile=/run/x.pid\n{foreground}")), "align-unit", file, &["Type=exec", "PIDFile="]);
+    let other = "[Service]\nType=forking\nPIDFile=/run/edge.pid\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n";
+    check(&unit(other), "align-unit", file, &["PIDFile=/run/nginx.pid"]);
+}
+
+#[test]
+fn a_drop_in_that_is_there_already_is_never_written_over() {
+    let host = with(CONFIG, "ReadOnlyPaths=/var/log/nginx").file("/etc/systemd/system/edge.service.d/90-sandbox.conf", "[Service]\n# mine\n");
+    match &offered(&host, &[])["allow-in-sandbox"] {
+        Err(why) => assert!(why.contains("there already"), "{why}"),
+        Ok(plan) => panic!("it must be refused, not {}", plan.title),
+    }
+}
+
+#[test]
+fn a_halted_process_goes_on_unless_a_debugger_holds_it() {
+    let up = |state: char| {
+        edge_host(CONFIG)
+            .process(5, "/usr/sbin/nginx -c /etc/nginx/nginx.conf", 0, "/system.slice/edge.service")
+            .in_state(state)
+            .listens("0.0.0.0", 8088, &[5])
+            .listens("::", 8088, &[5])
+            .unit("edge.service", "active", |u| u.main_pid = 5)
+    };
+    let all = offered(&up('T'), &[]);
+    let plan = all["continue-process"].as_ref().expect("it can go on");
+    assert_eq!(plan.steps, [Step::Continue { pid: 5, start_ticks: 5, name: "nginx".into() }]);
+    assert!(offered(&up('t'), &[])["continue-process"].as_ref().is_err_and(|why| why.contains("debugger")));
+}
+
+#[test]
+fn a_limit_is_raised_to_what_is_asked_for() {
+    let host = TextHost::new()
+        .file("/etc/systemd/system/beacon.service", "[Service]\nType=notify\nUser=tide\nLimitNOFILE=1024\nExecStart=/usr/sbin/haproxy -Ws -f /etc/beacon.cfg\n")
+        .program("/usr/sbin/haproxy")
+        .file("/etc/beacon.cfg", "global\n  maxconn 4000\ndefaults\n  timeout connect 1s\n  timeout client 1s\n  timeout server 1s\nfrontend f\n  bind 127.0.0.1:8090\n  mode http\n")
+        .unit("beacon.service", "failed", |_| {});
+    let service = described(&host, "beacon", "");
+    let snapshot = Snapshot::new(&host);
+    let case = gather(&snapshot, &service, Depth::Diagnosis);
+    let causes = standing_causes(&snapshot, &case);
+    let made = crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), &causes[0], &std::collections::BTreeMap::new());
+    let (_, lines) = drop_in(made[0].as_ref().expect("a plan"));
+    assert_eq!(lines, ["LimitNOFILE=9024"]);
+}
