@@ -6,7 +6,9 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::path::Path;
 
-const INCIDENTS: &str = "xtask/live/incidents.toml";
+const INCIDENTS: &[&str] = &["xtask/live/incidents.toml", "xtask/live/units.toml"];
+/// Makes the service that many incidents break.
+const MAKE_EDGE: &str = include_str!("../live/make-edge.sh");
 
 #[derive(Deserialize)]
 struct Ring {
@@ -45,16 +47,22 @@ struct Healthy {
 /// Everything that a change could touch, with owner and mode.
 const FILES: &str = "cd /; find etc/apache2 etc/nginx etc/systemd var/log/edge var/run/apache2/ -printf '%p %u:%g %m %y %l\\n' -type f ! -name '*.log' -exec sha256sum {} + 2>/dev/null | sort";
 /// Back to how the packages left it. Runs before every incident.
-const RESET: &str = "systemctl stop edge nginx apache2 2>/dev/null; pkill -9 nginx; pkill -9 apache2; pkill -9 python3; pkill -9 sleep; systemctl unmask -q nginx apache2; \
-     rm -rf /etc/edge /etc/systemd/system/edge.service /etc/systemd/system/*.wants/edge.service /var/log/edge /run/edge /var/lib/edge /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
-     userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 dev lo 2>/dev/null; rm -rf /etc/apache2 /etc/nginx; cp -a /pristine/apache2 /etc/apache2; cp -a /pristine/nginx /etc/nginx; \
+const RESET: &str = "systemctl stop edge nginx apache2 mariadb redis-server postgresql@15-main 2>/dev/null; pkill -9 nginx; pkill -9 apache2; pkill -9 python3; pkill -9 sleep; systemctl unmask -q nginx apache2; \
+     rm -rf /etc/edge /etc/systemd/system/edge.service /etc/systemd/system/edge.service.d /etc/systemd/system/edge-data.service /etc/systemd/system/apache2.service.d /home/marta /etc/postgresql/15/main/conf.d/huge.conf /etc/systemd/system/*.wants/edge.service /var/log/edge /run/edge /var/lib/edge /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
+     umount /opt/edge 2>/dev/null; pkill -u edge; userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 dev lo 2>/dev/null; rm -rf /etc/apache2 /etc/nginx; cp -a /pristine/apache2 /etc/apache2; cp -a /pristine/nginx /etc/nginx; \
      find /var/log/nginx /var/log/apache2 -type f -delete; systemctl daemon-reload; systemctl enable -q nginx apache2 2>/dev/null; systemctl reset-failed; true";
 
 /// Runs the ring, or only what is named.
 pub(crate) fn run(program: &Path, only: &[&str]) -> Result<(), String> {
-    let text = std::fs::read_to_string(INCIDENTS).map_err(|e| format!("{INCIDENTS}: {e}"))?;
-    let ring: Ring = toml::from_str(&text).map_err(|e| format!("{INCIDENTS}: {e}"))?;
+    let mut ring = Ring { incident: Vec::new(), healthy: Vec::new() };
+    for file in INCIDENTS {
+        let text = std::fs::read_to_string(file).map_err(|e| format!("{file}: {e}"))?;
+        let part: Ring = toml::from_str(&text).map_err(|e| format!("{file}: {e}"))?;
+        ring.incident.extend(part.incident);
+        ring.healthy.extend(part.healthy);
+    }
     let host = Host::boot("jolly-live", program)?;
+    host.run(&format!("cat > /usr/local/bin/make-edge <<'MAKE'\n{MAKE_EDGE}MAKE\nchmod 755 /usr/local/bin/make-edge"))?;
     host.run("mkdir -p /pristine; cp -a /etc/apache2 /pristine/apache2; cp -a /etc/nginx /pristine/nginx")?;
     let chosen = |name: &str| only.is_empty() || only.iter().any(|o| name.contains(o));
     let (mut passed, mut failed) = (0, 0);

@@ -171,6 +171,9 @@ fn joins(cause: &Cause, finding: &Finding) -> bool {
     if cause.code != finding.code {
         return false;
     }
+    if cause.code == Code::DependencyDown && is_told(finding) && finding.subject == Subject::default() {
+        return true;
+    }
     match cause.code {
         Code::ManagerGaveUp | Code::Crashed | Code::StartTimeout | Code::ManagerDisabled => true,
         Code::PortPrivileged | Code::AddressNotHere => same_port,

@@ -198,7 +198,8 @@ fn processes(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
         severity: Severity::Error,
         subject: Subject { account: Some(case.starter.name.clone()), directive: Some("LimitNPROC".into()), ..Subject::default() },
         title: format!("{} may have {limit} processes, and has {there} already", case.starter.name),
-        proof: Proof::Inevitable,
+        // A daemon that needs no further process or thread gets along.
+        proof: Proof::Now,
         evidence: vec![evidence, Evidence::new(Source::Process, format!("{there} processes of {}", case.starter.name))],
         fixes: vec!["raise-limit"],
         blocks: true,

@@ -16,6 +16,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut found: Vec<Finding> = Vec::new();
     found.extend(conditions(snapshot, case, unit));
     found.extend(required(snapshot, case, unit));
+    found.extend(paths(snapshot, case, unit));
     found.extend(wrong_type(case, unit));
     found
 }
@@ -163,6 +164,25 @@ fn conditions(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Option<Finding> 
     }
     let title = format!("{name} was skipped because a condition of its unit was not met; now all of them are");
     Some(Finding { proof: Proof::Said, ..finding(Code::ManagerDisabled, Subject::unit(name), title, vec![said], vec!["start"]) })
+}
+
+/// Files and directories that the manager itself opens before the program runs.
+fn paths(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
+    let environment = unit.environment_files().into_iter().filter(|(_, optional)| !optional).map(|(file, _)| ("EnvironmentFile", file));
+    let directory = ["WorkingDirectory", "RootDirectory"].into_iter().filter_map(|key| Some((key, unit.value("Service", key)?)));
+    let mut found = Vec::new();
+    for (key, path) in environment.chain(directory) {
+        let made = case.service.instance.made_by_manager.iter().any(|d| path == *d || path.starts_with(&format!("{d}/")));
+        let there = if path::is_pattern(&path) { Some(!crate::kinds::glob(snapshot, &path).is_empty()) } else { snapshot.exists(&path) };
+        if !path.starts_with('/') || path.starts_with("/run/") || made || there != Some(false) {
+            continue;
+        }
+        let evidence = vec![at_setting(unit, "Service", key, format!("{key}={path} in {}", unit.name)), Evidence::new(Source::File, "not there").file(&path)];
+        let title = format!("{path}, which {} names as {key}=, is not there", unit.name);
+        let fixes = if key == "WorkingDirectory" { vec!["make-directory"] } else { vec![] };
+        found.push(Finding { stage: stage::EXECUTE, ..finding(Code::ConfigMissingFile, Subject::path(&path), title, evidence, fixes) });
+    }
+    found
 }
 
 /// Units without which the manager does not start this one.

@@ -22,7 +22,8 @@ fn unit_of<'c>(case: &'c Case) -> Result<&'c Unit, String> {
 fn drop_in(snapshot: &Snapshot, case: &Case, what: &str, lines: &[String], mut plan: Plan) -> Result<Plan, String> {
     let unit = unit_of(case)?;
     let dir = format!("{PLACE}/{}.d", unit.name);
-    let file = format!("{dir}/90-{what}.conf");
+    // The manager applies drop-ins by name: this one comes after what people usually call theirs.
+    let file = format!("{dir}/zz-{what}.conf");
     if snapshot.link_stat(&file).seen().is_some() {
         return Err(format!("{file} is there already"));
     }

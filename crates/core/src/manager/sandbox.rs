@@ -59,7 +59,7 @@ impl Unit {
         if right == Right::Execute {
             let (no, yes) = (self.paths(&["NoExecPaths"]), self.paths(&["ExecPaths"]));
             return match (longest(&no), longest(&yes)) {
-                (Some(n), y) if y.is_none_or(|y| n > y) => Some(Barrier { key: "NoExecPaths", value: named(&no) }),
+                (Some(n), y) if y.is_none_or(|y| n >= y) => Some(Barrier { key: "NoExecPaths", value: named(&no) }),
                 _ => None,
             };
         }
@@ -131,6 +131,7 @@ impl Unit {
         };
         match (barrier.key, right) {
             ("InaccessiblePaths", _) => kept(&["InaccessiblePaths", "InaccessibleDirectories"]),
+            ("NoExecPaths", _) if barrier.value.trim_start_matches(['-', '+']) == file => kept(&["NoExecPaths"]),
             ("NoExecPaths", _) => vec![format!("ExecPaths={file}")],
             ("ReadOnlyPaths", _) if barrier.value.trim_start_matches(['-', '+']) == file => kept(&["ReadOnlyPaths", "ReadOnlyDirectories"]),
             ("ProtectHome", Right::Write) if barrier.value != "read-only" => vec!["ProtectHome=tmpfs".into(), format!("BindPaths={file}")],
@@ -203,6 +204,7 @@ mod tests {
             ("ProtectHome=yes", "/home/marta/site", Right::Read),
             ("ProtectHome=read-only", "/home/marta/site", Right::Write),
             ("NoExecPaths=/opt", "/opt/edge", Right::Execute),
+            ("NoExecPaths=/opt/edge /srv", "/opt/edge", Right::Execute),
             ("DynamicUser=yes", "/var/log/edge", Right::Write),
         ] {
             let mut one = unit(settings);

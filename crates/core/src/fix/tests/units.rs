@@ -48,18 +48,18 @@ fn check(host: &TextHost, id: &'static str, file: &str, lines: &[&str]) {
 
 #[test]
 fn a_barrier_of_the_sandbox_is_opened_for_one_path() {
-    let file = "/etc/systemd/system/edge.service.d/90-sandbox.conf";
+    let file = "/etc/systemd/system/edge.service.d/zz-sandbox.conf";
     check(&with(CONFIG, "ProtectSystem=strict\nReadWritePaths=/run"), "allow-in-sandbox", file, &["ReadWritePaths=/var/log/nginx"]);
     check(&with(CONFIG, "ReadOnlyPaths=/var/log/nginx /srv"), "allow-in-sandbox", file, &["ReadOnlyPaths=", "ReadOnlyPaths=/srv"]);
     check(&with(CONFIG, "NoExecPaths=/usr"), "allow-in-sandbox", file, &["ExecPaths=/usr/sbin/nginx"]);
-    let sockets = "/etc/systemd/system/edge.service.d/90-sockets.conf";
+    let sockets = "/etc/systemd/system/edge.service.d/zz-sockets.conf";
     check(&with(CONFIG, "RestrictAddressFamilies=AF_UNIX AF_INET6"), "allow-in-sandbox", sockets, &["RestrictAddressFamilies=AF_INET"]);
 }
 
 #[test]
 fn ports_below_the_limit_need_one_capability() {
     let low = CONFIG.replace("8088", "88").replace("http://127.0.0.1:88;", "http://127.0.0.1:8099;");
-    let file = "/etc/systemd/system/edge.service.d/90-capability.conf";
+    let file = "/etc/systemd/system/edge.service.d/zz-capability.conf";
     let account = with(&low, "User=tide").dir("/run", 0o777, 0).dir("/var/log/nginx", 0o777, 0);
     check(&account, "grant-capability", file, &["AmbientCapabilities=CAP_NET_BIND_SERVICE"]);
     check(&with(&low, "CapabilityBoundingSet=CAP_DAC_OVERRIDE"), "grant-capability", file, &["CapabilityBoundingSet=CAP_NET_BIND_SERVICE"]);
@@ -67,7 +67,7 @@ fn ports_below_the_limit_need_one_capability() {
 
 #[test]
 fn the_type_follows_what_is_started() {
-    let file = "/etc/systemd/system/edge.service.d/90-type.conf";
+    let file = "/etc/systemd/system/edge.service.d/zz-type.conf";
     let unit = |text: &str| edge_host(CONFIG).file("/etc/systemd/system/edge.service", text).unit("edge.service", "failed", |_| {});
     check(&unit("[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n"), "align-unit", file, &["Type=forking", "PIDFile=/run/nginx.pid"]);
     let foreground = "ExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf -g 'daemon off;'\n";
@@ -79,7 +79,7 @@ fn the_type_follows_what_is_started() {
 
 #[test]
 fn a_drop_in_that_is_there_already_is_never_written_over() {
-    let host = with(CONFIG, "ReadOnlyPaths=/var/log/nginx").file("/etc/systemd/system/edge.service.d/90-sandbox.conf", "[Service]\n# mine\n");
+    let host = with(CONFIG, "ReadOnlyPaths=/var/log/nginx").file("/etc/systemd/system/edge.service.d/zz-sandbox.conf", "[Service]\n# mine\n");
     match &offered(&host, &[])["allow-in-sandbox"] {
         Err(why) => assert!(why.contains("there already"), "{why}"),
         Ok(plan) => panic!("it must be refused, not {}", plan.title),

@@ -130,7 +130,8 @@ fn unquoted(value: &str) -> &str {
 /// Options of the command line come last and have no line.
 fn options(book: &mut Book, command: &[String]) {
     for word in command.iter().skip(1) {
-        let Some((name, value)) = word.strip_prefix("--").and_then(|w| w.split_once('=')) else { continue };
+        let Some(option) = word.strip_prefix("--").filter(|o| !o.is_empty()) else { continue };
+        let (name, value) = option.split_once('=').unwrap_or((option, ""));
         let name = name.replace('-', "_");
         match book.entries.iter_mut().rev().find(|e| e.name == name) {
             Some(entry) => {
@@ -147,7 +148,7 @@ fn value(book: &Book, name: &str) -> Option<String> {
 }
 
 fn listens(book: &mut Book) {
-    let off = book.entries.iter().any(|e| e.name == "skip_networking" && !matches!(e.value.to_ascii_lowercase().as_str(), "0" | "off" | "false" | "no"));
+    let off = value(book, "skip_networking").is_some_and(|v| !matches!(v.to_ascii_lowercase().as_str(), "0" | "off" | "false" | "no"));
     let entry = book.last("port");
     // A number out of range is adjusted, not refused.
     let port = value(book, "port").map_or(Some(3306), |p| p.parse::<u32>().ok()).and_then(|p| u16::try_from(p).ok()).unwrap_or(u16::MAX);
@@ -261,7 +262,8 @@ impl Kind for Mysql {
         let mut book = Book::new(snapshot);
         let named = option(&instance.command, &["--defaults-file"]).is_some() || !DEFAULTS.contains(&instance.config.as_str());
         let files: Vec<&str> = if named { vec![instance.config.as_str()] } else { DEFAULTS.to_vec() };
-        for one in files {
+        let none = instance.command.get(1).is_some_and(|w| w == "--no-defaults");
+        for one in files.into_iter().filter(|_| !none) {
             // A link to a file that was read already is read again by the daemon, with the same outcome.
             file(&mut book, one, 0, false);
         }
