@@ -6,6 +6,8 @@ systemctl stop nginx apache2 edge 2>/dev/null || true
 id edge >/dev/null 2>&1 || useradd -r edge
 mkdir -p /etc/edge /run/edge /var/log/edge /var/lib/edge
 chown edge /run/edge /var/log/edge /var/lib/edge
+touch /var/log/edge/error.log
+chown edge /var/log/edge/error.log
 chmod 755 /run/edge /var/log/edge /var/lib/edge
 cat > /etc/edge/nginx.conf <<X
 pid /run/edge/nginx.pid;

@@ -38,6 +38,16 @@ impl Service {
         self.unit.as_ref().map(|u| u.name.as_str())
     }
 
+    /// Whether the manager's "started" means that it is ready: it is told so, or the start command ends when it is.
+    pub fn reports_ready(&self) -> bool {
+        let Some(unit) = &self.unit else { return false };
+        match unit.start_type().as_str() {
+            "notify" | "notify-reload" | "dbus" | "oneshot" => true,
+            "forking" => !self.kind.profile().on_java,
+            _ => false,
+        }
+    }
+
     /// Whether something starts it at boot, as far as files tell; `None` where nothing is known to.
     pub fn boots(&self) -> Option<bool> {
         self.unit.as_ref().map(|u| u.enabled).or_else(|| self.script.as_ref().map(|s| s.enabled))

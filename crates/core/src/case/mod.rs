@@ -190,7 +190,7 @@ pub fn log_zone(snapshot: &Snapshot, service: &Service, config: &Configuration) 
 pub fn last_attempts(snapshot: &Snapshot, service: &Service, config: &Configuration, zone: &TimeZone, running: bool, most: usize) -> Vec<Attempt> {
     let files = log_files(service, config);
     let kind = service.described.log_format.as_deref().and_then(crate::kinds::kind).unwrap_or(service.kind);
-    let request = AttemptRequest { kind, unit: service.unit_name(), files: &files, zone, most, count_all: false, running_since: running.then_some(None) };
+    let request = AttemptRequest { kind, unit: service.unit_name(), reports_ready: service.reports_ready(), files: &files, zone, most, count_all: false, running_since: running.then_some(None) };
     log::attempts(snapshot, &request).list
 }
 

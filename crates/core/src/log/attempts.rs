@@ -1,141 +1,24 @@
 //! Start attempts, put together from the manager's record, the journal and the daemon's own log files.
 #[cfg(test)]
 use super::Grammar;
-use super::{Mark, Match, Tail, count_lines};
+use super::grammar::{Around, Head};
+use super::pieces::{Packing, Piece, pieces};
+use super::scan::{Line, Scan, Start, Taker, last_begins, offset_of_time};
+use super::words::{self, At};
+use super::{Afterwards, Attempt, Failure, LogPart, Mark, Match, Outcome, StartedBy, count_lines, record};
 use crate::code::Code;
-use crate::host::{JournalEntry, Look};
+use crate::host::Look;
 use crate::kinds::Kind;
 use crate::snapshot::Snapshot;
 use jiff::tz::TimeZone;
 
-/// How a start ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Outcome {
-    /// It became ready.
-    Ready,
-    /// It ended with an error before it was ready.
-    Failed,
-    /// Somebody killed it before it was ready.
-    Killed,
-    /// Somebody stopped it before it was ready.
-    Stopped,
-    /// The manager did not even try.
-    Refused,
-    /// It is still at it.
-    Starting,
-    /// Nothing tells.
-    Unknown,
-}
-
-/// What became of a run that was ready.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Afterwards {
-    /// It runs.
-    Running,
-    /// It was stopped.
-    Stopped,
-    /// It was killed.
-    Killed,
-    /// It died by itself.
-    Crashed,
-}
-
-/// Who started it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum StartedBy {
-    /// The service manager.
-    Manager,
-    /// A person or a script, beside the manager.
-    Hand,
-    /// Nothing tells.
-    Unknown,
-}
-
-/// A stretch of a log that belongs to an attempt.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct LogPart {
-    /// Path, or `journal`.
-    pub file: String,
-    /// First line, where it was counted.
-    pub first_line: Option<u32>,
-    /// Last line, where it was counted.
-    pub last_line: Option<u32>,
-    /// First byte; `None` for the journal.
-    pub first_byte: Option<u64>,
-    /// Byte behind the last; `None` for the journal.
-    pub last_byte: Option<u64>,
-}
-
-/// A line that tells of a failure.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Failure {
-    /// The cause.
-    pub code: Code,
-    /// Path, or `journal`.
-    pub file: String,
-    /// Line, where it was counted.
-    pub line: Option<u32>,
-    /// Microseconds since the epoch.
-    pub time: Option<i64>,
-    /// The text.
-    pub text: String,
-    /// Objects named in it.
-    pub found: Match,
-}
-
-/// One start attempt.
-#[derive(Clone, Debug)]
-pub struct Attempt {
-    /// Microseconds since the epoch.
-    pub began: i64,
-    /// End of the run, or of the attempt where it never became ready.
-    pub ended: Option<i64>,
-    /// How the start ended.
-    pub outcome: Outcome,
-    /// When it was ready.
-    pub ready: Option<i64>,
-    /// What became of the run.
-    pub afterwards: Option<Afterwards>,
-    /// Who started it.
-    pub started_by: StartedBy,
-    /// Where it is told.
-    pub logs: Vec<LogPart>,
-    /// Failures, first cause first.
-    pub failures: Vec<Failure>,
-    /// Identity in the journal.
-    pub invocation: String,
-    /// The manager's word for how it ended: `exit-code`, `signal`, `timeout`, `start-limit-hit`, …
-    pub result: String,
-    /// Exit of the process that failed, as the manager tells it: `exited/1`, `killed/9`.
-    pub exit: String,
-    /// Every line of the daemon's that no rule knows, of notable severity.
-    pub unexplained: Vec<Failure>,
-    /// Warnings known to be harmless.
-    pub harmless: u32,
-}
-
-/// Attempts with what could not be seen.
+/// Attempts with what should be known about them.
 #[derive(Clone, Debug, Default)]
 pub struct Attempts {
     /// Newest first.
     pub list: Vec<Attempt>,
-}
-
-mod id {
-    pub(super) const STARTING: &str = "7d4958e842da4a758f6c1cdc7b36dcc5";
-    pub(super) const STARTED: &str = "39f53479d3a045ac8e11786248231fbf";
-    pub(super) const START_FAILED: &str = "be02cf6855d2428ba40df7e9d022f03d";
-    pub(super) const STOPPING: &str = "de5b426a63be47a7b6ac3eaac82e2f6f";
-    pub(super) const STOPPED: &str = "9d1aaa27d60140bd96365438aad20286";
-    pub(super) const EXITED: &str = "98e322203f7a4ed290d09fe03c09fe15";
-    pub(super) const DEACTIVATED: &str = "7ad2d189f7e94e70a38c781354912448";
-    pub(super) const UNIT_FAILED: &str = "d9b373ed55a64feb8242e02dbe79a49c";
-    pub(super) const RELOADING: &str = "d34d037fff1847e6ae669a370e694725";
-    pub(super) const RELOADED: &str = "7b05ebc668384222baa8881179cfda54";
-    pub(super) const RESTARTING: &str = "5eb03494b6584870a536b337290809b3";
+    /// Sentences about the logs themselves: a damaged packing, a clock that runs otherwise.
+    pub remarks: Vec<String>,
 }
 
 /// What to read of a service's history.
@@ -144,6 +27,8 @@ pub struct Request<'r> {
     pub kind: &'r dyn Kind,
     /// Unit in the journal, if there is one.
     pub unit: Option<&'r str>,
+    /// Whether the manager's "started" means that it is ready (`Type=notify`, or a start command that ends when it is).
+    pub reports_ready: bool,
     /// Own log files, the main one first.
     pub files: &'r [String],
     /// Zone of the daemon's stamps.
@@ -156,442 +41,469 @@ pub struct Request<'r> {
     pub running_since: Option<Option<i64>>,
 }
 
+/// Histories shorter than this are read from their end, and no more than is needed of them.
+const WHOLE: usize = 200;
+/// How far into a long file lines are counted, in bytes, unless all are asked for.
+const COUNTED: u64 = 16 << 20;
+/// Lines of a start that never becomes ready: after so many it is a run.
+const START_LINES: u32 = 20_000;
+
 /// Puts the attempts together, newest first.
 pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
+    let mut found = Attempts::default();
     let mut list = Vec::new();
+    let mut known_from = None;
     if let Some(unit) = request.unit {
         let entries = u32::try_from(request.most.saturating_mul(80).clamp(400, 100_000)).unwrap_or(400);
         if let Look::Seen(mut entries) = snapshot.journal(unit, entries) {
             entries.reverse();
-            list = from_journal(&entries, request.kind);
+            known_from = entries.first().and_then(|e| i64::try_from(e.time).ok());
+            list = record::attempts(&entries, request.kind, unit, request.reports_ready);
         }
     }
+    let managed = list.len();
     for (at, file) in request.files.iter().enumerate() {
-        from_file(snapshot, request, file, at == 0, &mut list);
+        let before = list.clone();
+        read_log(snapshot, request, file, at == 0, 0, known_from, managed, &mut list, &mut found.remarks);
+        if let Some(shift) = clock_difference(&list, managed) {
+            list = before;
+            read_log(snapshot, request, file, at == 0, shift, known_from, managed, &mut list, &mut found.remarks);
+            let hours = shift.abs() as f64 / 3.6e9;
+            let way = if shift > 0 { "behind" } else { "ahead of" };
+            found.remarks.push(format!("{file}: its stamps are {hours} h {way} the manager's clock; they were moved by that"));
+        }
     }
     list.sort_by_key(|a| a.began);
     for attempt in &mut list {
-        settle(attempt);
+        settle(attempt, request);
     }
     settle_last(&mut list, request);
     list.reverse();
     list.truncate(request.most);
-    Attempts { list }
+    found.list = list;
+    found
 }
 
-fn new_attempt(began: i64, started_by: StartedBy) -> Attempt {
-    Attempt {
-        began,
-        ended: None,
-        outcome: Outcome::Unknown,
-        ready: None,
-        afterwards: None,
-        started_by,
-        logs: Vec::new(),
-        failures: Vec::new(),
-        invocation: String::new(),
-        result: String::new(),
-        exit: String::new(),
-        unexplained: Vec::new(),
-        harmless: 0,
+/// Where starts that only the log tells of would be those of the manager if its clock ran otherwise: by how much. Zones differ
+/// by quarters of an hour.
+fn clock_difference(list: &[Attempt], managed: usize) -> Option<i64> {
+    const QUARTER: i64 = 900_000_000;
+    let told: Vec<i64> = list.get(managed..)?.iter().filter(|a| a.outcome == Outcome::Ready || a.saw_begin).map(|a| a.ready.unwrap_or(a.began)).collect();
+    let known: Vec<i64> = list[..managed].iter().filter(|a| a.outcome != Outcome::Refused).flat_map(|a| [Some(a.began), a.ready, a.started]).flatten().collect();
+    if told.is_empty() || known.is_empty() {
+        return None;
     }
+    let fits = |shift: i64| told.iter().filter(|t| known.iter().any(|k| (*t + shift - k).abs() <= 3_000_000)).count();
+    let mut shifts: Vec<i64> = told.iter().flat_map(|t| known.iter().map(move |k| ((k - t) as f64 / QUARTER as f64).round() as i64 * QUARTER)).collect();
+    shifts.sort_unstable();
+    shifts.dedup();
+    let best = shifts.into_iter().filter(|s| *s != 0 && s.abs() <= 15 * 4 * QUARTER).max_by_key(|s| fits(*s))?;
+    // A single start could meet another one by chance.
+    let matched = fits(best);
+    (matched >= 2 && matched * 10 >= told.len() * 8).then_some(best)
 }
 
-/// The manager's record and what the daemon said into the journal, oldest first.
-fn from_journal(entries: &[JournalEntry], kind: &dyn Kind) -> Vec<Attempt> {
-    let mut list: Vec<Attempt> = Vec::new();
-    let mut reloading = false;
-    let mut stopping = false;
-    let mut boot = String::new();
-    for entry in entries {
-        let time = i64::try_from(entry.time).unwrap_or(0);
-        if !boot.is_empty() && boot != entry.boot {
-            // The host went down without a word: whatever ran has no known end.
-            if let Some(last) = list.last_mut().filter(|a| a.ended.is_none()) {
-                last.result = "host-gone".into();
-            }
+/// Reads a log with its predecessors, oldest first, and gives its lines to the attempts they belong to.
+#[expect(clippy::too_many_arguments, reason = "one log with all that decides about it")]
+fn read_log(
+    snapshot: &Snapshot,
+    request: &Request,
+    log: &str,
+    main: bool,
+    shift: i64,
+    known_from: Option<i64>,
+    managed: usize,
+    list: &mut Vec<Attempt>,
+    remarks: &mut Vec<String>,
+) {
+    let all = pieces(snapshot, log);
+    let (chosen, offset) = choose(snapshot, request, all, &list[..managed], shift);
+    let grammar = request.kind.grammar();
+    let spans: Vec<(i64, i64)> = list[..managed].iter().map(|a| span(a, request)).map(|(from, to)| (from - shift, to - shift)).collect();
+    let mut placer = Placer {
+        list,
+        managed,
+        request,
+        main,
+        shift,
+        known_from,
+        path: String::new(),
+        packed: false,
+        latest: None,
+        before: None,
+        reloading: false,
+        open_lines: 0,
+        open_until: None,
+    };
+    for (at, piece) in chosen.iter().enumerate().rev() {
+        let from = if at + 1 == chosen.len() { offset } else { 0 };
+        let limit = if request.count_all { u64::MAX } else { COUNTED };
+        let number = if piece.packing == Packing::Plain { count_lines(snapshot, &piece.path, from, limit) } else { Some(0) };
+        placer.path.clone_from(&piece.path);
+        placer.packed = piece.packing != Packing::Plain;
+        placer.latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);
+        let scan = Scan::new(grammar, request.zone, &spans, &mut placer, from, number.map(|n| n + 1));
+        if let Err(words) = scan.run(snapshot, piece) {
+            remarks.push(words);
         }
-        boot.clone_from(&entry.boot);
-        if !entry.from_manager {
-            daemon_line(&mut list, entry, time, kind, reloading);
-            continue;
-        }
-        let current = |list: &mut Vec<Attempt>| list.iter().rposition(|a| a.ended.is_none());
-        match entry.message_id.as_str() {
-            id::STARTING => {
-                stopping = false;
-                let mut attempt = new_attempt(time, StartedBy::Manager);
-                attempt.outcome = Outcome::Starting;
-                attempt.invocation.clone_from(&entry.invocation);
-                list.push(attempt);
-            }
-            id::STARTED if entry.message.contains("was skipped") => {
-                let mut attempt = new_attempt(time, StartedBy::Manager);
-                attempt.outcome = Outcome::Refused;
-                attempt.ended = Some(time);
-                attempt.result = "condition".into();
-                attempt.failures.push(journal_failure(Code::ManagerDisabled, entry, Match::default()));
-                list.push(attempt);
-            }
-            id::STARTED => {
-                stopping = false;
-                match current(&mut list) {
-                    Some(at) if list[at].outcome == Outcome::Starting => {
-                        list[at].outcome = Outcome::Ready;
-                        list[at].ready = Some(time);
-                    }
-                    _ => {
-                        let mut attempt = new_attempt(time, StartedBy::Manager);
-                        attempt.outcome = Outcome::Ready;
-                        attempt.ready = Some(time);
-                        attempt.invocation.clone_from(&entry.invocation);
-                        list.push(attempt);
-                    }
-                }
-            }
-            id::START_FAILED => {
-                let at = list.iter().rposition(|a| a.outcome == Outcome::Starting || a.invocation == entry.invocation && !entry.invocation.is_empty());
-                match at {
-                    Some(at) if list[at].outcome != Outcome::Ready && list[at].result != "start-limit-hit" => {
-                        list[at].outcome = Outcome::Failed;
-                        list[at].ended = Some(time);
-                    }
-                    _ => {
-                        let dependency = entry.result == "dependency" || entry.message.contains("Dependency failed");
-                        let mut attempt = new_attempt(time, StartedBy::Manager);
-                        attempt.outcome = Outcome::Refused;
-                        attempt.ended = Some(time);
-                        attempt.result = if dependency { "dependency".into() } else { "start-limit-hit".to_owned() };
-                        let code = if dependency { Code::DependencyDown } else { Code::ManagerGaveUp };
-                        attempt.failures.push(journal_failure(code, entry, Match::default()));
-                        list.push(attempt);
-                    }
-                }
-            }
-            id::EXITED => {
-                if let Some(at) = current(&mut list) {
-                    let main = entry.message.contains("Main process exited");
-                    if main || list[at].outcome == Outcome::Starting {
-                        list[at].exit.clone_from(&entry.exit);
-                        if list[at].outcome == Outcome::Ready && main {
-                            list[at].ended = Some(time);
-                            list[at].afterwards = Some(if stopping {
-                                Afterwards::Stopped
-                            } else if entry.exit.starts_with("killed") {
-                                Afterwards::Killed
-                            } else {
-                                Afterwards::Crashed
-                            });
-                        }
-                    }
-                }
-            }
-            id::UNIT_FAILED => {
-                if entry.result == "start-limit-hit" || entry.message.contains("start-limit-hit") {
-                    if list.last().is_none_or(|a| a.ended.is_some() && a.outcome != Outcome::Failed)
-                        || list.last().is_some_and(|a| a.ended.is_some_and(|e| time - e > 60_000_000))
-                    {
-                        continue;
-                    }
-                    continue;
-                }
-                if let Some(last) = list.last_mut() {
-                    let word = if entry.result.is_empty() { entry.message.rsplit('\'').nth(1).unwrap_or_default().to_owned() } else { entry.result.clone() };
-                    last.result = word;
-                    if last.ready.is_some() && last.afterwards.is_none() {
-                        last.afterwards = Some(if stopping { Afterwards::Stopped } else { Afterwards::Crashed });
-                        last.ended.get_or_insert(time);
-                    }
-                }
-            }
-            id::STOPPING => {
-                stopping = true;
-                if let Some(at) = current(&mut list)
-                    && list[at].outcome == Outcome::Starting
-                {
-                    list[at].outcome = Outcome::Stopped;
-                }
-            }
-            id::STOPPED | id::DEACTIVATED => {
-                if let Some(at) = current(&mut list) {
-                    list[at].ended = Some(time);
-                    match list[at].outcome {
-                        Outcome::Ready => {
-                            list[at].afterwards.get_or_insert(Afterwards::Stopped);
-                        }
-                        Outcome::Starting => list[at].outcome = Outcome::Stopped,
-                        _ => {}
-                    }
-                }
-            }
-            id::RELOADING => reloading = true,
-            id::RELOADED => reloading = false,
-            id::RESTARTING => {}
-            _ => manager_words(&mut list, entry, time),
-        }
-    }
-    list
-}
-
-/// Lines of the manager without an identity of their own.
-fn manager_words(list: &mut Vec<Attempt>, entry: &JournalEntry, time: i64) {
-    let message = entry.message.as_str();
-    if message.contains("Start request repeated too quickly") {
-        let mut attempt = new_attempt(time, StartedBy::Manager);
-        attempt.outcome = Outcome::Refused;
-        attempt.ended = Some(time);
-        attempt.result = "start-limit-hit".into();
-        attempt.failures.push(journal_failure(Code::ManagerGaveUp, entry, Match::default()));
-        list.push(attempt);
-    } else if message.contains("operation timed out") {
-        if let Some(last) = list.last_mut() {
-            last.failures.push(journal_failure(Code::StartTimeout, entry, Match::default()));
-        }
-    } else if let Some(found) = crate::manager::catalogue().recognise(message)
-        && let (Some(code), Some(last)) = (found.code, list.last_mut())
-    {
-        last.failures.push(journal_failure(code, entry, found));
     }
 }
 
-fn journal_failure(code: Code, entry: &JournalEntry, found: Match) -> Failure {
-    let text = entry.message.trim().to_owned();
-    Failure { code, file: "journal".into(), line: None, time: i64::try_from(entry.time).ok(), text, found }
+/// The span of time in which lines belong to an attempt of the manager's.
+fn span(attempt: &Attempt, request: &Request) -> (i64, i64) {
+    let window = request.kind.grammar().window();
+    let until = match (attempt.outcome, attempt.ready.or(attempt.started)) {
+        (_, Some(up)) => up.max(attempt.began) + window,
+        _ => attempt.ended.unwrap_or(attempt.began + 900_000_000) + 1_000_000,
+    };
+    (attempt.began - 1_000_000, until)
 }
 
-fn daemon_line(list: &mut [Attempt], entry: &JournalEntry, time: i64, kind: &dyn Kind, reloading: bool) {
-    if reloading {
-        return;
+/// Which pieces are read, newest first, and from where in the oldest of them.
+fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, known: &[Attempt], shift: i64) -> (Vec<Piece>, u64) {
+    if request.most >= WHOLE {
+        return (all, 0);
     }
-    let by_identity = list.iter().rposition(|a| !a.invocation.is_empty() && a.invocation == entry.invocation);
-    let Some(at) = by_identity.or(list.len().checked_sub(1)) else { return };
-    let attempt = &mut list[at];
-    if let Some(ready) = attempt.ready {
-        // What a run says long after its start is not about the start.
-        if time - ready > 5_000_000 && kind.catalogue().recognise(&entry.message).is_none() {
-            return;
-        }
-    }
-    let part = attempt.logs.iter().any(|l| l.file == "journal");
-    if !part {
-        attempt.logs.push(LogPart { file: "journal".into(), first_line: None, last_line: None, first_byte: None, last_byte: None });
-    }
-    for line in entry.message.lines() {
-        note_line(attempt, kind, line, "journal", None, Some(time), entry.priority <= 4);
-    }
-}
-
-/// One line of the daemon's: a known failure, harmless, or notable and unexplained.
-fn note_line(attempt: &mut Attempt, kind: &dyn Kind, text: &str, file: &str, line: Option<u32>, time: Option<i64>, notable: bool) {
-    let text = text.trim();
-    if text.is_empty() {
-        return;
-    }
-    // The reason of a two-line failure stands in the second line; where no rule knows that one, the first one's word holds.
-    let open = attempt.failures.pop_if(|f| f.found.continues && f.file == file);
-    // A described program has no words of its own: what the loader or a runtime says is the more exact.
-    let own = || kind.catalogue().recognise(text);
-    let general = || super::general().recognise(text);
-    let mut told = if kind.profile().programs.is_empty() { general().or_else(own) } else { own().or_else(general) };
-    if let Some(head) = open {
-        if let Some(more) = told.take_if(|m| m.continues) {
-            let (code, mut found) = (more.code.unwrap_or(head.code), more);
-            found.objects.extend(head.found.objects);
-            attempt.failures.push(Failure { code, text: format!("{} {text}", head.text), found, ..head });
-            return;
-        }
-        if told.is_none() && of_a_trace(text) {
-            attempt.failures.push(head);
-            return;
-        }
-        let second = told.take_if(|m| m.code.is_some() && !m.aftermath);
-        let shown = if told.is_none() { format!("{} {text}", head.text) } else { head.text.clone() };
-        let mut found = second.unwrap_or_else(|| Match { continues: false, objects: Vec::new(), ..head.found.clone() });
-        found.objects.extend(head.found.objects);
-        let code = found.code.unwrap_or(head.code);
-        attempt.failures.push(Failure { code, text: shown, found, ..head });
-        if told.is_none() {
-            return;
-        }
-    }
-    match told {
-        Some(found) if found.harmless => attempt.harmless += 1,
-        Some(found) => {
-            let Some(code) = found.code else { return };
-            attempt.failures.push(Failure { code, file: file.into(), line, time, text: text.to_owned(), found });
-        }
-        None if notable => {
-            attempt.unexplained.push(Failure { code: Code::Unknown, file: file.into(), line, time, text: text.to_owned(), found: Match::default() });
-        }
-        None => {}
-    }
-}
-
-/// A line of a stack trace, between what failed and why.
-fn of_a_trace(text: &str) -> bool {
-    let first = text.split([':', ' ']).next().unwrap_or_default();
-    text.starts_with("at ") || text.starts_with("... ") || text.starts_with("Caused by:") || first.ends_with("Exception") || first.ends_with("Error")
-}
-
-/// Lines of a file, oldest first, given to the attempts they belong to; runs that no manager started are found here.
-fn from_file(snapshot: &Snapshot, request: &Request, path: &str, main: bool, list: &mut Vec<Attempt>) {
-    let Look::Seen(status) = snapshot.stat(path) else { return };
-    let oldest = list.iter().map(|a| a.began).min();
-    let wanted = list.iter().rev().take(request.most.max(1)).map(|a| a.began).min();
-    let since = if request.most < 50 { wanted.or(oldest) } else { None };
-    let budget: u64 = if request.most < 50 { 32 << 20 } else { u64::MAX };
-    let mut lines = Vec::new();
-    let mut marks = 0;
-    for line in Tail::new(snapshot, path, status.size, budget) {
-        let head = request.kind.grammar().head(&line.text, request.zone);
-        let time = head.as_ref().map(|h| h.time);
-        if let (Some(time), Some(since)) = (time, since)
-            && time < since - 2_000_000
-        {
-            break;
-        }
-        let mark = head.as_ref().and_then(|_| request.kind.grammar().mark(&line.text));
-        lines.push((line, head, mark));
-        if list.is_empty() && matches!(mark, Some(Mark::Begin)) {
-            marks += 1;
-            if marks >= request.most {
+    let grammar = request.kind.grammar();
+    let mut chosen = Vec::new();
+    if !known.is_empty() {
+        let since = known.iter().rev().take(request.most.max(1)).map(|a| a.began).min().unwrap_or(0) - 5_000_000 - shift;
+        for piece in all {
+            // A predecessor that was last written before is of older attempts alone.
+            if !chosen.is_empty() && piece.modified > 0 && (piece.modified + 2) * 1_000_000 < since {
                 break;
             }
+            if piece.packing != Packing::Plain {
+                chosen.push(piece);
+                continue;
+            }
+            let offset = offset_of_time(snapshot, &piece, grammar, request.zone, since);
+            chosen.push(piece);
+            if offset > 0 {
+                return (chosen, offset);
+            }
         }
-        if lines.len() > 4_000_000 {
-            break;
+        return (chosen, 0);
+    }
+    let mut wanted = request.most.max(1);
+    for piece in all {
+        if piece.packing != Packing::Plain {
+            // What is packed cannot be read from its end; it is read whole, and its attempts are counted afterwards.
+            chosen.push(piece);
+            wanted = wanted.saturating_sub(1);
+            if wanted == 0 {
+                break;
+            }
+            continue;
+        }
+        let begins = |line: &str, earlier: Option<&str>| is_begin(request, line, earlier);
+        match last_begins(snapshot, &piece, grammar, begins, wanted) {
+            Start::At(offset) => {
+                chosen.push(piece);
+                return (chosen, offset);
+            }
+            Start::Before(left) => {
+                chosen.push(piece);
+                wanted = left;
+            }
         }
     }
-    let Some(first) = lines.last() else { return };
-    let limit = if request.count_all { u64::MAX } else { 256 << 20 };
-    let mut number = count_lines(snapshot, path, first.0.start, limit);
-    let managed = list.len();
-    let mut reloading = false;
-    for (line, head, mark) in lines.into_iter().rev() {
-        if let Some(n) = &mut number {
-            *n += 1;
+    (chosen, 0)
+}
+
+/// Whether a line with a mark begins an attempt; `earlier` is the line with the mark before it.
+fn is_begin(request: &Request, line: &str, earlier: Option<&str>) -> bool {
+    let grammar = request.kind.grammar();
+    let around = Around { latest: Some(i64::MAX / 4), ..Around::zone(request.zone) };
+    let Some(head) = grammar.head(line, around).filter(|h| is_ours(request, h)) else { return false };
+    let mark_of = |l: &str| grammar.mark(l);
+    let reload = earlier.is_some_and(|e| mark_of(e) == Some(Mark::Reload));
+    match mark_of(line) {
+        Some(Mark::Begin) => !reload,
+        Some(Mark::Ready) => !grammar.tells_begin() && !reload,
+        // Several lines of one failure are one attempt.
+        Some(Mark::Fail) => {
+            let same = |e: &str| mark_of(e) == Some(Mark::Fail) && grammar.head(e, around).is_some_and(|h| h.pid == head.pid && head.time - h.time < 5_000_000);
+            !earlier.is_some_and(same) && !earlier.is_some_and(|e| mark_of(e) == Some(Mark::Begin))
         }
-        let time = head.as_ref().map(|h| h.time);
-        match mark {
-            Some(Mark::Reload) => {
-                reloading = true;
-                continue;
-            }
-            // Some daemons say at a reload what they say at a start.
-            Some(Mark::Begin) if reloading => continue,
-            Some(Mark::Ready) if reloading => {
-                reloading = false;
-                continue;
-            }
-            Some(_) => reloading = false,
-            None => {}
-        }
-        place_line(list, managed, request, path, main, &line.text, number, (line.start, line.end), time, head.map(|h| (h.level, h.length)), mark);
+        _ => false,
     }
 }
 
-#[expect(clippy::too_many_arguments, reason = "one line with everything that is known of it")]
-fn place_line(
-    list: &mut Vec<Attempt>,
+/// Whether a line was written by the daemon itself, and not by a client's hand or another program.
+fn is_ours(request: &Request, head: &Head) -> bool {
+    if head.of_client {
+        return false;
+    }
+    let Some(program) = &head.program else { return true };
+    let unit = request.unit.map(|u| u.trim_end_matches(".service"));
+    request.kind.runs(program) || Some(program.as_str()) == unit || request.kind.name() == program
+}
+
+/// Gives lines to attempts.
+struct Placer<'p, 'r> {
+    list: &'p mut Vec<Attempt>,
+    /// How many of them the manager told of.
     managed: usize,
-    request: &Request,
-    path: &str,
+    request: &'r Request<'r>,
     main: bool,
-    text: &str,
-    number: Option<u32>,
-    bytes: (u64, u64),
-    time: Option<i64>,
-    head: Option<(String, usize)>,
-    mark: Option<Mark>,
-) {
-    // Stamps of a second: an attempt's first lines may carry a time up to a second before its begin.
-    let fits = |a: &Attempt, t: i64| {
-        let until = match a.outcome {
-            Outcome::Ready => a.ready.unwrap_or(a.began).max(a.began) + request.kind.grammar().window(),
-            _ => a.ended.unwrap_or(i64::MAX - 2_000_000) + 1_000_000,
+    /// What is added to the stamps, in microseconds.
+    shift: i64,
+    /// The manager's record begins here.
+    known_from: Option<i64>,
+    path: String,
+    packed: bool,
+    latest: Option<i64>,
+    before: Option<i64>,
+    reloading: bool,
+    open_lines: u32,
+    open_until: Option<i64>,
+}
+
+impl Taker for Placer<'_, '_> {
+    fn line(&mut self, line: Line) {
+        self.open_lines = self.open_lines.saturating_sub(1);
+        let text = String::from_utf8_lossy(line.bytes);
+        let around = Around { zone: self.request.zone, before: self.before, latest: self.latest };
+        let head = self.request.kind.grammar().head(&text, around);
+        if let Some(head) = &head {
+            self.before = Some(head.time);
+            if head.program.is_some() && !is_ours(self.request, head) {
+                return;
+            }
+        }
+        let time = head.as_ref().map(|h| h.time + self.shift);
+        if let (Some(time), Some(until)) = (time, self.open_until)
+            && time > until
+        {
+            self.open_lines = 0;
+        }
+        let ours = head.as_ref().is_some_and(|h| is_ours(self.request, h));
+        let body = head.as_ref().map_or(text.as_ref(), |h| h.body.as_deref().unwrap_or_else(|| text.get(h.length..).unwrap_or(&text)));
+        let mark = ours.then(|| self.request.kind.grammar().mark(body)).flatten();
+        match mark {
+            Some(Mark::Reload) => {
+                self.reloading = true;
+                return;
+            }
+            // Some daemons say at a reload what they say at a start.
+            Some(Mark::Begin) if self.reloading => return,
+            Some(Mark::Ready) if self.reloading => {
+                self.reloading = false;
+                return;
+            }
+            Some(_) => self.reloading = false,
+            None => {}
+        }
+        if let Some(at) = self.attempt_of(body, time, head.as_ref(), mark) {
+            self.put(at, &line, body, time, head.as_ref());
+        }
+        self.open(mark, time);
+    }
+
+    fn wants_more(&self) -> bool {
+        self.open_lines > 0
+    }
+}
+
+impl Placer<'_, '_> {
+    /// After a mark the lines that follow are wanted for a while.
+    fn open(&mut self, mark: Option<Mark>, time: Option<i64>) {
+        let Some(mark) = mark else { return };
+        let after = |micros: i64| time.map(|t| t + micros);
+        (self.open_lines, self.open_until) = match mark {
+            Mark::Begin => (START_LINES, after(900_000_000)),
+            Mark::Ready => (START_LINES, after(self.request.kind.grammar().window())),
+            Mark::Fail | Mark::Crash => (400, after(5_000_000)),
+            Mark::Stop => (100, after(5_000_000)),
+            Mark::Reload => (0, None),
         };
-        t >= a.began - slack(t) && t <= until
-    };
-    // Where several attempts of one second could have said it, the one of which the journal has the same words did.
-    let body = head.as_ref().and_then(|(_, length)| text.get(*length..)).unwrap_or(text).trim();
-    let known = time.and_then(|t| {
-        let managed = &list[..managed.min(list.len())];
-        let same = |a: &Attempt| a.failures.iter().any(|f| f.file == "journal" && f.text.contains(body));
-        managed.iter().rposition(|a| fits(a, t) && same(a)).or_else(|| managed.iter().rposition(|a| fits(a, t)))
-    });
-    let at = match (known, mark, time) {
-        (Some(at), ..) => Some(at),
-        (None, Some(Mark::Begin), Some(t)) => {
-            list.push(hand(t, Outcome::Starting, request));
-            Some(list.len() - 1)
+    }
+
+    fn fits(&self, attempt: &Attempt, time: i64) -> bool {
+        let (_, until) = span(attempt, self.request);
+        time >= attempt.began - slack(time) && time <= until
+    }
+
+    /// A start beside the manager's, or one of before its record begins.
+    fn beside(&self, began: i64, outcome: Outcome, pid: Option<u32>) -> Attempt {
+        let covered = self.known_from.is_some_and(|from| began >= from);
+        let by = if self.request.unit.is_some() && covered { StartedBy::Hand } else { StartedBy::Unknown };
+        let mut attempt = Attempt::new(began, by, outcome);
+        attempt.pid = pid;
+        if outcome == Outcome::Ready {
+            attempt.ready = Some(began);
         }
-        (None, Some(Mark::Ready), Some(t)) => {
-            let open = list.len().checked_sub(1).filter(|&at| at >= managed && list[at].outcome == Outcome::Starting);
-            let at = open.unwrap_or_else(|| {
-                list.push(hand(t, Outcome::Ready, request));
-                list.len() - 1
-            });
-            list[at].outcome = Outcome::Ready;
-            list[at].ready = Some(t);
-            Some(at)
+        attempt
+    }
+
+    fn push(&mut self, attempt: Attempt) -> usize {
+        self.list.push(attempt);
+        self.list.len() - 1
+    }
+
+    /// The last attempt that only the logs tell of.
+    fn last_told(&self) -> Option<usize> {
+        self.list.len().checked_sub(1).filter(|&at| at >= self.managed)
+    }
+
+    /// An attempt of the manager's whose run goes on at that moment.
+    fn running_at(&self, time: i64) -> Option<usize> {
+        let runs = |a: &Attempt| a.outcome != Outcome::Refused && a.began - slack(time) <= time && a.ended.is_none_or(|e| time <= e + 1_000_000) && !a.lost;
+        self.list[..self.managed].iter().rposition(runs)
+    }
+
+    fn attempt_of(&mut self, body: &str, time: Option<i64>, head: Option<&Head>, mark: Option<Mark>) -> Option<usize> {
+        let pid = head.and_then(|h| h.pid);
+        // Where several attempts of one second could have said it, the one of which the journal has the same words did.
+        let known = time.and_then(|t| {
+            let managed = &self.list[..self.managed.min(self.list.len())];
+            let words = body.trim();
+            let same = |a: &Attempt| a.failures.iter().any(|f| f.file == "journal" && f.text.contains(words));
+            managed.iter().rposition(|a| self.fits(a, t) && same(a)).or_else(|| managed.iter().rposition(|a| self.fits(a, t) && a.outcome != Outcome::Refused))
+        });
+        if let Some(at) = known {
+            self.note_mark(at, mark, time);
+            return Some(at);
         }
-        (None, Some(Mark::Stop), Some(t)) => {
-            if let Some(last) = list.last_mut().filter(|a| a.ended.is_none() && a.began <= t) {
-                last.ended = Some(t);
-                if last.outcome == Outcome::Ready {
-                    last.afterwards.get_or_insert(Afterwards::Stopped);
-                } else if last.outcome == Outcome::Starting {
-                    // The words of a stop end most failed starts, too.
-                    let failed = last.failures.iter().any(|f| !f.found.aftermath);
-                    last.outcome = if failed { Outcome::Failed } else { Outcome::Stopped };
-                }
+        let Some(time) = time else {
+            // A line without a stamp goes with the one before it.
+            return self.last_told().filter(|&at| matches!(self.list[at].outcome, Outcome::Starting | Outcome::Failed));
+        };
+        match mark {
+            Some(Mark::Begin) => {
+                let mut attempt = self.beside(time, Outcome::Starting, pid);
+                attempt.saw_begin = true;
+                Some(self.push(attempt))
             }
-            None
+            Some(Mark::Ready) => self.became_ready(time, pid),
+            Some(Mark::Stop) => {
+                self.stopped(time);
+                None
+            }
+            Some(Mark::Crash) => self.crashed(time),
+            _ => self.goes_on(body, time, head, mark),
         }
-        (None, _, Some(t)) => {
-            let last = list.len().checked_sub(1).filter(|&at| at >= managed);
-            let open = last.filter(|&at| match list[at].outcome {
-                Outcome::Starting => true,
-                Outcome::Failed => list[at].ended.is_some_and(|e| t - e <= 5_000_000),
+    }
+
+    /// A mark of an attempt that the manager told of.
+    fn note_mark(&mut self, at: usize, mark: Option<Mark>, time: Option<i64>) {
+        let reports = self.request.reports_ready;
+        let attempt = &mut self.list[at];
+        match mark {
+            Some(Mark::Begin) => attempt.saw_begin = true,
+            Some(Mark::Ready) if attempt.outcome == Outcome::Starting && !reports => {
+                attempt.ready = time.map(|t| t.max(attempt.began));
+                attempt.outcome = Outcome::Ready;
+            }
+            _ => {}
+        }
+    }
+
+    fn became_ready(&mut self, time: i64, pid: Option<u32>) -> Option<usize> {
+        let starting = self.last_told().filter(|&at| self.list[at].outcome == Outcome::Starting && self.list[at].is_open());
+        if let Some(at) = starting {
+            self.list[at].outcome = Outcome::Ready;
+            self.list[at].ready = Some(time);
+            return Some(at);
+        }
+        // A daemon that says it again within one run, such as after it recovered from a worker's crash.
+        let told = self.last_told().filter(|&at| self.list[at].outcome == Outcome::Ready && self.list[at].is_open());
+        if told.is_some_and(|at| pid.is_some() && self.list[at].pid == pid) {
+            return None;
+        }
+        if let Some(at) = self.running_at(time) {
+            self.note_mark(at, Some(Mark::Ready), Some(time));
+            return None;
+        }
+        let attempt = self.beside(time, Outcome::Ready, pid);
+        Some(self.push(attempt))
+    }
+
+    fn stopped(&mut self, time: i64) {
+        let Some(at) = self.last_told().filter(|&at| self.list[at].is_open() && self.list[at].began <= time) else { return };
+        let last = &mut self.list[at];
+        last.ended = Some(time);
+        match last.outcome {
+            Outcome::Ready => {
+                last.afterwards.get_or_insert(Afterwards::Stopped);
+            }
+            // The words of a stop end most failed starts, too.
+            Outcome::Starting => last.outcome = if last.is_explained() { Outcome::Failed } else { Outcome::Stopped },
+            _ => {}
+        }
+    }
+
+    fn crashed(&mut self, time: i64) -> Option<usize> {
+        let at = self.last_told().filter(|&at| self.list[at].is_open() && self.list[at].began <= time)?;
+        let last = &mut self.list[at];
+        last.ended = Some(time);
+        if last.outcome == Outcome::Ready {
+            last.afterwards = Some(Afterwards::Crashed);
+        } else {
+            last.outcome = Outcome::Failed;
+            let text = "it died by itself".to_owned();
+            last.failures.push(Failure { code: Code::Crashed, file: self.path.clone(), line: None, time: Some(time), text, found: Match::default() });
+        }
+        Some(at)
+    }
+
+    /// A line without a mark: of a start that goes on, of a failure that just happened, or the first word of one.
+    fn goes_on(&mut self, body: &str, time: i64, head: Option<&Head>, mark: Option<Mark>) -> Option<usize> {
+        let pid = head.and_then(|h| h.pid);
+        let open = self.last_told().filter(|&at| {
+            let last = &self.list[at];
+            let other = last.pid.is_some() && pid.is_some() && last.pid != pid;
+            match last.outcome {
+                Outcome::Starting => last.is_open(),
+                Outcome::Failed => !other && last.ended.is_some_and(|e| time - e <= 5_000_000),
+                Outcome::Ready => last.is_open() && last.ready.is_some_and(|r| time - r <= self.request.kind.grammar().window()),
                 _ => false,
-            });
-            match open {
-                Some(at) => Some(at),
-                None => {
-                    let fatal = request.kind.catalogue().recognise(text).is_some_and(|m| m.code.is_some() && !m.harmless && !m.aftermath);
-                    let starts = fatal
-                        && main
-                        && request.unit.is_none_or(|_| request.most >= 50)
-                        && head.as_ref().is_some_and(|(l, _)| matches!(l.as_str(), "emerg" | "fatal" | "alert" | "critical"));
-                    if starts {
-                        list.push(hand(t, Outcome::Failed, request));
-                        Some(list.len() - 1)
-                    } else {
-                        None
-                    }
-                }
             }
+        });
+        if open.is_some() {
+            return open;
         }
-        (None, _, None) => list.len().checked_sub(1).filter(|&at| at >= managed && matches!(list[at].outcome, Outcome::Starting | Outcome::Failed)),
-    };
-    let Some(at) = at else { return };
-    let attempt = &mut list[at];
-    match attempt.logs.iter_mut().find(|l| l.file == path) {
-        Some(part) => {
-            part.last_line = number;
-            part.last_byte = Some(bytes.1);
+        let fatal = head.is_some_and(|h| matches!(h.level.as_str(), "emerg" | "fatal" | "alert" | "critical"));
+        if !self.main || !(fatal || mark == Some(Mark::Fail)) {
+            return None;
         }
-        None => attempt.logs.push(LogPart { file: path.into(), first_line: number, last_line: number, first_byte: Some(bytes.0), last_byte: Some(bytes.1) }),
+        let found = self.request.kind.catalogue().recognise(body).filter(|m| !m.harmless && !m.aftermath)?;
+        let code = found.code?;
+        // Beside the manager's record a refused configuration is more likely a check by hand than a start.
+        let covered = self.known_from.is_some_and(|from| time >= from);
+        if covered && crate::finding::stage_of(code) < crate::finding::stage::BIND {
+            return None;
+        }
+        let attempt = self.beside(time, Outcome::Failed, pid);
+        Some(self.push(attempt))
     }
-    if attempt.outcome == Outcome::Failed
-        && let Some(t) = time
-    {
-        attempt.ended = Some(attempt.ended.unwrap_or(t).max(t));
+
+    fn put(&mut self, at: usize, line: &Line, body: &str, time: Option<i64>, head: Option<&Head>) {
+        let bytes = (!self.packed).then_some((line.start, line.end));
+        let attempt = &mut self.list[at];
+        match attempt.logs.iter_mut().find(|l| l.file == self.path) {
+            Some(part) => {
+                part.last_line = line.number;
+                part.last_byte = bytes.map(|b| b.1);
+            }
+            None => attempt.logs.push(LogPart {
+                file: self.path.clone(),
+                first_line: line.number,
+                last_line: line.number,
+                first_byte: bytes.map(|b| b.0),
+                last_byte: bytes.map(|b| b.1),
+            }),
+        }
+        if attempt.outcome == Outcome::Failed
+            && let Some(t) = time
+        {
+            attempt.ended = Some(attempt.ended.unwrap_or(t).max(t));
+        }
+        let level = head.map_or("", |h| h.level.as_str());
+        let notable = ["emerg", "alert", "crit", "error", "fatal", "panic", "severe"].iter().any(|l| level.ends_with(l));
+        words::note(attempt, self.request.kind, body, At { file: &self.path, line: line.number, time }, notable);
     }
-    let (level, length) = head.unwrap_or_default();
-    let notable = ["emerg", "alert", "crit", "error", "fatal", "panic"].iter().any(|l| level.ends_with(l));
-    let body = text.get(length..).unwrap_or(text);
-    note_line(attempt, request.kind, if length == 0 { text } else { body }, path, number, time, notable);
 }
 
 /// How far before its begin a line of an attempt may be stamped: a stamp of whole seconds was cut, a finer one is right but for
@@ -600,18 +512,8 @@ fn slack(time: i64) -> i64 {
     if time % 1_000_000 == 0 { 1_000_000 } else { 50_000 }
 }
 
-fn hand(began: i64, outcome: Outcome, request: &Request) -> Attempt {
-    let by = if request.unit.is_some() { StartedBy::Hand } else { StartedBy::Unknown };
-    let mut attempt = new_attempt(began, by);
-    attempt.outcome = outcome;
-    if outcome == Outcome::Ready {
-        attempt.ready = Some(began);
-    }
-    attempt
-}
-
-/// First causes before aftermath; doubles of the journal and the file are one.
-fn settle(attempt: &mut Attempt) {
+/// First causes before aftermath; doubles of the journal and the file are one. Then what the exit and the words say of the end.
+fn settle(attempt: &mut Attempt, request: &Request) {
     attempt.failures.sort_by_key(|f| (f.found.aftermath, f.time));
     let mut seen: Vec<(Code, String)> = Vec::new();
     attempt.failures.retain(|f| {
@@ -623,12 +525,14 @@ fn settle(attempt: &mut Attempt) {
         }
         new
     });
-    if attempt.outcome == Outcome::Starting && !attempt.failures.is_empty() && attempt.ended.is_some() {
+    settle_started(attempt, request);
+    if attempt.outcome == Outcome::Starting && attempt.is_explained() && attempt.ended.is_some() {
         attempt.outcome = Outcome::Failed;
     }
     let timed_out = attempt.failures.iter().any(|f| f.code == Code::StartTimeout);
     let killed = attempt.exit.starts_with("killed") || attempt.exit.starts_with("dumped") || matches!(attempt.result.as_str(), "signal" | "core-dump");
-    if attempt.outcome == Outcome::Failed && killed && !timed_out {
+    let short = attempt.failures.iter().any(|f| f.code == Code::MemoryShort);
+    if attempt.outcome == Outcome::Failed && killed && !timed_out && !short {
         let signal = attempt.exit.rsplit('/').next().unwrap_or_default().to_owned();
         let stopped = matches!(signal.as_str(), "TERM" | "15" | "KILL" | "9" | "INT" | "2");
         if stopped {
@@ -648,23 +552,50 @@ fn settle(attempt: &mut Attempt) {
     }
 }
 
+/// The manager's "started" of a daemon that does not tell it when it is ready: whether it was, is told by its log and by how
+/// long it lived.
+fn settle_started(attempt: &mut Attempt, request: &Request) {
+    let Some(started) = attempt.started.filter(|_| attempt.outcome == Outcome::Starting) else { return };
+    let window = request.kind.grammar().window();
+    let silent = attempt.saw_begin && request.kind.grammar().tells_ready();
+    match attempt.ended {
+        Some(ended) => {
+            let ordered = attempt.ordered || attempt.afterwards == Some(Afterwards::Stopped) && attempt.exit.is_empty();
+            if ordered && silent {
+                attempt.outcome = Outcome::Stopped;
+                attempt.afterwards = None;
+            } else if !ordered && (silent || ended - started <= window.min(10_000_000)) {
+                attempt.outcome = Outcome::Failed;
+                attempt.afterwards = None;
+            } else {
+                attempt.outcome = Outcome::Ready;
+                attempt.ready = Some(started);
+            }
+        }
+        None if silent && attempt.is_explained() => {}
+        None => {
+            attempt.outcome = if silent { Outcome::Starting } else { Outcome::Ready };
+            attempt.ready = (!silent).then_some(started);
+        }
+    }
+}
+
 /// The newest attempt against what is true now.
 fn settle_last(list: &mut [Attempt], request: &Request) {
     let count = list.len();
     for (at, attempt) in list.iter_mut().enumerate() {
         let newest = at + 1 == count;
-        if attempt.outcome == Outcome::Ready && attempt.ended.is_none() && newest {
-            match request.running_since {
-                Some(Some(_)) | Some(None) => attempt.afterwards = Some(Afterwards::Running),
-                None => {}
+        if attempt.outcome == Outcome::Ready && attempt.is_open() && newest {
+            if request.running_since.is_some() {
+                attempt.afterwards = Some(Afterwards::Running);
             }
         } else if attempt.outcome == Outcome::Starting && attempt.ended.is_none() {
-            let failed = attempt.failures.iter().any(|f| !f.found.aftermath && f.code != Code::Unknown);
-            let over = !newest || request.running_since.is_none();
+            let failed = attempt.is_explained();
+            let over = !newest || request.running_since.is_none() || attempt.lost;
             if over && failed {
                 attempt.outcome = Outcome::Failed;
                 attempt.ended = attempt.failures.iter().filter_map(|f| f.time).max();
-            } else if !newest {
+            } else if !newest || attempt.lost {
                 attempt.outcome = Outcome::Unknown;
             }
         }

@@ -1,5 +1,7 @@
 //! How a kind's log lines begin, and which words mark the stages of a run. The data stand in the kind's folder.
 use super::catalogue::bytes_pattern;
+use aho_corasick::{AhoCorasick, packed};
+use jiff::Timestamp;
 use jiff::civil::DateTime;
 use jiff::fmt::strtime::BrokenDownTime;
 use jiff::tz::TimeZone;
@@ -12,6 +14,9 @@ pub struct Grammar {
     text: &'static str,
     parsed: OnceLock<Option<Parsed>>,
 }
+
+/// Heads that programs beside the daemon put before its lines.
+static GENERAL: OnceLock<Vec<HeadRule>> = OnceLock::new();
 
 #[derive(Deserialize)]
 struct Data {
@@ -30,6 +35,7 @@ struct HeadData {
 }
 
 #[derive(Default, Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Marks {
     #[serde(default)]
     begin: Vec<String>,
@@ -39,13 +45,32 @@ struct Marks {
     stop: Vec<String>,
     #[serde(default)]
     reload: Vec<String>,
+    /// Words of failures that stand alone, of starts that wrote no beginning.
+    #[serde(default)]
+    fail: Vec<String>,
+    /// Words of a run that died by itself.
+    #[serde(default)]
+    crash: Vec<String>,
     /// Seconds after the manager's word "started" in which a daemon that reports nothing to it is still coming up.
     window: Option<u32>,
 }
 
+struct HeadRule {
+    pattern: Regex,
+    time: String,
+    universal: bool,
+}
+
 struct Parsed {
-    heads: Vec<(Regex, String, bool)>,
+    heads: Vec<HeadRule>,
     marks: Marks,
+    finder: Option<Finder>,
+}
+
+/// Finds the next mark in a stretch of bytes.
+enum Finder {
+    Packed(packed::Searcher),
+    Automaton(AhoCorasick),
 }
 
 /// Head of a line, understood.
@@ -59,6 +84,12 @@ pub struct Head {
     pub pid: Option<u32>,
     /// Bytes of the head.
     pub length: usize,
+    /// The program, where something else than it wrote the line down.
+    pub program: Option<String>,
+    /// Whether the words after the head can be a client's.
+    pub of_client: bool,
+    /// The message, where the line is a structured record and not a head with a text behind it.
+    pub body: Option<String>,
 }
 
 /// What a line marks.
@@ -72,6 +103,54 @@ pub enum Mark {
     Stop,
     /// It reads its configuration anew.
     Reload,
+    /// A start failed, perhaps without having said that it began.
+    Fail,
+    /// A run died by itself.
+    Crash,
+}
+
+/// What is known of a line's surroundings when its stamp is read.
+#[derive(Clone, Copy, Debug)]
+pub struct Around<'z> {
+    /// Zone of the daemon's process.
+    pub zone: &'z TimeZone,
+    /// The stamp of the line before; at the change of the clocks it decides which of two hours is meant.
+    pub before: Option<i64>,
+    /// No line can be later than this: the last change of the file. It tells the year of stamps without one.
+    pub latest: Option<i64>,
+}
+
+impl<'z> Around<'z> {
+    /// Nothing but the zone.
+    pub fn zone(zone: &'z TimeZone) -> Self {
+        Self { zone, before: None, latest: None }
+    }
+}
+
+fn rules(heads: Vec<HeadData>) -> Option<Vec<HeadRule>> {
+    heads.into_iter().map(|h| Some(HeadRule { pattern: bytes_pattern(&h.pattern)?, time: h.time, universal: h.zone.as_deref() == Some("UTC") })).collect()
+}
+
+fn general() -> &'static [HeadRule] {
+    GENERAL.get_or_init(|| toml::from_str::<Data>(include_str!("heads.toml")).ok().and_then(|d| rules(d.head)).unwrap_or_default())
+}
+
+impl HeadRule {
+    fn read(&self, line: &str, around: Around) -> Option<Head> {
+        let universal = TimeZone::UTC;
+        let found = self.pattern.captures(line.as_bytes())?;
+        let group = |name: &str| found.name(name).and_then(|m| std::str::from_utf8(m.as_bytes()).ok());
+        let around = if self.universal { Around { zone: &universal, ..around } } else { around };
+        Some(Head {
+            time: parse_time(group("time")?, &self.time, around)?,
+            level: group("level").unwrap_or_default().to_ascii_lowercase(),
+            pid: group("pid").and_then(|p| p.parse().ok()),
+            length: found.get(0)?.end(),
+            program: group("program").map(|p| crate::path::name(p).to_owned()),
+            of_client: group("client").is_some_and(|c| !c.is_empty()),
+            body: None,
+        })
+    }
 }
 
 impl Grammar {
@@ -84,36 +163,39 @@ impl Grammar {
         self.parsed
             .get_or_init(|| {
                 let data: Data = toml::from_str(self.text).ok()?;
-                let heads =
-                    data.head.into_iter().map(|h| Some((bytes_pattern(&h.pattern)?, h.time, h.zone.as_deref() == Some("UTC")))).collect::<Option<_>>()?;
-                Some(Parsed { heads, marks: data.marks })
+                let finder = finder(&data.marks);
+                Some(Parsed { heads: rules(data.head)?, marks: data.marks, finder })
             })
             .as_ref()
     }
 
     /// Whether the data are well formed; held by a test.
     pub fn is_sound(&self) -> bool {
-        self.parsed().is_some()
+        self.parsed().is_some() && !general().is_empty()
     }
 
-    /// Understands the head of a line. `zone` is that of the daemon's process.
-    pub fn head(&self, line: &str, zone: &TimeZone) -> Option<Head> {
-        let universal = TimeZone::UTC;
-        self.parsed()?.heads.iter().find_map(|(pattern, format, utc)| {
-            let found = pattern.captures(line.as_bytes())?;
-            let group = |name: &str| found.name(name).and_then(|m| std::str::from_utf8(m.as_bytes()).ok());
-            Some(Head {
-                time: parse_time(group("time")?, format, if *utc { &universal } else { zone })?,
-                level: group("level").unwrap_or_default().to_ascii_lowercase(),
-                pid: group("pid").and_then(|p| p.parse().ok()),
-                length: found.get(0)?.end(),
-            })
-        })
+    /// Understands the head of a line.
+    pub fn head(&self, line: &str, around: Around) -> Option<Head> {
+        if line.starts_with('{') {
+            return structured(line, around);
+        }
+        let own = self.parsed()?.heads.iter().find_map(|rule| rule.read(line, around));
+        own.or_else(|| general().iter().find_map(|rule| rule.read(line, around)))
     }
 
     /// How long after the manager's word "started" lines still belong to the start, in microseconds.
     pub fn window(&self) -> i64 {
         i64::from(self.parsed().and_then(|p| p.marks.window).unwrap_or(3)) * 1_000_000
+    }
+
+    /// Whether its log says when a start is ready.
+    pub fn tells_ready(&self) -> bool {
+        self.parsed().is_some_and(|p| !p.marks.ready.is_empty())
+    }
+
+    /// Whether its log says when a start begins.
+    pub fn tells_begin(&self) -> bool {
+        self.parsed().is_some_and(|p| !p.marks.begin.is_empty())
     }
 
     /// What a line marks, if anything.
@@ -125,17 +207,111 @@ impl Grammar {
             () if holds(&marks.begin) => Some(Mark::Begin),
             () if holds(&marks.ready) => Some(Mark::Ready),
             () if holds(&marks.stop) => Some(Mark::Stop),
+            () if holds(&marks.crash) => Some(Mark::Crash),
+            () if holds(&marks.fail) => Some(Mark::Fail),
             () => None,
         }
     }
+
+    /// Where the next words of a mark stand in a stretch of bytes.
+    pub fn find_mark(&self, bytes: &[u8]) -> Option<usize> {
+        match self.parsed()?.finder.as_ref()? {
+            Finder::Packed(searcher) => searcher.find(bytes).map(|m| m.start()),
+            Finder::Automaton(automaton) => automaton.find(bytes).map(|m| m.start()),
+        }
+    }
+
+    /// The longest words of a mark, in bytes.
+    pub fn longest_mark(&self) -> usize {
+        self.parsed().map_or(0, |p| words_of(&p.marks).map(str::len).max().unwrap_or(0))
+    }
 }
 
-/// A stamp in a format of `strftime`; without a zone of its own it is in `zone`.
-fn parse_time(text: &str, format: &str, zone: &TimeZone) -> Option<i64> {
+fn words_of(marks: &Marks) -> impl Iterator<Item = &str> {
+    [&marks.begin, &marks.ready, &marks.stop, &marks.reload, &marks.fail, &marks.crash].into_iter().flatten().map(String::as_str)
+}
+
+fn finder(marks: &Marks) -> Option<Finder> {
+    let words: Vec<&str> = words_of(marks).collect();
+    if words.is_empty() {
+        return None;
+    }
+    let packed = packed::Config::new().builder().extend(&words).build().map(Finder::Packed);
+    packed.or_else(|| AhoCorasick::new(&words).ok().map(Finder::Automaton))
+}
+
+/// A record in JSON, one on a line: the keys are those that servers and log libraries use.
+fn structured(line: &str, around: Around) -> Option<Head> {
+    let record: serde_json::Map<String, serde_json::Value> = serde_json::from_str(line).ok()?;
+    let text = |keys: &[&str]| keys.iter().find_map(|k| record.get(*k)).and_then(|v| v.as_str()).map(str::to_owned);
+    let stamp = ["timestamp", "@timestamp", "time", "ts", "date"].iter().find_map(|k| record.get(*k))?;
+    let time = match stamp {
+        serde_json::Value::String(text) => written_time(text, around)?,
+        // Seconds or milliseconds since the epoch, told apart by their size.
+        number => {
+            let value = number.as_f64()?;
+            #[expect(clippy::cast_possible_truncation, reason = "stamps lie far within the range")]
+            let micros = if value > 1e11 { (value * 1e3) as i64 } else { (value * 1e6) as i64 };
+            micros
+        }
+    };
+    let body = text(&["message", "msg", "log", "event"])?;
+    let detail = text(&["detail", "error", "err"]).map(|d| format!(" {d}")).unwrap_or_default();
+    Some(Head {
+        time,
+        level: text(&["error_severity", "level", "severity", "lvl", "levelname"]).unwrap_or_default().to_ascii_lowercase(),
+        pid: record.get("pid").and_then(serde_json::Value::as_u64).and_then(|p| u32::try_from(p).ok()),
+        length: 0,
+        program: None,
+        of_client: ["remote_host", "client", "user"].iter().any(|k| record.contains_key(*k)),
+        body: Some(body + &detail),
+    })
+}
+
+/// A stamp as structured records write it.
+fn written_time(text: &str, around: Around) -> Option<i64> {
+    if let Ok(stamp) = text.parse::<Timestamp>() {
+        return Some(stamp.as_microsecond());
+    }
+    let (civil, zone) = text.rsplit_once(' ').filter(|(_, z)| z.bytes().all(|b| b.is_ascii_uppercase())).unwrap_or((text, ""));
+    let universal = TimeZone::UTC;
+    let around = if matches!(zone, "UTC" | "GMT") { Around { zone: &universal, ..around } } else { around };
+    place(civil.parse().ok()?, around)
+}
+
+/// A stamp in a format of `strftime`; without a zone of its own it is in that of the daemon.
+fn parse_time(text: &str, format: &str, around: Around) -> Option<i64> {
+    if !format.contains("%Y") && !format.contains("%y") {
+        return without_year(text, format, around);
+    }
     let parsed = BrokenDownTime::parse(format, text).ok()?;
     if let Ok(stamp) = parsed.to_timestamp() {
         return Some(stamp.as_microsecond());
     }
-    let civil: DateTime = parsed.to_datetime().ok()?;
-    Some(zone.to_timestamp(civil).ok()?.as_microsecond())
+    place(parsed.to_datetime().ok()?, around)
+}
+
+/// The year is the last one in which the line is not later than the file's last change.
+fn without_year(text: &str, format: &str, around: Around) -> Option<i64> {
+    const DAY: i64 = 86_400_000_000;
+    let latest = around.latest? + DAY;
+    let year = Timestamp::from_microsecond(latest).ok()?.to_zoned(around.zone.clone()).year();
+    let with = |year: i16| -> Option<i64> {
+        let parsed = BrokenDownTime::parse(format!("%Y {format}"), format!("{year} {text}")).ok()?;
+        place(parsed.to_datetime().ok()?, around)
+    };
+    with(year).filter(|t| *t <= latest).or_else(|| with(year - 1)).or_else(|| with(year))
+}
+
+/// A moment of the clock in a zone. Where the clock shows it twice, the line before decides: a log is in order of writing.
+fn place(civil: DateTime, around: Around) -> Option<i64> {
+    let ambiguous = around.zone.to_ambiguous_timestamp(civil);
+    let earlier = ambiguous.earlier().ok()?.as_microsecond();
+    if ambiguous.is_ambiguous()
+        && let (Some(before), Ok(later)) = (around.before, ambiguous.later())
+        && before > earlier + 1_000_000
+    {
+        return Some(later.as_microsecond());
+    }
+    Some(earlier)
 }

@@ -1,16 +1,22 @@
-//! Logs: the journal, files read from their end, start attempts put together from both, and failures recognised.
+//! Logs: the journal, files with their rotated predecessors, start attempts put together from both, and failures recognised.
+mod attempt;
 mod attempts;
 mod catalogue;
 mod grammar;
 pub mod journal;
+mod pieces;
+mod record;
+mod scan;
 mod tail;
+mod words;
 mod zone;
 
+pub use attempt::{Afterwards, Attempt, Failure, LogPart, Outcome, StartedBy};
 #[cfg(test)]
 pub(crate) use attempts::data_faults;
-pub use attempts::{Afterwards, Attempt, Attempts, Failure, LogPart, Outcome, Request as AttemptRequest, StartedBy, attempts};
+pub use attempts::{Attempts, Request as AttemptRequest, attempts};
 pub use catalogue::{Catalogue, Match, Rule};
-pub use grammar::{Grammar, Head, Mark};
+pub use grammar::{Around, Grammar, Head, Mark};
 pub use tail::{Tail, TailLine, count_lines};
 pub use zone::{format_time, host_zone, zone_named};
 

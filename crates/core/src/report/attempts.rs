@@ -88,6 +88,7 @@ pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Opti
     let request = AttemptRequest {
         kind,
         unit: service.unit_name(),
+        reports_ready: service.reports_ready(),
         files: &files,
         zone: &zone,
         most: if failed_only { most.max(1000) } else { most },

@@ -21,6 +21,7 @@ fn history(host: &TextHost, kind: &str, unit: bool, files: &[&str]) -> Vec<Attem
     let request = AttemptRequest {
         kind: crate::kinds::kind(kind).unwrap(),
         unit: unit.then_some("edge.service"),
+        reports_ready: true,
         files: &files,
         zone: &TimeZone::UTC,
         most: 100,

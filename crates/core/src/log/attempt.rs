@@ -1,0 +1,164 @@
+//! A start attempt: when it began, how it ended, what became of the run, and where all that is told.
+use super::Match;
+use crate::code::Code;
+
+/// How a start ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    /// It became ready.
+    Ready,
+    /// It ended with an error before it was ready.
+    Failed,
+    /// Somebody killed it before it was ready.
+    Killed,
+    /// Somebody stopped it before it was ready.
+    Stopped,
+    /// The manager did not even try.
+    Refused,
+    /// It is still at it.
+    Starting,
+    /// Nothing tells.
+    Unknown,
+}
+
+/// What became of a run that was ready.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Afterwards {
+    /// It runs.
+    Running,
+    /// It was stopped.
+    Stopped,
+    /// It was killed.
+    Killed,
+    /// It died by itself.
+    Crashed,
+}
+
+/// Who started it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum StartedBy {
+    /// The service manager.
+    Manager,
+    /// A person or a script, beside the manager.
+    Hand,
+    /// Nothing tells.
+    Unknown,
+}
+
+/// A stretch of a log that belongs to an attempt.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LogPart {
+    /// Path, or `journal`.
+    pub file: String,
+    /// First line, where it was counted.
+    pub first_line: Option<u32>,
+    /// Last line, where it was counted.
+    pub last_line: Option<u32>,
+    /// First byte; `None` for the journal and for compressed files.
+    pub first_byte: Option<u64>,
+    /// Byte behind the last; `None` for the journal and for compressed files.
+    pub last_byte: Option<u64>,
+}
+
+/// A line that tells of a failure.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Failure {
+    /// The cause.
+    pub code: Code,
+    /// Path, or `journal`.
+    pub file: String,
+    /// Line, where it was counted.
+    pub line: Option<u32>,
+    /// Microseconds since the epoch.
+    pub time: Option<i64>,
+    /// The text.
+    pub text: String,
+    /// Objects named in it.
+    pub found: Match,
+}
+
+impl Failure {
+    /// Whether it can be the cause: no mere consequence, and understood.
+    pub fn is_cause(&self) -> bool {
+        !self.found.aftermath && self.code != Code::Unknown
+    }
+}
+
+/// One start attempt.
+#[derive(Clone, Debug)]
+pub struct Attempt {
+    /// Microseconds since the epoch.
+    pub began: i64,
+    /// End of the run, or of the attempt where it never became ready.
+    pub ended: Option<i64>,
+    /// How the start ended.
+    pub outcome: Outcome,
+    /// When it was ready.
+    pub ready: Option<i64>,
+    /// What became of the run.
+    pub afterwards: Option<Afterwards>,
+    /// Who started it.
+    pub started_by: StartedBy,
+    /// Where it is told.
+    pub logs: Vec<LogPart>,
+    /// Failures, first cause first.
+    pub failures: Vec<Failure>,
+    /// Identity in the journal.
+    pub invocation: String,
+    /// The manager's word for how it ended: `exit-code`, `signal`, `timeout`, `start-limit-hit`, …
+    pub result: String,
+    /// Exit of the process that failed, as the manager tells it: `exited/1`, `killed/9`.
+    pub exit: String,
+    /// Every line of the daemon's that no rule knows, of notable severity.
+    pub unexplained: Vec<Failure>,
+    /// Warnings known to be harmless.
+    pub harmless: u32,
+    /// Process that wrote of it, where the lines tell.
+    pub pid: Option<u32>,
+    /// When the manager said "started" of a daemon that does not tell it when it is ready.
+    pub(super) started: Option<i64>,
+    /// Whether its log says that the start began.
+    pub(super) saw_begin: bool,
+    /// Whether somebody ordered its end.
+    pub(super) ordered: bool,
+    /// The host went down without a word while it ran.
+    pub(super) lost: bool,
+}
+
+impl Attempt {
+    pub(super) fn new(began: i64, started_by: StartedBy, outcome: Outcome) -> Self {
+        Self {
+            began,
+            ended: None,
+            outcome,
+            ready: None,
+            afterwards: None,
+            started_by,
+            logs: Vec::new(),
+            failures: Vec::new(),
+            invocation: String::new(),
+            result: String::new(),
+            exit: String::new(),
+            unexplained: Vec::new(),
+            harmless: 0,
+            pid: None,
+            started: None,
+            saw_begin: false,
+            ordered: false,
+            lost: false,
+        }
+    }
+
+    /// Whether it, or its run, is not over as far as is known.
+    pub(super) fn is_open(&self) -> bool {
+        self.ended.is_none() && !self.lost
+    }
+
+    /// Whether a failure that can be the cause was told.
+    pub(super) fn is_explained(&self) -> bool {
+        self.failures.iter().any(Failure::is_cause)
+    }
+}

@@ -1,0 +1,64 @@
+//! Lines of a daemon's into failures, harmless remarks, and what nobody knows.
+use super::{Attempt, Failure, Match};
+use crate::code::Code;
+use crate::kinds::Kind;
+
+/// Where a line stands.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct At<'l> {
+    pub(super) file: &'l str,
+    pub(super) line: Option<u32>,
+    pub(super) time: Option<i64>,
+}
+
+/// One line of the daemon's: a known failure, harmless, or notable and unexplained.
+pub(super) fn note(attempt: &mut Attempt, kind: &dyn Kind, text: &str, at: At, notable: bool) {
+    let text = text.trim();
+    if text.is_empty() {
+        return;
+    }
+    let failure = |code: Code, text: String, found: Match| Failure { code, file: at.file.into(), line: at.line, time: at.time, text, found };
+    // The reason of a two-line failure stands in the second line; where no rule knows that one, the first one's word holds.
+    let open = attempt.failures.pop_if(|f| f.found.continues && f.file == at.file);
+    // A described program has no words of its own: what the loader or a runtime says is the more exact.
+    let own = || kind.catalogue().recognise(text);
+    let general = || super::general().recognise(text);
+    let mut told = if kind.profile().programs.is_empty() { general().or_else(own) } else { own().or_else(general) };
+    if let Some(head) = open {
+        if let Some(more) = told.take_if(|m| m.continues) {
+            let (code, mut found) = (more.code.unwrap_or(head.code), more);
+            found.objects.extend(head.found.objects);
+            attempt.failures.push(Failure { code, text: format!("{} {text}", head.text), found, ..head });
+            return;
+        }
+        if told.is_none() && of_a_trace(text) {
+            attempt.failures.push(head);
+            return;
+        }
+        let second = told.take_if(|m| m.code.is_some() && !m.aftermath);
+        let shown = if told.is_none() { format!("{} {text}", head.text) } else { head.text.clone() };
+        let mut found = second.unwrap_or_else(|| Match { continues: false, objects: Vec::new(), ..head.found.clone() });
+        found.objects.extend(head.found.objects);
+        let code = found.code.unwrap_or(head.code);
+        attempt.failures.push(Failure { code, text: shown, found, ..head });
+        if told.is_none() {
+            return;
+        }
+    }
+    match told {
+        Some(found) if found.harmless => attempt.harmless += 1,
+        Some(found) => {
+            if let Some(code) = found.code {
+                attempt.failures.push(failure(code, text.to_owned(), found));
+            }
+        }
+        None if notable => attempt.unexplained.push(failure(Code::Unknown, text.to_owned(), Match::default())),
+        None => {}
+    }
+}
+
+/// A line of a stack trace, between what failed and why.
+fn of_a_trace(text: &str) -> bool {
+    let first = text.split([':', ' ']).next().unwrap_or_default();
+    text.starts_with("at ") || text.starts_with("... ") || text.starts_with("Caused by:") || first.ends_with("Exception") || first.ends_with("Error")
+}
