@@ -2,6 +2,7 @@
 mod bench;
 mod corpus;
 mod harvest;
+mod history;
 mod host;
 mod live;
 mod pictures;
@@ -20,8 +21,10 @@ fn main() -> ExitCode {
         ["corpus"] => program().and_then(|p| corpus::run(&p)),
         ["samples", only @ ..] => program().and_then(|p| samples::run(&p, only)),
         ["pictures"] => program().and_then(|p| pictures::run(&p)),
+        ["attempts"] => program().and_then(|p| history::run(&p, 1)),
+        ["attempts", seed] => seed.parse().map_err(|_| format!("{seed:?} is no number")).and_then(|seed| history::run(&program()?, seed)),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
-        _ => Err("chores: harvest KIND SOURCE_DIR, bench, corpus, samples [KIND…], live [NAME…], pictures".into()),
+        _ => Err("chores: attempts [SEED], harvest KIND SOURCE_DIR, bench, corpus, samples [KIND…], live [NAME…], pictures".into()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

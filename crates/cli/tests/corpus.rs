@@ -67,6 +67,7 @@ fn recognised(kind: &str, words: &str) -> String {
     let host = Words(all);
     let request = AttemptRequest {
         kind: jolly_core::kinds::kind(kind).unwrap(),
+        grammar: jolly_core::kinds::kind(kind).unwrap().grammar(),
         reports_ready: true,
         unit: Some("front.service"),
         files: &[],

@@ -11,6 +11,7 @@ fn all() -> Vec<(&'static str, Schema)> {
         ("ports", schema_for!(report::PortsReport)),
         ("lint", schema_for!(report::LintReport)),
         ("settings", schema_for!(report::SettingsReport)),
+        ("attempt-line", schema_for!(report::FollowedLine)),
         ("attempts", schema_for!(report::AttemptsReport)),
         ("fix", schema_for!(report::FixReport)),
         ("undo", schema_for!(report::UndoReport)),

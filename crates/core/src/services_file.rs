@@ -1,4 +1,5 @@
 //! The services file: services that the user describes, or corrects. Unknown keys are errors.
+use crate::log::OwnRules;
 use crate::net::{Listen, parse_listen};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -43,6 +44,20 @@ pub struct Described {
     pub log: Vec<String>,
     /// Format of the log: the name of a kind whose format it is.
     pub log_format: Option<String>,
+    /// How a line of the log begins, where no kind's format fits: a regular expression with the groups `time`, and `level` and
+    /// `pid` where there are any.
+    pub log_head: Option<String>,
+    /// Format of the group `time`, as for strftime.
+    pub log_time: Option<String>,
+    /// Words of its log when a start begins.
+    #[serde(default, deserialize_with = "one_or_many")]
+    pub log_begin: Vec<String>,
+    /// Words of its log when it is ready.
+    #[serde(default, deserialize_with = "one_or_many")]
+    pub log_ready: Vec<String>,
+    /// Words of its log when it is told to stop.
+    #[serde(default, deserialize_with = "one_or_many")]
+    pub log_stop: Vec<String>,
     /// Addresses: `ADDRESS:PORT`, `PORT` or `unix:PATH`.
     #[serde(default, deserialize_with = "one_or_many")]
     pub listen: Vec<String>,
@@ -79,6 +94,23 @@ fn one_or_many<'de, D: serde::Deserializer<'de>>(d: D) -> Result<Vec<String>, D:
 }
 
 impl Described {
+    /// What it says about the log beyond a kind's format; `None` where it says nothing.
+    ///
+    /// # Errors
+    /// A sentence when the expression or the time format cannot be used.
+    pub fn log_rules(&self) -> Result<Option<OwnRules>, String> {
+        let head = match (&self.log_head, &self.log_time) {
+            (Some(pattern), Some(time)) => Some((pattern.clone(), time.clone())),
+            (None, None) => None,
+            _ => return Err("log_head and log_time belong together".into()),
+        };
+        if head.is_none() && self.log_begin.is_empty() && self.log_ready.is_empty() && self.log_stop.is_empty() {
+            return Ok(None);
+        }
+        let rules = OwnRules { head, begin: self.log_begin.clone(), ready: self.log_ready.clone(), stop: self.log_stop.clone() };
+        rules.check().map(|()| Some(rules))
+    }
+
     /// The addresses it wants. Checked when the file was read.
     pub fn listens(&self) -> Vec<Listen> {
         self.listen.iter().filter_map(|l| parse_listen(l).ok()).collect()
@@ -102,6 +134,12 @@ pub fn parse(text: &str) -> Result<ServicesFile, String> {
             let known = crate::kinds::KINDS.iter().map(|k| k.name()).collect::<Vec<_>>().join(", ");
             return Err(format!("service {name}: {kind:?} is no kind, expected one of {known}"));
         }
+        if let Some(format) = &service.log_format
+            && crate::kinds::kind(format).is_none()
+        {
+            return Err(format!("service {name}: log_format {format:?} is no kind"));
+        }
+        service.log_rules().map_err(|e| format!("service {name}: {e}"))?;
         for listen in &service.listen {
             parse_listen(listen).map_err(|e| format!("service {name}: {e}"))?;
         }
@@ -131,5 +169,14 @@ mod tests {
         assert!(fault.contains("line 3") && fault.contains("prot"), "{fault}");
         assert!(parse("[service.x]\nkind = \"submarine\"\n").unwrap_err().contains("submarine"));
         assert!(parse("[service.x]\nlisten = \"front:80\"\n").is_err());
+        for (text, word) in [
+            ("log_head = \"^x\"", "belong together"),
+            ("log_head = \"^(\"\nlog_time = \"%s\"", "regular expression"),
+            ("log_head = \"^x\"\nlog_time = \"%s\"", "time"),
+            ("log_format = \"submarine\"", "no kind"),
+        ] {
+            let fault = parse(&format!("[service.x]\n{text}\n")).unwrap_err();
+            assert!(fault.contains(word), "{text}: {fault}");
+        }
     }
 }

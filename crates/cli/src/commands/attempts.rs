@@ -13,7 +13,7 @@ use jolly_core::report;
 /// Put together from the service manager's record, the journal and the daemon's own log.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  jolly-sentinel attempts front --last 1\n  jolly-sentinel attempts front --since 2h --failed\n\nExit status: 0 listed, 2 wrong call, 3 no log could be read."
+    after_help = "Examples:\n  jolly-sentinel attempts front --last 1\n  jolly-sentinel attempts front --since 2h --failed\n  jolly-sentinel attempts front --follow\n\nExit status: 0 listed, or the followed start is ready; 1 the followed start failed or is stuck, 2 wrong call, 3 no log could be read."
 )]
 pub(crate) struct Arguments {
     /// Service
@@ -28,11 +28,17 @@ pub(crate) struct Arguments {
     /// Only those that failed, or whose run ended badly
     #[arg(long)]
     failed: bool,
+    /// Show a start as it happens, line by line, until it is ready, failed or stuck
+    #[arg(long, conflicts_with_all = ["last", "since", "failed"])]
+    follow: bool,
 }
 
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
     let snapshot = context.snapshot();
     let service = context.service(&snapshot, &arguments.service)?;
+    if arguments.follow {
+        return super::follow::run(context, service);
+    }
     let since = arguments.since.as_deref().map(|s| since(&snapshot, s)).transpose()?;
     let most = arguments.last.map_or(1000, |n| usize::try_from(n).unwrap_or(1));
     let report = report::attempts(&snapshot, &service, most, since, arguments.failed);

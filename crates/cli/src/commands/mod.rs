@@ -5,6 +5,7 @@ pub(crate) mod demo;
 pub(crate) mod diagnose;
 pub(crate) mod explain;
 pub(crate) mod fix;
+mod follow;
 pub(crate) mod lint;
 pub(crate) mod ports;
 pub(crate) mod settings;

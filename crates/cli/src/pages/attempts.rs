@@ -83,6 +83,7 @@ pub(crate) fn page(report: &AttemptsReport, when: &When, program: &str) -> Page 
         page.heading("What to do");
         page.push(Block::Commands(vec![(format!("{program} diagnose {}", report.service), "the cause as it is now, and what puts it right".into())]));
     }
+    report.remarks.iter().for_each(|r| page.text(format!("{r}.")));
     page.not_seen(&report.not_seen);
     page
 }

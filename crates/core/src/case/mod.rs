@@ -146,9 +146,8 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     }
     let (processes, strays) = processes(snapshot, service, manager.as_ref().seen().map(AsRef::as_ref));
     let wanted = wanted(snapshot, service, &config, &processes);
-    let zone = log_zone(snapshot, service, &config);
     let running = !processes.is_empty();
-    let attempts = if depth == Depth::Diagnosis { last_attempts(snapshot, service, &config, &zone, running, 5) } else { Vec::new() };
+    let attempts = if depth == Depth::Diagnosis { history(snapshot, service, &config, running, 5, false).list } else { Vec::new() };
     let starter = starter(snapshot, service);
     let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
     let mut state = state(unit_state, &processes, &wanted, snapshot.host().parts().processes);
@@ -186,12 +185,24 @@ pub fn log_zone(snapshot: &Snapshot, service: &Service, config: &Configuration) 
     named.and_then(|tz| log::zone_named(snapshot, tz)).unwrap_or_else(|| log::host_zone(snapshot))
 }
 
-/// The last attempts of a service.
-pub fn last_attempts(snapshot: &Snapshot, service: &Service, config: &Configuration, zone: &TimeZone, running: bool, most: usize) -> Vec<Attempt> {
+/// What the logs and the manager's record tell of a service's starts: at most `most`. `count_all` counts lines of long files, too.
+pub fn history(snapshot: &Snapshot, service: &Service, config: &Configuration, running: bool, most: usize, count_all: bool) -> log::Attempts {
     let files = log_files(service, config);
     let kind = service.described.log_format.as_deref().and_then(crate::kinds::kind).unwrap_or(service.kind);
-    let request = AttemptRequest { kind, unit: service.unit_name(), reports_ready: service.reports_ready(), files: &files, zone, most, count_all: false, running_since: running.then_some(None) };
-    log::attempts(snapshot, &request).list
+    // The rules were checked when the services file was read.
+    let own = service.described.log_rules().ok().flatten().map(|rules| kind.grammar().with(rules));
+    let request = AttemptRequest {
+        kind,
+        grammar: own.as_ref().unwrap_or(kind.grammar()),
+        unit: service.unit_name(),
+        reports_ready: service.reports_ready(),
+        files: &files,
+        zone: &log_zone(snapshot, service, config),
+        most,
+        count_all,
+        running_since: running.then_some(None),
+    };
+    log::attempts(snapshot, &request)
 }
 
 /// Log files of a service: those of the services file first, then those of its configuration.

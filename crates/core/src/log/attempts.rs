@@ -1,7 +1,5 @@
 //! Start attempts, put together from the manager's record, the journal and the daemon's own log files.
-#[cfg(test)]
-use super::Grammar;
-use super::grammar::{Around, Head};
+use super::grammar::{Around, Grammar, Head};
 use super::pieces::{Packing, Piece, pieces};
 use super::scan::{Line, Scan, Start, Taker, last_begins, offset_of_time};
 use super::words::{self, At};
@@ -25,6 +23,8 @@ pub struct Attempts {
 pub struct Request<'r> {
     /// Kind.
     pub kind: &'r dyn Kind,
+    /// How its log lines begin, and which mark a start.
+    pub grammar: &'r Grammar,
     /// Unit in the journal, if there is one.
     pub unit: Option<&'r str>,
     /// Whether the manager's "started" means that it is ready (`Type=notify`, or a start command that ends when it is).
@@ -58,7 +58,7 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
         if let Look::Seen(mut entries) = snapshot.journal(unit, entries) {
             entries.reverse();
             known_from = entries.first().and_then(|e| i64::try_from(e.time).ok());
-            list = record::attempts(&entries, request.kind, unit, request.reports_ready);
+            list = record::attempts(&entries, request.kind, request.grammar, unit, request.reports_ready);
         }
     }
     let managed = list.len();
@@ -89,7 +89,8 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
 fn clock_difference(list: &[Attempt], managed: usize) -> Option<i64> {
     const QUARTER: i64 = 900_000_000;
     let told: Vec<i64> = list.get(managed..)?.iter().filter(|a| a.outcome == Outcome::Ready || a.saw_begin).map(|a| a.ready.unwrap_or(a.began)).collect();
-    let known: Vec<i64> = list[..managed].iter().filter(|a| a.outcome != Outcome::Refused).flat_map(|a| [Some(a.began), a.ready, a.started]).flatten().collect();
+    let known: Vec<i64> =
+        list[..managed].iter().filter(|a| a.outcome != Outcome::Refused).flat_map(|a| [Some(a.began), a.ready, a.started]).flatten().collect();
     if told.is_empty() || known.is_empty() {
         return None;
     }
@@ -118,7 +119,7 @@ fn read_log(
 ) {
     let all = pieces(snapshot, log);
     let (chosen, offset) = choose(snapshot, request, all, &list[..managed], shift);
-    let grammar = request.kind.grammar();
+    let grammar = request.grammar;
     let spans: Vec<(i64, i64)> = list[..managed].iter().map(|a| span(a, request)).map(|(from, to)| (from - shift, to - shift)).collect();
     let mut placer = Placer {
         list,
@@ -151,7 +152,7 @@ fn read_log(
 
 /// The span of time in which lines belong to an attempt of the manager's.
 fn span(attempt: &Attempt, request: &Request) -> (i64, i64) {
-    let window = request.kind.grammar().window();
+    let window = request.grammar.window();
     let until = match (attempt.outcome, attempt.ready.or(attempt.started)) {
         (_, Some(up)) => up.max(attempt.began) + window,
         _ => attempt.ended.unwrap_or(attempt.began + 900_000_000) + 1_000_000,
@@ -164,7 +165,7 @@ fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, known: &[Atte
     if request.most >= WHOLE {
         return (all, 0);
     }
-    let grammar = request.kind.grammar();
+    let grammar = request.grammar;
     let mut chosen = Vec::new();
     if !known.is_empty() {
         let since = known.iter().rev().take(request.most.max(1)).map(|a| a.began).min().unwrap_or(0) - 5_000_000 - shift;
@@ -213,7 +214,7 @@ fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, known: &[Atte
 
 /// Whether a line with a mark begins an attempt; `earlier` is the line with the mark before it.
 fn is_begin(request: &Request, line: &str, earlier: Option<&str>) -> bool {
-    let grammar = request.kind.grammar();
+    let grammar = request.grammar;
     let around = Around { latest: Some(i64::MAX / 4), ..Around::zone(request.zone) };
     let Some(head) = grammar.head(line, around).filter(|h| is_ours(request, h)) else { return false };
     let mark_of = |l: &str| grammar.mark(l);
@@ -265,7 +266,7 @@ impl Taker for Placer<'_, '_> {
         self.open_lines = self.open_lines.saturating_sub(1);
         let text = String::from_utf8_lossy(line.bytes);
         let around = Around { zone: self.request.zone, before: self.before, latest: self.latest };
-        let head = self.request.kind.grammar().head(&text, around);
+        let head = self.request.grammar.head(&text, around);
         if let Some(head) = &head {
             self.before = Some(head.time);
             if head.program.is_some() && !is_ours(self.request, head) {
@@ -280,7 +281,7 @@ impl Taker for Placer<'_, '_> {
         }
         let ours = head.as_ref().is_some_and(|h| is_ours(self.request, h));
         let body = head.as_ref().map_or(text.as_ref(), |h| h.body.as_deref().unwrap_or_else(|| text.get(h.length..).unwrap_or(&text)));
-        let mark = ours.then(|| self.request.kind.grammar().mark(body)).flatten();
+        let mark = ours.then(|| self.request.grammar.mark(body)).flatten();
         match mark {
             Some(Mark::Reload) => {
                 self.reloading = true;
@@ -313,7 +314,7 @@ impl Placer<'_, '_> {
         let after = |micros: i64| time.map(|t| t + micros);
         (self.open_lines, self.open_until) = match mark {
             Mark::Begin => (START_LINES, after(900_000_000)),
-            Mark::Ready => (START_LINES, after(self.request.kind.grammar().window())),
+            Mark::Ready => (START_LINES, after(self.request.grammar.window())),
             Mark::Fail | Mark::Crash => (400, after(5_000_000)),
             Mark::Stop => (100, after(5_000_000)),
             Mark::Reload => (0, None),
@@ -457,7 +458,7 @@ impl Placer<'_, '_> {
             match last.outcome {
                 Outcome::Starting => last.is_open(),
                 Outcome::Failed => !other && last.ended.is_some_and(|e| time - e <= 5_000_000),
-                Outcome::Ready => last.is_open() && last.ready.is_some_and(|r| time - r <= self.request.kind.grammar().window()),
+                Outcome::Ready => last.is_open() && last.ready.is_some_and(|r| time - r <= self.request.grammar.window()),
                 _ => false,
             }
         });
@@ -556,8 +557,8 @@ fn settle(attempt: &mut Attempt, request: &Request) {
 /// long it lived.
 fn settle_started(attempt: &mut Attempt, request: &Request) {
     let Some(started) = attempt.started.filter(|_| attempt.outcome == Outcome::Starting) else { return };
-    let window = request.kind.grammar().window();
-    let silent = attempt.saw_begin && request.kind.grammar().tells_ready();
+    let window = request.grammar.window();
+    let silent = attempt.saw_begin && request.grammar.tells_ready();
     match attempt.ended {
         Some(ended) => {
             let ordered = attempt.ordered || attempt.afterwards == Some(Afterwards::Stopped) && attempt.exit.is_empty();

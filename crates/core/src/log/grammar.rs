@@ -12,7 +12,34 @@ use std::sync::OnceLock;
 /// A kind's log format.
 pub struct Grammar {
     text: &'static str,
+    /// What a user said of one service's log, over the data.
+    own: Option<OwnRules>,
     parsed: OnceLock<Option<Parsed>>,
+}
+
+/// What a user says of one service's log.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct OwnRules {
+    /// How a line begins, and the format of its time.
+    pub head: Option<(String, String)>,
+    /// Words of a beginning.
+    pub begin: Vec<String>,
+    /// Words of being ready.
+    pub ready: Vec<String>,
+    /// Words of a stop.
+    pub stop: Vec<String>,
+}
+
+impl OwnRules {
+    /// Whether they can be used.
+    ///
+    /// # Errors
+    /// A sentence about the expression.
+    pub fn check(&self) -> Result<(), String> {
+        let Some((pattern, _)) = &self.head else { return Ok(()) };
+        let pattern = bytes_pattern(pattern).ok_or_else(|| format!("log_head {pattern:?} is no regular expression"))?;
+        if pattern.capture_names().flatten().any(|n| n == "time") { Ok(()) } else { Err("log_head needs a group (?<time>…)".into()) }
+    }
 }
 
 /// Heads that programs beside the daemon put before its lines.
@@ -156,13 +183,27 @@ impl HeadRule {
 impl Grammar {
     /// A grammar over committed data.
     pub const fn new(text: &'static str) -> Self {
-        Self { text, parsed: OnceLock::new() }
+        Self { text, own: None, parsed: OnceLock::new() }
+    }
+
+    /// This grammar with what a user said of one log.
+    pub fn with(&self, own: OwnRules) -> Self {
+        Self { text: self.text, own: Some(own), parsed: OnceLock::new() }
     }
 
     fn parsed(&self) -> Option<&Parsed> {
         self.parsed
             .get_or_init(|| {
-                let data: Data = toml::from_str(self.text).ok()?;
+                let mut data: Data = toml::from_str(self.text).ok()?;
+                if let Some(own) = &self.own {
+                    if let Some((pattern, time)) = &own.head {
+                        data.head.insert(0, HeadData { pattern: pattern.clone(), time: time.clone(), zone: None });
+                    }
+                    if !(own.begin.is_empty() && own.ready.is_empty() && own.stop.is_empty()) {
+                        let (begin, ready, stop) = (own.begin.clone(), own.ready.clone(), own.stop.clone());
+                        data.marks = Marks { begin, ready, stop, window: data.marks.window, ..Marks::default() };
+                    }
+                }
                 let finder = finder(&data.marks);
                 Some(Parsed { heads: rules(data.head)?, marks: data.marks, finder })
             })

@@ -16,7 +16,7 @@ pub use attempt::{Afterwards, Attempt, Failure, LogPart, Outcome, StartedBy};
 pub(crate) use attempts::data_faults;
 pub use attempts::{Attempts, Request as AttemptRequest, attempts};
 pub use catalogue::{Catalogue, Match, Rule};
-pub use grammar::{Around, Grammar, Head, Mark};
+pub use grammar::{Around, Grammar, Head, Mark, OwnRules};
 pub use tail::{Tail, TailLine, count_lines};
 pub use zone::{format_time, host_zone, zone_named};
 

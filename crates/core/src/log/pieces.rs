@@ -237,7 +237,10 @@ mod tests {
         let snapshot = Snapshot::new(&host);
         let names = |log: &str| pieces(&snapshot, log).iter().map(|p| path::name(&p.path).to_owned()).collect::<Vec<_>>();
         assert_eq!(names("/var/log/a/error.log"), ["error.log", "error.log.1", "error.log.2.gz", "error.log.10.xz"]);
-        assert_eq!(names("/var/log/b/b.log"), ["b.log", "b.log-20310402-1932876611", "b.log-2031-04-03", "b.log-20310402", "b.log-20310401.gz", "b-20310330.log"]);
+        assert_eq!(
+            names("/var/log/b/b.log"),
+            ["b.log", "b.log-20310402-1932876611", "b.log-2031-04-03", "b.log-20310402", "b.log-20310401.gz", "b-20310330.log"]
+        );
         assert_eq!(names("/var/log/c/catalina.2031-04-02.log"), ["catalina.2031-04-02.log", "catalina.2031-04-01.log", "catalina.2031-03-31.log.gz"]);
     }
 

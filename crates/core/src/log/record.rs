@@ -1,6 +1,6 @@
 //! The manager's record of a unit, and what the daemon said into the journal, as attempts.
 use super::words::{self, At};
-use super::{Afterwards, Attempt, Failure, LogPart, Mark, Match, Outcome, StartedBy};
+use super::{Afterwards, Attempt, Failure, Grammar, LogPart, Mark, Match, Outcome, StartedBy};
 use crate::code::Code;
 use crate::host::JournalEntry;
 use crate::kinds::Kind;
@@ -26,6 +26,7 @@ const OF_THE_START: i64 = 5_000_000;
 /// Reads a unit's entries, oldest first.
 pub(super) struct Record<'k> {
     kind: &'k dyn Kind,
+    grammar: &'k Grammar,
     unit: &'k str,
     /// Whether the manager's "started" means ready.
     reports_ready: bool,
@@ -39,9 +40,10 @@ pub(super) struct Record<'k> {
 }
 
 /// The attempts of a unit out of its journal entries, oldest first.
-pub(super) fn attempts(entries: &[JournalEntry], kind: &dyn Kind, unit: &str, reports_ready: bool) -> Vec<Attempt> {
+pub(super) fn attempts(entries: &[JournalEntry], kind: &dyn Kind, grammar: &Grammar, unit: &str, reports_ready: bool) -> Vec<Attempt> {
     let mut record = Record {
         kind,
+        grammar,
         unit,
         reports_ready,
         list: Vec::new(),
@@ -298,7 +300,7 @@ impl Record<'_> {
         let Some(at) = by_identity.or(self.list.len().checked_sub(1)) else { return };
         let attempt = &mut self.list[at];
         for line in entry.message.lines() {
-            match self.kind.grammar().mark(line) {
+            match self.grammar.mark(line) {
                 Some(Mark::Begin) => attempt.saw_begin = true,
                 // Where the manager is told, its word counts: some say it in their log before they have done all.
                 Some(Mark::Ready) if attempt.outcome == Outcome::Starting && !self.reports_ready => {

@@ -32,7 +32,7 @@ pub(super) trait Taker {
 
 /// Passes over a piece.
 pub(super) struct Scan<'s, T: Taker> {
-    grammar: &'static Grammar,
+    grammar: &'s Grammar,
     zone: &'s TimeZone,
     latest: Option<i64>,
     /// Spans of time of which every line is wanted, in order, microseconds since the epoch.
@@ -50,7 +50,7 @@ pub(super) struct Scan<'s, T: Taker> {
 
 impl<'s, T: Taker> Scan<'s, T> {
     /// A scan that begins at an offset, on a line of that number.
-    pub(super) fn new(grammar: &'static Grammar, zone: &'s TimeZone, spans: &'s [(i64, i64)], taker: &'s mut T, at: u64, number: Option<u32>) -> Self {
+    pub(super) fn new(grammar: &'s Grammar, zone: &'s TimeZone, spans: &'s [(i64, i64)], taker: &'s mut T, at: u64, number: Option<u32>) -> Self {
         Self { grammar, zone, latest: None, spans, taker, carry: Vec::new(), cut: false, at, number }
     }
 

@@ -1,9 +1,9 @@
 //! `attempts`: when it was started, stopped, refused, killed, and what it said.
 use super::schema;
-use crate::case::{Depth, gather, log_files};
+use crate::case::{Depth, gather, history, log_files};
 use crate::code::Code;
 use crate::host::mask_text;
-use crate::log::{Afterwards, Attempt, AttemptRequest, Outcome, StartedBy, attempts as history, format_time};
+use crate::log::{Afterwards, Attempt, Outcome, StartedBy, format_time};
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use jiff::tz::TimeZone;
@@ -19,6 +19,8 @@ pub struct AttemptsReport {
     pub service: String,
     /// Attempts, newest first.
     pub attempts: Vec<AttemptEntry>,
+    /// Sentences about the logs themselves: a clock that runs otherwise, a damaged packing.
+    pub remarks: Vec<String>,
     /// What could not be seen.
     pub not_seen: Vec<String>,
     /// Whether any source could be read, so that an empty list means something.
@@ -83,19 +85,9 @@ pub struct FailureEntry {
 pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Option<i64>, failed_only: bool) -> AttemptsReport {
     let case = gather(snapshot, service, Depth::State);
     let files = log_files(service, &case.config);
-    let zone = crate::case::log_zone(snapshot, service, &case.config);
-    let kind = service.described.log_format.as_deref().and_then(crate::kinds::kind).unwrap_or(service.kind);
-    let request = AttemptRequest {
-        kind,
-        unit: service.unit_name(),
-        reports_ready: service.reports_ready(),
-        files: &files,
-        zone: &zone,
-        most: if failed_only { most.max(1000) } else { most },
-        count_all: most >= 50,
-        running_since: (!case.processes.is_empty()).then_some(None),
-    };
-    let mut list = history(snapshot, &request).list;
+    let wanted = if failed_only { most.max(1000) } else { most };
+    let found = history(snapshot, service, &case.config, !case.processes.is_empty(), wanted, most >= 50);
+    let mut list = found.list;
     list.retain(|a| {
         since.is_none_or(|s| a.began >= s)
             && (!failed_only || matches!(a.outcome, Outcome::Failed | Outcome::Refused | Outcome::Killed) || a.afterwards == Some(Afterwards::Crashed))
@@ -108,6 +100,7 @@ pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Opti
         could_list: journal || files.iter().any(readable),
         schema: schema("attempts"),
         service: service.name.clone(),
+        remarks: found.remarks,
         attempts: list.iter().map(|a| entry(a, &case.zone)).collect(),
         not_seen,
     }

@@ -2,6 +2,7 @@
 mod attempts;
 mod diagnosis;
 mod fix;
+mod follow;
 mod lint;
 mod order;
 mod ports;
@@ -12,6 +13,7 @@ mod verify;
 pub use attempts::{AttemptEntry, AttemptsReport, FailureEntry, LogEntry, attempts};
 pub use diagnosis::{CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook, ServiceEntry, diagnose, diagnose_case, is_unwell, standing_causes};
 pub use fix::{ChangeEntry, FixEntry, FixReport, NextCause, Unavailable, UndoReport};
+pub use follow::{FollowEnd, FollowedLine, Follower};
 pub use lint::{LintFinding, LintReport, Verdict, lint_configuration};
 pub use ports::{HolderEntry, PortEntry, PortsReport, WantedBy, free_ports, ports};
 pub use settings::{SettingEntry, SettingsReport, settings};

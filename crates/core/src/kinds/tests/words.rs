@@ -22,8 +22,17 @@ fn first_cause(kind: &'static dyn crate::kinds::Kind, lines: &[&str]) -> Option<
     entries.extend((2..).zip(lines).map(|(at, line)| (at, "", *line)));
     entries.push((90_000, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start"));
     let host = TextHost::new().journal(&entries);
-    let request =
-        AttemptRequest { kind, unit: Some("front.service"), reports_ready: true, files: &[], zone: &jiff::tz::TimeZone::UTC, most: 1, count_all: false, running_since: None };
+    let request = AttemptRequest {
+        kind,
+        grammar: kind.grammar(),
+        unit: Some("front.service"),
+        reports_ready: true,
+        files: &[],
+        zone: &jiff::tz::TimeZone::UTC,
+        most: 1,
+        count_all: false,
+        running_since: None,
+    };
     attempts(&Snapshot::new(&host), &request).list[0].failures.iter().find(|f| !f.found.aftermath).map(|f| f.code)
 }
 

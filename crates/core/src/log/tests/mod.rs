@@ -1,3 +1,4 @@
+mod files;
 mod kinds;
 
 use super::{Afterwards, Attempt, AttemptRequest, Outcome, StartedBy, Tail, attempts, count_lines};
@@ -21,6 +22,7 @@ fn history(host: &TextHost, kind: &str, unit: bool, files: &[&str]) -> Vec<Attem
     let request = AttemptRequest {
         kind: crate::kinds::kind(kind).unwrap(),
         unit: unit.then_some("edge.service"),
+        grammar: crate::kinds::kind(kind).unwrap().grammar(),
         reports_ready: true,
         files: &files,
         zone: &TimeZone::UTC,

@@ -1,0 +1,321 @@
+//! `cargo xtask attempts [SEED]`: a driver that starts, stops, kills, reloads and breaks real daemons at random, writes down
+//! what it did, and scores what `attempts` makes of the logs. The score is written to `xtask/live/score.txt`.
+use crate::host::Host;
+use serde_json::Value;
+use std::fmt::Write as _;
+use std::path::Path;
+
+/// Steps for each daemon.
+const STEPS: usize = 36;
+const SCORE: &str = "xtask/live/score.txt";
+
+/// One daemon with a way to break it whose reason is known.
+struct Daemon {
+    unit: &'static str,
+    /// Shell commands that make its log tell more, or move it to a file.
+    prepare: &'static str,
+    process: &'static str,
+    broken: &'static [(&'static str, &'static str, &'static str)],
+    reload: bool,
+}
+
+const DAEMONS: &[Daemon] = &[
+    Daemon {
+        unit: "nginx",
+        prepare: "sed -i 's#error_log .*#error_log /var/log/nginx/error.log notice;#' /etc/nginx/nginx.conf; sed -i 's/80 default/8081 default/' /etc/nginx/sites-enabled/default",
+        process: "nginx",
+        broken: &[
+            ("echo 'tide on;' >> /etc/nginx/nginx.conf", "sed -i '/^tide on;/d' /etc/nginx/nginx.conf", "config-unknown-directive"),
+            ("hold 8081", "release", "port-taken"),
+            ("mv /etc/nginx/mime.types /etc/nginx/m", "mv /etc/nginx/m /etc/nginx/mime.types", "config-missing-file"),
+        ],
+        reload: true,
+    },
+    Daemon {
+        unit: "apache2",
+        prepare: "sed -i 's/^Listen 80$/Listen 8082/' /etc/apache2/ports.conf; sed -i 's/:80>/:8082>/' /etc/apache2/sites-enabled/000-default.conf",
+        process: "apache2",
+        broken: &[
+            ("echo 'TideGauge On' >> /etc/apache2/apache2.conf", "sed -i '/^TideGauge/d' /etc/apache2/apache2.conf", "config-unknown-directive"),
+            ("hold 8082", "release", "port-taken"),
+        ],
+        reload: true,
+    },
+    Daemon {
+        unit: "redis-server",
+        prepare: "true",
+        process: "redis-server",
+        broken: &[
+            ("echo 'tide-gauge yes' >> /etc/redis/redis.conf", "sed -i '/^tide-gauge/d' /etc/redis/redis.conf", "config-unknown-directive"),
+            ("hold 6379", "release", "port-taken"),
+        ],
+        reload: false,
+    },
+    Daemon {
+        unit: "mariadb",
+        prepare: "mkdir -p /var/log/mysql; chown mysql /var/log/mysql; printf '[mysqld]\\nlog_error=/var/log/mysql/error.log\\n' > /etc/mysql/conf.d/log.cnf",
+        process: "mariadbd",
+        broken: &[
+            ("printf '[mysqld]\\ntide_gauge=1\\n' > /etc/mysql/conf.d/tide.cnf", "rm /etc/mysql/conf.d/tide.cnf", "config-unknown-directive"),
+            ("hold 3306", "release", "port-taken"),
+        ],
+        reload: false,
+    },
+    Daemon {
+        unit: "postgresql@15-main",
+        prepare: "true",
+        process: "postgres",
+        broken: &[
+            ("echo 'tide_gauge = on' > /etc/postgresql/15/main/conf.d/tide.conf", "rm /etc/postgresql/15/main/conf.d/tide.conf", "config-unknown-directive"),
+            ("hold 5432", "release", "port-taken"),
+        ],
+        reload: true,
+    },
+    Daemon {
+        unit: "php8.2-fpm",
+        prepare: "true",
+        process: "php-fpm8.2",
+        broken: &[
+            ("echo 'tide = on' >> /etc/php/8.2/fpm/pool.d/www.conf", "sed -i '/^tide = on/d' /etc/php/8.2/fpm/pool.d/www.conf", "config-unknown-directive"),
+            (
+                "sed -i 's/^user = .*/user = ferryman/' /etc/php/8.2/fpm/pool.d/www.conf",
+                "sed -i 's/^user = .*/user = www-data/' /etc/php/8.2/fpm/pool.d/www.conf",
+                "account-missing",
+            ),
+        ],
+        reload: true,
+    },
+    Daemon {
+        unit: "haproxy",
+        prepare: "printf 'frontend f\\n  bind 127.0.0.1:8083\\n' >> /etc/haproxy/haproxy.cfg",
+        process: "haproxy",
+        broken: &[
+            ("echo '  tide on' >> /etc/haproxy/haproxy.cfg", "sed -i '/tide on/d' /etc/haproxy/haproxy.cfg", "config-unknown-directive"),
+            ("hold 8083", "release", "port-taken"),
+        ],
+        reload: true,
+    },
+    Daemon {
+        unit: "tomcat10",
+        prepare: "true",
+        process: "java",
+        broken: &[("sed -i 's#</Server>#</Servor>#' /etc/tomcat10/server.xml", "sed -i 's#</Servor>#</Server>#' /etc/tomcat10/server.xml", "config-syntax")],
+        reload: false,
+    },
+];
+
+/// What really happened.
+#[derive(Debug)]
+struct Truth {
+    from: f64,
+    to: f64,
+    outcome: &'static str,
+    afterwards: Option<&'static str>,
+    code: Option<&'static str>,
+}
+
+/// A small generator of numbers, so that a run can be repeated (xorshift).
+struct Chance(u64);
+
+impl Chance {
+    fn below(&mut self, limit: usize) -> usize {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        usize::try_from(self.0 >> 11).unwrap_or(0) % limit
+    }
+}
+
+#[derive(Default)]
+struct Score {
+    truth: usize,
+    found: usize,
+    told: usize,
+    invented: usize,
+    outcome: usize,
+    failures: usize,
+    reason: usize,
+    last: usize,
+    daemons: usize,
+}
+
+const HOLD: &str = "#!/bin/sh\nsetsid python3 -c \"import socket,time; s=socket.socket(); s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1); s.bind(('0.0.0.0',$1)); s.listen(); time.sleep(600)\" >/dev/null 2>&1 </dev/null &\nsleep 0.4\n";
+const RELEASE: &str = "#!/bin/sh\npkill -9 python3; sleep 0.1\n";
+
+pub(crate) fn run(program: &Path, seed: u64) -> Result<(), String> {
+    let host = Host::boot("jolly-attempts", program)?;
+    host.run(&format!(
+        "cat > /usr/local/bin/hold <<'X'\n{HOLD}X\ncat > /usr/local/bin/release <<'X'\n{RELEASE}X\nchmod 755 /usr/local/bin/hold /usr/local/bin/release"
+    ))?;
+    let mut text = format!("# What `attempts` made of {STEPS} random steps with each daemon; `cargo xtask attempts {seed}` does it again.\n");
+    let mut all = Score::default();
+    for daemon in DAEMONS {
+        let mut chance = Chance(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ daemon.unit.len() as u64 | 1);
+        let truth = drive(&host, daemon, &mut chance)?;
+        let mut one = Score::default();
+        let wrong = score(&host, daemon, &truth, &mut one)?;
+        let _ = writeln!(text, "{:<20} {}", daemon.unit, line(&one));
+        for line in wrong {
+            say(&format!("  {}: {line}", daemon.unit));
+        }
+        say(&format!("{:<20} {}", daemon.unit, line(&one)));
+        add(&mut all, &one);
+    }
+    let _ = writeln!(text, "{:<20} {}", "all", line(&all));
+    say(&format!("{:<20} {}", "all", line(&all)));
+    std::fs::write(SCORE, text).map_err(|e| format!("{SCORE}: {e}"))
+}
+
+#[expect(clippy::print_stdout, reason = "a chore reports to its caller")]
+fn say(text: &str) {
+    println!("{text}");
+}
+
+fn add(all: &mut Score, one: &Score) {
+    all.truth += one.truth;
+    all.found += one.found;
+    all.told += one.told;
+    all.invented += one.invented;
+    all.outcome += one.outcome;
+    all.failures += one.failures;
+    all.reason += one.reason;
+    all.last += one.last;
+    all.daemons += one.daemons;
+}
+
+fn line(s: &Score) -> String {
+    format!(
+        "found {}/{}  invented {}/{}  outcome {}/{}  reason {}/{}  last {}/{}",
+        s.found, s.truth, s.invented, s.told, s.outcome, s.found, s.reason, s.failures, s.last, s.daemons
+    )
+}
+
+fn now(host: &Host) -> Result<f64, String> {
+    let out = host.run("date +%s.%N")?;
+    String::from_utf8_lossy(&out.stdout).trim().parse().map_err(|_| "no time".to_owned())
+}
+
+fn active(host: &Host, unit: &str) -> Result<bool, String> {
+    Ok(host.run(&format!("systemctl is-active --quiet {unit}"))?.status.success())
+}
+
+/// Waits until a start is over: tomcat says nothing to the manager, so its log decides.
+fn settle(host: &Host, daemon: &Daemon) -> Result<(), String> {
+    if daemon.process == "java" {
+        host.run("for i in $(seq 120); do tail -n 3 /var/log/tomcat10/catalina.*.log 2>/dev/null | grep -q 'Server startup in' && break; systemctl is-active --quiet tomcat10 || break; sleep 0.25; done; sleep 0.3")?;
+    } else {
+        host.run("sleep 0.3")?;
+    }
+    Ok(())
+}
+
+fn drive(host: &Host, daemon: &Daemon, chance: &mut Chance) -> Result<Vec<Truth>, String> {
+    let unit = daemon.unit;
+    host.run(&format!(
+        "systemctl stop {unit}; {}; mkdir -p /etc/systemd/system/{unit}.service.d; printf '[Unit]\\nStartLimitIntervalSec=0\\n[Service]\\nRestart=no\\n' > /etc/systemd/system/{unit}.service.d/driver.conf; systemctl daemon-reload; systemctl reset-failed; journalctl --rotate; journalctl --vacuum-time=1s; sleep 1.2; find /var/log/nginx /var/log/apache2 /var/log/redis /var/log/mysql /var/log/postgresql /var/log/tomcat10 -type f -exec truncate -s 0 {{}} + 2>/dev/null; truncate -s 0 /var/log/php8.2-fpm.log",
+        daemon.prepare
+    ))?;
+    let mut truth: Vec<Truth> = Vec::new();
+    for _ in 0..STEPS {
+        let from = now(host)?;
+        if !active(host, unit)? {
+            if !daemon.broken.is_empty() && chance.below(3) == 0 {
+                let (harm, mend, code) = daemon.broken[chance.below(daemon.broken.len())];
+                host.run(harm)?;
+                host.run(&format!("systemctl start {unit}"))?;
+                settle(host, daemon)?;
+                let to = now(host)?;
+                host.run(&format!("{mend}; systemctl stop {unit}; systemctl reset-failed {unit}"))?;
+                truth.push(Truth { from, to, outcome: "failed", afterwards: None, code: Some(code) });
+            } else {
+                host.run(&format!("systemctl start {unit}"))?;
+                settle(host, daemon)?;
+                truth.push(Truth { from, to: now(host)?, outcome: "ready", afterwards: Some("running"), code: None });
+            }
+            continue;
+        }
+        let end = |truth: &mut Vec<Truth>, how: &'static str| {
+            if let Some(last) = truth.last_mut() {
+                last.afterwards = Some(how);
+            }
+        };
+        match chance.below(6) {
+            0 | 1 => {
+                host.run(&format!("systemctl stop {unit}"))?;
+                end(&mut truth, "stopped");
+            }
+            2 => {
+                host.run(&format!("kill -9 $(systemctl show -P MainPID {unit}); pkill -9 -x {}; sleep 0.5; systemctl reset-failed {unit}", daemon.process))?;
+                end(&mut truth, "killed");
+            }
+            3 if daemon.reload => drop(host.run(&format!("systemctl reload {unit}; sleep 0.2"))?),
+            4 => {
+                host.run(&format!("systemctl restart {unit}"))?;
+                settle(host, daemon)?;
+                end(&mut truth, "stopped");
+                truth.push(Truth { from, to: now(host)?, outcome: "ready", afterwards: Some("running"), code: None });
+            }
+            _ => {
+                host.run(&format!(
+                    "kill -SEGV $(systemctl show -P MainPID {unit}); sleep 1; pkill -9 -x {}; sleep 0.3; systemctl stop {unit}; systemctl reset-failed {unit}",
+                    daemon.process
+                ))?;
+                end(&mut truth, "crashed");
+            }
+        }
+    }
+    Ok(truth)
+}
+
+fn micros(value: &Value) -> Option<f64> {
+    let stamp: jiff::Timestamp = value.as_str()?.parse().ok()?;
+    Some(stamp.as_microsecond() as f64 / 1e6)
+}
+
+fn score(host: &Host, daemon: &Daemon, truth: &[Truth], score: &mut Score) -> Result<Vec<String>, String> {
+    let out = host.run(&format!("jolly-sentinel attempts {} --format json", daemon.unit))?;
+    let report: Value = serde_json::from_slice(&out.stdout).map_err(|e| format!("attempts {}: {e}: {}", daemon.unit, String::from_utf8_lossy(&out.stderr)))?;
+    let told: Vec<&Value> = report["attempts"].as_array().into_iter().flatten().collect();
+    let first = truth.first().map_or(0.0, |t| t.from);
+    let told: Vec<&Value> = told.into_iter().filter(|a| micros(&a["began"]).is_some_and(|t| t > first - 1.5)).collect();
+    let mut used = vec![false; told.len()];
+    let mut wrong = Vec::new();
+    score.truth = truth.len();
+    score.told = told.len();
+    score.daemons = 1;
+    for (number, real) in truth.iter().enumerate() {
+        let fits = |(at, a): &(usize, &&Value)| !used[*at] && micros(&a["began"]).is_some_and(|t| t > real.from - 1.5 && t < real.to + 1.0);
+        // Newest first: of those that fit, the oldest is meant.
+        let Some((at, got)) = told.iter().enumerate().rev().find(fits) else {
+            wrong.push(format!("not found: {real:?}"));
+            continue;
+        };
+        used[at] = true;
+        score.found += 1;
+        let right = got["outcome"] == real.outcome && got["afterwards"].as_str() == real.afterwards;
+        if right {
+            score.outcome += 1;
+        } else {
+            wrong.push(format!("outcome {} {}, but {real:?}", got["outcome"], got["afterwards"]));
+        }
+        if let Some(code) = real.code {
+            score.failures += 1;
+            if got["failures"][0]["code"] == code {
+                score.reason += 1;
+            } else {
+                wrong.push(format!("reason {}, but {real:?}", got["failures"][0]));
+            }
+        }
+        if number + 1 == truth.len() && right && at == 0 {
+            score.last = 1;
+        }
+    }
+    score.invented = used.iter().filter(|u| !**u).count();
+    wrong.extend(
+        told.iter()
+            .zip(&used)
+            .filter(|(_, u)| !**u)
+            .map(|(a, _)| format!("invented: {} {} {} by {} {}", a["began"], a["outcome"], a["afterwards"], a["started_by"], a["logs"])),
+    );
+    Ok(wrong)
+}
