@@ -1,6 +1,7 @@
 //! Chores of this repository.
 mod bench;
 mod corpus;
+mod fuzz;
 mod harvest;
 mod history;
 mod host;
@@ -16,6 +17,8 @@ fn main() -> ExitCode {
     let words: Vec<&str> = arguments.iter().map(String::as_str).collect();
     let outcome = match words.as_slice() {
         ["harvest", kind, source] => harvest::run(kind, Path::new(source)),
+        ["fuzz"] => fuzz::run(60),
+        ["fuzz", "--seconds", seconds] => seconds.parse().map_err(|_| format!("{seconds:?} is no number")).and_then(fuzz::run),
         ["bench"] => bench::all(),
         ["load-process", role] => bench::hold(*role == "listening"),
         ["corpus"] => program().and_then(|p| corpus::run(&p)),
@@ -24,7 +27,7 @@ fn main() -> ExitCode {
         ["attempts"] => program().and_then(|p| history::run(&p, 1)),
         ["attempts", seed] => seed.parse().map_err(|_| format!("{seed:?} is no number")).and_then(|seed| history::run(&program()?, seed)),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
-        _ => Err("chores: attempts [SEED], harvest KIND SOURCE_DIR, bench, corpus, samples [KIND…], live [NAME…], pictures".into()),
+        _ => Err("chores: attempts [SEED], harvest KIND SOURCE_DIR, bench, corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures".into()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

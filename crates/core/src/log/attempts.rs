@@ -135,6 +135,8 @@ fn read_log(
         reloading: false,
         open_lines: 0,
         open_until: None,
+        last_at: None,
+        last_pid: None,
     };
     for (at, piece) in chosen.iter().enumerate().rev() {
         let from = if at + 1 == chosen.len() { offset } else { 0 };
@@ -259,6 +261,9 @@ struct Placer<'p, 'r> {
     reloading: bool,
     open_lines: u32,
     open_until: Option<i64>,
+    /// The attempt of the manager's that the line before belonged to, and the process that wrote it.
+    last_at: Option<usize>,
+    last_pid: Option<u32>,
 }
 
 impl Taker for Placer<'_, '_> {
@@ -356,15 +361,9 @@ impl Placer<'_, '_> {
 
     fn attempt_of(&mut self, body: &str, time: Option<i64>, head: Option<&Head>, mark: Option<Mark>) -> Option<usize> {
         let pid = head.and_then(|h| h.pid);
-        // Where several attempts of one second could have said it, the one of which the journal has the same words did.
-        let known = time.and_then(|t| {
-            let managed = &self.list[..self.managed.min(self.list.len())];
-            let words = body.trim();
-            let same = |a: &Attempt| a.failures.iter().any(|f| f.file == "journal" && f.text.contains(words));
-            managed.iter().rposition(|a| self.fits(a, t) && same(a)).or_else(|| managed.iter().rposition(|a| self.fits(a, t) && a.outcome != Outcome::Refused))
-        });
-        if let Some(at) = known {
+        if let Some(at) = time.and_then(|t| self.managed_at(t, body, pid, mark)) {
             self.note_mark(at, mark, time);
+            (self.last_at, self.last_pid) = (Some(at), pid.or(self.last_pid));
             return Some(at);
         }
         let Some(time) = time else {
@@ -385,6 +384,40 @@ impl Placer<'_, '_> {
             Some(Mark::Crash) => self.crashed(time),
             _ => self.goes_on(body, time, head, mark),
         }
+    }
+
+    /// The attempt of the manager's that a line belongs to. Stamps of whole seconds leave several open where starts follow each
+    /// other closely: then the same words in the journal, the begin of the next one, another process, and the order of the lines
+    /// decide, one after another.
+    fn managed_at(&self, time: i64, body: &str, pid: Option<u32>, mark: Option<Mark>) -> Option<usize> {
+        let managed = &self.list[..self.managed.min(self.list.len())];
+        let whole_second = if time % 1_000_000 == 0 { 1_000_000 } else { 0 };
+        let near = |a: &Attempt| {
+            let (_, until) = span(a, self.request);
+            let until = if a.ready.or(a.started).is_some() { until } else { a.ended.map_or(until, |e| e + 50_000) };
+            a.outcome != Outcome::Refused && a.began - 50_000 < time + whole_second.max(1) && time <= until
+        };
+        let candidates: Vec<usize> = managed.iter().enumerate().filter(|(_, a)| near(a)).map(|(at, _)| at).collect();
+        match candidates.as_slice() {
+            [] => return managed.iter().rposition(|a| self.fits(a, time) && a.outcome != Outcome::Refused),
+            [only] => return Some(*only),
+            _ => {}
+        }
+        let words = body.trim();
+        let same_words = |at: &&usize| managed[**at].failures.iter().any(|f| f.file == "journal" && f.text.contains(words));
+        if let Some(at) = candidates.iter().rev().find(same_words) {
+            return Some(*at);
+        }
+        let after = |at: usize| candidates.iter().copied().find(|c| *c > at);
+        let unbegun = || candidates.iter().copied().find(|c| !managed[*c].saw_begin);
+        let last = self.last_at.filter(|at| candidates.contains(at));
+        Some(match (last, mark) {
+            (Some(at), Some(Mark::Begin)) if managed[at].saw_begin => after(at).unwrap_or(at),
+            (Some(at), Some(Mark::Fail)) if pid.is_some() && self.last_pid.is_some() && pid != self.last_pid => after(at).unwrap_or(at),
+            (Some(at), _) => at,
+            (None, Some(Mark::Begin)) => unbegun().unwrap_or(candidates[0]),
+            (None, _) => candidates[0],
+        })
     }
 
     /// A mark of an attempt that the manager told of.

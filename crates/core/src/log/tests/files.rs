@@ -264,3 +264,23 @@ fn strange_bytes_change_nothing() {
     let endless = "y".repeat(700_000) + "\n" + &clean;
     assert_eq!(brief(&clean), brief(&endless));
 }
+
+#[test]
+fn starts_that_follow_each_other_within_a_second_keep_their_own_words() {
+    let second = jiff::Timestamp::from_second(NOW - 99).unwrap().strftime("%Y-%m-%d %k:%M:%S").to_string();
+    let start = |process: u32, error: &str| {
+        format!(
+            "{second} 0 [Note] Starting MariaDB 10.11.19-MariaDB source revision x as process {process}\n{second} 0 [ERROR] {error}\n{second} 0 [ERROR] Aborting\n"
+        )
+    };
+    let unknown = "/usr/sbin/mariadbd: unknown variable 'tide_gauge=1'";
+    let bind = "Can't start server: Bind on TCP/IP port. Got error: 98: Address already in use";
+    let text = start(7, unknown) + &start(8, bind) + &start(9, unknown);
+    let mut record = Vec::new();
+    for at in [1000, 1350, 1700] {
+        record.extend([(at, STARTING, "Starting"), (at + 300, super::FAILED, "Failed to start")]);
+    }
+    let list = history(&TextHost::new().journal(&record).file("/log", &text), "mysql", true, &["/log"]);
+    let codes: Vec<_> = list.iter().map(|a| a.failures.iter().find(|f| f.is_cause()).map(|f| f.code)).collect();
+    assert_eq!(codes, [Some(Code::ConfigUnknownDirective), Some(Code::PortTaken), Some(Code::ConfigUnknownDirective)]);
+}
