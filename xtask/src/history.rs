@@ -63,7 +63,8 @@ const DAEMONS: &[Daemon] = &[
     },
     Daemon {
         unit: "postgresql@15-main",
-        prepare: "true",
+        // One address alone, so that a held port ends the start.
+        prepare: "echo \"listen_addresses = '127.0.0.1'\" > /etc/postgresql/15/main/conf.d/one.conf",
         process: "postgres",
         broken: &[
             ("echo 'tide_gauge = on' > /etc/postgresql/15/main/conf.d/tide.conf", "rm /etc/postgresql/15/main/conf.d/tide.conf", "config-unknown-directive"),
@@ -199,12 +200,16 @@ fn active(host: &Host, unit: &str) -> Result<bool, String> {
     Ok(host.run(&format!("systemctl is-active --quiet {unit}"))?.status.success())
 }
 
-/// Waits until a start is over: tomcat says nothing to the manager, so its log decides.
-fn settle(host: &Host, daemon: &Daemon) -> Result<(), String> {
+/// Starts or restarts a unit and waits until that is over: tomcat says nothing to the manager, so its log decides.
+fn start(host: &Host, daemon: &Daemon, verb: &str) -> Result<(), String> {
+    let unit = daemon.unit;
     if daemon.process == "java" {
-        host.run("for i in $(seq 120); do tail -n 3 /var/log/tomcat10/catalina.*.log 2>/dev/null | grep -q 'Server startup in' && break; systemctl is-active --quiet tomcat10 || break; sleep 0.25; done; sleep 0.3")?;
+        let count = "cat /var/log/tomcat10/catalina.*.log 2>/dev/null | grep -c 'Server startup in'";
+        host.run(&format!(
+            "n=$({count}); systemctl {verb} {unit}; for i in $(seq 160); do [ $({count}) -gt $n ] && break; systemctl is-active --quiet {unit} || break; sleep 0.25; done; sleep 0.3"
+        ))?;
     } else {
-        host.run("sleep 0.3")?;
+        host.run(&format!("systemctl {verb} {unit}; sleep 0.3"))?;
     }
     Ok(())
 }
@@ -222,14 +227,12 @@ fn drive(host: &Host, daemon: &Daemon, chance: &mut Chance) -> Result<Vec<Truth>
             if !daemon.broken.is_empty() && chance.below(3) == 0 {
                 let (harm, mend, code) = daemon.broken[chance.below(daemon.broken.len())];
                 host.run(harm)?;
-                host.run(&format!("systemctl start {unit}"))?;
-                settle(host, daemon)?;
+                start(host, daemon, "start")?;
                 let to = now(host)?;
                 host.run(&format!("{mend}; systemctl stop {unit}; systemctl reset-failed {unit}"))?;
                 truth.push(Truth { from, to, outcome: "failed", afterwards: None, code: Some(code) });
             } else {
-                host.run(&format!("systemctl start {unit}"))?;
-                settle(host, daemon)?;
+                start(host, daemon, "start")?;
                 truth.push(Truth { from, to: now(host)?, outcome: "ready", afterwards: Some("running"), code: None });
             }
             continue;
@@ -250,8 +253,7 @@ fn drive(host: &Host, daemon: &Daemon, chance: &mut Chance) -> Result<Vec<Truth>
             }
             3 if daemon.reload => drop(host.run(&format!("systemctl reload {unit}; sleep 0.2"))?),
             4 => {
-                host.run(&format!("systemctl restart {unit}"))?;
-                settle(host, daemon)?;
+                start(host, daemon, "restart")?;
                 end(&mut truth, "stopped");
                 truth.push(Truth { from, to: now(host)?, outcome: "ready", afterwards: Some("running"), code: None });
             }

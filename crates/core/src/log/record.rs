@@ -242,7 +242,9 @@ impl Record<'_> {
         attempt.result = word;
         let ran = attempt.outcome == Outcome::Ready || attempt.started.is_some();
         if ran && attempt.afterwards.is_none() {
-            attempt.afterwards = Some(if stopping || attempt.ordered { Afterwards::Stopped } else { Afterwards::Crashed });
+            // Where nobody saw how it ended, as under a control script, it had no time to say a word: most likely a kill.
+            let how = if attempt.exit.is_empty() { Afterwards::Killed } else { Afterwards::Crashed };
+            attempt.afterwards = Some(if stopping || attempt.ordered { Afterwards::Stopped } else { how });
             attempt.ended.get_or_insert(time);
         }
     }
