@@ -117,11 +117,15 @@ fn wait4(child: &Child) -> Result<Cost, String> {
 /// Runs ours and theirs in turns on the same warm host and tells the ratios.
 fn compare(name: &str, ours: &str, theirs: &str) -> Result<(), String> {
     let split = |line: &str| line.split(' ').map(str::to_owned).collect::<Vec<_>>();
-    let (ours, theirs) = (split(ours), split(theirs));
+    in_turns(name, &split(ours), &split(theirs), RUNS)
+}
+
+/// The same for command lines that are words already.
+pub(crate) fn in_turns(name: &str, ours: &[String], theirs: &[String], runs: usize) -> Result<(), String> {
     let mut costs: [Vec<Cost>; 2] = [Vec::new(), Vec::new()];
-    for _ in 0..RUNS {
-        costs[0].push(run(&ours)?);
-        costs[1].push(run(&theirs)?);
+    for _ in 0..runs {
+        costs[0].push(run(ours)?);
+        costs[1].push(run(theirs)?);
     }
     let wall = |side: usize| costs[side].iter().map(|c| c.wall.as_secs_f64()).fold(f64::INFINITY, f64::min);
     let cpu = |side: usize| costs[side].iter().map(|c| c.cpu.as_secs_f64()).sum::<f64>();
@@ -130,13 +134,19 @@ fn compare(name: &str, ours: &str, theirs: &str) -> Result<(), String> {
     Ok(())
 }
 
-/// Makes the load and compares the release build, which must be there.
-pub(crate) fn all() -> Result<(), String> {
+/// The release build, which must be there.
+pub(crate) fn release() -> Result<String, String> {
     let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| std::path::PathBuf::from("target"), std::path::PathBuf::from);
     let ours = target.join("release/jolly-sentinel").to_string_lossy().into_owned();
     if !std::path::Path::new(&ours).exists() {
         return Err(format!("{ours} is not there: cargo build --release --package jolly-sentinel"));
     }
+    Ok(ours)
+}
+
+/// Makes the load and compares the release build.
+pub(crate) fn all() -> Result<(), String> {
+    let ours = release()?;
     compare("--help, against ss -V", &format!("{ours} --help"), "ss -V")?;
     let load = Load::new()?;
     compare("ports, against ss -ltnp", &format!("{ours} ports"), "ss -ltnp")?;

@@ -20,7 +20,12 @@ impl Host for Files {
     fn ask(&self, question: &Question) -> Look<Answer> {
         let status = |path: &String| {
             let file = self.0.get(path).map(|b| FileStatus::plain(FileKind::Regular, 0o644, 0, 0, b.len() as u64));
-            let folder = || self.0.keys().any(|f| f.starts_with(&format!("{}/", path.trim_end_matches('/')))).then(|| FileStatus::plain(FileKind::Directory, 0o755, 0, 0, 0));
+            let folder = || {
+                self.0
+                    .keys()
+                    .any(|f| f.starts_with(&format!("{}/", path.trim_end_matches('/'))))
+                    .then(|| FileStatus::plain(FileKind::Directory, 0o755, 0, 0, 0))
+            };
             file.or_else(folder).map_or(Look::Absent, |s| Look::Seen(Answer::Status(s)))
         };
         match question {
@@ -169,7 +174,8 @@ impl Chance {
 
 /// A few changes of a sample: bits, bytes, stretches taken out, doubled or taken from another sample.
 fn mutated(chance: &mut Chance, sample: &[u8], other: &[u8]) -> Vec<u8> {
-    const TOKENS: &[&[u8]] = &[b"\n", b"{", b"}", b"\"", b"'", b"\\", b"\0", b"\xff", b"-1", b"99999999999999999999", b"<", b">", b"%", b"$", b"\r\n", b"include", b"["];
+    const TOKENS: &[&[u8]] =
+        &[b"\n", b"{", b"}", b"\"", b"'", b"\\", b"\0", b"\xff", b"-1", b"99999999999999999999", b"<", b">", b"%", b"$", b"\r\n", b"include", b"["];
     let mut bytes = sample.to_vec();
     for _ in 0..=chance.below(6) {
         let at = chance.below(bytes.len() + 1);
@@ -207,7 +213,9 @@ fn samples(name: &str, about: &str) -> Vec<Vec<u8>> {
             add(&Path::new("crates/core/src/kinds").join(&folder).join(file));
         }
     }
-    for dir in ["crates/cli/demo".to_owned(), "crates/core/src/config/samples".to_owned(), format!("{FINDS}/{name}"), format!("crates/cli/tests/corpus/{about}")] {
+    for dir in
+        ["crates/cli/demo".to_owned(), "crates/core/src/config/samples".to_owned(), format!("{FINDS}/{name}"), format!("crates/cli/tests/corpus/{about}")]
+    {
         for entry in std::fs::read_dir(dir).into_iter().flatten().flatten().take(200) {
             add(&entry.path());
         }

@@ -143,14 +143,14 @@ struct Score {
 const HOLD: &str = "#!/bin/sh\nsetsid python3 -c \"import socket,time; s=socket.socket(); s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1); s.bind(('0.0.0.0',$1)); s.listen(); time.sleep(600)\" >/dev/null 2>&1 </dev/null &\nsleep 0.4\n";
 const RELEASE: &str = "#!/bin/sh\npkill -9 python3; sleep 0.1\n";
 
-pub(crate) fn run(program: &Path, seed: u64) -> Result<(), String> {
+pub(crate) fn run(program: &Path, seed: u64, only: &[&str]) -> Result<(), String> {
     let host = Host::boot("jolly-attempts", program)?;
     host.run(&format!(
         "cat > /usr/local/bin/hold <<'X'\n{HOLD}X\ncat > /usr/local/bin/release <<'X'\n{RELEASE}X\nchmod 755 /usr/local/bin/hold /usr/local/bin/release"
     ))?;
     let mut text = format!("# What `attempts` made of {STEPS} random steps with each daemon; `cargo xtask attempts {seed}` does it again.\n");
     let mut all = Score::default();
-    for daemon in DAEMONS {
+    for daemon in DAEMONS.iter().filter(|d| only.is_empty() || only.contains(&d.unit)) {
         let mut chance = Chance(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ daemon.unit.len() as u64 | 1);
         let truth = drive(&host, daemon, &mut chance)?;
         let mut one = Score::default();
@@ -164,6 +164,9 @@ pub(crate) fn run(program: &Path, seed: u64) -> Result<(), String> {
     }
     let _ = writeln!(text, "{:<20} {}", "all", line(&all));
     say(&format!("{:<20} {}", "all", line(&all)));
+    if !only.is_empty() {
+        return Ok(());
+    }
     std::fs::write(SCORE, text).map_err(|e| format!("{SCORE}: {e}"))
 }
 
@@ -298,14 +301,14 @@ fn score(host: &Host, daemon: &Daemon, truth: &[Truth], score: &mut Score) -> Re
         if right {
             score.outcome += 1;
         } else {
-            wrong.push(format!("outcome {} {}, but {real:?}", got["outcome"], got["afterwards"]));
+            wrong.push(format!("outcome {} {}, but {real:?}: {got}", got["outcome"], got["afterwards"]));
         }
         if let Some(code) = real.code {
             score.failures += 1;
             if got["failures"][0]["code"] == code {
                 score.reason += 1;
             } else {
-                wrong.push(format!("reason {}, but {real:?}", got["failures"][0]));
+                wrong.push(format!("reason {}, but {real:?}: {got}", got["failures"][0]));
             }
         }
         if number + 1 == truth.len() && right && at == 0 {

@@ -169,26 +169,65 @@ pub(crate) fn find_string(path: &Path, needle: &str, whole: bool) -> Look<Answer
     Look::Seen(Answer::Found(found))
 }
 
+/// The file that was read last, held open for the next stretch of it: a long log is read in many small ones.
+#[derive(Debug, Default)]
+pub(crate) struct Held(std::sync::Mutex<Option<(PathBuf, File, std::time::Instant)>>);
+
+/// How long a file stays the same one without being opened anew.
+const HELD: std::time::Duration = std::time::Duration::from_millis(300);
+
+impl Held {
+    /// A stretch of a regular file.
+    pub(crate) fn read_at(&self, path: &Path, offset: u64, length: u32) -> Look<Answer> {
+        let Ok(mut held) = self.0.lock() else { return read_at(path, offset, length) };
+        let known = held.take().filter(|(p, _, when)| p == path && when.elapsed() < HELD);
+        let (path, file) = match known {
+            Some((path, file, _)) => (path, file),
+            None => match open(path) {
+                Look::Seen((file, _)) => (path.to_path_buf(), file),
+                Look::Absent => return Look::Absent,
+                Look::NotSeen(why) => return Look::NotSeen(why),
+            },
+        };
+        let answer = shared_at(&file, offset, length);
+        *held = Some((path, file, std::time::Instant::now()));
+        answer
+    }
+}
+
 pub(crate) fn read_at(path: &Path, offset: u64, length: u32) -> Look<Answer> {
     match open(path) {
-        Look::Seen((file, _)) => match bytes_at(&file, offset, length) {
-            Ok(bytes) => Look::Seen(Answer::Bytes(bytes.into())),
-            Err(error) => unseen_io(&error),
-        },
+        Look::Seen((file, _)) => shared_at(&file, offset, length),
         Look::Absent => Look::Absent,
         Look::NotSeen(why) => Look::NotSeen(why),
     }
 }
 
-pub(crate) fn bytes_at(file: &File, offset: u64, length: u32) -> std::io::Result<Vec<u8>> {
-    let mut bytes = vec![0; length as usize];
+/// Bytes at an offset, read right where they are shared from.
+fn shared_at(file: &File, offset: u64, length: u32) -> Look<Answer> {
+    let mut shared: std::sync::Arc<[u8]> = std::iter::repeat_n(0u8, length as usize).collect();
+    let Some(room) = std::sync::Arc::get_mut(&mut shared) else { return Look::NotSeen(Unseen::Gone) };
+    match fill(file, offset, room) {
+        Ok(filled) if filled == room.len() => Look::Seen(Answer::Bytes(shared)),
+        Ok(filled) => Look::Seen(Answer::Bytes(shared[..filled].into())),
+        Err(error) => unseen_io(&error),
+    }
+}
+
+fn fill(file: &File, offset: u64, room: &mut [u8]) -> std::io::Result<usize> {
     let mut filled = 0;
-    while filled < bytes.len() {
-        match file.read_at(&mut bytes[filled..], offset + filled as u64)? {
+    while filled < room.len() {
+        match file.read_at(&mut room[filled..], offset + filled as u64)? {
             0 => break,
             n => filled += n,
         }
     }
+    Ok(filled)
+}
+
+pub(crate) fn bytes_at(file: &File, offset: u64, length: u32) -> std::io::Result<Vec<u8>> {
+    let mut bytes = vec![0; length as usize];
+    let filled = fill(file, offset, &mut bytes)?;
     bytes.truncate(filled);
     Ok(bytes)
 }

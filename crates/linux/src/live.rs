@@ -7,6 +7,7 @@ use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap};
 use std::fs;
 use std::path::Path;
+use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 /// The machine this program runs on.
@@ -15,6 +16,8 @@ pub struct LiveHost {
     manager: Manager,
     limit: Duration,
     patience: Patience,
+    /// The file that was read last.
+    held: Arc<files::Held>,
     /// Users of the sockets that were listed last, to look at likely processes first.
     users: RefCell<BTreeMap<u64, u32>>,
     /// Connections by local port, and when they were counted.
@@ -29,6 +32,7 @@ impl LiveHost {
             manager: Manager::default(),
             limit: patience,
             patience: Patience::new(patience, &mounts),
+            held: Arc::default(),
             users: RefCell::default(),
             connections: RefCell::default(),
         }
@@ -72,7 +76,8 @@ impl Host for LiveHost {
             }
             Question::ReadAt(p, offset, length) => {
                 let (offset, length) = (*offset, *length);
-                self.patience.look(p, move |p| files::read_at(p, offset, length))
+                let held = self.held.clone();
+                self.patience.look(p, move |p| held.read_at(p, offset, length))
             }
             Question::Space(p) => self.patience.look(p, files::space),
             Question::Mounts => mounts(),

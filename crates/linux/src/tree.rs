@@ -7,6 +7,8 @@ use std::path::{Path, PathBuf};
 #[derive(Debug)]
 pub struct TreeHost {
     root: PathBuf,
+    /// The file that was read last.
+    held: files::Held,
 }
 
 impl TreeHost {
@@ -19,7 +21,7 @@ impl TreeHost {
         if !root.is_dir() {
             return Err(format!("{} is no directory", root.display()));
         }
-        Ok(Self { root })
+        Ok(Self { root, held: files::Held::default() })
     }
 }
 
@@ -34,7 +36,7 @@ impl Host for TreeHost {
             Question::Read(p) if p.starts_with("/proc/") || p.starts_with("/sys/") => Look::NotSeen(Unseen::PartMissing),
             Question::Read(p) => files::read(&path(p)),
             Question::FindString(p, needle, whole) => files::find_string(&path(p), needle, *whole),
-            Question::ReadAt(p, offset, length) => files::read_at(&path(p), *offset, *length),
+            Question::ReadAt(p, offset, length) => self.held.read_at(&path(p), *offset, *length),
             Question::Journal(unit, most) => journal_files::entries(&self.root, unit, *most),
             Question::JournalOf(field, most) => journal_files::entries_of(&self.root, field, *most),
             _ => Look::NotSeen(Unseen::PartMissing),

@@ -185,6 +185,12 @@ pub fn log_zone(snapshot: &Snapshot, service: &Service, config: &Configuration) 
     named.and_then(|tz| log::zone_named(snapshot, tz)).unwrap_or_else(|| log::host_zone(snapshot))
 }
 
+/// Whether a process of the service's own runs.
+pub fn is_running(snapshot: &Snapshot, service: &Service) -> bool {
+    let unit = service.unit_name().and_then(|unit| snapshot.unit(unit).seen());
+    !processes(snapshot, service, unit.as_deref()).0.is_empty()
+}
+
 /// What the logs and the manager's record tell of a service's starts: at most `most`. `count_all` counts lines of long files, too.
 pub fn history(snapshot: &Snapshot, service: &Service, config: &Configuration, running: bool, most: usize, count_all: bool) -> log::Attempts {
     let files = log_files(service, config);

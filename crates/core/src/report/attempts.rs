@@ -1,6 +1,6 @@
 //! `attempts`: when it was started, stopped, refused, killed, and what it said.
 use super::schema;
-use crate::case::{Depth, gather, history, log_files};
+use crate::case::{history, is_running, log_files};
 use crate::code::Code;
 use crate::host::mask_text;
 use crate::log::{Afterwards, Attempt, Outcome, StartedBy, format_time};
@@ -83,10 +83,13 @@ pub struct FailureEntry {
 
 /// The attempts of a service: at most `most`, none that began before `since` (microseconds since the epoch).
 pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Option<i64>, failed_only: bool) -> AttemptsReport {
-    let case = gather(snapshot, service, Depth::State);
-    let files = log_files(service, &case.config);
+    // Sockets and accounts do not matter here: only whether it runs, and what its configuration says of logs.
+    let config = service.kind.read(snapshot, &service.instance);
+    config.not_seen.iter().for_each(|line| snapshot.unseen(line.clone()));
+    let zone = crate::log::host_zone(snapshot);
+    let files = log_files(service, &config);
     let wanted = if failed_only { most.max(1000) } else { most };
-    let found = history(snapshot, service, &case.config, !case.processes.is_empty(), wanted, most >= 50);
+    let found = history(snapshot, service, &config, is_running(snapshot, service), wanted, most >= 50);
     let mut list = found.list;
     list.retain(|a| {
         since.is_none_or(|s| a.began >= s)
@@ -101,7 +104,7 @@ pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Opti
         schema: schema("attempts"),
         service: service.name.clone(),
         remarks: found.remarks,
-        attempts: list.iter().map(|a| entry(a, &case.zone)).collect(),
+        attempts: list.iter().map(|a| entry(a, &zone)).collect(),
         not_seen,
     }
 }
