@@ -156,7 +156,7 @@ fn read_log(
 fn span(attempt: &Attempt, request: &Request) -> (i64, i64) {
     let window = request.grammar.window();
     let until = match (attempt.outcome, attempt.ready.or(attempt.started)) {
-        (_, Some(up)) => up.max(attempt.began) + window,
+        (_, Some(up)) => (up.max(attempt.began) + window).min(attempt.ended.map_or(i64::MAX, |e| e + 1_000_000)),
         _ => attempt.ended.unwrap_or(attempt.began + 900_000_000) + 1_000_000,
     };
     (attempt.began - 1_000_000, until)
@@ -394,7 +394,7 @@ impl Placer<'_, '_> {
         let whole_second = if time % 1_000_000 == 0 { 1_000_000 } else { 0 };
         let near = |a: &Attempt| {
             let (_, until) = span(a, self.request);
-            let until = if a.ready.or(a.started).is_some() { until } else { a.ended.map_or(until, |e| e + 50_000) };
+            let until = a.ended.map_or(until, |e| until.min(e + 50_000));
             a.outcome != Outcome::Refused && a.began - 50_000 < time + whole_second.max(1) && time <= until
         };
         let candidates: Vec<usize> = managed.iter().enumerate().filter(|(_, a)| near(a)).map(|(at, _)| at).collect();
