@@ -18,12 +18,12 @@ struct Ring {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Incident {
-    name: String,
-    service: String,
+pub(crate) struct Incident {
+    pub(crate) name: String,
+    pub(crate) service: String,
     #[serde(rename = "break")]
-    inject: String,
-    cause: String,
+    pub(crate) inject: String,
+    pub(crate) cause: String,
     #[serde(default)]
     subject: BTreeMap<String, Value>,
     #[serde(default)]
@@ -47,13 +47,13 @@ struct Healthy {
 /// Everything that a change could touch, with owner and mode.
 const FILES: &str = "cd /; find etc/apache2 etc/nginx etc/systemd var/log/edge var/run/apache2/ -printf '%p %u:%g %m %y %l\\n' -type f ! -name '*.log' -exec sha256sum {} + 2>/dev/null | sort";
 /// Back to how the packages left it. Runs before every incident.
-const RESET: &str = "systemctl stop edge nginx apache2 mariadb redis-server postgresql@15-main 2>/dev/null; pkill -9 nginx; pkill -9 apache2; pkill -9 python3; pkill -9 sleep; systemctl unmask -q nginx apache2; \
+pub(crate) const RESET: &str = "systemctl stop edge nginx apache2 mariadb redis-server postgresql@15-main 2>/dev/null; pkill -9 nginx; pkill -9 apache2; pkill -9 python3; pkill -9 sleep; systemctl unmask -q nginx apache2; \
      rm -rf /etc/edge /etc/systemd/system/edge.service /etc/systemd/system/edge.service.d /etc/systemd/system/edge-data.service /etc/systemd/system/apache2.service.d /home/marta /etc/postgresql/15/main/conf.d/huge.conf /etc/systemd/system/*.wants/edge.service /var/log/edge /run/edge /var/lib/edge /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
      umount /opt/edge 2>/dev/null; pkill -u edge; userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 dev lo 2>/dev/null; rm -rf /etc/apache2 /etc/nginx; cp -a /pristine/apache2 /etc/apache2; cp -a /pristine/nginx /etc/nginx; \
      find /var/log/nginx /var/log/apache2 -type f -delete; systemctl daemon-reload; systemctl enable -q nginx apache2 2>/dev/null; systemctl reset-failed; true";
 
-/// Runs the ring, or only what is named.
-pub(crate) fn run(program: &Path, only: &[&str]) -> Result<(), String> {
+/// Every incident and every healthy set-up.
+fn whole_ring() -> Result<Ring, String> {
     let mut ring = Ring { incident: Vec::new(), healthy: Vec::new() };
     for file in INCIDENTS {
         let text = std::fs::read_to_string(file).map_err(|e| format!("{file}: {e}"))?;
@@ -61,9 +61,26 @@ pub(crate) fn run(program: &Path, only: &[&str]) -> Result<(), String> {
         ring.incident.extend(part.incident);
         ring.healthy.extend(part.healthy);
     }
-    let host = Host::boot("jolly-live", program)?;
+    Ok(ring)
+}
+
+/// All incidents.
+pub(crate) fn ring() -> Result<Vec<Incident>, String> {
+    Ok(whole_ring()?.incident)
+}
+
+/// What the incidents need on their host.
+pub(crate) fn prepare(host: &Host) -> Result<(), String> {
     host.run(&format!("cat > /usr/local/bin/make-edge <<'MAKE'\n{MAKE_EDGE}MAKE\nchmod 755 /usr/local/bin/make-edge"))?;
     host.run("mkdir -p /pristine; cp -a /etc/apache2 /pristine/apache2; cp -a /etc/nginx /pristine/nginx")?;
+    Ok(())
+}
+
+/// Runs the ring, or only what is named.
+pub(crate) fn run(program: &Path, only: &[&str]) -> Result<(), String> {
+    let ring = whole_ring()?;
+    let host = Host::boot("jolly-live", program)?;
+    prepare(&host)?;
     let chosen = |name: &str| only.is_empty() || only.iter().any(|o| name.contains(o));
     let (mut passed, mut failed) = (0, 0);
     let mut tell = |name: &str, outcome: Result<(), String>| match outcome {

@@ -1,6 +1,7 @@
 //! Chores of this repository.
 mod bench;
 mod bench_logs;
+mod captures;
 mod corpus;
 mod fuzz;
 mod harvest;
@@ -24,13 +25,14 @@ fn main() -> ExitCode {
         ["bench-logs", mib] => mib.parse().map_err(|_| format!("{mib:?} is no number")).and_then(bench_logs::run),
         ["bench"] => bench::all(),
         ["load-process", role] => bench::hold(*role == "listening"),
+        ["captures"] => program().and_then(|p| captures::run(&p)),
         ["corpus"] => program().and_then(|p| corpus::run(&p)),
         ["samples", only @ ..] => program().and_then(|p| samples::run(&p, only)),
         ["pictures"] => program().and_then(|p| pictures::run(&p)),
         ["attempts"] => program().and_then(|p| history::run(&p, 1, &[])),
         ["attempts", seed, only @ ..] => seed.parse().map_err(|_| format!("{seed:?} is no number")).and_then(|seed| history::run(&program()?, seed, only)),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
-        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR, bench, bench-logs [MIB], corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures".into()),
+        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR, bench, bench-logs [MIB], captures, corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures".into()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

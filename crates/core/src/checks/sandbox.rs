@@ -21,26 +21,31 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     };
     for entry in &case.config.model.writes {
         let file = snapshot.resolve_links(&entry.path);
-        if let Some(barrier) = unit.barrier(&file, Right::Write) {
+        if let Some(barrier) = refused(unit, &entry.path, &file, Right::Write) {
             add(path::parent(&file).to_owned(), Right::Write, "write", &file, &barrier);
         }
     }
     let read = case.config.model.reads.iter().map(|r| &r.path).chain(&case.config.model.files);
     for entry in read {
         let file = snapshot.resolve_links(entry);
-        if let Some(barrier) = unit.barrier(&file, Right::Read).filter(|_| snapshot.exists(&file) == Some(true)) {
+        if let Some(barrier) = refused(unit, entry, &file, Right::Read).filter(|_| snapshot.exists(&file) == Some(true)) {
             add(file.clone(), Right::Read, "read", &file, &barrier);
         }
     }
     for command in unit.commands("ExecStartPre").into_iter().chain(unit.commands("ExecStart")) {
         let Some(program) = command.words.first().filter(|p| p.starts_with('/') && !command.may_fail) else { continue };
         let file = snapshot.resolve_links(program);
-        if let Some(barrier) = unit.barrier(&file, Right::Execute) {
+        if let Some(barrier) = refused(unit, program, &file, Right::Execute) {
             add(file.clone(), Right::Execute, "execute", &file, &barrier);
         }
     }
     found.extend(families(case, unit));
     found
+}
+
+/// The manager resolves links in its lists of paths: what is open under one of its names is open.
+fn refused(unit: &Unit, named: &str, real: &str, right: Right) -> Option<Barrier> {
+    unit.barrier(real, right).filter(|_| named == real || unit.barrier(named, right).is_some())
 }
 
 fn finding(unit: &Unit, subject: Subject, title: String, barrier: &Barrier) -> Finding {

@@ -128,6 +128,14 @@ fn the_sandbox_also_refuses_reading_executing_and_families_of_sockets() {
 }
 
 #[test]
+fn a_program_that_is_open_under_the_name_of_a_link_is_open() {
+    let host = |settings: &str| with(settings).without("/usr/sbin/nginx").program("/usr/sbin/nginx-real").link("/usr/sbin/nginx", "nginx-real");
+    assert!(failed(host("NoExecPaths=/\nExecPaths=/usr/sbin/nginx /usr/lib")).causes.is_empty());
+    assert!(failed(host("NoExecPaths=/\nExecPaths=/usr/sbin/nginx-real")).causes.is_empty());
+    first(&failed(host("NoExecPaths=/\nExecPaths=/usr/lib")), Code::PolicyDenied);
+}
+
+#[test]
 fn root_without_its_powers_is_an_account_like_others() {
     let closed = |settings: &str| with(settings).dir("/var/log/nginx", 0o700, 71);
     assert!(failed(closed("")).causes.is_empty());
