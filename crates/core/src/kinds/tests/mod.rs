@@ -1,5 +1,6 @@
 mod layouts;
 mod settings;
+mod starts;
 mod words;
 
 use super::{KINDS, installed_version};
