@@ -322,6 +322,12 @@ fn written_time(text: &str, around: Around) -> Option<i64> {
 
 /// A stamp in a format of `strftime`; without a zone of its own it is in that of the daemon.
 fn parse_time(text: &str, format: &str, around: Around) -> Option<i64> {
+    if format == "%s" {
+        // Seconds since the epoch, with a fraction perhaps.
+        let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
+        let micros: String = fraction.chars().chain("000000".chars()).take(6).collect();
+        return whole.parse::<i64>().ok()?.checked_mul(1_000_000)?.checked_add(micros.parse().ok()?);
+    }
     if !format.contains("%Y") && !format.contains("%y") {
         return without_year(text, format, around);
     }

@@ -1,0 +1,149 @@
+//! `attempts` on logs as administrators find them: rotated, packed, in the syslog, as records, of daemons that nobody knows;
+//! and a start followed as it happens.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
+mod common;
+
+use common::Tree;
+use serde_json::Value;
+use std::io::{BufRead, BufReader, Write};
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
+fn gzip(text: &str) -> Vec<u8> {
+    let mut out = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::default());
+    out.write_all(text.as_bytes()).unwrap();
+    out.finish().unwrap()
+}
+
+/// A tree with one service that only a services file describes.
+fn tree(described: &str) -> Tree {
+    let tree = Tree::new();
+    tree.write("etc/jolly-sentinel/services.toml", &format!("only_these = true\n[service.tide-relay]\nkind = \"program\"\n{described}\n"));
+    tree
+}
+
+fn attempts(tree: &Tree, more: &[&str]) -> Vec<Value> {
+    let mut arguments = vec!["attempts", "tide-relay", "--format", "json"];
+    arguments.extend(more);
+    let answer = tree.run(&arguments);
+    assert_eq!(answer.status, 0, "{}{}", answer.out, answer.err);
+    answer.json()["attempts"].as_array().unwrap().clone()
+}
+
+fn redis(day: u32, pid: u32) -> String {
+    format!(
+        "{pid}:C {day:02} Apr 2031 06:00:00.000 # oO0OoO0OoO0Oo Redis is starting oO0OoO0OoO0Oo\n{pid}:M {day:02} Apr 2031 06:00:00.050 * Ready to accept connections\n{pid}:M {day:02} Apr 2031 20:00:00.000 # User requested shutdown...\n"
+    )
+}
+
+#[test]
+fn rotated_and_packed_predecessors_belong_to_the_history() {
+    let tree = tree("log = \"/var/log/relay.log\"\nlog_format = \"redis\"");
+    std::fs::write(tree.path().join("var/log/relay.log.2.gz"), gzip(&redis(1, 10))).unwrap();
+    tree.write("var/log/relay.log.1", &redis(2, 20));
+    tree.write("var/log/relay.log", &redis(3, 30));
+    let all = attempts(&tree, &[]);
+    let files: Vec<&str> = all.iter().filter_map(|a| a["logs"][0]["file"].as_str()).collect();
+    assert_eq!(files, ["/var/log/relay.log", "/var/log/relay.log.1", "/var/log/relay.log.2.gz"]);
+    assert!(all.iter().all(|a| a["outcome"] == "ready" && a["afterwards"] == "stopped"), "{all:?}");
+    assert_eq!((all[2]["logs"][0]["first_line"].as_u64(), all[2]["logs"][0]["first_byte"].as_u64()), (Some(1), None));
+    assert_eq!(attempts(&tree, &["--last", "2"]).len(), 2);
+    std::fs::write(tree.path().join("var/log/relay.log.2.gz"), &gzip(&redis(1, 10))[..20]).unwrap();
+    let answer = tree.run(&["attempts", "tide-relay"]);
+    assert!(answer.status == 0 && answer.out.contains("packing is damaged"), "{}", answer.out);
+}
+
+#[test]
+fn a_daemon_that_nobody_knows_is_read_as_its_services_file_says() {
+    let tree = tree(
+        "log = \"/var/log/relay.log\"\nlog_head = '^<(?<time>\\d+)> (?<level>[A-Z]+) '\nlog_time = \"%s\"\nlog_begin = \"harbour opens\"\nlog_ready = [\"pilot aboard\", \"tide is in\"]\nlog_stop = \"harbour closes\"",
+    );
+    tree.write(
+        "var/log/relay.log",
+        "<1932876000> INFO harbour opens for the day\n<1932876003> INFO the tide is in\n<1932879000> INFO harbour closes\n<1932880000> INFO harbour opens for the day\n",
+    );
+    let all = attempts(&tree, &[]);
+    assert_eq!(all.len(), 2, "{all:?}");
+    assert_eq!((all[1]["outcome"].as_str(), all[1]["ready_after_ms"].as_u64(), all[1]["afterwards"].as_str()), (Some("ready"), Some(3000), Some("stopped")));
+    tree.write("etc/jolly-sentinel/services.toml", "[service.x]\nkind = \"program\"\nlog_head = \"^(\"\nlog_time = \"%s\"\n");
+    let answer = tree.run(&["attempts", "x"]);
+    assert_eq!(answer.status, 2);
+    assert!(answer.err.contains("regular expression") && answer.err.contains("services.toml"), "{}", answer.err);
+}
+
+#[test]
+fn a_shared_syslog_is_read_for_the_lines_of_this_daemon_alone() {
+    let tree = tree("log = \"/var/log/syslog\"\nlog_format = \"redis\"");
+    tree.write(
+        "var/log/syslog",
+        "2031-04-02T06:00:00.100000+00:00 quay1 redis[7]: oO0OoO0OoO0Oo Redis is starting oO0OoO0OoO0Oo\n\
+         2031-04-02T06:00:00.200000+00:00 quay1 gauge-sim[9]: Ready to accept connections\n\
+         2031-04-02T06:00:04.100000+00:00 quay1 redis[7]: Ready to accept connections\n\
+         2031-04-02T07:00:00.000000+00:00 quay1 gauge-sim[9]: Redis is starting\n",
+    );
+    let all = attempts(&tree, &[]);
+    assert_eq!((all.len(), all[0]["ready_after_ms"].as_u64()), (1, Some(4000)), "{all:?}");
+}
+
+#[test]
+fn nothing_from_a_log_reaches_the_terminal_as_a_command() {
+    let tree = tree("log = \"/var/log/relay.log\"\nlog_format = \"nginx\"");
+    tree.write("var/log/relay.log", "2031/04/02 06:10:11 [emerg] 7#7: open() \"/srv/\u{1b}[2J\u{7}<script>\" failed (2: No such file or directory)\n");
+    for format in ["text", "markdown", "html"] {
+        let out = tree.run(&["attempts", "tide-relay", "--format", format]).out;
+        assert!(!out.contains(['\u{1b}', '\u{7}']), "{format}: {out}");
+        assert!(format != "html" || !out.contains("<script>"), "{out}");
+    }
+}
+
+#[test]
+fn following_needs_the_host_itself_and_no_choice_of_the_past() {
+    let tree = tree("log = \"/var/log/relay.log\"");
+    assert_eq!(tree.run(&["attempts", "tide-relay", "--follow"]).status, 2);
+    assert_eq!(tree.run(&["attempts", "tide-relay", "--follow", "--last", "1"]).status, 2);
+}
+
+/// Follows a log that this test writes, and gives back what was shown and the exit status.
+fn followed(lines: &[&str]) -> (String, i32) {
+    let dir = tempfile::tempdir().unwrap();
+    let log = dir.path().join("relay.log");
+    std::fs::write(&log, "an old line\n").unwrap();
+    let services = dir.path().join("services.toml");
+    std::fs::write(&services, format!("only_these = true\n[service.tide-relay]\nkind = \"program\"\nlog = \"{}\"\nlog_format = \"redis\"\n", log.display()))
+        .unwrap();
+    let mut child = Command::new(assert_cmd::cargo::cargo_bin("jolly-sentinel"))
+        .args(["--services", services.to_str().unwrap(), "attempts", "tide-relay", "--follow"])
+        .env("HOME", dir.path())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    // It says that it waits: from then on every line is new to it.
+    let mut waiting = String::new();
+    BufReader::new(child.stderr.take().unwrap()).read_line(&mut waiting).unwrap();
+    assert!(waiting.contains("waiting for a start"), "{waiting}");
+    std::thread::sleep(Duration::from_millis(50));
+    let mut file = std::fs::OpenOptions::new().append(true).open(&log).unwrap();
+    for line in lines {
+        let stamp = jiff::Zoned::now().strftime("%d %b %Y %H:%M:%S.%3f").to_string();
+        file.write_all(format!("7:M {stamp} {line}\n").as_bytes()).unwrap();
+    }
+    let out = child.wait_with_output().unwrap();
+    (String::from_utf8_lossy(&out.stdout).into_owned(), out.status.code().unwrap_or(-1))
+}
+
+#[test]
+fn a_start_is_followed_until_it_is_ready_or_failed() {
+    let (shown, status) = followed(&["# oO0OoO0OoO0Oo Redis is starting oO0OoO0OoO0Oo", "* Ready to accept connections"]);
+    assert_eq!(status, 0, "{shown}");
+    assert!(shown.contains("= the start begins") && shown.trim_end().ends_with("tide-relay is ready."), "{shown}");
+    assert!(!shown.contains("an old line"), "{shown}");
+    let (shown, status) = followed(&[
+        "# oO0OoO0OoO0Oo Redis is starting oO0OoO0OoO0Oo",
+        "# Fatal error loading the DB: Invalid argument. Exiting.",
+        "# Redis is now ready to exit, bye bye...",
+    ]);
+    assert_eq!(status, 1, "{shown}");
+    assert!(shown.contains("did not come up"), "{shown}");
+}
