@@ -17,6 +17,8 @@ const SHOTS: &[(&str, &str)] = &[
     ("fix", "fix front"),
     ("verify", "verify tide-relay --settle 1s"),
     ("attempts", "attempts front"),
+    ("follow", "attempts front --follow"),
+    ("survey-one", "survey tide-relay"),
     ("lint", "lint front"),
 ];
 
@@ -61,6 +63,9 @@ fn all(program: &Path, bin: &Path) -> Result<(), String> {
         match *name {
             "attempts" => drop(shell(&format!(
                 "cd {HOST} && {own} {OPTIONS} fix front --pick stop-holder --apply --settle 0s; {own} {OPTIONS} survey; {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k stop; sleep 1; {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k start"
+            ))),
+            "follow" => drop(shell(&format!(
+                "cd {HOST} && {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k stop; (sleep 3; {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k start) >/dev/null 2>&1 &"
             ))),
             "lint" => drop(shell(&format!(
                 "cd {HOST} && printf '# merged from the ticket shop\\nListen 127.0.0.1:18080\\nDocumentRooot {HOST}/www\\n' > front/sites/ticket-pages.conf"

@@ -28,7 +28,7 @@ pub(super) fn run() -> Option<ExitCode> {
         ("quay-httpd", ["-f", config, "-k", "start"]) => detach(&["-f", config, "-D", "FOREGROUND"]),
         ("quay-httpd", ["-f", config, "-D", "FOREGROUND"]) => httpd(Path::new(config)),
         ("quay-httpd", ["-f", config, "-k", verb]) => {
-            Site::read(Path::new(config)).map_or_else(|e| Err(e.0), |site| if *verb == "stop" { stop(&site.pid_file) } else { Ok(()) })
+            Site::read(Path::new(config)).map_or_else(|e| Err(e.0), |site| if *verb == "stop" { stop_site(&site) } else { Ok(()) })
         }
         ("tide-relay", [dir, log, "start"]) => detach(&[dir, log, "run"]),
         ("tide-relay", [dir, log, "run"]) => relay(Path::new(dir), Path::new(log)),
@@ -83,6 +83,13 @@ fn leash() {
 #[expect(clippy::exit, reason = "a stand-in ends as a whole")]
 fn end_now() {
     std::process::exit(0);
+}
+
+/// The stand-in's stop says in its log what the daemon says there.
+fn stop_site(site: &Site) -> Result<(), String> {
+    stop(&site.pid_file)?;
+    log(&site.error_log, "mpm_event:notice", "AH00491: caught SIGTERM, shutting down");
+    Ok(())
 }
 
 fn stop(pid_file: &Path) -> Result<(), String> {

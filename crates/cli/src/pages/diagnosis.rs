@@ -115,7 +115,9 @@ fn circumstances(entry: &ServiceEntry, when: &When) -> String {
     if let Some(booted) = &entry.context.booted {
         parts.push(format!("host booted {}", when.clock(booted)));
     }
-    if let Some(packages) = entry.context.packages_changed.as_ref().filter(|p| !p.is_empty()) {
+    // Without a good start on record nothing tells which changes matter.
+    let packages = entry.context.packages_changed.as_ref().filter(|p| !p.is_empty() && entry.context.last_good_start.is_some());
+    if let Some(packages) = packages {
         parts.push(match packages.as_slice() {
             [one] => format!("package changed since: {one}"),
             many => format!("{} packages changed since", many.len()),

@@ -301,7 +301,7 @@ fn changes(snapshot: &Snapshot, case: &Case, good: Option<i64>) -> Vec<Changed> 
         .iter()
         .chain(unit)
         .chain(&read)
-        .chain(&shared)
+        .chain(shared.iter().filter(|_| good.is_some()))
         .filter_map(|f| Some((snapshot.stat(f).seen()?.modified, f.clone())))
         .filter(|(t, _)| now / 1_000_000 - t < CHANGES)
         .collect();

@@ -111,7 +111,7 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
             pid_file: service.described.pid_file.clone().or_else(|| case.config.model.pid_file.as_ref().map(|p| p.path.clone())),
             data_dir: case.config.model.data_dir.as_ref().map(|d| d.path.clone()),
             command: crate::host::mask_arguments(&service.instance.command),
-            environment: if services.len() == 1 { differences(snapshot, service) } else { Vec::new() },
+            environment: if services.len() == 1 && service.unit.is_some() { differences(snapshot, service) } else { Vec::new() },
             restart_outlook: entry.restart_outlook,
             boot_outlook: entry.boot_outlook,
             cause: entry.causes.first().map(|c| c.code),

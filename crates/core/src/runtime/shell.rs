@@ -20,7 +20,8 @@ pub struct Difference {
 
 /// Plain assignments for login shells, the later ones winning: value, file and line. What a script computes is not understood.
 pub fn login(snapshot: &Snapshot) -> BTreeMap<String, (String, String, u32)> {
-    let mut files = vec!["/etc/environment".to_owned(), "/etc/profile".to_owned()];
+    // What /etc/profile itself sets is the distribution's plain search path: no news.
+    let mut files = vec!["/etc/environment".to_owned()];
     let dir = "/etc/profile.d";
     let scripts = snapshot.list(dir).seen().unwrap_or_default();
     files.extend(scripts.iter().filter(|e| e.name.ends_with(".sh")).map(|e| path::join(dir, &e.name)));

@@ -396,9 +396,18 @@ fn a_certificate_that_ran_out_is_a_note_and_a_foreign_key_a_cause() {
 #[test]
 fn packages_and_accounts_that_changed_are_among_the_circumstances() {
     let host = edge()
-        .journal(&[(1000, STARTING, "Starting"), (1300, FAILED, "Failed to start")])
-        .file("/var/log/dpkg.log", "2031-04-02 05:00:00 upgrade nginx:amd64 1.22-1 1.24-1\n")
-        .modified("/etc/passwd", NOW - 500);
+        .journal(&[
+            (1000, STARTING, "Starting"),
+            (1200, STARTED, "Started"),
+            (5000, EXITED, "Main process exited exit=killed/9"),
+            (60_000, STARTING, "Starting"),
+            (60_300, FAILED, "Failed to start"),
+        ])
+        .file(
+            "/var/log/dpkg.log",
+            &format!("{} upgrade nginx:amd64 1.22-1 1.24-1\n", jiff::Timestamp::from_second(NOW - 60).unwrap().strftime("%Y-%m-%d %H:%M:%S")),
+        )
+        .modified("/etc/passwd", NOW - 50);
     let entry = failed(host);
     assert_eq!(entry.context.packages_changed, Some(vec!["nginx 1.22-1 → 1.24-1".to_owned()]));
     assert!(entry.changes.iter().any(|c| c.file == "/etc/passwd"), "{:?}", entry.changes);
