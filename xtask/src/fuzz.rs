@@ -1,5 +1,6 @@
 //! `cargo xtask fuzz [--seconds N]`: every reader of outside input on mutated samples. A reader may say anything, but must neither
 //! panic nor hang. What breaks one is written to `xtask/fuzz/` and runs first the next time.
+use crate::chance::Chance;
 use jolly_core::host::{Answer, ClockReading, FileKind, FileStatus, Host, Look, Parts, Question, Replayer, Unseen};
 use jolly_core::kinds::{self, Instance};
 use jolly_core::log::{AttemptRequest, attempts};
@@ -101,17 +102,7 @@ fn history(kind: &str, file: &str, bytes: &[u8]) {
     let files = ["/var/log/edge.log".to_owned()];
     for most in [1, 1000] {
         let zone = jiff::tz::TimeZone::UTC;
-        let request = AttemptRequest {
-            kind,
-            grammar: kind.grammar(),
-            unit: None,
-            reports_ready: false,
-            files: &files,
-            zone: &zone,
-            most,
-            count_all: true,
-            running_since: None,
-        };
+        let request = AttemptRequest::of_files(kind, &files, &zone, most);
         let _ = attempts(&Snapshot::new(&host), &request);
     }
 }
@@ -159,17 +150,6 @@ fn data(kind: &str, bytes: &[u8]) {
     let names = ["PG_VERSION", "global/pg_control", "aria_log_control", "ibdata1", "ib_logfile0", "dump.rdb"];
     let host = Files(names.iter().map(|n| (format!("/srv/edge/{n}"), bytes.to_vec())).collect());
     let _ = kind.data_faults(&Snapshot::new(&host), &Instance::default(), "/srv/edge");
-}
-
-struct Chance(u64);
-
-impl Chance {
-    fn below(&mut self, limit: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        usize::try_from(self.0 >> 11).unwrap_or(0) % limit.max(1)
-    }
 }
 
 /// A few changes of a sample: bits, bytes, stretches taken out, doubled or taken from another sample.
@@ -235,7 +215,7 @@ pub(crate) fn run(seconds: u64) -> Result<(), String> {
     std::panic::set_hook(Box::new(|_| {}));
     for (name, about, target) in &all {
         let samples = samples(name, about);
-        let mut chance = Chance(0x5eed_0f7e ^ name.len() as u64 | 1);
+        let mut chance = Chance::new(0x5eed_0f7e ^ name.len() as u64);
         let (began, mut runs) = (Instant::now(), 0u64);
         while began.elapsed() < share {
             let sample = &samples[chance.below(samples.len())];

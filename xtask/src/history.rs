@@ -1,5 +1,6 @@
 //! `cargo xtask attempts [SEED]`: a driver that starts, stops, kills, reloads and breaks real daemons at random, writes down
 //! what it did, and scores what `attempts` makes of the logs. The score is written to `xtask/live/score.txt`.
+use crate::chance::Chance;
 use crate::host::Host;
 use serde_json::Value;
 use std::fmt::Write as _;
@@ -115,18 +116,6 @@ struct Truth {
     code: Option<&'static str>,
 }
 
-/// A small generator of numbers, so that a run can be repeated (xorshift).
-struct Chance(u64);
-
-impl Chance {
-    fn below(&mut self, limit: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        usize::try_from(self.0 >> 11).unwrap_or(0) % limit
-    }
-}
-
 #[derive(Default)]
 struct Score {
     truth: usize,
@@ -151,7 +140,7 @@ pub(crate) fn run(program: &Path, seed: u64, only: &[&str]) -> Result<(), String
     let mut text = format!("# What `attempts` made of {STEPS} random steps with each daemon; `cargo xtask attempts {seed}` does it again.\n");
     let mut all = Score::default();
     for daemon in DAEMONS.iter().filter(|d| only.is_empty() || only.contains(&d.unit)) {
-        let mut chance = Chance(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ daemon.unit.len() as u64 | 1);
+        let mut chance = Chance::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ daemon.unit.len() as u64);
         let truth = drive(&host, daemon, &mut chance)?;
         let mut one = Score::default();
         let wrong = score(&host, daemon, &truth, &mut one)?;

@@ -2,6 +2,7 @@
 mod bench;
 mod bench_logs;
 mod captures;
+mod chance;
 mod corpus;
 mod fuzz;
 mod harvest;

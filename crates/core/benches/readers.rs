@@ -80,17 +80,7 @@ fn histories(c: &mut Criterion) {
             let name = if most == 1 { "the last one" } else { "all" };
             group.bench_with_input(BenchmarkId::new(name, lines), &lines, |b, _| {
                 let zone = jiff::tz::TimeZone::UTC;
-                let request = AttemptRequest {
-                    kind: redis,
-                    grammar: redis.grammar(),
-                    unit: None,
-                    reports_ready: false,
-                    files: &files,
-                    zone: &zone,
-                    most,
-                    count_all: true,
-                    running_since: None,
-                };
+                let request = AttemptRequest::of_files(redis, &files, &zone, most);
                 b.iter(|| attempts(&Snapshot::new(&host), &request));
             });
         }

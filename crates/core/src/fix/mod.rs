@@ -1,11 +1,13 @@
 //! Fixes: dry plans first, then reversible steps under a journal.
+mod plan;
 mod plans;
 mod preview;
 mod steps;
 mod transaction;
 mod units;
 
-pub use plans::{Parameter, Plan, Risk, combined, plans};
+pub use plan::{Parameter, Plan, Risk};
+pub use plans::{combined, plans};
 pub use preview::Preview;
 pub use steps::{Digest, Step, digest};
 pub use transaction::{Record, RecordedStep, Stage, Undo, Undone, apply, list, load, undo};

@@ -1,4 +1,5 @@
 //! For each cause the possible fixes, with what they change and a diff.
+use super::plan::{Parameter, Plan, Risk, diff};
 use super::{Step, digest, units};
 use crate::case::{Case, Holder};
 use crate::code::Code;
@@ -9,55 +10,7 @@ use crate::rank::Cause;
 use crate::report::free_ports;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
-use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-
-/// How much can go wrong.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Risk {
-    /// Hardly anything.
-    Low,
-    /// Somebody may notice.
-    Medium,
-    /// Something else goes down.
-    High,
-}
-
-/// A value that a fix takes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Parameter {
-    /// Name, as for `--set NAME=VALUE`.
-    pub name: String,
-    /// Value that is used unless another is given.
-    pub value: String,
-}
-
-/// A fix, ready to be shown or carried out.
-#[derive(Clone, Debug)]
-pub struct Plan {
-    /// Id, as for `--pick`.
-    pub id: String,
-    /// One sentence.
-    pub title: String,
-    /// The cause it is for.
-    pub cause: Code,
-    /// What can go wrong.
-    pub risk: Risk,
-    /// Whether undo puts everything back.
-    pub reversible: bool,
-    /// Values it takes.
-    pub parameters: Vec<Parameter>,
-    /// Steps, without edits of files and the start of the service itself.
-    pub steps: Vec<Step>,
-    /// Edits of files; those of several plans are put together before they are carried out.
-    pub edits: Vec<(Span, String)>,
-    /// Diff of the files it edits.
-    pub diff: String,
-    /// What a person should know: places left alone, what else goes down.
-    pub remarks: Vec<String>,
-}
 
 /// The plans for a cause, in the order of its fixes. `given` are the person's own values.
 pub fn plans(snapshot: &Snapshot, case: &Case, all: &[Service], cause: &Cause, given: &BTreeMap<String, String>) -> Vec<Result<Plan, String>> {
@@ -250,12 +203,6 @@ fn edit_steps(snapshot: &Snapshot, spans: &[(Span, String)]) -> Result<(Vec<Step
         steps.push(Step::Edit { path: file, before: digest(&before), after: digest(&after), content: after });
     }
     Ok((steps, shown))
-}
-
-pub(super) fn diff(file: &str, before: &[u8], after: &[u8]) -> String {
-    let (before, after) = (crate::host::mask_text(&String::from_utf8_lossy(before)), crate::host::mask_text(&String::from_utf8_lossy(after)));
-    let shown = file.trim_start_matches('/');
-    similar::TextDiff::from_lines(&before, &after).unified_diff().context_radius(3).header(&format!("a/{shown}"), &format!("b/{shown}")).to_string()
 }
 
 fn move_port(snapshot: &Snapshot, case: &Case, all: &[Service], cause: &Cause, given: &BTreeMap<String, String>, mut plan: Plan) -> Result<Plan, String> {

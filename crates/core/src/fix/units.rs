@@ -1,6 +1,6 @@
 //! Plans that change how the manager runs the service: each puts a drop-in of its own beside the unit, and leaves the unit's
 //! files as they are.
-use super::plans::{Plan, Risk, diff};
+use super::plan::{Plan, Risk, diff};
 use super::{Step, digest};
 use crate::access::Right;
 use crate::case::Case;

@@ -41,6 +41,13 @@ pub struct Request<'r> {
     pub running_since: Option<Option<i64>>,
 }
 
+impl<'r> Request<'r> {
+    /// What log files alone tell of a daemon that no manager starts.
+    pub fn of_files(kind: &'r dyn Kind, files: &'r [String], zone: &'r TimeZone, most: usize) -> Self {
+        Self { kind, grammar: kind.grammar(), unit: None, reports_ready: false, files, zone, most, count_all: true, running_since: None }
+    }
+}
+
 /// Histories shorter than this are read from their end, and no more than is needed of them.
 const WHOLE: usize = 200;
 /// How far into a long file lines are counted, in bytes, unless all are asked for.

@@ -89,7 +89,7 @@ impl Follower {
         let zone = host_zone(snapshot);
         let mut lines = self.of_journal(snapshot, &zone);
         lines.extend(self.of_files(snapshot, &zone));
-        lines.sort_by(|a, b| a.0.cmp(&b.0));
+        lines.sort_by_key(|line| line.0);
         let now = snapshot.now().unwrap_or(self.last_word);
         if !lines.is_empty() {
             self.last_word = now;

@@ -1,5 +1,4 @@
 //! The Java runtime that a service picks up: which one, of what version, complete or not, and what its program asks for.
-use crate::config::{Demand, Resource};
 use crate::host::Look;
 use crate::kinds::{Instance, glob};
 use crate::path;
@@ -68,20 +67,6 @@ pub fn home_of(snapshot: &Snapshot, launcher: &str) -> String {
     let home = path::parent(path::parent(&real)).to_owned();
     // Older layouts keep the runtime inside the development kit.
     home.strip_suffix("/jre").map_or(home.clone(), str::to_owned)
-}
-
-/// What the options of the virtual machine ask for: the heap that is promised at once, and the one that is set apart.
-pub fn demands(instance: &Instance) -> Vec<Demand> {
-    let keys = ["JAVA_OPTS", "CATALINA_OPTS", "JDK_JAVA_OPTIONS", "JAVA_TOOL_OPTIONS"];
-    let given = keys.iter().filter_map(|k| instance.environment.get(*k)).flat_map(|v| v.split_whitespace().map(str::to_owned).collect::<Vec<_>>());
-    let words: Vec<String> = given.chain(instance.command.iter().cloned()).collect();
-    let last = |names: &[&str]| {
-        words.iter().rev().find_map(|w| names.iter().find_map(|n| Some((w.clone(), crate::manager::size(&w.strip_prefix(n)?.to_ascii_uppercase())?))))
-    };
-    let demand = |resource, (directive, amount): (String, u64)| Demand { resource, amount, directive, place: None };
-    let first = last(&["-Xms", "-XX:InitialHeapSize="]).map(|found| demand(Resource::Memory, found));
-    let most = last(&["-Xmx", "-XX:MaxHeapSize="]).map(|found| demand(Resource::AddressSpace, found));
-    first.into_iter().chain(most).collect()
 }
 
 /// Every runtime that is installed.

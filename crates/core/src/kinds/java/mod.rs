@@ -1,7 +1,7 @@
 //! Any Java program that a script or a launcher starts. Its own configuration is not understood; its command line is.
 use super::{Instance, Kind, Profile};
-use crate::config::Configuration;
 use crate::config::entries::Book;
+use crate::config::{Configuration, Demand, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -29,6 +29,20 @@ pub(crate) fn what_it_runs(arguments: &[String]) -> Option<String> {
     None
 }
 
+/// What the options of the virtual machine ask for: the heap that is promised at once, and the one that is set apart.
+pub(super) fn demands(instance: &Instance) -> Vec<Demand> {
+    let keys = ["JAVA_OPTS", "CATALINA_OPTS", "JDK_JAVA_OPTIONS", "JAVA_TOOL_OPTIONS"];
+    let given = keys.iter().filter_map(|k| instance.environment.get(*k)).flat_map(|v| v.split_whitespace().map(str::to_owned).collect::<Vec<_>>());
+    let words: Vec<String> = given.chain(instance.command.iter().cloned()).collect();
+    let last = |names: &[&str]| {
+        words.iter().rev().find_map(|w| names.iter().find_map(|n| Some((w.clone(), crate::manager::size(&w.strip_prefix(n)?.to_ascii_uppercase())?))))
+    };
+    let demand = |resource, (directive, amount): (String, u64)| Demand { resource, amount, directive, place: None };
+    let first = last(&["-Xms", "-XX:InitialHeapSize="]).map(|found| demand(Resource::Memory, found));
+    let most = last(&["-Xmx", "-XX:MaxHeapSize="]).map(|found| demand(Resource::AddressSpace, found));
+    first.into_iter().chain(most).collect()
+}
+
 impl Kind for Java {
     fn profile(&self) -> &'static Profile {
         &PROFILE
@@ -48,7 +62,7 @@ impl Kind for Java {
         if let Some(port) = port.and_then(|p| p.parse::<u16>().ok()).filter(|p| *p > 0) {
             book.listen(Listen::tcp(IpAddr::V6(Ipv6Addr::UNSPECIFIED), port, false), None, None, false, true);
         }
-        book.out.model.demands = crate::runtime::java::demands(instance);
+        book.out.model.demands = demands(instance);
         book.close()
     }
     fn is_same_program(&self, instance: &Instance, arguments: &[String]) -> bool {

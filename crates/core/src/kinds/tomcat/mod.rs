@@ -154,7 +154,7 @@ impl Kind for Tomcat {
         if let Some(newest) = logs.into_iter().filter(|f| f.ends_with(".log")).max() {
             book.out.model.error_logs.push(NamedPath { path: snapshot.resolve_links(&newest), place: None, directive: "logging.properties".into() });
         }
-        book.out.model.demands = crate::runtime::java::demands(instance);
+        book.out.model.demands = super::java::demands(instance);
         let how = instance.command.iter().skip(1).find_map(|w| match w.as_str() {
             "start" => Some(true),
             "run" => Some(false),

@@ -30,17 +30,7 @@ fn of(host: &TextHost, most: usize) -> Vec<Attempt> {
     let files = ["/var/log/redis.log".to_owned()];
     let kind = crate::kinds::kind("redis").unwrap();
     let zone = TimeZone::UTC;
-    let request = AttemptRequest {
-        kind,
-        grammar: kind.grammar(),
-        unit: None,
-        reports_ready: false,
-        files: &files,
-        zone: &zone,
-        most,
-        count_all: true,
-        running_since: None,
-    };
+    let request = AttemptRequest::of_files(kind, &files, &zone, most);
     attempts(&Snapshot::new(host), &request).list
 }
 
@@ -83,17 +73,7 @@ fn only_the_pieces_that_are_needed_are_unpacked() {
     let kind = crate::kinds::kind("redis").unwrap();
     let zone = TimeZone::UTC;
     let ask = |most| {
-        let request = AttemptRequest {
-            kind,
-            grammar: kind.grammar(),
-            unit: None,
-            reports_ready: false,
-            files: &files,
-            zone: &zone,
-            most,
-            count_all: false,
-            running_since: None,
-        };
+        let request = AttemptRequest { count_all: false, ..AttemptRequest::of_files(kind, &files, &zone, most) };
         attempts(&Snapshot::new(&host), &request)
     };
     assert!(ask(1).remarks.is_empty(), "the last attempt stands in the plain file");
@@ -169,17 +149,7 @@ fn a_log_whose_clock_runs_otherwise_is_laid_over_the_managers_record() {
     let files = ["/var/log/redis.log".to_owned()];
     let zone = TimeZone::UTC;
     let kind = crate::kinds::kind("redis").unwrap();
-    let request = AttemptRequest {
-        kind,
-        grammar: kind.grammar(),
-        unit: Some("edge.service"),
-        reports_ready: true,
-        files: &files,
-        zone: &zone,
-        most: 100,
-        count_all: true,
-        running_since: None,
-    };
+    let request = AttemptRequest { unit: Some("edge.service"), reports_ready: true, ..AttemptRequest::of_files(kind, &files, &zone, 100) };
     let found = attempts(&Snapshot::new(&host), &request);
     assert_eq!(found.list.len(), 2, "{:?}", found.list);
     assert!(found.list.iter().all(|a| a.started_by == StartedBy::Manager && a.logs.iter().any(|l| l.file == files[0])));
@@ -209,17 +179,7 @@ fn a_manager_that_is_told_nothing_is_corrected_by_the_log_and_by_time() {
     let request = |host: &TextHost, kind: &str, files: &[String]| {
         let zone = TimeZone::UTC;
         let kind = crate::kinds::kind(kind).unwrap();
-        let request = AttemptRequest {
-            kind,
-            grammar: kind.grammar(),
-            unit: Some("edge.service"),
-            reports_ready: false,
-            files,
-            zone: &zone,
-            most: 100,
-            count_all: true,
-            running_since: None,
-        };
+        let request = AttemptRequest { unit: Some("edge.service"), reports_ready: false, ..AttemptRequest::of_files(kind, files, &zone, 100) };
         attempts(&Snapshot::new(host), &request).list
     };
     let died = TextHost::new().journal(&[
