@@ -125,3 +125,44 @@ fn unix_sockets_and_clients_are_seen() {
     assert_eq!(snapshot.owners(&[unix.inode]).seen().unwrap(), [(unix.inode, std::process::id())]);
     assert_eq!(snapshot.clients(port).seen(), Some(1));
 }
+
+#[test]
+fn a_log_that_is_read_in_stretches_is_the_same_file_and_a_new_one_is_seen_anew() {
+    let dir = tree();
+    let log = dir.path().join("etc/quay/tide.log");
+    fs::write(&log, "first of the month\n").unwrap();
+    let host = TreeHost::new(dir.path()).unwrap();
+    let snapshot = Snapshot::new(&host);
+    let read = |from, length| snapshot.read_at("/etc/quay/tide.log", from, length).seen().map(|b| String::from_utf8_lossy(&b).into_owned());
+    assert_eq!(read(0, 5).as_deref(), Some("first"));
+    assert_eq!(read(6, 100).as_deref(), Some("of the month\n"), "a short stretch at the end");
+    assert_eq!(read(500, 10).as_deref(), Some(""));
+    fs::rename(&log, dir.path().join("etc/quay/tide.log.1")).unwrap();
+    fs::write(&log, "second\n").unwrap();
+    std::thread::sleep(Duration::from_millis(350));
+    assert_eq!(read(0, 100).as_deref(), Some("second\n"));
+    assert_eq!(snapshot.read_at("/etc/quay", 0, 10), Look::NotSeen(Unseen::NotRegular));
+    assert_eq!(snapshot.read_at("/etc/none", 0, 10), Look::Absent);
+}
+
+#[test]
+fn a_tree_without_a_journal_has_none_whatever_is_asked_of_it() {
+    let dir = tree();
+    let host = TreeHost::new(dir.path()).unwrap();
+    for question in [Question::Journal("edge.service".into(), 10), Question::JournalOf("_COMM=sudo".into(), 10)] {
+        assert_eq!(host.ask(&question), Look::Absent, "{question:?}");
+    }
+    fs::create_dir_all(dir.path().join("var/log/journal/0123")).unwrap();
+    fs::write(dir.path().join("var/log/journal/0123/system.journal"), b"LPKSHHRH and nothing behind it").unwrap();
+    assert!(matches!(host.ask(&Question::JournalOf("_COMM=sudo".into(), 10)), Look::Seen(Answer::Journal(found)) if found.is_empty()));
+}
+
+#[test]
+fn plain_files_have_no_marks_and_grant_nothing() {
+    let dir = tree();
+    fs::write(dir.path().join("etc/tool"), "#!/bin/sh\n").unwrap();
+    fs::set_permissions(dir.path().join("etc/tool"), fs::Permissions::from_mode(0o755)).unwrap();
+    let snapshot_host = TreeHost::new(dir.path()).unwrap();
+    let Look::Seen(status) = Snapshot::new(&snapshot_host).stat("/etc/tool") else { panic!("not seen") };
+    assert_eq!((status.immutable, status.capabilities, status.mode), (false, 0, 0o755));
+}

@@ -171,3 +171,60 @@ fn what_is_asked_gently_is_never_killed_and_what_is_gone_is_no_failure() {
     assert_eq!(std::os::unix::process::ExitStatusExt::signal(&status), Some(15), "asked to end, not killed");
     writer.end_process(pid, start, false).unwrap();
 }
+
+#[test]
+fn a_made_file_is_readable_by_all_and_is_never_written_over_another() {
+    let (dir, mut writer) = tree();
+    writer.create_file("/etc/own.conf", b"[Service]\n").unwrap();
+    let file = dir.path().join("etc/own.conf");
+    assert_eq!((fs::read(&file).unwrap().as_slice(), mode(&file)), (b"[Service]\n".as_slice(), 0o644));
+    assert!(writer.create_file("/etc/own.conf", b"another\n").is_err());
+    assert_eq!(fs::read(&file).unwrap(), b"[Service]\n");
+    assert!(writer.create_file("/etc/none/own.conf", b"x").is_err(), "its directory is not there");
+}
+
+#[test]
+fn only_the_file_that_was_made_is_removed() {
+    let (dir, mut writer) = tree();
+    let file = dir.path().join("etc/front.conf");
+    let refused = writer.remove_file("/etc/front.conf", &digest(b"another\n")).unwrap_err();
+    assert!(matches!(refused, WriteError::Refused(_)), "{refused}");
+    assert!(file.exists());
+    writer.remove_file("/etc/front.conf", &digest(b"Listen 80\n")).unwrap();
+    assert!(!file.exists());
+    assert!(writer.remove_file("/etc/front.conf", &digest(b"Listen 80\n")).is_err());
+}
+
+#[test]
+fn a_halted_process_goes_on_and_a_stranger_is_left_alone() {
+    let (_dir, mut writer) = machine();
+    let mut child = std::process::Command::new("sleep").arg("60").spawn().unwrap();
+    let stat = || fs::read_to_string(format!("/proc/{}/stat", child.id())).unwrap();
+    let field = |at: usize| stat().rsplit(')').next().unwrap().split_whitespace().nth(at).unwrap().to_owned();
+    let start: u64 = field(19).parse().unwrap();
+    let wait_for = |state: &str| {
+        for _ in 0..500 {
+            if field(0) == state {
+                return true;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(10));
+        }
+        false
+    };
+    let pid = rustix::process::Pid::from_raw(i32::try_from(child.id()).unwrap()).unwrap();
+    rustix::process::kill_process(pid, rustix::process::Signal::STOP).unwrap();
+    assert!(wait_for("T"));
+    assert!(writer.continue_process(child.id(), start + 1).is_err(), "another process of that number");
+    assert_eq!(field(0), "T");
+    writer.continue_process(child.id(), start).unwrap();
+    assert!(wait_for("S"));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    assert!(writer.continue_process(4_000_000, 1).is_err());
+}
+
+#[test]
+fn a_tree_has_no_processes_to_continue() {
+    let (_dir, mut writer) = tree();
+    assert!(matches!(writer.continue_process(1, 1), Err(WriteError::Refused(_))));
+}

@@ -1,6 +1,7 @@
 //! A host written as text, for tests: files with owner and mode, processes, sockets, units, a journal.
 #![allow(clippy::unwrap_used, reason = "only tests use it")]
 
+mod access;
 mod facts;
 
 use crate::host::{

@@ -1,5 +1,6 @@
 mod files;
 mod kinds;
+mod record;
 
 use super::{Afterwards, Attempt, AttemptRequest, Outcome, StartedBy, Tail, attempts, count_lines};
 use crate::code::Code;
