@@ -175,7 +175,9 @@ fn joins(cause: &Cause, finding: &Finding) -> bool {
         return true;
     }
     match cause.code {
-        Code::ManagerGaveUp | Code::Crashed | Code::StartTimeout | Code::ManagerDisabled => true,
+        Code::ManagerGaveUp | Code::Crashed | Code::StartTimeout => true,
+        // Masked, disabled, skipped, of the wrong type: each has a remedy of its own.
+        Code::ManagerDisabled => is_told(finding) || (cause.subject == finding.subject && cause.fixes == finding.fixes),
         Code::PortPrivileged | Code::AddressNotHere => same_port,
         Code::ProgramMissing | Code::AccountMissing => is_told(finding) || cause.subject == finding.subject,
         _ => cause.subject == finding.subject,

@@ -611,6 +611,7 @@ fn settle_started(attempt: &mut Attempt, request: &Request) {
             } else {
                 attempt.outcome = Outcome::Ready;
                 attempt.ready = Some(started);
+                attempt.afterwards.get_or_insert(Afterwards::Stopped);
             }
         }
         None if silent && attempt.is_explained() => {}

@@ -250,14 +250,18 @@ impl Record<'_> {
     }
 
     fn stopped(&mut self, time: i64) {
+        let stopping = self.stopping;
         if let Some(attempt) = self.current() {
             attempt.ended = Some(time);
             match attempt.outcome {
                 Outcome::Ready => {
                     attempt.afterwards.get_or_insert(Afterwards::Stopped);
                 }
+                // One that tells the manager nothing may have ended by itself, and without an error.
                 Outcome::Starting if attempt.started.is_some() => {
-                    attempt.afterwards.get_or_insert(Afterwards::Stopped);
+                    if stopping || attempt.ordered {
+                        attempt.afterwards.get_or_insert(Afterwards::Stopped);
+                    }
                 }
                 Outcome::Starting if attempt.exit.is_empty() && attempt.result.is_empty() => attempt.outcome = Outcome::Stopped,
                 Outcome::Starting => attempt.outcome = Outcome::Failed,

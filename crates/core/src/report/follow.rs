@@ -46,6 +46,8 @@ pub struct Follower {
     since: i64,
     /// Whether a start is going on that was under way already.
     under_way: bool,
+    /// The begin of the last start that was over already.
+    over: Option<i64>,
     journal: u64,
     files: BTreeMap<String, (u64, u64)>,
     last_word: i64,
@@ -66,6 +68,7 @@ impl Follower {
         let now = snapshot.now().unwrap_or(0);
         let config = service.kind.read(snapshot, &service.instance);
         let last = history(snapshot, &service, &config, true, 1, false).list.into_iter().next();
+        let over = last.as_ref().filter(|a| a.outcome != Outcome::Starting || a.ended.is_some()).map(|a| a.began);
         let going_on = last.filter(|a| a.outcome == Outcome::Starting && a.ended.is_none());
         let since = going_on.as_ref().map_or(now, |a| a.began);
         let mut files = BTreeMap::new();
@@ -76,7 +79,7 @@ impl Follower {
         }
         let patience = service.unit.as_ref().map_or(PATIENCE, |u| u.start_timeout()).min(3600);
         let journal = u64::try_from(since).unwrap_or(0).saturating_sub(u64::from(going_on.is_some()));
-        Self { service, since, under_way: going_on.is_some(), journal, files, last_word: now, ready_since: None, patience }
+        Self { service, since, under_way: going_on.is_some(), over, journal, files, last_word: now, ready_since: None, patience }
     }
 
     /// Whether a start is under way already.
@@ -102,8 +105,9 @@ impl Follower {
         let config = self.service.kind.read(snapshot, &self.service.instance);
         let running = snapshot.processes().seen().is_some_and(|all| all.iter().any(|p| self.service.kind.runs(&p.name)));
         let attempt = history(snapshot, &self.service, &config, running, 1, false).list.into_iter().next();
-        // The stamp of a log may be cut to its second.
-        let attempt = attempt.filter(|a| a.began >= self.since - 1_000_000 && (self.under_way || a.began / 1_000_000 >= self.since / 1_000_000))?;
+        // The stamp of a log may be cut to its second; a finer one is right.
+        let new = |began: i64| if began % 1_000_000 == 0 { began / 1_000_000 >= self.since / 1_000_000 } else { began >= self.since };
+        let attempt = attempt.filter(|a| Some(a.began) != self.over && new(a.began))?;
         self.under_way = true;
         match attempt.outcome {
             Outcome::Ready if attempt.ended.is_some() => Some(FollowEnd::Failed(attempt.failures.first().map(|f| f.code))),
@@ -211,6 +215,17 @@ mod tests {
         assert!(lines[1].meaning.as_deref().is_some_and(|m| m.contains("another program holds")), "{:?}", lines[1]);
         assert_eq!(end, Some(FollowEnd::Failed(Some(Code::PortTaken))));
         assert_eq!(follower.look(&Snapshot::new(&failed)).0, vec![], "no line comes twice");
+    }
+
+    #[test]
+    fn a_start_that_was_over_a_moment_ago_is_not_the_one_that_is_waited_for() {
+        // All within the second in which the following begins.
+        let before = after(&[(99_950, STARTING, "Starting edge"), (99_970, STARTED, "Started edge")]);
+        let mut follower = Follower::new(&Snapshot::new(&before), described(&before, "edge", ""));
+        assert_eq!(follower.look(&Snapshot::new(&before)), (vec![], None));
+        let next = after(&[(99_950, STARTING, "Starting edge"), (99_970, STARTED, "Started edge"), (100_010, STARTING, "Starting edge"), (100_040, STARTED, "Started edge")]);
+        let (lines, end) = follower.look(&Snapshot::new(&next));
+        assert_eq!((lines.len(), end), (2, Some(FollowEnd::Ready)));
     }
 
     #[test]

@@ -28,15 +28,20 @@ pub fn login(snapshot: &Snapshot) -> BTreeMap<String, (String, String, u32)> {
     let mut found: BTreeMap<String, (String, String, u32)> = BTreeMap::new();
     for file in files {
         for (number, line) in (1u32..).zip(snapshot.text(&file).seen().unwrap_or_default().lines()) {
+            // What is set in, belongs to a function or a case of its own.
+            let indented = line.starts_with([' ', '\t']);
             let line = line.trim();
             let assignment = line.strip_prefix("export ").unwrap_or(line);
             let Some((name, value)) = assignment.split_once('=').filter(|_| !line.starts_with('#')) else { continue };
             let plain = !name.is_empty() && name.bytes().all(|b| b.is_ascii_uppercase() || b.is_ascii_digit() || b == b'_');
             let value = value.split(" #").next().unwrap_or_default().trim().trim_end_matches(';').trim_matches(['"', '\'']);
-            if !plain || value.contains("$(") || value.contains('`') {
+            if !plain || indented || value.contains("$(") || value.contains('`') {
                 continue;
             }
-            let value = expand(value, &found);
+            let value = expand(value, &found).trim_end_matches("$PATH").trim_end_matches(':').to_owned();
+            if value.contains('$') || value.is_empty() {
+                continue;
+            }
             found.insert(name.to_owned(), (value, file.clone(), number));
         }
     }
@@ -70,7 +75,7 @@ mod tests {
     fn a_shell_finds_another_runtime_than_the_service() {
         let host = TextHost::new()
             .file("/etc/environment", "LANG=C.UTF-8\n# JAVA_HOME=/opt/none\n")
-            .file("/etc/profile.d/java.sh", "export JAVA_HOME=/opt/jdk-21\nexport PATH=\"$JAVA_HOME/bin:/usr/bin\"\nif [ x = y ]; then\nTODAY=$(date)\n");
+            .file("/etc/profile.d/java.sh", "export JAVA_HOME=/opt/jdk-21\nexport PATH=\"$JAVA_HOME/bin:/usr/bin\"\nif [ x = y ]; then\n    AWKPATH=$*\nfi\nTODAY=$(date)\nODD=$NOWHERE\n");
         let service = BTreeMap::from([("JAVA_HOME".to_owned(), "/opt/jdk-8".to_owned()), ("LANG".to_owned(), "C.UTF-8".to_owned())]);
         let found = differences(&Snapshot::new(&host), &service);
         let brief: Vec<_> = found.iter().map(|d| (d.name.as_str(), d.shell.as_str(), d.service.as_deref(), d.line)).collect();
