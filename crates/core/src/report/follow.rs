@@ -223,7 +223,12 @@ mod tests {
         let before = after(&[(99_950, STARTING, "Starting edge"), (99_970, STARTED, "Started edge")]);
         let mut follower = Follower::new(&Snapshot::new(&before), described(&before, "edge", ""));
         assert_eq!(follower.look(&Snapshot::new(&before)), (vec![], None));
-        let next = after(&[(99_950, STARTING, "Starting edge"), (99_970, STARTED, "Started edge"), (100_010, STARTING, "Starting edge"), (100_040, STARTED, "Started edge")]);
+        let next = after(&[
+            (99_950, STARTING, "Starting edge"),
+            (99_970, STARTED, "Started edge"),
+            (100_010, STARTING, "Starting edge"),
+            (100_040, STARTED, "Started edge"),
+        ]);
         let (lines, end) = follower.look(&Snapshot::new(&next));
         assert_eq!((lines.len(), end), (2, Some(FollowEnd::Ready)));
     }

@@ -76,9 +76,15 @@ pub struct SurveyEntry {
 
 fn differences(snapshot: &Snapshot, service: &Service) -> Vec<Difference> {
     let mut found = shell::differences(snapshot, &service.instance.environment);
+    // The name tells whether the value is a secret.
+    let masked = |name: &str, value: &str| {
+        let prefix = format!("{name}=");
+        let whole = crate::host::mask_text(&format!("{prefix}{value}"));
+        whole.strip_prefix(&prefix).unwrap_or(&whole).to_owned()
+    };
     for one in &mut found {
-        one.shell = crate::host::mask_text(&one.shell);
-        one.service = one.service.as_deref().map(crate::host::mask_text);
+        one.shell = masked(&one.name, &one.shell);
+        one.service = one.service.as_deref().map(|value| masked(&one.name, value));
     }
     found
 }

@@ -224,3 +224,45 @@ fn a_service_between_two_tries_of_the_manager_is_restarting_and_still_has_its_ca
     let first = host.unit("edge.service", "activating", |u| u.sub_state = "start".into());
     assert_eq!(diagnose(&Snapshot::new(&first), &[described(&first, "edge", "")], true).services[0].state, State::Starting);
 }
+
+#[test]
+fn what_others_need_is_told_before_them() {
+    let unit = |config: &str, more: &str| {
+        format!(
+            "[Unit]\n{more}\n[Service]\nType=forking\nPIDFile=/run/nginx.pid\nExecStart=/usr/sbin/nginx -c {config}\n[Install]\nWantedBy=multi-user.target\n"
+        )
+    };
+    let site = |listen: u16, to: u16| {
+        format!(
+            "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents {{ }}\nhttp {{\n    access_log off;\n    server {{\n        listen {listen};\n        location / {{\n            proxy_pass http://127.0.0.1:{to};\n        }}\n    }}\n}}\n"
+        )
+    };
+    let mut host = edge();
+    for (name, listen, to, more) in [("alpha", 8101, 8102, ""), ("beta", 8102, 9999, "Requires=gamma.service\nAfter=gamma.service"), ("gamma", 8103, 9998, "")]
+    {
+        let config = format!("/etc/nginx/{name}.conf");
+        host = host
+            .file(&format!("/etc/systemd/system/{name}.service"), &unit(&config, more))
+            .link(&format!("/etc/systemd/system/multi-user.target.wants/{name}.service"), &format!("../{name}.service"))
+            .file(&config, &site(listen, to))
+            .unit(&format!("{name}.service"), "failed", |_| {});
+    }
+    let snapshot = Snapshot::new(&host);
+    let report = diagnose(&snapshot, &all(&host), false);
+    let names: Vec<&str> = report.services.iter().map(|s| s.service.as_str()).filter(|n| *n != "edge").collect();
+    assert_eq!(names, ["gamma", "beta", "alpha"], "alpha passes on to beta, beta requires gamma");
+}
+
+#[test]
+fn one_service_is_told_whole_and_without_secrets() {
+    let host = edge()
+        .file("/etc/systemd/system/edge.service", &UNIT.replace("[Service]", "[Service]\nEnvironment=TIDE_PASSWORD=gull-77 LANG=C"))
+        .file("/etc/environment", "TIDE_PASSWORD=other-78\nLANG=C\nQUAY=north\n");
+    let report = survey(&Snapshot::new(&host), &all(&host));
+    let entry = &report.services[0];
+    assert_eq!(entry.command, ["/usr/sbin/nginx", "-c", "/etc/nginx/nginx.conf"]);
+    let names: Vec<(&str, Option<&str>)> = entry.environment.iter().map(|d| (d.name.as_str(), d.service.as_deref())).collect();
+    assert!(names.contains(&("QUAY", None)) && !names.iter().any(|(n, _)| *n == "LANG"), "{names:?}");
+    let text = serde_json::to_string(&report).unwrap();
+    assert!(!text.contains("gull-77") && !text.contains("other-78"), "{text}");
+}

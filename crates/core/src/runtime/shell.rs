@@ -73,9 +73,10 @@ mod tests {
 
     #[test]
     fn a_shell_finds_another_runtime_than_the_service() {
-        let host = TextHost::new()
-            .file("/etc/environment", "LANG=C.UTF-8\n# JAVA_HOME=/opt/none\n")
-            .file("/etc/profile.d/java.sh", "export JAVA_HOME=/opt/jdk-21\nexport PATH=\"$JAVA_HOME/bin:/usr/bin\"\nif [ x = y ]; then\n    AWKPATH=$*\nfi\nTODAY=$(date)\nODD=$NOWHERE\n");
+        let host = TextHost::new().file("/etc/environment", "LANG=C.UTF-8\n# JAVA_HOME=/opt/none\n").file(
+            "/etc/profile.d/java.sh",
+            "export JAVA_HOME=/opt/jdk-21\nexport PATH=\"$JAVA_HOME/bin:/usr/bin\"\nif [ x = y ]; then\n    AWKPATH=$*\nfi\nTODAY=$(date)\nODD=$NOWHERE\n",
+        );
         let service = BTreeMap::from([("JAVA_HOME".to_owned(), "/opt/jdk-8".to_owned()), ("LANG".to_owned(), "C.UTF-8".to_owned())]);
         let found = differences(&Snapshot::new(&host), &service);
         let brief: Vec<_> = found.iter().map(|d| (d.name.as_str(), d.shell.as_str(), d.service.as_deref(), d.line)).collect();

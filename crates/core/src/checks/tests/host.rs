@@ -415,11 +415,12 @@ fn packages_and_accounts_that_changed_are_among_the_circumstances() {
 
 #[test]
 fn a_daemon_that_left_the_foreground_of_a_simple_unit_did_not_stop_on_purpose() {
-    let host = edge().file("/etc/systemd/system/edge.service", "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n");
-    let gone = host.clone().without("/etc/systemd/system/multi-user.target.wants/edge.service").journal(&[
-        (1000, STARTED, "Started"),
-        (1030, "7ad2d189f7e94e70a38c781354912448", "edge.service: Deactivated successfully."),
-    ]);
+    let host = edge()
+        .file("/etc/systemd/system/edge.service", "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n");
+    let gone = host
+        .clone()
+        .without("/etc/systemd/system/multi-user.target.wants/edge.service")
+        .journal(&[(1000, STARTED, "Started"), (1030, "7ad2d189f7e94e70a38c781354912448", "edge.service: Deactivated successfully.")]);
     let entry = diagnose(&gone.unit("edge.service", "inactive", |u| u.unit_file_state = "disabled".into()), "edge", "");
     assert_eq!((entry.causes[0].code, entry.causes[0].fixes.clone()), (Code::ManagerDisabled, vec!["align-unit".to_owned()]), "{:?}", titles(&entry));
     assert!(entry.causes[0].title.contains("wrong Type="), "{:?}", titles(&entry));

@@ -1,3 +1,4 @@
+mod certificates;
 mod layouts;
 mod settings;
 mod starts;

@@ -1,3 +1,4 @@
+mod chance;
 mod files;
 mod kinds;
 mod record;
