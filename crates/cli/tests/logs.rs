@@ -147,3 +147,59 @@ fn a_start_is_followed_until_it_is_ready_or_failed() {
     assert_eq!(status, 1, "{shown}");
     assert!(shown.contains("did not come up"), "{shown}");
 }
+
+#[test]
+fn the_figure_draws_what_is_known_and_no_more() {
+    let tree = tree("log = \"/var/log/relay.log\"\nlog_format = \"redis\"");
+    // The second run says nothing of its end, the third one failed, the fourth was stopped.
+    let silent = redis(2, 20).lines().take(2).map(|l| format!("{l}\n")).collect::<String>();
+    let failed = "30:C 03 Apr 2031 06:00:00.000 # oO0OoO0OoO0Oo Redis is starting oO0OoO0OoO0Oo\n30:M 03 Apr 2031 06:00:00.100 # Can't handle RDB format version 99\n30:M 03 Apr 2031 06:00:00.110 # Redis is now ready to exit, bye bye...\n";
+    tree.write("var/log/relay.log", &(redis(1, 10) + &silent + failed + &redis(4, 40)));
+    let page = tree.run(&["attempts", "tide-relay", "--format", "html"]).out;
+    let svg = page.split("<svg").nth(1).unwrap().split("</svg>").next().unwrap();
+    assert_eq!(svg.matches("<rect").count(), 3, "{svg}");
+    assert_eq!(svg.matches("opacity=\"0.35\"").count(), 1, "one run has no known end: {svg}");
+    assert_eq!(svg.matches("#8e2a6b").count(), 1, "one cross: {svg}");
+    for word in ["ready, then stopped", "failed: data-version", "2031-04-01 06:00:00"] {
+        assert!(svg.contains(word), "{word}: {svg}");
+    }
+    // Each bar ends before the next one begins, and within the picture.
+    let mut ends = Vec::new();
+    for rect in svg.split("<rect").skip(1) {
+        let number = |name: &str| rect.split(&format!("{name}=\"")).nth(1).unwrap().split('"').next().unwrap().parse::<f64>().unwrap();
+        let (x, width) = (number(" x"), number(" width"));
+        assert!(ends.last().is_none_or(|end| *end <= x + 0.2) && x + width <= 711.0, "{rect}");
+        ends.push(x + width);
+    }
+    let text = tree.run(&["attempts", "tide-relay"]).out;
+    assert!(text.contains("oldest ==x= newest"), "{text}");
+}
+
+#[test]
+fn line_numbers_are_those_of_the_file_however_much_of_it_is_read() {
+    let tree = tree("log = \"/var/log/relay.log\"\nlog_format = \"redis\"");
+    let noise = "7:M 01 Apr 2031 07:00:00.000 - nothing to tell\n".repeat(5000);
+    tree.write("var/log/relay.log", &(redis(1, 10) + &noise + &redis(2, 20)));
+    let lines = |more: &[&str]| attempts(&tree, more)[0]["logs"][0]["first_line"].as_u64();
+    assert_eq!(lines(&[]), Some(5004));
+    assert_eq!(lines(&["--last", "1"]), Some(5004), "a file of this length is counted in any case");
+    let bytes = attempts(&tree, &["--last", "1"])[0]["logs"][0].clone();
+    let text = tree.read("var/log/relay.log");
+    let from = usize::try_from(bytes["first_byte"].as_u64().unwrap()).unwrap();
+    assert!(text[from..].starts_with("20:C 02 Apr"), "{bytes}");
+}
+
+#[test]
+fn attempts_are_limited_to_what_was_asked_for() {
+    let tree = tree("log = \"/var/log/relay.log\"\nlog_format = \"redis\"");
+    tree.write("var/log/relay.log", &(1..=5).map(|d| redis(d, d * 10)).collect::<String>());
+    assert_eq!(attempts(&tree, &["--since", "2031-04-04T00:00:00Z"]).len(), 2);
+    assert_eq!(attempts(&tree, &["--failed"]).len(), 0);
+    for wrong in [vec!["--last", "0"], vec!["--since", "the day before"], vec!["--last", "many"]] {
+        let mut arguments = vec!["attempts", "tide-relay"];
+        arguments.extend(&wrong);
+        let answer = tree.run(&arguments);
+        assert_eq!(answer.status, 2, "{wrong:?}: {}", answer.out);
+        assert!(!answer.err.is_empty());
+    }
+}

@@ -195,3 +195,55 @@ fn unit_state(all: &HashMap<String, OwnedValue>) -> UnitState {
         more,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use zbus::zvariant::Value;
+
+    fn properties(all: &[(&str, Value<'_>)]) -> HashMap<String, OwnedValue> {
+        all.iter().map(|(name, value)| ((*name).to_owned(), value.try_to_owned().unwrap())).collect()
+    }
+
+    #[test]
+    fn properties_of_the_bus_become_the_state_of_a_unit() {
+        let state = unit_state(&properties(&[
+            ("Id", Value::from("edge.service")),
+            ("Names", Value::from(vec!["edge.service", "pier.service"])),
+            ("LoadState", Value::from("loaded")),
+            ("ActiveState", Value::from("failed")),
+            ("UnitFileState", Value::from("enabled")),
+            ("Result", Value::from("exit-code")),
+            ("MainPID", Value::from(812u32)),
+            ("NRestarts", Value::from(3u32)),
+            ("ExecMainStatus", Value::from(203i32)),
+            ("StateChangeTimestamp", Value::from(1_932_876_611_000_000u64)),
+            ("NeedDaemonReload", Value::from(true)),
+            ("ConditionResult", Value::from(false)),
+            ("InvocationID", Value::from(vec![0x0au8, 0xff])),
+            ("Type", Value::from("forking")),
+            ("Requires", Value::from(vec!["sysinit.target", "srv-quay.mount"])),
+            ("Description", Value::from("")),
+        ]));
+        assert_eq!((state.id.as_str(), state.names.len(), state.active_state.as_str()), ("edge.service", 2, "failed"));
+        assert_eq!((state.main_pid, state.restarts, state.exec_main_status), (812, 3, 203));
+        assert_eq!((state.state_changed, state.needs_reload, state.condition_met), (1_932_876_611_000_000, true, false));
+        assert_eq!(state.invocation, "0aff");
+        assert_eq!(state.more.get("Requires").map(String::as_str), Some("sysinit.target srv-quay.mount"));
+        assert_eq!((state.more.get("Type").map(String::as_str), state.more.get("Description")), (Some("forking"), None), "what is empty is left out");
+    }
+
+    #[test]
+    fn a_property_that_is_missing_or_of_another_type_is_nothing_and_no_harm() {
+        let state = unit_state(&properties(&[("MainPID", Value::from("812")), ("Names", Value::from(7u32)), ("NeedDaemonReload", Value::from("yes"))]));
+        assert_eq!((state.main_pid, state.names.len(), state.needs_reload), (0, 0, false));
+        assert!(state.id.is_empty() && state.more.is_empty());
+    }
+
+    #[test]
+    fn what_is_no_job_and_no_verb_is_refused_before_anything_is_asked() {
+        let manager = Manager::default();
+        assert!(manager.job("paint", "edge.service", Duration::from_millis(1)).is_err_and(|e| e.contains("paint")));
+        assert!(manager.unit_file("paint", "edge.service").is_err_and(|e| e.contains("paint")));
+    }
+}

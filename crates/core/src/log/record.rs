@@ -258,11 +258,10 @@ impl Record<'_> {
                     attempt.afterwards.get_or_insert(Afterwards::Stopped);
                 }
                 // One that tells the manager nothing may have ended by itself, and without an error.
-                Outcome::Starting if attempt.started.is_some() => {
-                    if stopping || attempt.ordered {
-                        attempt.afterwards.get_or_insert(Afterwards::Stopped);
-                    }
+                Outcome::Starting if attempt.started.is_some() && (stopping || attempt.ordered) => {
+                    attempt.afterwards.get_or_insert(Afterwards::Stopped);
                 }
+                Outcome::Starting if attempt.started.is_some() => {}
                 Outcome::Starting if attempt.exit.is_empty() && attempt.result.is_empty() => attempt.outcome = Outcome::Stopped,
                 Outcome::Starting => attempt.outcome = Outcome::Failed,
                 _ => {}

@@ -292,3 +292,23 @@ fn the_hash_is_that_of_its_author() {
     assert_eq!(jenkins(b""), 0xdead_beef_dead_beef);
     assert_eq!(jenkins(b"Four score and seven years ago"), 0x1777_0551_ce72_26e6);
 }
+
+#[test]
+fn entries_can_be_asked_for_by_any_field() {
+    let mut maker = Maker::new(PLAIN);
+    for n in 0..6u64 {
+        maker.entry(1000 + n, &["_COMM=sudo", &format!("MESSAGE=   marta : TTY=pts/0 ; COMMAND=/usr/bin/systemctl stop edge {n}")]);
+        maker.entry(1000 + n, &["_TRANSPORT=kernel", &format!("MESSAGE=Out of memory: Killed process {n} (nginx)")]);
+        maker.entry(1000 + n, &["_SYSTEMD_UNIT=edge.service", &format!("MESSAGE=tide {n}")]);
+    }
+    let ask = |fields: &[&str], most| {
+        let fields: Vec<String> = fields.iter().map(|f| (*f).to_owned()).collect();
+        newest_with(vec![reader(maker.file.clone())], &fields, most).into_iter().map(|e| e.message).collect::<Vec<_>>()
+    };
+    assert_eq!(ask(&["_TRANSPORT=kernel"], 2), ["Out of memory: Killed process 5 (nginx)", "Out of memory: Killed process 4 (nginx)"]);
+    assert_eq!(ask(&["_COMM=sudo"], 100).len(), 6);
+    assert_eq!(ask(&["_COMM=nobody"], 100), Vec::<String>::new());
+    assert_eq!(ask(&["_COMM=sudo", "_TRANSPORT=kernel"], 100).len(), 12);
+    let lines = newest(vec![reader(maker.file.clone())], "edge.service", 100);
+    assert!(lines.len() == 6 && lines.iter().all(|e| e.message.starts_with("tide")), "a unit's own entries alone");
+}
