@@ -75,7 +75,10 @@ fn service(page: &mut Page, entry: &ServiceEntry, look: &Look) {
         None if entry.state == State::Stopped && !entry.wanted => page.answer(Tone::Plain, format!("{headline}, and that seems to be on purpose.")),
         None => page.answer(Tone::Plain, format!("{headline}, and no cause was found.")),
     }
-    page.push(Block::Circumstances(circumstances(entry, look.when)));
+    let circumstances = circumstances(entry, look.when);
+    if !circumstances.is_empty() {
+        page.push(Block::Circumstances(circumstances));
+    }
     if let Some(cause) = first {
         page.push(Block::Evidence(evidence(&cause.evidence, look)));
     } else if let Some(note) = latent(entry) {
