@@ -117,3 +117,65 @@ fn a_limit_is_raised_to_what_is_asked_for() {
     let (_, lines) = drop_in(made[0].as_ref().expect("a plan"));
     assert_eq!(lines, ["LimitNOFILE=9024"]);
 }
+
+/// All plans for the first cause of a described or found service, with their outcome in words.
+fn plans_of(host: &TextHost, name: &str) -> Vec<Result<Plan, String>> {
+    let service = described(host, name, "");
+    let snapshot = Snapshot::new(host);
+    let case = gather(&snapshot, &service, Depth::Diagnosis);
+    let causes = standing_causes(&snapshot, &case);
+    crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), &causes[0], &std::collections::BTreeMap::new())
+}
+
+#[test]
+fn a_slow_start_gets_four_times_its_time_and_one_without_a_limit_none() {
+    let slow = |settings: &str| {
+        with(CONFIG, settings).journal(&[
+            (1000, "7d4958e842da4a758f6c1cdc7b36dcc5", "Starting"),
+            (91_000, "", "edge.service: start operation timed out. Terminating."),
+            (91_100, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start"),
+        ])
+    };
+    let host = slow("TimeoutStartSec=2min");
+    let mut entries = plans_of(&host, "edge");
+    let (_, lines) = drop_in(entries.remove(0).as_ref().expect("a plan"));
+    assert_eq!(lines, ["TimeoutStartSec=480"]);
+    let (_, lines) = drop_in(plans_of(&slow("TimeoutStartSec=5"), "edge").remove(0).as_ref().expect("a plan"));
+    assert_eq!(lines, ["TimeoutStartSec=300"], "it gets five minutes at least");
+    assert!(plans_of(&slow("TimeoutStartSec=infinity"), "edge").remove(0).is_err_and(|why| why.contains("all the time")));
+}
+
+#[test]
+fn another_server_on_the_same_data_is_stopped_through_its_manager_or_gently() {
+    let ledger = |cgroup: &str| {
+        TextHost::new()
+            .file("/etc/systemd/system/ledger.service", "[Service]\nType=notify\nUser=tide\nExecStart=/usr/sbin/mariadbd\n")
+            .program("/usr/sbin/mariadbd")
+            .file("/etc/mysql/my.cnf", "[mysqld]\nsocket=/run/ledger/ledger.sock\nskip-networking\ndatadir=/srv/ledger\n")
+            .dir("/run/ledger", 0o755, 71)
+            .dir("/srv/ledger", 0o750, 71)
+            .dir("/srv/ledger/mysql", 0o750, 71)
+            .unit("ledger.service", "failed", |_| {})
+            .process(900, "/usr/sbin/mariadbd --port=3399", 71, cgroup)
+            .works_in("/srv/ledger")
+    };
+    let steps = |host: &TextHost| {
+        let service = described(host, "ledger", "");
+        let snapshot = Snapshot::new(host);
+        let case = gather(&snapshot, &service, Depth::Diagnosis);
+        let causes = standing_causes(&snapshot, &case);
+        let cause = causes.iter().find(|c| c.code == crate::code::Code::AlreadyRunning).expect("the other server");
+        crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), cause, &std::collections::BTreeMap::new()).remove(0).expect("a plan").steps
+    };
+    assert_eq!(steps(&ledger("/system.slice/old-ledger.service")), [Step::Job { verb: "stop".into(), unit: "old-ledger.service".into() }]);
+    let by_hand = steps(&ledger("/user.slice/user-1000.slice/session-3.scope"));
+    assert_eq!(by_hand, [Step::End { pid: 900, start_ticks: 900, name: "mariadbd".into(), gently: true }], "a database is never killed hard");
+}
+
+#[test]
+fn a_missing_working_directory_is_made_for_the_account() {
+    let host = with(CONFIG, "User=tide\nWorkingDirectory=/srv/edge/work").dir("/run", 0o777, 0).dir("/var/log/nginx", 0o777, 0);
+    let plan = plans_of(&host, "edge").remove(0).expect("a plan");
+    let made: Vec<String> = plan.steps.iter().map(Step::spelled).collect();
+    assert_eq!(made, ["make the directory /srv, mode 0750", "make the directory /srv/edge, mode 0750", "make the directory /srv/edge/work, mode 0750"]);
+}
