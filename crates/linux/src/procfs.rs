@@ -271,4 +271,34 @@ mod tests {
         let Look::Seen(Answer::Owners(owners)) = owners(&[socket.inode], &BTreeMap::new()) else { panic!("not seen") };
         assert_eq!(owners, [(socket.inode, std::process::id())]);
     }
+
+    #[test]
+    fn a_process_is_the_same_in_brief_and_in_full() {
+        let mut child = std::process::Command::new("sleep").arg("60").spawn().unwrap();
+        let pid = child.id();
+        let Look::Seen(Answer::Processes(all)) = all() else { panic!("not seen") };
+        let listed = all.iter().find(|b| b.pid == pid).cloned().expect("it is listed");
+        let Look::Seen(Answer::Process(whole)) = one(pid, Some(1_000)) else { panic!("not seen") };
+        assert_eq!((listed.pid, listed.parent, listed.uid, listed.start_ticks), (pid, std::process::id(), whole.brief.uid, whole.brief.start_ticks));
+        assert_eq!(whole.brief.parent, std::process::id());
+        assert!(all.windows(2).all(|w| w[0].pid < w[1].pid), "each once, in order");
+        child.kill().unwrap();
+        // Dead and not collected yet: it is listed, and has neither arguments nor an executable.
+        let dead = || brief(pid).is_some_and(|b| b.state == 'Z');
+        while !dead() {
+            std::thread::yield_now();
+        }
+        let Look::Seen(Answer::Process(whole)) = one(pid, Some(1_000)) else { panic!("not seen") };
+        assert!(whole.arguments.is_empty() && whole.executable.is_none());
+        child.wait().unwrap();
+        assert!(brief(pid).is_none());
+        assert_eq!(one(pid, Some(1_000)), Look::Absent);
+    }
+
+    #[test]
+    fn a_line_of_a_process_is_whole_in_one_read() {
+        let once = stat_line("/proc/self/stat").unwrap();
+        assert!(once.ends_with(b"\n") && once.starts_with(std::process::id().to_string().as_bytes()), "{}", String::from_utf8_lossy(&once));
+        assert!(stat_line("/proc/none/stat").is_err());
+    }
 }
