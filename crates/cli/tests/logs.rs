@@ -203,3 +203,44 @@ fn attempts_are_limited_to_what_was_asked_for() {
         assert!(!answer.err.is_empty());
     }
 }
+
+#[test]
+fn records_in_json_and_stamps_without_a_year_are_read_as_well() {
+    let tree = tree("log = \"/var/log/relay.log\"\nlog_begin = \"relay begins\"\nlog_ready = \"relay listens\"\nlog_stop = \"relay ends\"");
+    let record = |time: &str, level: &str, message: &str| format!("{{\"ts\":{time},\"level\":\"{level}\",\"msg\":\"{message}\"}}\n");
+    let text = record("1932876000.250", "info", "relay begins")
+        + &record("1932876001250", "info", "relay listens")
+        + &record("\"2031-04-02T07:00:00Z\"", "warn", "relay ends");
+    tree.write("var/log/relay.log", &text);
+    let all = attempts(&tree, &[]);
+    assert_eq!((all.len(), all[0]["ready_after_ms"].as_u64(), all[0]["afterwards"].as_str()), (1, Some(1000), Some("stopped")), "{all:?}");
+    assert_eq!(all[0]["ended"], "2031-04-02T07:00:00.000Z");
+    // Seconds and milliseconds since the epoch are told apart; the year is that of the file's last change.
+    tree.write("var/log/relay.log", "Apr  2 06:00:00 quay1 tide-relay[7]: relay begins\nApr  2 06:00:03 quay1 gauge-sim[9]: relay listens\n");
+    tree.write(
+        "etc/jolly-sentinel/services.toml",
+        "only_these = true\n[service.tide-relay]\nkind = \"program\"\nlog = \"/var/log/relay.log\"\nlog_head = '^(?<time>\\w{3} [ \\d]\\d \\d\\d:\\d\\d:\\d\\d) \\S+ \\S+: '\nlog_time = \"%b %e %H:%M:%S\"\nlog_begin = \"relay begins\"\nlog_ready = \"relay listens\"\n",
+    );
+    let when = std::time::UNIX_EPOCH + Duration::from_secs(1_932_876_100);
+    std::fs::File::options().write(true).open(tree.path().join("var/log/relay.log")).unwrap().set_modified(when).unwrap();
+    let all = attempts(&tree, &[]);
+    assert_eq!((all.len(), all[0]["began"].as_str()), (1, Some("2031-04-02T06:00:00.000Z")), "{all:?}");
+}
+
+#[test]
+fn a_followed_start_is_written_line_by_line_and_nowhere_else() {
+    let dir = tempfile::tempdir().unwrap();
+    let services = dir.path().join("services.toml");
+    std::fs::write(&services, "only_these = true\n[service.tide-relay]\nkind = \"program\"\nlog = \"/nowhere/relay.log\"\n").unwrap();
+    let call = |more: &[&str]| {
+        let mut arguments = vec!["--services", services.to_str().unwrap(), "attempts", "tide-relay", "--follow"];
+        arguments.extend(more);
+        common::run(dir.path(), &arguments)
+    };
+    for (more, word) in [(vec!["--format", "markdown"], "text"), (vec!["--format", "html"], "text"), (vec!["--output", "x.txt"], "standard output")] {
+        let answer = call(&more);
+        assert_eq!(answer.status, 2, "{more:?}");
+        assert!(answer.err.contains(word) && answer.out.is_empty(), "{more:?}: {}", answer.err);
+    }
+    assert!(!dir.path().join("x.txt").exists());
+}
