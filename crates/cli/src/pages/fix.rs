@@ -110,7 +110,12 @@ pub(crate) fn undo(report: &UndoReport, when: &When, program: &str) -> Page {
         return page;
     }
     let open = report.changes.iter().filter(|c| matches!(c.outcome.as_str(), "kept" | "begun")).count();
-    page.answer(Tone::Plain, format!("{} changes on record, {open} of them can be undone.", report.changes.len()));
+    let told = match (report.changes.len(), open) {
+        (1, 0) => "1 change on record, put back already.".to_owned(),
+        (1, _) => "1 change on record, not put back yet.".to_owned(),
+        (all, open) => format!("{all} changes on record, {open} of them not put back yet."),
+    };
+    page.answer(Tone::Plain, told);
     let head = ["id", "when", "state", "what"].map(str::to_owned).to_vec();
     let rows = report
         .changes
