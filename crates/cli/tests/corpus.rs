@@ -74,7 +74,7 @@ fn recognised(kind: &str, words: &str) -> String {
         zone: &jiff::tz::TimeZone::UTC,
         most: 1,
         count_all: false,
-        running_since: None,
+        running: false,
     };
     let list = attempts(&Snapshot::new(&host), &request).list;
     let code = list[0].failures.first().map_or(jolly_core::code::Code::Unknown, |f| f.code);

@@ -123,7 +123,6 @@ fn followed(lines: &[&str]) -> (String, i32) {
     let mut waiting = String::new();
     BufReader::new(child.stderr.take().unwrap()).read_line(&mut waiting).unwrap();
     assert!(waiting.contains("waiting for a start"), "{waiting}");
-    std::thread::sleep(Duration::from_millis(50));
     let mut file = std::fs::OpenOptions::new().append(true).open(&log).unwrap();
     for line in lines {
         let stamp = jiff::Zoned::now().strftime("%d %b %Y %H:%M:%S.%3f").to_string();

@@ -32,7 +32,7 @@ impl Listen {
             return false;
         }
         if self.protocol == Protocol::Unix {
-            let same = |p: &String| p.strip_prefix("/var/run/").map_or_else(|| p.clone(), |rest| format!("/run/{rest}"));
+            let same = |p: &String| crate::path::runtime(p);
             return self.path.is_some() && self.path.as_ref().map(same) == held.path.as_ref().map(same);
         }
         let (Some(mine), Some(theirs)) = (self.address, held.address) else { return false };

@@ -1,5 +1,10 @@
 //! Paths as text, without touching a file system.
 
+/// A path with the old name of the runtime directory, /var/run, as /run.
+pub fn runtime(path: &str) -> String {
+    path.strip_prefix("/var/run/").map_or_else(|| path.to_owned(), |rest| format!("/run/{rest}"))
+}
+
 /// `name` below `base`; an absolute `name` stands for itself.
 pub fn join(base: &str, name: &str) -> String {
     if name.starts_with('/') {

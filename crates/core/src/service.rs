@@ -58,6 +58,12 @@ impl Service {
         self.instance.command.first().map(String::as_str)
     }
 
+    /// Whether a process of this name can be its: a name of its kind, or its own program's, which the kernel cuts to 15 bytes.
+    pub fn has_name(&self, name: &str) -> bool {
+        let program = self.program().map(path::name).unwrap_or_default();
+        self.kind.runs(name) || program.get(..program.len().min(15)) == Some(name)
+    }
+
     /// Whether a process was started from this very service's program. Several copies of one daemon stay apart by that
     /// where no manager tells; a control script starts another program, so there the kind decides.
     pub fn started(&self, process: &Process) -> bool {
@@ -216,10 +222,7 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
             }
         }
     }
-    let mut made = Vec::new();
-    for (key, base) in [("RuntimeDirectory", "/run"), ("StateDirectory", "/var/lib"), ("LogsDirectory", "/var/log"), ("CacheDirectory", "/var/cache")] {
-        made.extend(unit.values("Service", key).iter().flat_map(|v| v.split_whitespace()).map(|d| path::join(base, d)));
-    }
+    let made = unit.own_directories();
     let start_uid = match unit.value("Service", "User") {
         Some(user) => accounts::account(snapshot, &user).seen().map_or(u32::MAX, |a| a.uid),
         None => 0,

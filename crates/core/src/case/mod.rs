@@ -152,8 +152,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
     let mut state = state(unit_state, &processes, &wanted, snapshot.host().parts().processes);
     // Some daemons stay up without a listener that they could not open; their log of this run says so.
-    let complains =
-        attempts.first().is_some_and(|a| a.ended.is_none() && a.failures.iter().any(|f| !f.found.aftermath && f.code != crate::code::Code::Unknown));
+    let complains = attempts.first().is_some_and(|a| a.ended.is_none() && a.failures.iter().any(log::Failure::is_cause));
     if state == State::Running && complains && wanted.iter().any(|w| w.bound && !w.served && w.listen.protocol == Protocol::Tcp) {
         state = State::Degraded;
     }
@@ -206,7 +205,7 @@ pub fn history(snapshot: &Snapshot, service: &Service, config: &Configuration, r
         zone: &log_zone(snapshot, service, config),
         most,
         count_all,
-        running_since: running.then_some(None),
+        running,
     };
     log::attempts(snapshot, &request)
 }
@@ -240,7 +239,6 @@ fn starter(snapshot: &Snapshot, service: &Service) -> Account {
 /// Processes of the service's own and strays of the same daemon.
 fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -> (Vec<Process>, Vec<Process>) {
     let Look::Seen(all) = snapshot.processes() else { return (vec![], vec![]) };
-    let kind = service.kind;
     let own_program = service.program().map(path::name).unwrap_or_default().to_owned();
     let main = unit.map_or(0, |u| u.main_pid);
     let pid_file = service.described.pid_file.as_deref().and_then(|f| snapshot.text(f).seen()).and_then(|t| t.trim().parse::<u32>().ok());
@@ -248,7 +246,7 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
     let by_script = service.program().is_none_or(|p| snapshot.read_at(p, 0, 2).seen().is_some_and(|head| head.starts_with(b"#!")));
     let (mut own, mut strays) = (Vec::new(), Vec::new());
     for brief in &all {
-        let named = kind.runs(&brief.name) || own_program.get(..own_program.len().min(15)) == Some(brief.name.as_str());
+        let named = service.has_name(&brief.name);
         let known = brief.pid == main || Some(brief.pid) == pid_file || (named && !own_program.is_empty());
         if !known {
             continue;

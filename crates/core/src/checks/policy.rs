@@ -5,7 +5,6 @@ use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::host::Look;
 use crate::log::Tail;
-use crate::path;
 use crate::snapshot::Snapshot;
 
 /// Where refusals are written, the most direct one first.
@@ -21,7 +20,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let (from, to) = (last.began - 2_000_000, last.ended.unwrap_or(i64::MAX - 5_000_000) + 5_000_000);
     let mut found: Vec<Finding> = Vec::new();
     for (refusal, evidence) in records(snapshot) {
-        if refusal.time < from || refusal.time > to || !is_ours(case, &refusal.program) {
+        if refusal.time < from || refusal.time > to || !case.service.has_name(&refusal.program) {
             continue;
         }
         let one = finding(case, &refusal, evidence);
@@ -99,11 +98,6 @@ fn parse(line: &str, received: Option<i64>) -> Option<Refusal> {
         port: word("src").and_then(|p| p.parse().ok()),
         by: if labelled { word("tcontext").unwrap_or_default() } else { word("profile").unwrap_or_default() },
     })
-}
-
-fn is_ours(case: &Case, program: &str) -> bool {
-    let own = case.service.program().map(path::name).unwrap_or_default();
-    case.service.kind.runs(program) || own.get(..own.len().min(15)) == Some(program)
 }
 
 fn finding(case: &Case, refusal: &Refusal, evidence: Evidence) -> Finding {

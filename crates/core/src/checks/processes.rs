@@ -71,11 +71,8 @@ fn foreign_main(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
 
 /// A process of the daemon that is dead, and whose parent has not asked for its end.
 fn uncollected(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
-    let program = case.service.program().map(path::name).unwrap_or_default();
     let all = snapshot.processes().seen()?;
-    let dead = all
-        .iter()
-        .find(|p| p.state == 'Z' && p.parent > 1 && (case.service.kind.runs(&p.name) || program.get(..program.len().min(15)) == Some(p.name.as_str())))?;
+    let dead = all.iter().find(|p| p.state == 'Z' && p.parent > 1 && case.service.has_name(&p.name))?;
     let parent = snapshot.brief(dead.parent).map_or_else(|| dead.parent.to_string(), |p| format!("{} (pid {})", p.name, p.pid));
     Some(Finding {
         code: Code::NotAsPlanned,

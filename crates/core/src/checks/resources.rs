@@ -209,14 +209,11 @@ fn processes(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
 
 /// The kernel's or the manager's word that a run was ended because memory ran out.
 pub(super) fn killed_for_memory(snapshot: &Snapshot, case: &Case, began: i64, ended: i64, result: &str) -> Option<Evidence> {
-    let program = case.service.program().map(crate::path::name).unwrap_or_default();
-    // The kernel cuts names of processes to 15 bytes.
-    let name = |n: &str| case.service.kind.runs(n) || program.get(..program.len().min(15)) == Some(n);
     let entries = snapshot.journal_of("_TRANSPORT=kernel", 400).seen().unwrap_or_default();
     let kill = entries.iter().find(|e| {
         let time = i64::try_from(e.time).unwrap_or(0);
         let victim = e.message.split_once("Killed process ").and_then(|(_, rest)| rest.split_once('(')?.1.split_once(')')).map(|(n, _)| n);
-        time >= began && time <= ended + 2_000_000 && victim.is_some_and(name)
+        time >= began && time <= ended + 2_000_000 && victim.is_some_and(|v| case.service.has_name(v))
     });
     match kill {
         Some(entry) => Some(Evidence::new(Source::Log, entry.message.clone()).file("journal").time(i64::try_from(entry.time).ok(), &case.zone)),

@@ -236,11 +236,6 @@ fn broken(snapshot: &Snapshot, key: &str, name: &str) -> Option<(String, Proof)>
     }
 }
 
-fn plain_path(file: &str) -> String {
-    let clean = path::clean(file);
-    clean.strip_prefix("/var/run/").map_or(clean.clone(), |rest| format!("/run/{rest}"))
-}
-
 /// The manager waits for a sign that this daemon, started this way, never gives.
 fn wrong_type(case: &Case, unit: &Unit) -> Option<Finding> {
     let model = &case.config.model;
@@ -285,7 +280,7 @@ fn wrong_type(case: &Case, unit: &Unit) -> Option<Finding> {
             let waited_for = unit.value("Service", "PIDFile")?;
             let written = &model.pid_file.as_ref()?.path;
             let waited_for = if waited_for.starts_with('/') { waited_for } else { path::join("/run", &waited_for) };
-            if plain_path(&waited_for) == plain_path(written) {
+            if path::runtime(&path::clean(&waited_for)) == path::runtime(&path::clean(written)) {
                 return None;
             }
             told(

@@ -37,14 +37,14 @@ pub struct Request<'r> {
     pub most: usize,
     /// Count lines even in long files.
     pub count_all: bool,
-    /// Whether it runs now, and since when (microseconds since the epoch).
-    pub running_since: Option<Option<i64>>,
+    /// Whether it runs now.
+    pub running: bool,
 }
 
 impl<'r> Request<'r> {
     /// What log files alone tell of a daemon that no manager starts.
     pub fn of_files(kind: &'r dyn Kind, files: &'r [String], zone: &'r TimeZone, most: usize) -> Self {
-        Self { kind, grammar: kind.grammar(), unit: None, reports_ready: false, files, zone, most, count_all: true, running_since: None }
+        Self { kind, grammar: kind.grammar(), unit: None, reports_ready: false, files, zone, most, count_all: true, running: false }
     }
 }
 
@@ -70,7 +70,8 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
     }
     let managed = list.len();
     for (at, file) in request.files.iter().enumerate() {
-        let before = list.clone();
+        // Only beside the manager's record can a clock turn out to run otherwise: then the log is read again.
+        let before = if managed > 0 { list.clone() } else { Vec::new() };
         read_log(snapshot, request, file, at == 0, 0, known_from, managed, &mut list, &mut found.remarks);
         if let Some(shift) = clock_difference(&list, managed) {
             list = before;
@@ -628,12 +629,12 @@ fn settle_last(list: &mut [Attempt], request: &Request) {
     for (at, attempt) in list.iter_mut().enumerate() {
         let newest = at + 1 == count;
         if attempt.outcome == Outcome::Ready && attempt.is_open() && newest {
-            if request.running_since.is_some() {
+            if request.running {
                 attempt.afterwards = Some(Afterwards::Running);
             }
         } else if attempt.outcome == Outcome::Starting && attempt.ended.is_none() {
             let failed = attempt.is_explained();
-            let over = !newest || request.running_since.is_none() || attempt.lost;
+            let over = !newest || !request.running || attempt.lost;
             if over && failed {
                 attempt.outcome = Outcome::Failed;
                 attempt.ended = attempt.failures.iter().filter_map(|f| f.time).max();

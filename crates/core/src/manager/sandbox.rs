@@ -32,6 +32,11 @@ pub fn on(value: &str) -> bool {
 const OWN: [(&str, &str); 4] = [("RuntimeDirectory", "/run"), ("StateDirectory", "/var/lib"), ("LogsDirectory", "/var/log"), ("CacheDirectory", "/var/cache")];
 
 impl Unit {
+    /// Directories that the manager makes for the unit before it starts.
+    pub fn own_directories(&self) -> Vec<String> {
+        OWN.iter().flat_map(|(key, base)| self.paths(&[key]).into_iter().map(|d| path::join(base, &d)).collect::<Vec<_>>()).collect()
+    }
+
     fn paths(&self, keys: &[&str]) -> Vec<String> {
         keys.iter().flat_map(|k| self.values("Service", k)).flat_map(|v| v.split_whitespace().map(str::to_owned).collect::<Vec<_>>()).collect()
     }
@@ -45,7 +50,7 @@ impl Unit {
         let longest = |paths: &[String]| paths.iter().filter(|p| below(file, p)).map(|p| p.trim_start_matches(['-', '+']).trim_end_matches('/').len()).max();
         let named = |paths: &[String]| paths.iter().filter(|p| below(file, p)).max_by_key(|p| p.len()).cloned().unwrap_or_default();
         let mut open = self.paths(&["ReadWritePaths", "ReadWriteDirectories"]);
-        open.extend(OWN.iter().flat_map(|(key, base)| self.paths(&[key]).into_iter().map(|d| path::join(base, &d)).collect::<Vec<_>>()));
+        open.extend(self.own_directories());
         let targets = |keys: &[&str]| -> Vec<String> { self.paths(keys).iter().filter_map(|b| b.rsplit(':').next().map(str::to_owned)).collect() };
         open.extend(targets(&["BindPaths"]));
         let bound = targets(&["BindPaths", "BindReadOnlyPaths"]);

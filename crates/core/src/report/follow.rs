@@ -1,7 +1,8 @@
 //! `attempts --follow`: a start as it happens, line by line, with what each line means.
 use super::schema;
-use crate::case::{history, log_files};
+use crate::case::{history, is_running, log_files};
 use crate::code::Code;
+use crate::config::Configuration;
 use crate::host::mask_text;
 use crate::log::{Mark, Outcome, format_time, general, host_zone};
 use crate::service::Service;
@@ -90,21 +91,20 @@ impl Follower {
     /// One look, with a fresh snapshot: the lines that are new, and the end where it has come.
     pub fn look(&mut self, snapshot: &Snapshot) -> (Vec<FollowedLine>, Option<FollowEnd>) {
         let zone = host_zone(snapshot);
+        let config = self.service.kind.read(snapshot, &self.service.instance);
         let mut lines = self.of_journal(snapshot, &zone);
-        lines.extend(self.of_files(snapshot, &zone));
+        lines.extend(self.of_files(snapshot, &config, &zone));
         lines.sort_by_key(|line| line.0);
         let now = snapshot.now().unwrap_or(self.last_word);
         if !lines.is_empty() {
             self.last_word = now;
         }
-        let end = self.end(snapshot, now);
+        let end = self.end(snapshot, &config, now);
         (lines.into_iter().map(|(_, line)| line).collect(), end)
     }
 
-    fn end(&mut self, snapshot: &Snapshot, now: i64) -> Option<FollowEnd> {
-        let config = self.service.kind.read(snapshot, &self.service.instance);
-        let running = snapshot.processes().seen().is_some_and(|all| all.iter().any(|p| self.service.kind.runs(&p.name)));
-        let attempt = history(snapshot, &self.service, &config, running, 1, false).list.into_iter().next();
+    fn end(&mut self, snapshot: &Snapshot, config: &Configuration, now: i64) -> Option<FollowEnd> {
+        let attempt = history(snapshot, &self.service, config, is_running(snapshot, &self.service), 1, false).list.into_iter().next();
         // The stamp of a log may be cut to its second; a finer one is right.
         let new = |began: i64| if began % 1_000_000 == 0 { began / 1_000_000 >= self.since / 1_000_000 } else { began >= self.since };
         let attempt = attempt.filter(|a| Some(a.began) != self.over && new(a.began))?;
@@ -163,11 +163,10 @@ impl Follower {
         found
     }
 
-    fn of_files(&mut self, snapshot: &Snapshot, zone: &TimeZone) -> Vec<(i64, FollowedLine)> {
-        let config = self.service.kind.read(snapshot, &self.service.instance);
-        let own_zone = crate::case::log_zone(snapshot, &self.service, &config);
+    fn of_files(&mut self, snapshot: &Snapshot, config: &Configuration, zone: &TimeZone) -> Vec<(i64, FollowedLine)> {
+        let own_zone = crate::case::log_zone(snapshot, &self.service, config);
         let mut found = Vec::new();
-        for file in log_files(&self.service, &config) {
+        for file in log_files(&self.service, config) {
             let Some(status) = snapshot.stat(&file).seen() else { continue };
             let (inode, at) = self.files.get(&file).copied().unwrap_or((status.inode, 0));
             // A rotated or cut file begins anew.

@@ -31,7 +31,7 @@ fn first_cause(kind: &'static dyn crate::kinds::Kind, lines: &[&str]) -> Option<
         zone: &jiff::tz::TimeZone::UTC,
         most: 1,
         count_all: false,
-        running_since: None,
+        running: false,
     };
     attempts(&Snapshot::new(&host), &request).list[0].failures.iter().find(|f| !f.found.aftermath).map(|f| f.code)
 }

@@ -30,7 +30,7 @@ fn history(host: &TextHost, kind: &str, unit: bool, files: &[&str]) -> Vec<Attem
         zone: &TimeZone::UTC,
         most: 100,
         count_all: true,
-        running_since: None,
+        running: false,
     };
     let mut list = attempts(&Snapshot::new(host), &request).list;
     list.reverse();
