@@ -6,6 +6,7 @@ use std::fs::{self, File};
 use std::io::Read;
 use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// Most names of a directory that are listed.
 const NAMES: usize = 200_000;
@@ -169,44 +170,51 @@ pub(crate) fn find_string(path: &Path, needle: &str, whole: bool) -> Look<Answer
     Look::Seen(Answer::Found(found))
 }
 
-/// The file that was read last, held open for the next stretch of it: a long log is read in many small ones.
+/// The file that was read last, held open for the next stretch of it: a long log is read in many small ones, by several
+/// threads at once.
 #[derive(Debug, Default)]
-pub(crate) struct Held(std::sync::Mutex<Option<(PathBuf, File, std::time::Instant)>>);
+pub(crate) struct Held(Mutex<Option<(PathBuf, Arc<File>, std::time::Instant)>>);
 
 /// How long a file stays the same one without being opened anew.
 const HELD: std::time::Duration = std::time::Duration::from_millis(300);
 
 impl Held {
+    fn file(&self, path: &Path) -> Look<Arc<File>> {
+        let mut held = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, file, when)) = held.as_mut().filter(|(p, _, when)| p == path && when.elapsed() < HELD) {
+            *when = std::time::Instant::now();
+            return Look::Seen(file.clone());
+        }
+        open(path).map(|(file, _)| {
+            let file = Arc::new(file);
+            *held = Some((path.to_path_buf(), file.clone(), std::time::Instant::now()));
+            file
+        })
+    }
+
     /// A stretch of a regular file.
     pub(crate) fn read_at(&self, path: &Path, offset: u64, length: u32) -> Look<Answer> {
-        let Ok(mut held) = self.0.lock() else { return read_at(path, offset, length) };
-        let known = held.take().filter(|(p, _, when)| p == path && when.elapsed() < HELD);
-        let (path, file) = match known {
-            Some((path, file, _)) => (path, file),
-            None => match open(path) {
-                Look::Seen((file, _)) => (path.to_path_buf(), file),
-                Look::Absent => return Look::Absent,
-                Look::NotSeen(why) => return Look::NotSeen(why),
-            },
-        };
-        let answer = shared_at(&file, offset, length);
-        *held = Some((path, file, std::time::Instant::now()));
-        answer
+        match self.file(path) {
+            Look::Seen(file) => shared_at(&file, offset, length),
+            Look::Absent => Look::Absent,
+            Look::NotSeen(why) => Look::NotSeen(why),
+        }
     }
-}
 
-pub(crate) fn read_at(path: &Path, offset: u64, length: u32) -> Look<Answer> {
-    match open(path) {
-        Look::Seen((file, _)) => shared_at(&file, offset, length),
-        Look::Absent => Look::Absent,
-        Look::NotSeen(why) => Look::NotSeen(why),
+    /// The same, into a room that is there already: how many bytes it was.
+    pub(crate) fn read_into(&self, path: &Path, offset: u64, room: &mut [u8]) -> Look<usize> {
+        match self.file(path) {
+            Look::Seen(file) => fill(&file, offset, room).map_or_else(|error| unseen_io(&error), Look::Seen),
+            Look::Absent => Look::Absent,
+            Look::NotSeen(why) => Look::NotSeen(why),
+        }
     }
 }
 
 /// Bytes at an offset, read right where they are shared from.
 fn shared_at(file: &File, offset: u64, length: u32) -> Look<Answer> {
-    let mut shared: std::sync::Arc<[u8]> = std::iter::repeat_n(0u8, length as usize).collect();
-    let Some(room) = std::sync::Arc::get_mut(&mut shared) else { return Look::NotSeen(Unseen::Gone) };
+    let mut shared: Arc<[u8]> = std::iter::repeat_n(0u8, length as usize).collect();
+    let Some(room) = Arc::get_mut(&mut shared) else { return Look::NotSeen(Unseen::Gone) };
     match fill(file, offset, room) {
         Ok(filled) if filled == room.len() => Look::Seen(Answer::Bytes(shared)),
         Ok(filled) => Look::Seen(Answer::Bytes(shared[..filled].into())),

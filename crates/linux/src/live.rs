@@ -1,13 +1,12 @@
 //! The live Linux machine.
 use crate::manager::Manager;
 use crate::patience::Patience;
-use crate::{files, journal_files, netlink, procfs};
-use jolly_core::host::{Answer, ClockReading, Host, Look, Mount, Myself, Parts, Question};
-use std::cell::RefCell;
-use std::collections::{BTreeMap, HashMap};
+use crate::{descriptors, files, journal_files, netlink, procfs};
+use jolly_core::host::{Answer, ClockReading, Host, Look, Mount, Myself, Parts, ProcessBrief, Question};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs;
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 /// The machine this program runs on.
@@ -18,10 +17,62 @@ pub struct LiveHost {
     patience: Patience,
     /// The file that was read last.
     held: Arc<files::Held>,
-    /// Users of the sockets that were listed last, to look at likely processes first.
-    users: RefCell<BTreeMap<u64, u32>>,
-    /// Connections by local port, and when they were counted.
-    connections: RefCell<Option<(Instant, HashMap<u16, u32>)>>,
+    /// The sockets that were listed last, to look at likely processes first, and when that was.
+    listed: Mutex<Option<(Instant, Arc<Listed>)>>,
+    /// All processes in brief, for whoever looks for holders right after they were listed.
+    processes: Recent<Arc<Vec<ProcessBrief>>>,
+    /// Connections by local port.
+    connections: Recent<Arc<Connections>>,
+    /// Boot, in microseconds since the epoch.
+    booted: OnceLock<Option<i64>>,
+}
+
+/// What is kept of a list of sockets.
+#[derive(Debug, Default)]
+struct Listed {
+    /// Their users by inode.
+    users: BTreeMap<u64, u32>,
+    ports: BTreeSet<u16>,
+}
+
+/// How many connections these local ports have.
+#[derive(Debug)]
+struct Connections {
+    ports: BTreeSet<u16>,
+    counts: HashMap<u16, u32>,
+}
+
+impl Connections {
+    fn of(&self, port: u16) -> Option<u32> {
+        self.ports.contains(&port).then(|| self.counts.get(&port).copied().unwrap_or(0))
+    }
+}
+
+/// What was found out a moment ago and holds for that moment.
+#[derive(Debug)]
+struct Recent<T>(Mutex<Option<(Instant, T)>>);
+
+impl<T> Default for Recent<T> {
+    fn default() -> Self {
+        Self(Mutex::new(None))
+    }
+}
+
+impl<T: Clone> Recent<T> {
+    fn get(&self, age: Duration) -> Option<T> {
+        self.since(Instant::now().checked_sub(age)?)
+    }
+
+    /// What was found out at that moment or later.
+    fn since(&self, moment: Instant) -> Option<T> {
+        let held = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        held.as_ref().filter(|(when, _)| *when >= moment).map(|(_, what)| what.clone())
+    }
+
+    fn put(&self, what: T) -> T {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some((Instant::now(), what.clone()));
+        what
+    }
 }
 
 impl LiveHost {
@@ -33,34 +84,71 @@ impl LiveHost {
             limit: patience,
             patience: Patience::new(patience, &mounts),
             held: Arc::default(),
-            users: RefCell::default(),
-            connections: RefCell::default(),
+            listed: Mutex::default(),
+            processes: Recent::default(),
+            connections: Recent::default(),
+            booted: OnceLock::new(),
         }
     }
 
-    /// One count answers for all ports for a while: a host with many connections is not gone through for each listener.
+    /// Boot in microseconds since the epoch, read once.
+    fn booted(&self) -> Option<i64> {
+        *self.booted.get_or_init(boot_time)
+    }
+
+    /// The first port is asked for alone; a second one makes it worth while to count those of all listeners: a host with many
+    /// connections is not gone through for each.
     fn clients(&self, port: u16) -> Look<Answer> {
-        let mut known = self.connections.borrow_mut();
-        if known.as_ref().is_none_or(|(when, _)| when.elapsed() > Duration::from_secs(1)) {
-            match netlink::clients() {
-                Ok(counts) => *known = Some((Instant::now(), counts)),
-                Err(errno) => return files::unseen(errno),
-            }
+        let known = self.connections.get(Duration::from_secs(1));
+        if let Some(count) = known.as_ref().and_then(|k| k.of(port)) {
+            return Look::Seen(Answer::Count(count));
         }
-        Look::Seen(Answer::Count(known.as_ref().and_then(|(_, counts)| counts.get(&port)).copied().unwrap_or(0)))
+        let others = known.and_then(|_| self.listed()).map(|(_, listed)| listed.ports.clone());
+        let ports: BTreeSet<u16> = others.unwrap_or_default().into_iter().chain([port]).collect();
+        match netlink::clients(&ports) {
+            Ok(counts) => Look::Seen(Answer::Count(self.connections.put(Arc::new(Connections { ports, counts })).of(port).unwrap_or(0))),
+            Err(errno) => files::unseen(errno),
+        }
+    }
+
+    fn listed(&self) -> Option<(Instant, Arc<Listed>)> {
+        self.listed.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     fn listeners(&self) -> Look<Answer> {
         let found = netlink::listeners().or_else(|_| procfs::listeners());
         match found {
             Ok(sockets) => {
-                *self.users.borrow_mut() = sockets.iter().map(|s| (s.inode, s.uid)).collect();
+                let users = sockets.iter().map(|s| (s.inode, s.uid)).collect();
+                let ports = sockets.iter().map(|s| s.port).filter(|p| *p != 0).collect();
+                *self.listed.lock().unwrap_or_else(PoisonError::into_inner) = Some((Instant::now(), Arc::new(Listed { users, ports })));
                 Look::Seen(Answer::Listeners(sockets))
             }
             Err(error) => files::unseen_io(&error),
         }
     }
+
+    fn processes(&self) -> Look<Answer> {
+        match procfs::all() {
+            Ok(all) => Look::Seen(Answer::Processes(self.processes.put(Arc::new(all)).to_vec())),
+            Err(errno) => files::unseen(errno),
+        }
+    }
+
+    fn owners(&self, inodes: &[u64]) -> Look<Answer> {
+        let (when, listed) = self.listed().unwrap_or_else(|| (Instant::now(), Arc::default()));
+        // Who holds a socket was there when it was listed: only an older list of processes could lack the holder.
+        let known = self.processes.since(when).filter(|_| self.processes.get(FRESH).is_some());
+        let found = match known {
+            Some(known) => descriptors::owners(inodes, &listed.users, &known),
+            None => procfs::all().and_then(|all| descriptors::owners(inodes, &listed.users, &all)),
+        };
+        found.map_or_else(files::unseen, |owners| Look::Seen(Answer::Owners(owners)))
+    }
 }
+
+/// How long a list of processes is good for the search of their sockets.
+const FRESH: Duration = Duration::from_millis(200);
 
 impl Host for LiveHost {
     fn ask(&self, question: &Question) -> Look<Answer> {
@@ -81,10 +169,10 @@ impl Host for LiveHost {
             }
             Question::Space(p) => self.patience.look(p, files::space),
             Question::Mounts => mounts(),
-            Question::Processes => procfs::all(),
-            Question::Process(pid) => procfs::one(*pid, boot_time().map(|b| b / 1_000_000)),
+            Question::Processes => self.processes(),
+            Question::Process(pid) => procfs::one(*pid, self.booted().map(|b| b / 1_000_000)),
             Question::Listeners => self.listeners(),
-            Question::SocketOwners(inodes) => procfs::owners(inodes, &self.users.borrow()),
+            Question::SocketOwners(inodes) => self.owners(inodes),
             Question::Clients(port) => self.clients(*port),
             Question::Unit(name) => self.manager.unit(name),
             Question::Journal(unit, most) => journal_files::entries(Path::new("/"), unit, *most),
@@ -96,6 +184,22 @@ impl Host for LiveHost {
             Question::Clock => clock(),
             Question::Myself => Look::Seen(Answer::Myself(myself())),
             Question::Probe(request) => Look::Seen(Answer::Probe(jolly_probe::probe(request, self.limit))),
+        }
+    }
+
+    fn read_into(&self, path: &str, offset: u64, room: &mut [u8]) -> Look<usize> {
+        if !self.patience.is_needed() {
+            return self.held.read_into(Path::new(path), offset, room);
+        }
+        // What may hang is read by the helper, which has a room of its own.
+        let (held, length) = (self.held.clone(), u32::try_from(room.len()).unwrap_or(u32::MAX));
+        match self.patience.look(path, move |p| held.read_at(p, offset, length)) {
+            Look::Seen(Answer::Bytes(bytes)) => {
+                room[..bytes.len()].copy_from_slice(&bytes);
+                Look::Seen(bytes.len())
+            }
+            Look::Seen(_) | Look::Absent => Look::Absent,
+            Look::NotSeen(why) => Look::NotSeen(why),
         }
     }
 

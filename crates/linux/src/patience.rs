@@ -3,8 +3,8 @@
 //! A host without such mounts pays one read of the mount table. Otherwise every look at a file runs in a helper thread
 //! that is waited for no longer than the patience; a helper that hangs is left behind and a new one takes its place.
 use jolly_core::host::{Answer, Look, Unseen};
-use std::cell::RefCell;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 /// Types of file systems whose answers come from elsewhere.
@@ -37,15 +37,20 @@ impl Helper {
 pub(crate) struct Patience {
     limit: Duration,
     needed: bool,
-    helper: RefCell<Option<Helper>>,
+    helper: Mutex<Option<Helper>>,
     /// Directories below which a look hung once; they are not asked again.
-    hung: RefCell<Vec<String>>,
+    hung: Mutex<Vec<String>>,
 }
 
 impl Patience {
     /// With the mount table's text (`mountinfo` of proc(5)).
     pub(crate) fn new(limit: Duration, mounts: &str) -> Self {
-        Self { limit, needed: mounts.lines().any(remote), helper: RefCell::default(), hung: RefCell::default() }
+        Self { limit, needed: mounts.lines().any(remote), helper: Mutex::default(), hung: Mutex::default() }
+    }
+
+    /// Whether anything here can hang.
+    pub(crate) fn is_needed(&self) -> bool {
+        self.needed
     }
 
     /// The answer of a look at `path`, or that it did not come in time.
@@ -53,10 +58,16 @@ impl Patience {
         if !self.needed {
             return look(path.as_ref());
         }
-        if self.hung.borrow().iter().any(|h| path == h || path.strip_prefix(h.as_str()).is_some_and(|rest| rest.starts_with('/'))) {
+        if self
+            .hung
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .iter()
+            .any(|h| path == h || path.strip_prefix(h.as_str()).is_some_and(|rest| rest.starts_with('/')))
+        {
             return Look::NotSeen(Unseen::TimedOut);
         }
-        let mut slot = self.helper.borrow_mut();
+        let mut slot = self.helper.lock().unwrap_or_else(PoisonError::into_inner);
         let helper = slot.get_or_insert_with(Helper::new);
         let owned = path.to_owned();
         if helper.work.send(Box::new(move || look(owned.as_ref()))).is_err() {
@@ -67,7 +78,7 @@ impl Patience {
             Ok(answer) => answer,
             Err(RecvTimeoutError::Timeout) => {
                 *slot = None;
-                self.hung.borrow_mut().push(path.trim_end_matches('/').to_owned());
+                self.hung.lock().unwrap_or_else(PoisonError::into_inner).push(path.trim_end_matches('/').to_owned());
                 Look::NotSeen(Unseen::TimedOut)
             }
             Err(RecvTimeoutError::Disconnected) => {

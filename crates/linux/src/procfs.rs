@@ -1,41 +1,57 @@
 //! Processes from /proc (proc(5)): parsing apart from reading.
 use crate::files;
 use jolly_core::host::{Answer, Look, Process, ProcessBrief, Protocol, Socket, Unseen};
-use rustix::fs::{Mode, OFlags};
-use std::collections::{BTreeMap, HashSet};
+use rustix::fs::{AtFlags, Mode, OFlags, RawDir};
+use rustix::path::DecInt;
 use std::fs;
-use std::io::Read;
 use std::mem::MaybeUninit;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-use std::os::unix::fs::MetadataExt;
+use std::os::fd::OwnedFd;
 use std::path::Path;
+use std::sync::OnceLock;
 
-/// Numbers of all processes.
-fn numbers() -> std::io::Result<Vec<u32>> {
-    let mut pids: Vec<u32> = fs::read_dir("/proc")?.flatten().filter_map(|e| e.file_name().to_str()?.parse().ok()).collect();
-    pids.sort_unstable();
-    Ok(pids)
+/// The directory that all of this is read below, held open: names below it are found quicker than whole paths.
+pub(crate) fn directory() -> rustix::io::Result<OwnedFd> {
+    rustix::fs::open("/proc", OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
 }
 
-pub(crate) fn all() -> Look<Answer> {
-    match numbers() {
-        Ok(pids) => Look::Seen(Answer::Processes(pids.into_iter().filter_map(brief).collect())),
-        Err(error) => files::unseen_io(&error),
+/// All processes in brief, in the order of their numbers.
+pub(crate) fn all() -> rustix::io::Result<Vec<ProcessBrief>> {
+    let proc = directory()?;
+    let mut names = [MaybeUninit::<u8>::uninit(); 16 << 10];
+    let mut entries = RawDir::new(&proc, &mut names);
+    let mut pids: Vec<u32> = Vec::new();
+    while let Some(entry) = entries.next() {
+        pids.extend(entry?.file_name().to_str().ok().and_then(|n| n.parse::<u32>().ok()));
+    }
+    pids.sort_unstable();
+    let mut room = Vec::new();
+    Ok(pids.into_iter().filter_map(|pid| brief(&proc, pid, &mut room)).collect())
+}
+
+/// What stands in a file of /proc, into a room that is used again: most are read at once (proc(5)).
+fn contents<'r>(directory: &OwnedFd, name: &str, room: &'r mut Vec<u8>) -> rustix::io::Result<&'r [u8]> {
+    let file = rustix::fs::openat(directory, name, OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NOCTTY, Mode::empty())?;
+    room.resize(room.len().max(4 << 10), 0);
+    let mut filled = 0;
+    loop {
+        let space = room.len() - filled;
+        let read = rustix::io::read(&file, &mut room[filled..])?;
+        filled += read;
+        // A short answer is a whole one; only what fills the room can have more behind it.
+        if read < space {
+            return Ok(&room[..filled]);
+        }
+        let longer = room.len() * 4;
+        room.resize(longer, 0);
     }
 }
 
-/// The one line of a process's `stat`, in one read: 52 numbers and a name are shorter than the room (proc(5)).
-fn stat_line(path: &str) -> std::io::Result<Vec<u8>> {
-    let mut room = vec![0u8; 2048];
-    let length = fs::File::open(path)?.read(&mut room)?;
-    room.truncate(length);
-    Ok(room)
-}
-
-fn brief(pid: u32) -> Option<ProcessBrief> {
-    let stat = stat_line(&format!("/proc/{pid}/stat")).ok()?;
-    let uid = fs::metadata(format!("/proc/{pid}")).ok()?.uid();
-    parse_stat(&String::from_utf8_lossy(&stat), pid, uid).map(|(brief, _)| brief)
+fn brief(proc: &OwnedFd, pid: u32, room: &mut Vec<u8>) -> Option<ProcessBrief> {
+    let stat = contents(proc, &format!("{pid}/stat"), room).ok()?;
+    // The directory's own owner is the process's; that of the files in it is root where the process keeps its memory to itself.
+    let uid = rustix::fs::statat(proc, DecInt::new(pid), AtFlags::empty()).ok()?.st_uid;
+    parse_stat(&String::from_utf8_lossy(stat), pid, uid).map(|(brief, _)| brief)
 }
 
 /// The short form and the controlling terminal from a `stat` line; the name may hold blanks and parentheses.
@@ -43,53 +59,58 @@ fn parse_stat(stat: &str, pid: u32, uid: u32) -> Option<(ProcessBrief, i64)> {
     let open = stat.find('(')?;
     let close = stat.rfind(')')?;
     let name = stat.get(open + 1..close)?.to_owned();
-    let fields: Vec<&str> = stat.get(close + 1..)?.split_whitespace().collect();
-    let brief = ProcessBrief {
-        pid,
-        parent: fields.get(1)?.parse().ok()?,
-        name,
-        state: fields.first()?.chars().next()?,
-        uid,
-        start_ticks: fields.get(19)?.parse().ok()?,
-    };
-    Some((brief, fields.get(4)?.parse().ok()?))
+    let mut fields = stat.get(close + 1..)?.split_ascii_whitespace();
+    let state = fields.next()?.chars().next()?;
+    let parent = fields.next()?.parse().ok()?;
+    let terminal = fields.nth(2)?.parse().ok()?;
+    let start_ticks = fields.nth(14)?.parse().ok()?;
+    Some((ProcessBrief { pid, parent, name, state, uid, start_ticks }, terminal))
+}
+
+/// Device and inode of this program's own root.
+fn own_root() -> Option<(u64, u64)> {
+    static ROOT: OnceLock<Option<(u64, u64)>> = OnceLock::new();
+    *ROOT.get_or_init(|| rustix::fs::stat("/").ok().map(|s| (s.st_dev, s.st_ino)))
 }
 
 /// One process in full; `boot` is in seconds since the epoch.
 pub(crate) fn one(pid: u32, boot: Option<i64>) -> Look<Answer> {
-    let base = format!("/proc/{pid}");
-    let stat = match stat_line(&format!("{base}/stat")) {
-        Ok(stat) => String::from_utf8_lossy(&stat).into_owned(),
-        Err(error) => return files::unseen_io(&error),
+    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let base = match rustix::fs::open(format!("/proc/{pid}"), flags, Mode::empty()) {
+        Ok(base) => base,
+        Err(errno) => return files::unseen(errno),
     };
-    let text = fs::read_to_string(format!("{base}/status")).unwrap_or_default();
-    let field = |name: &str| text.lines().find_map(|l| l.strip_prefix(name)).map(str::trim).unwrap_or_default().to_owned();
+    let mut room = Vec::new();
+    let stat = match contents(&base, "stat", &mut room) {
+        Ok(stat) => String::from_utf8_lossy(stat).into_owned(),
+        Err(errno) => return files::unseen(errno),
+    };
+    let status = contents(&base, "status", &mut room).map(|s| String::from_utf8_lossy(s).into_owned()).unwrap_or_default();
+    let field = |name: &str| status.lines().find_map(|l| l.strip_prefix(name)).map(str::trim).unwrap_or_default();
     let effective = |name: &str| field(name).split_whitespace().nth(1).and_then(|n| n.parse().ok());
     let uid = effective("Uid:").unwrap_or(0);
     let Some((brief, terminal)) = parse_stat(&stat, pid, uid) else { return Look::NotSeen(Unseen::Gone) };
-    let command = fs::read(format!("{base}/cmdline")).unwrap_or_default();
+    let command = contents(&base, "cmdline", &mut room).unwrap_or_default();
     let arguments = command.split(|&b| b == 0).filter(|a| !a.is_empty()).map(|a| String::from_utf8_lossy(a).into_owned()).collect();
-    let target = |name: &str| fs::read_link(format!("{base}/{name}")).ok().map(|t| t.to_string_lossy().into_owned());
+    let target = |name: &str| rustix::fs::readlinkat(&base, name, Vec::new()).ok().map(|t| String::from_utf8_lossy(t.as_bytes()).into_owned());
     let ticks = rustix::param::clock_ticks_per_second();
     let started = boot.map(|b| b + i64::try_from(brief.start_ticks / ticks.max(1)).unwrap_or(0));
-    let login = fs::read_to_string(format!("{base}/loginuid")).ok().and_then(|t| t.trim().parse().ok()).filter(|u| *u != u32::MAX);
+    let mut text = |name: &str| contents(&base, name, &mut room).map(|t| String::from_utf8_lossy(t).into_owned()).unwrap_or_default();
+    let login = text("loginuid").trim().parse().ok().filter(|u| *u != u32::MAX);
+    let cgroup = control_group(&text("cgroup"));
     // A process in a process-number space of its own has more than one number; that can be seen without being root.
     let nested = field("NSpid:").split_whitespace().count() > 1;
     // A root below ours is a daemon that locked itself in (chroot(2)); a container's root reads as its own "/".
-    let locked_in = fs::read_link(format!("{base}/root")).is_ok_and(|r| r.as_os_str() != "/");
-    let own_root = !nested
-        && (locked_in
-            || match (fs::metadata(format!("{base}/root/")), fs::metadata("/")) {
-                (Ok(theirs), Ok(ours)) => theirs.dev() == ours.dev() && theirs.ino() == ours.ino(),
-                _ => true,
-            });
+    let locked_in = target("root").is_some_and(|r| r != "/");
+    let same_root = || rustix::fs::statat(&base, "root/", AtFlags::empty()).map_or(true, |s| own_root().is_none_or(|own| own == (s.st_dev, s.st_ino)));
+    let own_root = !nested && (locked_in || same_root());
     Look::Seen(Answer::Process(Box::new(Process {
         executable: target("exe"),
         arguments,
         gid: effective("Gid:").unwrap_or(0),
         groups: field("Groups:").split_whitespace().filter_map(|g| g.parse().ok()).collect(),
-        capabilities: u64::from_str_radix(&field("CapEff:"), 16).unwrap_or(0),
-        cgroup: control_group(&fs::read_to_string(format!("{base}/cgroup")).unwrap_or_default()),
+        capabilities: u64::from_str_radix(field("CapEff:"), 16).unwrap_or(0),
+        cgroup,
         terminal: u32::try_from(terminal).ok().filter(|t| *t != 0),
         started,
         login_uid: login,
@@ -104,80 +125,6 @@ fn control_group(text: &str) -> String {
     let named = text.lines().find_map(|l| l.split_once(":name=systemd:").map(|(_, p)| p));
     let unified = text.lines().find_map(|l| l.strip_prefix("0::"));
     named.or(unified).unwrap_or_default().to_owned()
-}
-
-/// Which processes hold these sockets. Processes of the sockets' own users come first, and the walk ends once every
-/// inode has a holder and its holder's relatives were looked at.
-pub(crate) fn owners(inodes: &[u64], users: &BTreeMap<u64, u32>) -> Look<Answer> {
-    let wanted: HashSet<u64> = inodes.iter().copied().filter(|i| *i != 0).collect();
-    let pids = match numbers() {
-        Ok(pids) => pids,
-        Err(error) => return files::unseen_io(&error),
-    };
-    let likely: HashSet<u32> = wanted.iter().filter_map(|i| users.get(i)).copied().collect();
-    // The owner of the directory is enough to put likely processes first; more is read of holders alone.
-    let owner = |pid: u32| fs::metadata(format!("/proc/{pid}")).map(|m| m.uid()).ok();
-    let mut ordered: Vec<(bool, u32)> = pids.into_iter().filter_map(|p| Some((!likely.contains(&owner(p)?), p))).collect();
-    ordered.sort_unstable();
-    let mut found: Vec<(u64, u32)> = Vec::new();
-    let mut held: HashSet<u64> = HashSet::new();
-    let mut families: HashSet<u32> = HashSet::new();
-    let mut denied = false;
-    for (at, (_, pid)) in ordered.iter().enumerate() {
-        // With every inode found, only relatives of a holder can share it.
-        if held.len() == wanted.len() {
-            let rest = ordered[at..].iter().map(|(_, p)| *p);
-            let near = rest.filter_map(brief).filter(|b| families.contains(&b.parent) || families.contains(&b.pid));
-            for relative in near {
-                let inodes = sockets_of(relative.pid, &wanted).unwrap_or_default();
-                found.extend(inodes.into_iter().map(|i| (i, relative.pid)));
-            }
-            break;
-        }
-        match sockets_of(*pid, &wanted) {
-            Ok(inodes) if !inodes.is_empty() => {
-                let parent = brief(*pid).map_or(0, |b| b.parent);
-                families.extend([*pid, parent].into_iter().filter(|p| *p > 1));
-                held.extend(inodes.iter().copied());
-                found.extend(inodes.into_iter().map(|i| (i, *pid)));
-            }
-            Ok(_) => {}
-            Err(error) => denied |= error.raw_os_error() == Some(13),
-        }
-    }
-    if found.is_empty() && denied && !wanted.is_empty() {
-        return Look::NotSeen(Unseen::Denied);
-    }
-    // Most sockets have one holder: who came first is only asked where there are several.
-    found.sort_unstable();
-    let starts: BTreeMap<u32, u64> =
-        found.windows(2).filter(|w| w[0].0 == w[1].0).flat_map(|w| [w[0].1, w[1].1]).filter_map(|p| Some((p, brief(p)?.start_ticks))).collect();
-    found.sort_by_key(|(inode, pid)| (*inode, starts.get(pid).copied().unwrap_or(0), *pid));
-    Look::Seen(Answer::Owners(found))
-}
-
-/// Inodes out of `wanted` that a process has open. Names are read relative to the directory into one buffer.
-fn sockets_of(pid: u32, wanted: &HashSet<u64>) -> std::io::Result<Vec<u64>> {
-    let directory = rustix::fs::open(format!("/proc/{pid}/fd"), OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
-    let mut found = Vec::new();
-    let mut names = [MaybeUninit::<u8>::uninit(); 8 << 10];
-    let mut target = [MaybeUninit::<u8>::uninit(); 64];
-    let mut entries = rustix::fs::RawDir::new(&directory, &mut names);
-    while let Some(entry) = entries.next() {
-        let entry = entry?;
-        if entry.file_name().to_bytes().starts_with(b".") {
-            continue;
-        }
-        let Ok((text, _)) = rustix::fs::readlinkat_raw(&directory, entry.file_name(), &mut target[..]) else { continue };
-        let Some(number) = text.strip_prefix(b"socket:[").and_then(|t| t.strip_suffix(b"]")) else { continue };
-        let inode = number.iter().try_fold(0u64, |sum, b| b.is_ascii_digit().then(|| sum.wrapping_mul(10).wrapping_add(u64::from(b - b'0'))));
-        if let Some(inode) = inode.filter(|i| wanted.contains(i))
-            && !found.contains(&inode)
-        {
-            found.push(inode);
-        }
-    }
-    Ok(found)
 }
 
 /// Listening sockets from /proc/net, where netlink is not to be had.
@@ -268,15 +215,13 @@ mod tests {
         let socket = by_netlink.iter().find(|s| s.port == port && s.protocol == Protocol::Tcp).expect("netlink shows it");
         let by_table = listeners().unwrap();
         assert!(by_table.iter().any(|s| s.port == port && s.inode == socket.inode), "both sources agree");
-        let Look::Seen(Answer::Owners(owners)) = owners(&[socket.inode], &BTreeMap::new()) else { panic!("not seen") };
-        assert_eq!(owners, [(socket.inode, std::process::id())]);
     }
 
     #[test]
     fn a_process_is_the_same_in_brief_and_in_full() {
         let mut child = std::process::Command::new("sleep").arg("60").spawn().unwrap();
         let pid = child.id();
-        let Look::Seen(Answer::Processes(all)) = all() else { panic!("not seen") };
+        let all = all().unwrap();
         let listed = all.iter().find(|b| b.pid == pid).cloned().expect("it is listed");
         let Look::Seen(Answer::Process(whole)) = one(pid, Some(1_000)) else { panic!("not seen") };
         assert_eq!((listed.pid, listed.parent, listed.uid, listed.start_ticks), (pid, std::process::id(), whole.brief.uid, whole.brief.start_ticks));
@@ -284,21 +229,37 @@ mod tests {
         assert!(all.windows(2).all(|w| w[0].pid < w[1].pid), "each once, in order");
         child.kill().unwrap();
         // Dead and not collected yet: it is listed, and has neither arguments nor an executable.
-        let dead = || brief(pid).is_some_and(|b| b.state == 'Z');
+        let proc = directory().unwrap();
+        let dead = || brief(&proc, pid, &mut Vec::new()).is_some_and(|b| b.state == 'Z');
         while !dead() {
             std::thread::yield_now();
         }
         let Look::Seen(Answer::Process(whole)) = one(pid, Some(1_000)) else { panic!("not seen") };
         assert!(whole.arguments.is_empty() && whole.executable.is_none());
         child.wait().unwrap();
-        assert!(brief(pid).is_none());
+        assert!(brief(&proc, pid, &mut Vec::new()).is_none());
         assert_eq!(one(pid, Some(1_000)), Look::Absent);
     }
 
     #[test]
-    fn a_line_of_a_process_is_whole_in_one_read() {
-        let once = stat_line("/proc/self/stat").unwrap();
-        assert!(once.ends_with(b"\n") && once.starts_with(std::process::id().to_string().as_bytes()), "{}", String::from_utf8_lossy(&once));
-        assert!(stat_line("/proc/none/stat").is_err());
+    fn what_stands_in_a_file_is_whole_whatever_its_length() {
+        let proc = directory().unwrap();
+        let mut room = Vec::new();
+        let own = contents(&proc, "self/stat", &mut room).unwrap();
+        assert!(own.ends_with(b"\n") && own.starts_with(std::process::id().to_string().as_bytes()), "{}", String::from_utf8_lossy(own));
+        assert!(contents(&proc, "none/stat", &mut room).is_err());
+        // Arguments longer than the first room, exactly as long, and shorter after a longer one.
+        for length in [100_000usize, (4 << 10) - 3, 10] {
+            let mut child = std::process::Command::new("sh").args(["-c", "read x", &"a".repeat(length)]).stdin(std::process::Stdio::piped()).spawn().unwrap();
+            let whole = format!("sh\0-c\0read x\0{}\0", "a".repeat(length));
+            let name = format!("{}/cmdline", child.id());
+            // Between fork and exec the child still has this program's arguments.
+            while !contents(&proc, &name, &mut room).unwrap().starts_with(b"sh\0") {
+                std::thread::yield_now();
+            }
+            assert!(contents(&proc, &name, &mut room).unwrap() == whole.as_bytes(), "{length}");
+            drop(child.stdin.take());
+            child.wait().unwrap();
+        }
     }
 }

@@ -42,6 +42,9 @@ impl Host for TreeHost {
             _ => Look::NotSeen(Unseen::PartMissing),
         }
     }
+    fn read_into(&self, path: &str, offset: u64, room: &mut [u8]) -> Look<usize> {
+        self.held.read_into(&files::below(&self.root, path, true), offset, room)
+    }
     fn parts(&self) -> Parts {
         Parts { files: true, processes: false, manager: false, interfaces: false, clock: false, probes: false }
     }

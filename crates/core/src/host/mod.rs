@@ -143,9 +143,26 @@ pub enum Question {
 pub const READ_LIMIT: u64 = 64 << 20;
 
 /// A machine, or what is known of one.
-pub trait Host {
+///
+/// Several threads may ask at once: long files are searched on all processors.
+pub trait Host: Sync {
     /// Answers one question. Never blocks longer than its deadline.
     fn ask(&self, question: &Question) -> Look<Answer>;
+    /// The bytes of a file at an offset, into a room that is there already; the answer is how many. The same as
+    /// [`Question::ReadAt`] for who reads much and keeps little.
+    fn read_into(&self, path: &str, offset: u64, room: &mut [u8]) -> Look<usize> {
+        let length = u32::try_from(room.len()).unwrap_or(u32::MAX);
+        match self.ask(&Question::ReadAt(path.to_owned(), offset, length)) {
+            Look::Seen(Answer::Bytes(bytes)) => {
+                let length = bytes.len().min(room.len());
+                room[..length].copy_from_slice(&bytes[..length]);
+                Look::Seen(length)
+            }
+            Look::Seen(_) => Look::NotSeen(Unseen::Failed("an answer to another question".into())),
+            Look::Absent => Look::Absent,
+            Look::NotSeen(why) => Look::NotSeen(why),
+        }
+    }
     /// The parts this host has.
     fn parts(&self) -> Parts;
 }

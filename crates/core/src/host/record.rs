@@ -1,8 +1,8 @@
 //! The recorder around a host, the bundle it fills, and the replayer of a bundle.
 use super::{Answer, Host, Look, Parts, Question, Unseen, redact};
 use serde::{Deserialize, Serialize};
-use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Mutex, PoisonError};
 
 /// Name and version of the bundle's form.
 pub const BUNDLE_SCHEMA: &str = "jolly-sentinel/bundle/1";
@@ -21,17 +21,17 @@ pub struct Bundle {
 /// Passes questions on and writes down every answer.
 pub struct Recorder<'h> {
     host: &'h dyn Host,
-    answers: RefCell<BTreeMap<Question, Look<Answer>>>,
+    answers: Mutex<BTreeMap<Question, Look<Answer>>>,
 }
 
 impl<'h> Recorder<'h> {
     /// A recorder around `host`.
     pub fn new(host: &'h dyn Host) -> Self {
-        Self { host, answers: RefCell::default() }
+        Self { host, answers: Mutex::default() }
     }
     /// What was recorded, with secrets redacted.
     pub fn into_bundle(self) -> Bundle {
-        let answers = self.answers.into_inner().into_iter().map(|(q, a)| redact(q, a)).collect();
+        let answers = self.answers.into_inner().unwrap_or_else(PoisonError::into_inner).into_iter().map(|(q, a)| redact(q, a)).collect();
         Bundle { schema: BUNDLE_SCHEMA.into(), parts: self.host.parts(), answers }
     }
 }
@@ -39,7 +39,7 @@ impl<'h> Recorder<'h> {
 impl Host for Recorder<'_> {
     fn ask(&self, question: &Question) -> Look<Answer> {
         let answer = self.host.ask(question);
-        self.answers.borrow_mut().insert(question.clone(), answer.clone());
+        self.answers.lock().unwrap_or_else(PoisonError::into_inner).insert(question.clone(), answer.clone());
         answer
     }
     fn parts(&self) -> Parts {

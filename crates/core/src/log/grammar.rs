@@ -224,6 +224,13 @@ impl Grammar {
         own.or_else(|| general().iter().find_map(|rule| rule.read(line, around)))
     }
 
+    /// The same for a line that may be no text and very long.
+    pub fn head_of_bytes(&self, line: &[u8], around: Around) -> Option<Head> {
+        // A structured record is read whole, of others only the beginning matters.
+        let head = if line.starts_with(b"{") { line } else { &line[..line.len().min(256)] };
+        self.head(&String::from_utf8_lossy(head), around)
+    }
+
     /// How long after the manager's word "started" lines still belong to the start, in microseconds.
     pub fn window(&self) -> i64 {
         i64::from(self.parsed().and_then(|p| p.marks.window).unwrap_or(3)) * 1_000_000

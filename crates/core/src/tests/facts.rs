@@ -3,7 +3,7 @@ use super::TextHost;
 use crate::host::{Answer, Bundle, Host, Look, Parts, Question, Recorder, Replayer, Unseen};
 use crate::snapshot::Snapshot;
 use crate::{accounts, names, path};
-use std::cell::RefCell;
+use std::sync::Mutex;
 
 #[test]
 fn names_come_from_the_hosts_file_and_what_only_a_name_server_knows_is_not_seen() {
@@ -108,12 +108,12 @@ fn paths_are_joined_cleaned_and_matched_by_text_alone() {
 /// Counts what it is asked.
 struct Counting<'h> {
     host: &'h TextHost,
-    asked: RefCell<Vec<Question>>,
+    asked: Mutex<Vec<Question>>,
 }
 
 impl Host for Counting<'_> {
     fn ask(&self, question: &Question) -> Look<Answer> {
-        self.asked.borrow_mut().push(question.clone());
+        self.asked.lock().unwrap().push(question.clone());
         self.host.ask(question)
     }
     fn parts(&self) -> Parts {
@@ -124,20 +124,20 @@ impl Host for Counting<'_> {
 #[test]
 fn a_snapshot_asks_nothing_twice_but_the_parts_of_long_files() {
     let text = TextHost::new().file("/etc/front.conf", "Listen 80\n");
-    let host = Counting { host: &text, asked: RefCell::default() };
+    let host = Counting { host: &text, asked: Mutex::default() };
     let snapshot = Snapshot::new(&host);
     for _ in 0..3 {
         assert_eq!(snapshot.text("/etc/front.conf").seen().as_deref(), Some("Listen 80\n"));
         assert_eq!(snapshot.exists("/none"), Some(false));
     }
-    assert_eq!(host.asked.borrow().len(), 2);
+    assert_eq!(host.asked.lock().unwrap().len(), 2);
     for _ in 0..2 {
         snapshot.read_at("/etc/front.conf", 0, 4);
     }
-    assert_eq!(host.asked.borrow().len(), 4);
+    assert_eq!(host.asked.lock().unwrap().len(), 4);
     snapshot.forget(&Question::Stat("/none".into()));
     snapshot.exists("/none");
-    assert_eq!(host.asked.borrow().len(), 5);
+    assert_eq!(host.asked.lock().unwrap().len(), 5);
 }
 
 /// A host that may look at nothing.
