@@ -126,7 +126,7 @@ fn read_log(
     remarks: &mut Vec<String>,
 ) {
     let all = pieces(snapshot, log);
-    let (chosen, offset) = choose(snapshot, request, all, &list[..managed], shift);
+    let Chosen { pieces: chosen, offset, marks } = choose(snapshot, request, all, &list[..managed], shift);
     let grammar = request.grammar;
     let spans: Vec<(i64, i64)> = list[..managed].iter().map(|a| span(a, request)).map(|(from, to)| (from - shift, to - shift)).collect();
     let mut placer = Placer {
@@ -147,14 +147,15 @@ fn read_log(
         last_pid: None,
     };
     for (at, piece) in chosen.iter().enumerate().rev() {
-        let from = if at + 1 == chosen.len() { offset } else { 0 };
+        let oldest = at + 1 == chosen.len();
+        let from = if oldest { offset } else { 0 };
         let limit = if request.count_all { u64::MAX } else { COUNTED };
         let number = if piece.packing == Packing::Plain { count_lines(snapshot, &piece.path, from, limit) } else { Some(0) };
         placer.path.clone_from(&piece.path);
         placer.packed = piece.packing != Packing::Plain;
         placer.latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);
         let scan = Scan::new(grammar, request.zone, &spans, &mut placer, from, number.map(|n| n + 1));
-        if let Err(words) = scan.run(snapshot, piece) {
+        if let Err(words) = scan.run(snapshot, piece, marks.as_deref().filter(|_| oldest)) {
             remarks.push(words);
         }
     }
@@ -170,10 +171,20 @@ fn span(attempt: &Attempt, request: &Request) -> (i64, i64) {
     (attempt.began - 1_000_000, until)
 }
 
-/// Which pieces are read, newest first, and from where in the oldest of them.
-fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, known: &[Attempt], shift: i64) -> (Vec<Piece>, u64) {
+/// What is read of a log.
+#[derive(Default)]
+struct Chosen {
+    /// Newest first.
+    pieces: Vec<Piece>,
+    /// Where to begin in the oldest of them.
+    offset: u64,
+    /// The marks from there on, where they are known.
+    marks: Option<Vec<u64>>,
+}
+
+fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, known: &[Attempt], shift: i64) -> Chosen {
     if request.most >= WHOLE {
-        return (all, 0);
+        return Chosen { pieces: all, ..Chosen::default() };
     }
     let grammar = request.grammar;
     let mut chosen = Vec::new();
@@ -191,10 +202,10 @@ fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, known: &[Atte
             let offset = offset_of_time(snapshot, &piece, grammar, request.zone, since);
             chosen.push(piece);
             if offset > 0 {
-                return (chosen, offset);
+                return Chosen { pieces: chosen, offset, marks: None };
             }
         }
-        return (chosen, 0);
+        return Chosen { pieces: chosen, ..Chosen::default() };
     }
     let mut wanted = request.most.max(1);
     for piece in all {
@@ -208,10 +219,10 @@ fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, known: &[Atte
             continue;
         }
         let begins = |line: &str, earlier: Option<&str>| is_begin(request, line, earlier);
-        match last_begins(snapshot, &piece, grammar, begins, wanted) {
-            Start::At(offset) => {
+        match last_begins(snapshot.host(), &piece, grammar, begins, wanted) {
+            Start::At(offset, marks) => {
                 chosen.push(piece);
-                return (chosen, offset);
+                return Chosen { pieces: chosen, offset, marks: Some(marks) };
             }
             Start::Before(left) => {
                 chosen.push(piece);
@@ -219,7 +230,7 @@ fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, known: &[Atte
             }
         }
     }
-    (chosen, 0)
+    Chosen { pieces: chosen, ..Chosen::default() }
 }
 
 /// Whether a line with a mark begins an attempt; `earlier` is the line with the mark before it.

@@ -1,14 +1,23 @@
 //! Failures of a kind as data: a pattern, its cause code, the objects it names, and real sample lines.
 use crate::code::Code;
+use aho_corasick::AhoCorasick;
 use regex::bytes::{Regex, RegexBuilder};
 use serde::Deserialize;
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering};
 
 /// A kind's failures.
 pub struct Catalogue {
     text: &'static str,
     parsed: OnceLock<Vec<Compiled>>,
+    /// Finds the words of all rules at once; `None` where it could not be built.
+    finder: OnceLock<Option<AhoCorasick>>,
+    /// Lines that were looked at.
+    asked: AtomicU32,
 }
+
+/// After so many lines it pays to have built the finder.
+const MANY: u32 = 200;
 
 #[derive(Deserialize)]
 struct Data {
@@ -73,10 +82,21 @@ pub(super) fn bytes_pattern(pattern: &str) -> Option<Regex> {
 
 const GROUPS: &[&str] = &["address", "port", "path", "directive", "account", "pid", "host", "line", "file", "signal", "value"];
 
+impl Compiled {
+    /// What the rule makes of a line that holds its words.
+    fn matched(&self, line: &str) -> Option<Match> {
+        let pattern = self.pattern.get_or_init(|| bytes_pattern(&self.rule.pattern)).as_ref()?;
+        let found = pattern.captures(line.as_bytes())?;
+        let objects = GROUPS.iter().filter_map(|g| found.name(g).map(|m| ((*g).to_owned(), String::from_utf8_lossy(m.as_bytes()).into_owned()))).collect();
+        let Rule { code, aftermath, harmless, continues, .. } = self.rule;
+        Some(Match { code, aftermath, harmless, continues, objects })
+    }
+}
+
 impl Catalogue {
     /// A catalogue over committed data.
     pub const fn new(text: &'static str) -> Self {
-        Self { text, parsed: OnceLock::new() }
+        Self { text, parsed: OnceLock::new(), finder: OnceLock::new(), asked: AtomicU32::new(0) }
     }
 
     fn rules(&self) -> &[Compiled] {
@@ -88,15 +108,21 @@ impl Catalogue {
 
     /// Recognises a line. The first rule that fits wins.
     pub fn recognise(&self, line: &str) -> Option<Match> {
-        self.rules().iter().find_map(|one| {
-            if !line.contains(one.rule.needle.as_str()) {
-                return None;
-            }
-            let pattern = one.pattern.get_or_init(|| bytes_pattern(&one.rule.pattern)).as_ref()?;
-            let found = pattern.captures(line.as_bytes())?;
-            let objects = GROUPS.iter().filter_map(|g| found.name(g).map(|m| ((*g).to_owned(), String::from_utf8_lossy(m.as_bytes()).into_owned()))).collect();
-            Some(Match { code: one.rule.code, aftermath: one.rule.aftermath, harmless: one.rule.harmless, continues: one.rule.continues, objects })
-        })
+        let rules = self.rules();
+        if self.asked.fetch_add(1, Ordering::Relaxed) < MANY {
+            return rules.iter().filter(|one| line.contains(one.rule.needle.as_str())).find_map(|one| one.matched(line));
+        }
+        self.recognise_quickly(line)
+    }
+
+    /// The same for one line of many: most hold no words of any rule, and one pass tells.
+    fn recognise_quickly(&self, line: &str) -> Option<Match> {
+        let rules = self.rules();
+        let finder = self.finder.get_or_init(|| AhoCorasick::new(rules.iter().map(|one| one.rule.needle.as_str())).ok()).as_ref()?;
+        let mut held: Vec<usize> = finder.find_overlapping_iter(line).map(|hit| hit.pattern().as_usize()).collect();
+        held.sort_unstable();
+        held.dedup();
+        held.into_iter().find_map(|at| rules[at].matched(line))
     }
 
     /// What is wrong with the data themselves: rules that do not parse, or do not recognise their own samples.
@@ -110,6 +136,10 @@ impl Catalogue {
                 faults.push(format!("{:?} has no sample", one.rule.pattern));
             }
             for sample in &one.rule.samples {
+                let slowly = self.rules().iter().filter(|one| sample.contains(one.rule.needle.as_str())).find_map(|one| one.matched(sample));
+                if slowly != self.recognise_quickly(sample) {
+                    faults.push(format!("{sample:?} is another one when it is one of many"));
+                }
                 match self.recognise(sample) {
                     Some(m) if m.code == one.rule.code && m.aftermath == one.rule.aftermath && m.harmless == one.rule.harmless => {}
                     other => faults.push(format!("{sample:?} is recognised as {other:?}, not by {:?}", one.rule.pattern)),

@@ -3,6 +3,7 @@ mod attempt;
 mod attempts;
 mod catalogue;
 mod grammar;
+mod index;
 pub mod journal;
 mod pieces;
 mod record;

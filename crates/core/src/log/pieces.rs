@@ -31,8 +31,8 @@ pub(super) struct Piece {
 
 /// Most predecessors that are looked at.
 const MOST: usize = 400;
-/// How much is read at once, in bytes: small enough to stay in the cache and to be allocated from memory that was used before.
-pub(super) const BLOCK: u32 = 64 << 10;
+/// How much is read at once, in bytes: what was just read is still in the cache when it is searched.
+pub(super) const BLOCK: u32 = 128 << 10;
 
 /// What stands behind a log's name when it was rotated: a smaller rank is newer.
 fn rank(rest: &str) -> Option<(u8, i64)> {

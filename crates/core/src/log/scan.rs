@@ -1,7 +1,9 @@
 //! Lines that matter out of long logs: those with marks, those around them, and those of known spans of time. Everything
 //! else is passed over at the speed of a search for a few words.
 use super::grammar::{Around, Grammar};
-use super::pieces::{Packing, Piece, Sink, feed};
+use super::index::{Block, MOST, Search};
+use super::pieces::{BLOCK, Packing, Piece, Sink, feed};
+use crate::host::{Host, Look};
 use crate::snapshot::Snapshot;
 use jiff::tz::TimeZone;
 use memchr::{memchr, memchr_iter, memrchr};
@@ -40,8 +42,12 @@ pub(super) struct Scan<'s, T: Taker> {
     taker: &'s mut T,
     /// The beginning of a line whose end has not come yet.
     carry: Vec<u8>,
+    /// Where it begins.
+    open: u64,
     /// Whether the rest of that line is dropped.
     cut: bool,
+    /// How much of it was.
+    dropped: u64,
     /// Where the next block begins, unpacked.
     at: u64,
     /// Number of the line that begins or goes on there, from 1.
@@ -51,35 +57,78 @@ pub(super) struct Scan<'s, T: Taker> {
 impl<'s, T: Taker> Scan<'s, T> {
     /// A scan that begins at an offset, on a line of that number.
     pub(super) fn new(grammar: &'s Grammar, zone: &'s TimeZone, spans: &'s [(i64, i64)], taker: &'s mut T, at: u64, number: Option<u32>) -> Self {
-        Self { grammar, zone, latest: None, spans, taker, carry: Vec::new(), cut: false, at, number }
+        Self { grammar, zone, latest: None, spans, taker, carry: Vec::new(), open: at, cut: false, dropped: 0, at, number }
     }
 
-    /// Reads a piece to its end.
+    /// Reads a piece to its end. `marks` are the places of all marks from where the scan begins on, where they are known.
     ///
     /// # Errors
     /// A sentence where its packing is damaged.
-    pub(super) fn run(mut self, snapshot: &Snapshot, piece: &Piece) -> Result<(), String> {
+    pub(super) fn run(mut self, snapshot: &Snapshot, piece: &Piece, marks: Option<&[u64]>) -> Result<(), String> {
         self.latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);
         let from = if piece.packing == Packing::Plain { self.at } else { 0 };
-        let outcome = feed(snapshot, piece, from, &mut self);
+        let outcome = if piece.packing == Packing::Plain && piece.size.saturating_sub(from) > u64::from(BLOCK) {
+            self.pick(snapshot.host(), piece, marks);
+            Ok(())
+        } else {
+            feed(snapshot, piece, from, &mut self)
+        };
         self.finish();
         outcome
     }
 
-    fn finish(&mut self) {
+    /// Reads of a long plain piece what matters.
+    fn pick(&mut self, host: &dyn Host, piece: &Piece, marks: Option<&[u64]>) {
+        let (from, to) = (self.at, piece.size);
+        let times = (!self.spans.is_empty()).then_some((self.zone, self.latest));
+        let search = Search { host, path: &piece.path, from, to, grammar: self.grammar, counted: self.number.is_some(), times, most: MOST };
+        let mut picker = Picker { number: self.number, scan: self, host, path: &piece.path, last: None, room: Vec::new() };
+        if let (Some(marks), None, None) = (marks, picker.number, times) {
+            let hits = marks.iter().map(|at| super::index::Hit { at: *at, newlines: 0 }).collect();
+            picker.block(&Block { start: from, end: to, hits, ..Block::default() }, false);
+        } else {
+            // How late the lines of a block are is told by the block behind it.
+            let mut held: Option<Block> = None;
+            search.each(|block| {
+                let go_on = held.as_ref().is_none_or(|held| picker.timed(held, block.stamp));
+                held = Some(block);
+                go_on
+            });
+            if let Some(block) = held {
+                picker.timed(&block, None);
+            }
+        }
+    }
+
+    /// Goes on at the begin of another line.
+    fn jump(&mut self, at: u64, number: Option<u32>) {
+        self.carry.clear();
+        (self.cut, self.dropped) = (false, 0);
+        (self.open, self.at, self.number) = (at, at, number);
+    }
+
+    /// Where the line begins that is not whole yet.
+    fn open(&self) -> u64 {
+        if self.carry.is_empty() && !self.cut { self.at } else { self.open }
+    }
+
+    /// Keeps what is new of the line that is not whole yet.
+    fn keep(&mut self, bytes: &[u8]) {
+        let kept = bytes.len().min(LINE_LIMIT.saturating_sub(self.carry.len()));
+        self.carry.extend_from_slice(&bytes[..kept]);
+        self.dropped += (bytes.len() - kept) as u64;
+        self.cut = self.dropped > 0;
+    }
+
+    pub(super) fn finish(&mut self) {
         if !self.carry.is_empty() {
             let whole = std::mem::take(&mut self.carry);
-            let start = self.at - whole.len() as u64;
-            self.region(&whole, start);
+            self.region(&whole, self.open);
         }
     }
 
     fn time(&self, line: &[u8]) -> Option<i64> {
-        let head = line.get(..line.len().min(256))?;
-        let text = String::from_utf8_lossy(head);
-        let whole = String::from_utf8_lossy(line);
-        let text = if text.starts_with('{') { whole } else { text };
-        self.grammar.head(&text, Around { zone: self.zone, before: None, latest: self.latest }).map(|h| h.time)
+        self.grammar.head_of_bytes(line, Around { zone: self.zone, before: None, latest: self.latest }).map(|h| h.time)
     }
 
     /// The stamp of the first line at or after an offset that has one, with the offset of that line.
@@ -184,7 +233,7 @@ impl<'s, T: Taker> Scan<'s, T> {
         let behind = (end + 1).min(region.len());
         let bytes = region[at..end].strip_suffix(b"\r").unwrap_or(&region[at..end]);
         let bytes = &bytes[..bytes.len().min(LINE_LIMIT)];
-        self.taker.line(Line { bytes, start: base + at as u64, end: base + behind as u64, number: self.number });
+        self.taker.line(Line { bytes, start: base + at as u64, end: base + behind as u64 + self.dropped, number: self.number });
         self.skip(&region[at..behind]);
         behind
     }
@@ -195,26 +244,16 @@ impl<T: Taker> Sink for Scan<'_, T> {
         let mut rest = block;
         if !self.carry.is_empty() || self.cut {
             let Some(end) = memchr(b'\n', rest) else {
-                let room = LINE_LIMIT.saturating_sub(self.carry.len());
-                if self.cut || rest.len() > room {
-                    self.cut = true;
-                    self.carry.extend_from_slice(&rest[..rest.len().min(room)]);
-                } else {
-                    self.carry.extend_from_slice(rest);
-                }
+                self.keep(rest);
                 self.at += rest.len() as u64;
                 return true;
             };
             let (last, behind) = rest.split_at(end + 1);
+            self.keep(&last[..end]);
             let mut whole = std::mem::take(&mut self.carry);
-            let start = self.at - if self.cut { 0 } else { whole.len() as u64 };
-            if self.cut {
-                whole.push(b'\n');
-            } else {
-                whole.extend_from_slice(last);
-            }
-            self.cut = false;
-            self.region(&whole, start);
+            whole.push(b'\n');
+            self.region(&whole, self.open);
+            (self.cut, self.dropped) = (false, 0);
             self.at += last.len() as u64;
             rest = behind;
         }
@@ -222,70 +261,194 @@ impl<T: Taker> Sink for Scan<'_, T> {
         let (whole, open) = rest.split_at(lines);
         self.region(whole, self.at);
         self.at += whole.len() as u64;
-        self.cut = open.len() > LINE_LIMIT;
-        self.carry.extend_from_slice(&open[..open.len().min(LINE_LIMIT)]);
+        self.open = self.at;
+        self.keep(open);
         self.at += open.len() as u64;
         true
     }
 }
 
+/// Words that stand no further behind what was read are read on to: that is quicker than a jump.
+const NEAR: u64 = 16 << 10;
+/// The first stretch that is read behind a mark, in bytes; each further one is twice as long.
+const FIRST: u64 = 4 << 10;
+
+/// Takes a scan from mark to mark.
+struct Picker<'p, 's, T: Taker> {
+    scan: &'p mut Scan<'s, T>,
+    host: &'p dyn Host,
+    path: &'p str,
+    /// Number of the line in which the block begins that comes next.
+    number: Option<u32>,
+    /// The last words of a mark so far.
+    last: Option<u64>,
+    room: Vec<u8>,
+}
+
+impl<T: Taker> Picker<'_, '_, T> {
+    /// A block whose lines are no later than those of the next one, where its time is known.
+    fn timed(&mut self, block: &Block, next: Option<i64>) -> bool {
+        let touched = match block.stamp {
+            Some(first) => {
+                let next = next.unwrap_or(i64::MAX);
+                self.scan.spans.iter().any(|(from, to)| *to >= first.min(next) && *from <= first.max(next))
+            }
+            None => !self.scan.spans.is_empty(),
+        };
+        self.block(block, touched)
+    }
+
+    /// Reads what matters of a block; `false` where it cannot be read.
+    fn block(&mut self, block: &Block, whole: bool) -> bool {
+        let base = self.number;
+        self.number = base.map(|n| n.saturating_add(block.newlines));
+        // A line that began in the block before, or those behind a mark there.
+        if self.scan.at == block.start && !self.read_on(block.end) {
+            return false;
+        }
+        if whole || block.dense {
+            if self.scan.at < block.start {
+                match self.line_start(block.start) {
+                    Some(start) => self.scan.jump(start, base),
+                    // In the midst of an endless line.
+                    None => self.scan.jump(block.start, base),
+                }
+            }
+            self.last = block.hits.last().map_or(self.last, |hit| Some(hit.at));
+            while self.scan.at < block.end {
+                if !self.read(block.end, u64::from(BLOCK)) {
+                    return false;
+                }
+            }
+            return true;
+        }
+        for hit in &block.hits {
+            self.last = Some(hit.at);
+            if hit.at >= self.scan.at + NEAR {
+                let Some(start) = self.line_start(hit.at) else { continue };
+                if start > self.scan.at {
+                    self.scan.jump(start, base.map(|n| n.saturating_add(hit.newlines)));
+                }
+            }
+            if !self.read_on(block.end) {
+                return false;
+            }
+        }
+        true
+    }
+
+    /// Reads until the line of the last mark is whole and nothing more is wanted, but not over the end.
+    fn read_on(&mut self, end: u64) -> bool {
+        let mut length = FIRST;
+        while self.scan.at < end && (self.scan.taker.wants_more() || self.last.is_some_and(|last| last >= self.scan.open())) {
+            if !self.read(end, length) {
+                return false;
+            }
+            length = (length * 2).min(u64::from(BLOCK));
+        }
+        true
+    }
+
+    /// Reads on.
+    fn read(&mut self, end: u64, length: u64) -> bool {
+        let length = usize::try_from(length.min(end - self.scan.at)).unwrap_or(0);
+        self.room.resize(self.room.len().max(length), 0);
+        match self.host.read_into(self.path, self.scan.at, &mut self.room[..length]) {
+            Look::Seen(read) if read > 0 => self.scan.take(&self.room[..read]),
+            _ => false,
+        }
+    }
+
+    /// Where the line begins that a byte is in; `None` where that is too far away.
+    fn line_start(&mut self, at: u64) -> Option<u64> {
+        for back in [512, LINE_LIMIT] {
+            let from = at.saturating_sub(back as u64);
+            let length = usize::try_from(at - from).ok()?;
+            self.room.resize(self.room.len().max(length), 0);
+            let Look::Seen(read) = self.host.read_into(self.path, from, &mut self.room[..length]) else { return None };
+            if read < length {
+                return None;
+            }
+            if let Some(newline) = memrchr(b'\n', &self.room[..length]) {
+                return Some(from + newline as u64 + 1);
+            }
+            if from == 0 {
+                return Some(0);
+            }
+        }
+        None
+    }
+}
+
 /// Where to begin in a plain piece so that the last attempts are in it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Start {
-    /// At this offset.
-    At(u64),
+    /// At this offset; the marks from there on stand at these.
+    At(u64, Vec<u64>),
     /// The whole piece is needed, and this many attempts are still wanted from before it.
     Before(usize),
 }
 
 /// Looks for the beginnings of the last attempts, from the end of a plain piece backwards.
-pub(super) fn last_begins(snapshot: &Snapshot, piece: &Piece, grammar: &Grammar, begins: impl Fn(&str, Option<&str>) -> bool, mut wanted: usize) -> Start {
-    let overlap = grammar.longest_mark() as u64 + LINE_LIMIT as u64 / 16;
-    let mut end = piece.size;
+pub(super) fn last_begins(host: &dyn Host, piece: &Piece, grammar: &Grammar, begins: impl Fn(&str, Option<&str>) -> bool, mut wanted: usize) -> Start {
+    let search = Search { host, path: &piece.path, from: 0, to: piece.size, grammar, counted: false, times: None, most: usize::MAX };
     // The line of the mark before the one that is looked at: where a reload says what a start says, it tells which it is.
     let mut later: Option<(u64, String)> = None;
-    while end > 0 {
-        let start = end.saturating_sub(u64::from(super::pieces::BLOCK));
-        let until = (end + overlap).min(piece.size);
-        let Some(block) = snapshot.read_at(&piece.path, start, u32::try_from(until - start).unwrap_or(u32::MAX)).seen() else { break };
-        let mut hits: Vec<(u64, String)> = Vec::new();
-        let mut at = 0;
-        while let Some(hit) = grammar.find_mark(&block[at.min(block.len())..]) {
-            let hit = at + hit;
-            let line = memrchr(b'\n', &block[..hit]).map_or(0, |n| n + 1);
-            let line_end = memchr(b'\n', &block[hit..]).map_or(block.len(), |n| hit + n);
-            at = line_end + 1;
-            // A hit behind the block's own part was found by the block after it.
-            if start + hit as u64 >= end {
-                break;
+    let mut marks = Vec::new();
+    let mut found = None;
+    search.each_backwards(|block| {
+        for hit in block.hits.iter().rev() {
+            let Some((start, line)) = line_around(host, &piece.path, hit.at, piece.size) else { continue };
+            if later.as_ref().is_some_and(|(behind, _)| *behind == start) {
+                // The border between two blocks goes through this line.
+                continue;
             }
-            hits.push((start + line as u64, String::from_utf8_lossy(&block[line..line_end]).into_owned()));
-            if at >= block.len() {
-                break;
-            }
-        }
-        for (offset, text) in hits.into_iter().rev() {
-            if let Some((at, line)) = later.take()
-                && begins(&line, Some(&text))
+            if let Some((at, line_behind)) = later.take()
+                && begins(&line_behind, Some(&line))
             {
                 wanted -= 1;
                 if wanted == 0 {
-                    return Start::At(at);
+                    found = Some(at);
+                    return false;
                 }
             }
-            later = Some((offset, text));
+            marks.push(hit.at);
+            later = Some((start, line));
         }
-        end = start;
-    }
-    if let Some((at, line)) = later
+        true
+    });
+    if let (None, Some((at, line))) = (found, later)
         && begins(&line, None)
     {
         wanted -= 1;
         if wanted == 0 {
-            return Start::At(at);
+            found = Some(at);
         }
     }
-    Start::Before(wanted)
+    marks.reverse();
+    found.map_or(Start::Before(wanted), |at| Start::At(at, marks))
+}
+
+/// The line that a byte is in, with its begin.
+fn line_around(host: &dyn Host, path: &str, at: u64, size: u64) -> Option<(u64, String)> {
+    let mut room = vec![0; 2 << 10];
+    loop {
+        let half = room.len() as u64 / 2;
+        let (from, to) = (at.saturating_sub(half), (at + half).min(size));
+        let length = usize::try_from(to - from).ok()?;
+        let Look::Seen(read) = host.read_into(path, from, &mut room[..length]) else { return None };
+        let middle = usize::try_from(at - from).ok()?.min(read);
+        let start = memrchr(b'\n', &room[..middle]).map(|n| n + 1).or((from == 0).then_some(0));
+        let end = memchr(b'\n', &room[middle..read]).map(|n| middle + n).or((to == size).then_some(read));
+        match (start, end) {
+            (Some(start), Some(end)) => return Some((from + start as u64, String::from_utf8_lossy(&room[start..end]).into_owned())),
+            _ if room.len() >= 2 * LINE_LIMIT => {
+                let (start, end) = (start?, end.unwrap_or(read));
+                return Some((from + start as u64, String::from_utf8_lossy(&room[start..end]).into_owned()));
+            }
+            _ => room.resize(room.len() * 8, 0),
+        }
+    }
 }
 
 /// Where the first line stands that is not earlier than a moment, in a plain piece, by halving; 0 where nothing tells.

@@ -2,6 +2,7 @@ mod chance;
 mod files;
 mod kinds;
 mod record;
+mod scan;
 
 use super::{Afterwards, Attempt, AttemptRequest, Outcome, StartedBy, Tail, attempts, count_lines};
 use crate::code::Code;
