@@ -5,6 +5,14 @@
 //! [`fix::HostWriter`] under a journal. Nothing here prints, parses arguments or calls the system.
 #![forbid(unsafe_code)]
 
+/// Committed data as the build prepared them (`build.rs`).
+macro_rules! data {
+    ($name:literal) => {
+        include_str!(concat!(env!("OUT_DIR"), "/", $name))
+    };
+}
+pub(crate) use data;
+
 pub mod access;
 pub mod accounts;
 pub mod case;

@@ -1,6 +1,6 @@
 //! Failures of a kind as data: a pattern, its cause code, the objects it names, and real sample lines.
 use crate::code::Code;
-use aho_corasick::AhoCorasick;
+use aho_corasick::{AhoCorasick, AhoCorasickKind};
 use regex::bytes::{Regex, RegexBuilder};
 use serde::Deserialize;
 use std::sync::OnceLock;
@@ -101,7 +101,7 @@ impl Catalogue {
 
     fn rules(&self) -> &[Compiled] {
         self.parsed.get_or_init(|| {
-            let data: Data = toml::from_str(self.text).unwrap_or(Data { failure: Vec::new() });
+            let data: Data = serde_json::from_str(self.text).unwrap_or(Data { failure: Vec::new() });
             data.failure.into_iter().map(|rule| Compiled { rule, pattern: OnceLock::new() }).collect()
         })
     }
@@ -118,7 +118,12 @@ impl Catalogue {
     /// The same for one line of many: most hold no words of any rule, and one pass tells.
     fn recognise_quickly(&self, line: &str) -> Option<Match> {
         let rules = self.rules();
-        let finder = self.finder.get_or_init(|| AhoCorasick::new(rules.iter().map(|one| one.rule.needle.as_str())).ok()).as_ref()?;
+        let build = || {
+            // The quickest to search would take longer to build than it ever saves.
+            let kind = Some(AhoCorasickKind::ContiguousNFA);
+            AhoCorasick::builder().kind(kind).build(rules.iter().map(|one| one.rule.needle.as_str())).ok()
+        };
+        let finder = self.finder.get_or_init(build).as_ref()?;
         let mut held: Vec<usize> = finder.find_overlapping_iter(line).map(|hit| hit.pattern().as_usize()).collect();
         held.sort_unstable();
         held.dedup();
@@ -128,7 +133,7 @@ impl Catalogue {
     /// What is wrong with the data themselves: rules that do not parse, or do not recognise their own samples.
     pub fn faults(&self) -> Vec<String> {
         let mut faults = Vec::new();
-        if let Err(error) = toml::from_str::<Data>(self.text) {
+        if let Err(error) = serde_json::from_str::<Data>(self.text) {
             faults.push(error.to_string());
         }
         for one in self.rules() {

@@ -215,7 +215,7 @@ fn rules(heads: Vec<HeadData>) -> Option<Vec<HeadRule>> {
 }
 
 fn general() -> &'static [HeadRule] {
-    GENERAL.get_or_init(|| toml::from_str::<Data>(include_str!("heads.toml")).ok().and_then(|d| rules(d.head)).unwrap_or_default())
+    GENERAL.get_or_init(|| serde_json::from_str::<Data>(crate::data!("log/heads.json")).ok().and_then(|d| rules(d.head)).unwrap_or_default())
 }
 
 impl HeadRule {
@@ -250,7 +250,7 @@ impl Grammar {
     fn parsed(&self) -> Option<&Parsed> {
         self.parsed
             .get_or_init(|| {
-                let mut data: Data = toml::from_str(self.text).ok()?;
+                let mut data: Data = serde_json::from_str(self.text).ok()?;
                 if let Some(own) = &self.own {
                     if let Some((pattern, time)) = &own.head {
                         data.head.insert(0, HeadData { pattern: pattern.clone(), time: time.clone(), zone: None });

@@ -21,7 +21,7 @@ pub use grammar::{Around, Grammar, Head, Mark, OwnRules};
 pub use tail::{Tail, TailLine, count_lines};
 pub use zone::{format_time, host_zone, zone_named};
 
-static GENERAL: Catalogue = Catalogue::new(include_str!("general.toml"));
+static GENERAL: Catalogue = Catalogue::new(crate::data!("log/general.json"));
 
 /// What loaders, shells and runtimes say about any program.
 pub fn general() -> &'static Catalogue {

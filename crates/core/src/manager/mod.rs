@@ -16,7 +16,7 @@ use crate::log::Catalogue;
 use crate::path;
 use crate::snapshot::Snapshot;
 
-static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static CATALOGUE: Catalogue = Catalogue::new(crate::data!("manager/failures.json"));
 
 /// What the manager's own words about a failed start mean.
 pub fn catalogue() -> &'static Catalogue {

@@ -10,8 +10,8 @@ use crate::path;
 use crate::snapshot::Snapshot;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
-static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/haproxy/log.json"));
+static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/haproxy/failures.json"));
 static PROFILE: Profile = Profile {
     programs: &["haproxy", "haproxy-systemd-wrapper"],
     units: &["haproxy.service", "haproxy@*.service"],

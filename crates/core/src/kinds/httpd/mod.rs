@@ -15,8 +15,8 @@ use crate::snapshot::Snapshot;
 use std::collections::{BTreeMap, HashMap};
 
 static DIRECTIVES: Table = Table::new(include_str!("directives.tsv"));
-static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
-static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/httpd/log.json"));
+static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/httpd/failures.json"));
 
 /// Modules that distributions build in.
 const STATIC_MODULES: &[&str] =

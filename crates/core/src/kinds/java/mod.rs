@@ -8,8 +8,8 @@ use crate::path;
 use crate::snapshot::Snapshot;
 use std::net::{IpAddr, Ipv6Addr};
 
-static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
-static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/java/log.json"));
+static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/java/failures.json"));
 static PROFILE: Profile = Profile { programs: &["java"], on_java: true, ..Profile::plain("java", &GRAMMAR, &CATALOGUE) };
 
 /// The kind `java`.

@@ -11,8 +11,8 @@ use crate::path;
 use crate::snapshot::Snapshot;
 use std::net::{IpAddr, Ipv6Addr};
 
-static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
-static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/mysql/log.json"));
+static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/mysql/failures.json"));
 static PROFILE: Profile = Profile {
     programs: &["mariadbd", "mysqld", "mysqld_safe", "mariadbd-safe", "mysqld-debug"],
     units: &["mariadb.service", "mysql.service", "mysqld.service", "mariadb@*.service", "mysqld@*.service", "mysql@*.service"],

@@ -13,8 +13,8 @@ use crate::log::{Catalogue, Grammar};
 use crate::snapshot::Snapshot;
 
 static DIRECTIVES: Table = Table::new(include_str!("directives.tsv"));
-static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
-static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/nginx/log.json"));
+static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/nginx/failures.json"));
 
 static PROFILE: Profile = Profile {
     programs: &["nginx"],

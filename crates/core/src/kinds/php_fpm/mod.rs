@@ -9,8 +9,8 @@ use crate::path;
 use crate::snapshot::Snapshot;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
-static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/php_fpm/log.json"));
+static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/php_fpm/failures.json"));
 static PROFILE: Profile = Profile {
     programs: &["php-fpm*", "php5-fpm"],
     units: &["php*-fpm.service", "php-fpm.service", "php-fpm*.service"],

@@ -12,8 +12,8 @@ use crate::path;
 use crate::snapshot::Snapshot;
 use std::net::IpAddr;
 
-static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
-static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/postgresql/log.json"));
+static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/postgresql/failures.json"));
 static PROFILE: Profile = Profile {
     programs: &["postgres", "postmaster", "pg_ctlcluster", "pg_ctl", "postgresql-setup"],
     units: &["postgresql@*.service", "postgresql-*.service"],

@@ -4,8 +4,8 @@ use crate::config::Configuration;
 use crate::log::{Catalogue, Grammar};
 use crate::snapshot::Snapshot;
 
-static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
-static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/program/log.json"));
+static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/program/failures.json"));
 
 static PROFILE: Profile = Profile::plain("program", &GRAMMAR, &CATALOGUE);
 

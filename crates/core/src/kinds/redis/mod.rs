@@ -11,8 +11,8 @@ use crate::path;
 use crate::snapshot::Snapshot;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
-static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/redis/log.json"));
+static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/redis/failures.json"));
 static PROFILE: Profile = Profile {
     programs: &["redis-server", "valkey-server", "redis-check-rdb", "valkey-check-rdb", "redis-check-aof"],
     units: &[

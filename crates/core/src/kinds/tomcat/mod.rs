@@ -10,8 +10,8 @@ use crate::snapshot::Snapshot;
 use roxmltree::{Document, Node};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-static GRAMMAR: Grammar = Grammar::new(include_str!("log.toml"));
-static CATALOGUE: Catalogue = Catalogue::new(include_str!("failures.toml"));
+static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/tomcat/log.json"));
+static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/tomcat/failures.json"));
 static PROFILE: Profile = Profile {
     programs: &["catalina.sh", "tomcat-start.sh", "tomcat-start", "startup.sh", "tomcat", "jsvc"],
     units: &["tomcat.service", "tomcat[0-9]*.service", "tomcat@*.service"],
