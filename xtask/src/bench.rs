@@ -1,5 +1,7 @@
 //! `cargo xtask bench`: our commands against the operating system's utilities on a host under load, as ratios. The load is made
 //! of real processes that hold listeners, connections and open files; nothing of it is a timed test.
+use nix::sys::resource::{UsageWho, getrusage};
+use nix::sys::time::{TimeVal, TimeValLike};
 use std::io::{BufRead, BufReader};
 use std::net::{TcpListener, TcpStream};
 use std::process::{Child, Command, Stdio};
@@ -11,7 +13,7 @@ const LISTENERS: usize = 500;
 const CONNECTIONS: usize = 30;
 const DESCRIPTORS: usize = 26;
 /// Runs of each program; the best one counts.
-const RUNS: usize = 12;
+const RUNS: usize = 20;
 
 /// One process of the load: holds what it is told until its standard input closes.
 pub(crate) fn hold(listens: bool) -> Result<(), String> {
@@ -68,50 +70,45 @@ impl Drop for Load {
     }
 }
 
-/// What one run cost: wall and processor time, and the most memory it had.
+/// What one run cost.
 #[derive(Clone, Copy)]
 struct Cost {
     wall: Duration,
+    /// Processor time of it and of what it waited for.
     cpu: Duration,
-    memory_kib: i64,
+}
+
+fn start(words: &[String]) -> Result<Child, String> {
+    let mut command = Command::new(&words[0]);
+    command.args(&words[1..]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    command.spawn().map_err(|e| format!("{}: {e}", words[0]))
+}
+
+/// Processor time of all children so far that were waited for.
+fn of_children() -> Result<Duration, String> {
+    let usage = getrusage(UsageWho::RUSAGE_CHILDREN).map_err(|e| e.to_string())?;
+    let micros = [usage.user_time(), usage.system_time()].iter().map(TimeVal::num_microseconds).sum::<i64>();
+    Ok(Duration::from_micros(micros.unsigned_abs()))
 }
 
 fn run(words: &[String]) -> Result<Cost, String> {
-    let began = Instant::now();
-    let child = Command::new(&words[0])
-        .args(&words[1..])
-        .stdin(Stdio::null())
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .map_err(|e| format!("{}: {e}", words[0]))?;
-    let usage = wait4(&child)?;
-    Ok(Cost { wall: began.elapsed(), ..usage })
+    let (before, began) = (of_children()?, Instant::now());
+    start(words)?.wait().map_err(|e| e.to_string())?;
+    let wall = began.elapsed();
+    Ok(Cost { wall, cpu: of_children()?.saturating_sub(before) })
 }
 
-/// Waits for a child and takes its resource usage, through the shell-free route of /proc: the child's own counters are read
-/// after it ended and before it is reaped.
-fn wait4(child: &Child) -> Result<Cost, String> {
-    let pid = rustix::process::Pid::from_raw(i32::try_from(child.id()).map_err(|e| e.to_string())?).ok_or("no process")?;
-    let ended = rustix::process::WaitIdOptions::EXITED | rustix::process::WaitIdOptions::NOWAIT;
-    // While it runs, its peak of memory is looked at now and then; at its end the kernel has dropped it.
-    let mut memory_kib = 0;
-    loop {
+/// The most memory one run had, in KiB: looked at now and then while it runs; at its end the kernel has dropped it.
+fn memory(words: &[String]) -> Result<u64, String> {
+    let mut child = start(words)?;
+    let mut most = 0;
+    while child.try_wait().map_err(|e| e.to_string())?.is_none() {
         let status = std::fs::read_to_string(format!("/proc/{}/status", child.id())).unwrap_or_default();
-        let peak = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).and_then(|l| l.split_whitespace().next()?.parse::<i64>().ok());
-        memory_kib = memory_kib.max(peak.unwrap_or(0));
-        let options = ended | rustix::process::WaitIdOptions::NOHANG;
-        if rustix::process::waitid(rustix::process::WaitId::Pid(pid), options).map_err(|e| e.to_string())?.is_some() {
-            break;
-        }
-        std::thread::sleep(Duration::from_micros(300));
+        let peak = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).and_then(|l| l.split_whitespace().next()?.parse().ok());
+        most = most.max(peak.unwrap_or(0));
+        std::thread::sleep(Duration::from_micros(200));
     }
-    let stat = std::fs::read_to_string(format!("/proc/{}/stat", child.id())).map_err(|e| e.to_string())?;
-    let fields: Vec<u64> = stat.rsplit(')').next().unwrap_or_default().split_whitespace().map(|f| f.parse().unwrap_or(0)).collect();
-    // utime and stime, in hundredths of a second (proc(5)): coarse, so sums over all runs are compared.
-    let ticks = fields.get(11).copied().unwrap_or(0) + fields.get(12).copied().unwrap_or(0);
-    rustix::process::waitpid(Some(pid), rustix::process::WaitOptions::empty()).map_err(|e| e.to_string())?;
-    Ok(Cost { wall: Duration::ZERO, cpu: Duration::from_millis(ticks * 10), memory_kib })
+    Ok(most)
 }
 
 /// Runs ours and theirs in turns on the same warm host and tells the ratios.
@@ -120,17 +117,28 @@ fn compare(name: &str, ours: &str, theirs: &str) -> Result<(), String> {
     in_turns(name, &split(ours), &split(theirs), RUNS)
 }
 
-/// The same for command lines that are words already.
+/// The same for command lines that are words already. The best of the runs counts; the middle one tells how quiet the host was.
 pub(crate) fn in_turns(name: &str, ours: &[String], theirs: &[String], runs: usize) -> Result<(), String> {
     let mut costs: [Vec<Cost>; 2] = [Vec::new(), Vec::new()];
     for _ in 0..runs {
         costs[0].push(run(ours)?);
         costs[1].push(run(theirs)?);
     }
-    let wall = |side: usize| costs[side].iter().map(|c| c.wall.as_secs_f64()).fold(f64::INFINITY, f64::min);
-    let cpu = |side: usize| costs[side].iter().map(|c| c.cpu.as_secs_f64()).sum::<f64>();
-    let memory = costs[0].iter().map(|c| c.memory_kib).max().unwrap_or(0);
-    say(&format!("{name}: wall {:.2}, cpu {:.2} of the yardstick, {:.1} MiB", wall(0) / wall(1), cpu(0) / cpu(1).max(0.001), memory as f64 / 1024.0));
+    let sorted = |side: usize, of: fn(&Cost) -> Duration| {
+        let mut all: Vec<f64> = costs[side].iter().map(|c| of(c).as_secs_f64()).collect();
+        all.sort_by(f64::total_cmp);
+        all
+    };
+    // Of the best runs, and of the middle ones.
+    let ratios = |of: fn(&Cost) -> Duration| {
+        let (ours, theirs) = (sorted(0, of), sorted(1, of));
+        let at = |at: usize| ours[at] / theirs[at].max(1e-6);
+        (at(0), at(ours.len() / 2))
+    };
+    let (wall, cpu) = (ratios(|c| c.wall), ratios(|c| c.cpu));
+    let most = (0..3).map(|_| memory(ours)).collect::<Result<Vec<_>, _>>()?.into_iter().max().unwrap_or(0);
+    let mib = most as f64 / 1024.0;
+    say(&format!("{name}: wall {:.2} ({:.2}), cpu {:.2} ({:.2}) of the yardstick, {mib:.1} MiB", wall.0, wall.1, cpu.0, cpu.1));
     Ok(())
 }
 
@@ -150,7 +158,34 @@ pub(crate) fn all() -> Result<(), String> {
     compare("--help, against ss -V", &format!("{ours} --help"), "ss -V")?;
     let load = Load::new()?;
     compare("ports, against ss -ltnp", &format!("{ours} ports"), "ss -ltnp")?;
-    compare("ports N, against ss -ltnp sport = :N", &format!("{ours} ports {}", load.port), &format!("ss -ltnp sport = :{}", load.port))
+    compare("ports N, against ss -ltnp sport = :N", &format!("{ours} ports {}", load.port), &format!("ss -ltnp sport = :{}", load.port))?;
+    diagnose(&ours, load.port)
+}
+
+/// `diagnose` of a web server whose port the load holds, against what an administrator would type one after another.
+fn diagnose(ours: &str, port: u16) -> Result<(), String> {
+    let words = |e: std::io::Error| e.to_string();
+    let dir = std::env::temp_dir().join("jolly-bench-diagnose");
+    std::fs::create_dir_all(&dir).map_err(words)?;
+    let place = |name: &str| dir.join(name).to_string_lossy().into_owned();
+    let (config, log, services) = (place("edge.conf"), place("edge.log"), place("services.toml"));
+    let head = format!("error_log {log};\npid {};\nevents {{}}\nhttp {{\n    access_log off;\n", place("edge.pid"));
+    let sites: String = (0..200)
+        .map(|n| format!("    server {{\n        listen {port};\n        server_name quay{n}.example;\n        root /srv/quay{n};\n    }}\n"))
+        .collect();
+    std::fs::write(&config, format!("{head}{sites}}}\n")).map_err(words)?;
+    let refused = format!("2031/04/02 06:10:11 [emerg] 7#7: bind() to 0.0.0.0:{port} failed (98: Address already in use)\n");
+    let client = "2031/04/01 06:10:11 [error] 8#8: *7 open() \"/srv/quay1/tide.html\" failed (2: No such file or directory), client: 192.0.2.7\n";
+    std::fs::write(&log, client.repeat(20_000) + &refused.repeat(5)).map_err(words)?;
+    std::fs::write(&services, format!("only_these = true\n[service.edge]\nkind = \"nginx\"\nconfig = \"{config}\"\nlog = \"{log}\"\n")).map_err(words)?;
+    if !["/usr/sbin/nginx", "/usr/bin/nginx"].iter().any(|p| std::path::Path::new(p).exists()) {
+        say("diagnose: nginx is not installed, so there is nothing to compare with");
+        return std::fs::remove_dir_all(&dir).map_err(words);
+    }
+    let mine = [ours, "--services", &services, "diagnose", "edge"].map(str::to_owned);
+    let line = format!("ss -ltnp; nginx -t -c {config}; tail -n 500 {log} | grep -E 'emerg|alert|crit'; ps aux");
+    in_turns("diagnose, port held, against ss, nginx -t, tail | grep, ps", &mine, &["sh".into(), "-c".into(), line], RUNS)?;
+    std::fs::remove_dir_all(&dir).map_err(words)
 }
 
 #[expect(clippy::print_stdout, reason = "a chore reports to its caller")]

@@ -570,7 +570,9 @@ fn settle(attempt: &mut Attempt, request: &Request) {
     attempt.failures.sort_by_key(|f| (f.found.aftermath, f.time));
     let mut seen: Vec<(Code, String)> = Vec::new();
     attempt.failures.retain(|f| {
-        let key = (f.code, f.text.trim_start_matches("nginx: ").trim_start_matches(|c: char| !c.is_alphabetic()).to_owned());
+        // On its standard error a daemon may put its own name before its words.
+        let named = request.kind.profile().programs.iter().find_map(|p| f.text.strip_prefix(p)?.strip_prefix(": "));
+        let key = (f.code, named.unwrap_or(&f.text).trim_start_matches(|c: char| !c.is_alphabetic()).to_owned());
         // The journal keeps the daemon's own stamp before the words; the file's was taken off.
         let new = !seen.iter().any(|(code, text)| *code == key.0 && (text.ends_with(&key.1) || key.1.ends_with(text)));
         if new {
