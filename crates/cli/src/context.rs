@@ -2,7 +2,7 @@
 use crate::args::{Colour, Format, Global};
 use crate::error::CliError;
 use crate::render::Page;
-use jolly_core::host::{Host, Recorder, Replayer};
+use jolly_core::host::{Bundle, Host, Recorder, Replayer};
 use jolly_core::service::Service;
 use jolly_core::services_file::{self, ServicesFile};
 use jolly_core::snapshot::Snapshot;
@@ -160,6 +160,11 @@ pub(crate) fn json(report: &impl serde::Serialize) -> Result<String, CliError> {
 pub(crate) fn quoted(word: &str) -> String {
     let plain = !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"/._-+=:@,%".contains(&b));
     if plain { word.to_owned() } else { format!("'{}'", word.replace('\'', "'\\''")) }
+}
+
+/// Evidence that was captured.
+pub(crate) fn bundle(path: &Path) -> Result<Bundle, CliError> {
+    Bundle::from_json(&read_bundle(path)?).map_err(|e| CliError::usage(format!("{}: {e}", path.display())))
 }
 
 fn read_bundle(path: &Path) -> Result<Vec<u8>, CliError> {

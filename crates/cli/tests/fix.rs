@@ -58,6 +58,39 @@ fn somebody_elses_later_edit_is_never_overwritten() {
 }
 
 #[test]
+fn what_a_change_left_is_compared_with_what_is_there_now() {
+    let tree = broken();
+    let file = "etc/apache2/sites-available/front.conf";
+    let report = tree.run(&["fix", "apache2", "--apply", "--format", "json"]).json();
+    let change = format!("change {}", report["undo_id"].as_str().unwrap());
+    let known = |arguments: &[&str]| {
+        let diagnosis = tree.run(&[&["diagnose", "apache2", "--format", "json"], arguments].concat()).json();
+        let all = diagnosis["services"][0]["changes"].as_array().unwrap().clone();
+        let entry = all.into_iter().find(|c| c["file"].as_str().unwrap().ends_with("front.conf"));
+        entry.map(|e| (e["same_as"].as_str().map(str::to_owned), e["differs_from"].as_str().map(str::to_owned)))
+    };
+    assert_eq!(known(&[]), None, "it holds what the change left, and a tree has no clock to call that recent");
+    tree.run(&["capture", "apache2", "--output", "before.json"]);
+    tree.write(file, "<VirtualHost *:80>\n    DocumentRooot /srv/tide\n</VirtualHost>\n");
+    // A time of long ago hides nothing.
+    tree.age(file, 400);
+    assert_eq!(known(&[]), Some((None, Some(change.clone()))));
+    let page = tree.run(&["diagnose", "apache2"]);
+    assert!(page.out.contains("something else than change"), "{}", page.out);
+    // Undone, the change knows nothing any more; the capture does.
+    tree.write("etc/apache2/ports.conf", "Listen 80\nListen 8090\n");
+    tree.age("etc/apache2/ports.conf", 400);
+    let before = tree.path().join("before.json").to_string_lossy().into_owned();
+    let diagnosis = tree.run(&["diagnose", "apache2", "--earlier", &before, "--format", "json"]).json();
+    let differing: Vec<&str> =
+        diagnosis["services"][0]["changes"].as_array().unwrap().iter().filter(|c| c["differs_from"].is_string()).filter_map(|c| c["file"].as_str()).collect();
+    assert!(differing.contains(&"/etc/apache2/ports.conf") && differing.len() == 2, "{differing:?}");
+    let wrong = tree.run(&["diagnose", "apache2", "--earlier", &tree.path().join(file).to_string_lossy()]);
+    assert_eq!(wrong.status, 2);
+    assert!(wrong.err.contains("not a bundle"), "{}", wrong.err);
+}
+
+#[test]
 fn several_picks_are_one_change() {
     let tree = broken();
     tree.write("etc/apache2/ports.conf", "Listen 80\nListen 80\n");

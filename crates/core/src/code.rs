@@ -568,7 +568,7 @@ pub static PAGES: &[Page] = &[
         name: "not-as-planned",
         is_cause: false,
         title: "processes are not as the unit or the manager has them",
-        meaning: "The manager takes another program for the main process, or a dead process was not collected by its parent.",
+        meaning: "The manager takes another program for the main process, a dead process was not collected by its parent, or one waits in the kernel for a disk or a network file system.",
         recognised: "The process table and the manager's state of the unit differ.",
         remedy: "Stop it, make sure that nothing of it is left, and start it through the manager.",
     },

@@ -1,7 +1,7 @@
 //! Facts about a host, each asked once and remembered.
 use crate::host::{
-    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, ProbeAnswer, ProbeRequest, Process, ProcessBrief,
-    Question, Socket, Space, UnitState, Unseen,
+    Answer, ClockReading, DirectoryEntry, Earlier, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, ProbeAnswer, ProbeRequest, Process,
+    ProcessBrief, Question, Socket, Space, UnitState, Unseen,
 };
 use std::cell::{OnceCell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -15,6 +15,7 @@ pub struct Snapshot<'h> {
     not_seen: RefCell<BTreeSet<String>>,
     environment: RefCell<BTreeMap<String, String>>,
     briefs: OnceCell<HashMap<u32, ProcessBrief>>,
+    earlier: Earlier,
 }
 
 /// Picks the variant that belongs to a question; any other answer is a fault of the host's implementation.
@@ -32,7 +33,29 @@ macro_rules! pick {
 impl<'h> Snapshot<'h> {
     /// A snapshot that has asked nothing yet.
     pub fn new(host: &'h dyn Host) -> Self {
-        Self { host, memory: RefCell::default(), not_seen: RefCell::default(), environment: RefCell::default(), briefs: OnceCell::new() }
+        Self {
+            host,
+            memory: RefCell::default(),
+            not_seen: RefCell::default(),
+            environment: RefCell::default(),
+            briefs: OnceCell::new(),
+            earlier: Earlier::default(),
+        }
+    }
+
+    /// The same with what is known of files from earlier.
+    pub fn with_earlier(self, earlier: Earlier) -> Self {
+        Self { earlier, ..self }
+    }
+
+    /// Whether a file still holds what it is known to have held, and who knows it; `None` where nothing is known.
+    pub fn is_same(&self, path: &str) -> Option<(bool, &str)> {
+        if self.earlier.is_empty() {
+            return None;
+        }
+        // A change is made to the file itself, which may be read through a link.
+        let known = [path.to_owned(), self.resolve_links(path)].into_iter().find(|p| self.earlier.knows(p))?;
+        self.earlier.is_same(&known, &self.read(path).seen()?)
     }
 
     /// The host behind it.

@@ -73,6 +73,28 @@ fn own_root() -> Option<(u64, u64)> {
     *ROOT.get_or_init(|| rustix::fs::stat("/").ok().map(|s| (s.st_dev, s.st_ino)))
 }
 
+/// The `stat` of a process. All work waits in the kernel now and then: who seems to is looked at again.
+fn stat_line(base: &OwnedFd, room: &mut Vec<u8>) -> rustix::io::Result<String> {
+    const LOOKS: usize = 4;
+    const BETWEEN: std::time::Duration = std::time::Duration::from_millis(15);
+    let mut stat = String::new();
+    for look in 0..LOOKS {
+        if look > 0 {
+            std::thread::sleep(BETWEEN);
+        }
+        stat = String::from_utf8_lossy(contents(base, "stat", room)?).into_owned();
+        if !waits(&stat) {
+            break;
+        }
+    }
+    Ok(stat)
+}
+
+/// Whether a line of `stat` tells of a wait that no signal ends (state D, proc(5)).
+fn waits(stat: &str) -> bool {
+    stat.rsplit_once(')').is_some_and(|(_, rest)| rest.trim_start().starts_with('D'))
+}
+
 /// One process in full; `boot` is in seconds since the epoch.
 pub(crate) fn one(pid: u32, boot: Option<i64>) -> Look<Answer> {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
@@ -81,8 +103,8 @@ pub(crate) fn one(pid: u32, boot: Option<i64>) -> Look<Answer> {
         Err(errno) => return files::unseen(errno),
     };
     let mut room = Vec::new();
-    let stat = match contents(&base, "stat", &mut room) {
-        Ok(stat) => String::from_utf8_lossy(stat).into_owned(),
+    let stat = match stat_line(&base, &mut room) {
+        Ok(stat) => stat,
         Err(errno) => return files::unseen(errno),
     };
     let status = contents(&base, "status", &mut room).map(|s| String::from_utf8_lossy(s).into_owned()).unwrap_or_default();
@@ -190,6 +212,12 @@ mod tests {
         let (brief, terminal) = parse_stat(stat, 71, 0).unwrap();
         assert_eq!((brief.name.as_str(), brief.state, brief.start_ticks, terminal), ("tide (sim) x", 'S', 4242, 1025));
         assert!(parse_stat("71 (cut", 71, 0).is_none());
+    }
+
+    #[test]
+    fn a_wait_in_the_kernel_is_told_from_a_name_that_looks_like_one() {
+        assert!(waits("71 (tide) D 1 71 71 0 -1"));
+        assert!(!waits("71 (tide) D) S 1 71 71 0 -1") && !waits("71 (D) R 1") && !waits("71 (cut"));
     }
 
     #[test]

@@ -1,11 +1,14 @@
 use super::when;
-use crate::context::Context;
+use crate::context::{self, Context};
 use crate::error::CliError;
 use crate::exit::Status;
 use crate::pages;
 use clap::Args;
 use jolly_core::case::State;
+use jolly_core::fix::{left_by, list};
+use jolly_core::host::Earlier;
 use jolly_core::report;
+use std::path::{Path, PathBuf};
 
 /// Why does it not start, or not answer?
 ///
@@ -19,10 +22,26 @@ pub(crate) struct Arguments {
     /// Services; everything that is unwell when none is named
     #[arg(value_name = "TARGET")]
     targets: Vec<String>,
+
+    /// Evidence captured earlier: which files hold something else now
+    #[arg(long, value_name = "BUNDLE")]
+    earlier: Option<PathBuf>,
+}
+
+/// What applied changes and a capture know of the files.
+fn earlier(context: &Context, capture: Option<&Path>) -> Result<Earlier, CliError> {
+    // Captured evidence is of another time or host: this one's journal says nothing of it.
+    let records = context.writer().map(|writer| list(&writer)).unwrap_or_default();
+    let mut earlier = left_by(&records);
+    if let Some(path) = capture {
+        let bundle = context::bundle(path)?;
+        earlier.add_capture(&bundle, &format!("capture {}", path.display()));
+    }
+    Ok(earlier)
 }
 
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
-    let snapshot = context.snapshot();
+    let snapshot = context.snapshot().with_earlier(earlier(context, arguments.earlier.as_deref())?);
     let all = arguments.targets.is_empty();
     if let Some(url) = arguments.targets.iter().find(|t| t.contains("://")) {
         return Err(CliError::usage(format!("{url}: an address is not followed to its service yet"))

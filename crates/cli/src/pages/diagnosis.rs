@@ -6,7 +6,7 @@ use jolly_core::code::Code;
 use jolly_core::config::Severity;
 use jolly_core::finding::Evidence;
 use jolly_core::rank::{Certainty, Relation};
-use jolly_core::report::{CauseEntry, Diagnosis, NoteEntry, Outlook, ServiceEntry};
+use jolly_core::report::{CauseEntry, Changed, Diagnosis, NoteEntry, Outlook, ServiceEntry};
 
 /// Options of the page.
 pub(crate) struct Look<'l> {
@@ -172,10 +172,20 @@ fn notes(page: &mut Page, entry: &ServiceEntry, look: &Look) {
         let count = if quiet == 1 { word.to_owned() } else { format!("{quiet} {word}") };
         page.text(format!("{count} left out; -v shows them."));
     }
-    let recent: Vec<_> = entry.changes.iter().filter(|c| c.since_last_good_start != Some(false)).take(4).collect();
+    let counts = |c: &&Changed| c.since_last_good_start != Some(false) && c.same_as.is_none() || c.differs_from.is_some();
+    let recent: Vec<&Changed> = entry.changes.iter().filter(counts).take(4).collect();
     if !recent.is_empty() && !entry.causes.is_empty() {
         page.heading("Changed lately");
-        page.push(Block::Evidence(recent.iter().map(|c| (c.file.clone(), look.when.ago(&c.modified))).collect()));
+        page.push(Block::Evidence(recent.iter().map(|c| (c.file.clone(), changed(c, look))).collect()));
+    }
+}
+
+/// When a file changed, and against what is known of it from earlier.
+fn changed(change: &Changed, look: &Look) -> String {
+    let when = look.when.ago(&change.modified);
+    match &change.differs_from {
+        Some(origin) => format!("{when}; it holds something else than {origin} has of it"),
+        None => when,
     }
 }
 

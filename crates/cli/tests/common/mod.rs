@@ -150,6 +150,12 @@ impl Tree {
         fs::set_permissions(self.path().join(name), fs::Permissions::from_mode(mode)).unwrap();
     }
 
+    /// Makes a file look as if nobody had changed it for so many days.
+    pub(crate) fn age(&self, name: &str, days: u64) {
+        let then = std::time::SystemTime::now() - std::time::Duration::from_secs(days * 86_400);
+        fs::File::options().append(true).open(self.path().join(name)).unwrap().set_modified(then).unwrap();
+    }
+
     /// Runs a command with `--root` on this tree, its journal beside it.
     pub(crate) fn run(&self, arguments: &[&str]) -> Answer {
         let state = self.state();

@@ -1,4 +1,4 @@
-//! The processes against the plan: halted ones, a main process that is none of the unit's, data that another server uses,
+//! The processes against the plan: halted ones, those that wait in the kernel, a main process that is none of the unit's, data that another server uses,
 //! locks of other processes.
 use crate::case::{Case, State, chain};
 use crate::code::Code;
@@ -11,6 +11,7 @@ use crate::snapshot::Snapshot;
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut found: Vec<Finding> = Vec::new();
     found.extend(halted(case));
+    found.extend(waiting(case));
     found.extend(foreign_main(snapshot, case));
     if case.processes.is_empty() {
         found.extend(uncollected(snapshot, case));
@@ -37,6 +38,28 @@ fn halted(case: &Case) -> Option<Finding> {
         evidence: vec![Evidence::new(Source::Process, format!("state {} in the process table", main.brief.state)).pid(main.brief.pid)],
         fixes: vec!["continue-process"],
         blocks: true,
+        stage: stage::RUN,
+    })
+}
+
+/// In a wait inside the kernel that no signal ends: for a disk or another machine. Short ones are a part of all work; the host
+/// has looked more than once.
+fn waiting(case: &Case) -> Option<Finding> {
+    let stuck: Vec<&Process> = case.processes.iter().filter(|p| p.brief.state == 'D').collect();
+    let first = stuck.first()?;
+    let others = if stuck.len() > 1 { format!(" and {} more of its processes", stuck.len() - 1) } else { String::new() };
+    Some(Finding {
+        code: Code::NotAsPlanned,
+        severity: Severity::Warning,
+        subject: Subject { pid: Some(first.brief.pid), ..Subject::default() },
+        title: format!(
+            "{} (pid {}){others} waits in the kernel for a disk or a network file system, and no signal reaches it",
+            first.brief.name, first.brief.pid
+        ),
+        proof: Proof::Now,
+        evidence: stuck.iter().take(3).map(|p| Evidence::new(Source::Process, "state D in the process table, at several looks").pid(p.brief.pid)).collect(),
+        fixes: vec![],
+        blocks: false,
         stage: stage::RUN,
     })
 }

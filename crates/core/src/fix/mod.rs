@@ -10,7 +10,7 @@ pub use plan::{Parameter, Plan, Risk};
 pub use plans::{combined, plans};
 pub use preview::Preview;
 pub use steps::{Digest, Step, digest};
-pub use transaction::{Record, RecordedStep, Stage, Undo, Undone, apply, list, load, undo};
+pub use transaction::{Record, RecordedStep, Stage, Undo, Undone, apply, left_by, list, load, undo};
 
 use crate::host::FileStatus;
 

@@ -1,6 +1,7 @@
 //! A change as a transaction: the intent is written and synced first, then every step is announced, backed up and
 //! carried out. Killed between any two of these, what is left can be undone.
 use super::{HostWriter, Step, WriteError, digest};
+use crate::host::Earlier;
 use serde::{Deserialize, Serialize};
 
 /// How far a step came.
@@ -89,6 +90,19 @@ pub fn load(writer: &dyn HostWriter, id: &str) -> Option<Record> {
 /// All records, oldest first.
 pub fn list(writer: &dyn HostWriter) -> Vec<Record> {
     writer.changes().iter().filter_map(|id| load(writer, id)).collect()
+}
+
+/// What the changes on record left in the files that they wrote. What was undone tells nothing.
+pub fn left_by(records: &[Record]) -> Earlier {
+    let mut earlier = Earlier::default();
+    for record in records.iter().filter(|r| r.outcome == "kept") {
+        for recorded in record.steps.iter().filter(|s| s.stage == Stage::Done) {
+            if let Step::Edit { path, after, .. } | Step::Create { path, after, .. } = &recorded.step {
+                earlier.add(path, &after.0, &format!("change {}", record.id));
+            }
+        }
+    }
+    earlier
 }
 
 /// Carries out the steps of a change. When one fails, those before it are undone.

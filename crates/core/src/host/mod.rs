@@ -3,10 +3,12 @@
 //! A host is made of parts that can each be there or not. One question type and one answer type keep
 //! the recorder and the replayer trivial: a bundle is the list of what was asked and answered.
 mod answer;
+mod earlier;
 mod record;
 mod redact;
 
 pub use answer::*;
+pub use earlier::Earlier;
 pub use record::{BUNDLE_SCHEMA, Bundle, Recorder, Replayer};
 pub use redact::{arguments as mask_arguments, mask_text, redact};
 

@@ -18,6 +18,17 @@ pub struct Bundle {
     pub answers: Vec<(Question, Look<Answer>)>,
 }
 
+impl Bundle {
+    /// Reads a bundle.
+    ///
+    /// # Errors
+    /// A sentence where it is none, or one of another form.
+    pub fn from_json(text: &[u8]) -> Result<Self, String> {
+        let bundle: Self = serde_json::from_slice(text).map_err(|e| format!("not a bundle: {e}"))?;
+        if bundle.schema == BUNDLE_SCHEMA { Ok(bundle) } else { Err(format!("a bundle of the form {:?}; this program reads {BUNDLE_SCHEMA:?}", bundle.schema)) }
+    }
+}
+
 /// Passes questions on and writes down every answer.
 pub struct Recorder<'h> {
     host: &'h dyn Host,
@@ -59,10 +70,7 @@ impl Replayer {
     /// # Errors
     /// A sentence when the text is no bundle, or of a form this program does not know.
     pub fn from_json(text: &[u8]) -> Result<Self, String> {
-        let bundle: Bundle = serde_json::from_slice(text).map_err(|e| format!("not a bundle: {e}"))?;
-        if bundle.schema != BUNDLE_SCHEMA {
-            return Err(format!("a bundle of the form {:?}; this program reads {BUNDLE_SCHEMA:?}", bundle.schema));
-        }
+        let bundle = Bundle::from_json(text)?;
         Ok(Self { parts: bundle.parts, answers: bundle.answers.into_iter().collect() })
     }
 }

@@ -12,6 +12,7 @@ use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 
 /// Whether a service would come up.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -131,6 +132,12 @@ pub struct Changed {
     pub modified: String,
     /// Whether that was after the last good start; `null` where there is none on record.
     pub since_last_good_start: Option<bool>,
+    /// Earlier knowledge of its content that still holds: the id of a change or the name of a capture; `null` where there is none.
+    #[serde(default)]
+    pub same_as: Option<String>,
+    /// Earlier knowledge of its content that does not hold any more.
+    #[serde(default)]
+    pub differs_from: Option<String>,
 }
 
 /// Diagnoses services; with `all` unset only those that are wanted and not well are kept.
@@ -290,26 +297,27 @@ const CHANGES: i64 = 7 * 86_400;
 
 /// Files of the service that changed within the last days, newest first.
 fn changes(snapshot: &Snapshot, case: &Case, good: Option<i64>) -> Vec<Changed> {
-    let Some(now) = case.now else { return vec![] };
+    let is_recent = |modified: i64| case.now.is_some_and(|now| now / 1_000_000 - modified < CHANGES);
     let unit = case.service.unit.iter().flat_map(|u| u.drop_ins.iter().chain(std::iter::once(&u.fragment)));
     let read: Vec<String> = case.config.model.reads.iter().map(|r| r.path.clone()).collect();
     let shared = ["/etc/passwd", "/etc/group", "/etc/hosts", "/etc/fstab"].map(str::to_owned);
-    let mut found: Vec<(i64, String)> = case
-        .config
-        .model
-        .files
-        .iter()
-        .chain(unit)
-        .chain(&read)
-        .chain(shared.iter().filter(|_| good.is_some()))
-        .filter_map(|f| Some((snapshot.stat(f).seen()?.modified, f.clone())))
-        .filter(|(t, _)| now / 1_000_000 - t < CHANGES)
-        .collect();
-    found.sort_by(|a, b| b.cmp(a));
-    found.dedup();
+    let files: BTreeSet<&String> = case.config.model.files.iter().chain(unit).chain(&read).chain(shared.iter().filter(|_| good.is_some())).collect();
+    let entry = |file: &String| {
+        let modified = snapshot.stat(file).seen()?.modified;
+        let known = snapshot.is_same(file).map(|(same, origin)| (same, origin.to_owned()));
+        let (same_as, differs_from) = match known {
+            Some((true, origin)) => (Some(origin), None),
+            Some((false, origin)) => (None, Some(origin)),
+            None => (None, None),
+        };
+        // Content that is known to be another one counts, whatever its time says.
+        (is_recent(modified) || differs_from.is_some()).then(|| {
+            let since_last_good_start = good.map(|g| modified * 1_000_000 > g);
+            (modified, Changed { file: file.clone(), modified: format_time(modified * 1_000_000, &case.zone), since_last_good_start, same_as, differs_from })
+        })
+    };
+    let mut found: Vec<(i64, Changed)> = files.into_iter().filter_map(entry).collect();
+    found.sort_by(|(a, x), (b, y)| (b, &y.file).cmp(&(a, &x.file)));
     found.truncate(20);
-    found
-        .into_iter()
-        .map(|(t, file)| Changed { file, modified: format_time(t * 1_000_000, &case.zone), since_last_good_start: good.map(|g| t * 1_000_000 > g) })
-        .collect()
+    found.into_iter().map(|(_, changed)| changed).collect()
 }

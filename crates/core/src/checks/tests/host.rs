@@ -282,6 +282,12 @@ fn a_halted_process_answers_nothing() {
     first(&halted, Code::ProcessHalted);
     assert_eq!((halted.state, halted.causes[0].fixes.clone()), (State::Degraded, vec!["continue-process".to_owned()]));
     assert_eq!((up('S').state, up('S').causes.len()), (State::Running, 0));
+    // What waits in the kernel may go on by itself: that is told, and is no cause.
+    let waits = up('D');
+    assert_eq!((waits.state, waits.causes.len()), (State::Running, 0));
+    let note = waits.notes.iter().find(|n| n.code == Code::NotAsPlanned).expect("it is told");
+    assert!(note.title.contains("(pid 5) waits in the kernel"), "{}", note.title);
+    assert!(up('S').notes.iter().all(|n| n.code != Code::NotAsPlanned));
 }
 
 #[test]
