@@ -189,6 +189,6 @@ fn diagnose(ours: &str, port: u16) -> Result<(), String> {
 }
 
 #[expect(clippy::print_stdout, reason = "a chore reports to its caller")]
-fn say(text: &str) {
+pub(crate) fn say(text: &str) {
     println!("{text}");
 }

@@ -1,6 +1,6 @@
 //! `cargo xtask bench-logs [MIB]`: `attempts` on long logs against the operating system's own searches, as ratios, and how the
-//! cost grows with the length of the log.
-use crate::bench::{in_turns, release};
+//! cost grows with the length of the log. Then the same of a journal against the journal's own reader.
+use crate::bench::{in_turns, release, say};
 use std::fmt::Write as _;
 use std::fs::{self, File};
 use std::io::{BufWriter, Write};
@@ -78,5 +78,61 @@ pub(crate) fn run(mib: u64) -> Result<(), String> {
     in_turns(&format!("whole history of {mib} MiB, against {search} of three strings"), &tool(&[]), &three, 4)?;
     write(&log, mib << 20, TAIL)?;
     in_turns("last attempt 25 MiB before the end, against tac | grep -m1", &tool(&["--last", "1"]), &last, 8)?;
-    fs::remove_dir_all(&dir).map_err(|e| e.to_string())
+    fs::remove_dir_all(&dir).map_err(|e| e.to_string())?;
+    journal(&ours)
+}
+
+/// Entries of the journal, and how many of them a start and its run have.
+const ENTRIES: u64 = 142_000;
+const RUN: u64 = 70;
+const MACHINE: &str = "22222222222222222222222222222222";
+
+/// Entries of two services in the journal's export format, which its own receiver makes a journal of.
+fn export(path: &Path) -> Result<(), String> {
+    let words = |e: std::io::Error| e.to_string();
+    let mut out = BufWriter::with_capacity(1 << 20, File::create(path).map_err(words)?);
+    let mut entry = |time: u64, fields: String| {
+        let times = format!("__REALTIME_TIMESTAMP={time}\n__MONOTONIC_TIMESTAMP={}\n", time % 1_000_000_000_000);
+        write!(out, "{times}_BOOT_ID={}\n_MACHINE_ID={MACHINE}\nPRIORITY=6\n_HOSTNAME=quay1\n{fields}\n\n", "1".repeat(32)).map_err(words)
+    };
+    for number in 0..ENTRIES {
+        let time = 1_932_800_000_000_000 + number * 500_000;
+        let manager = "_PID=1\n_SYSTEMD_UNIT=init.scope\nUNIT=edge.service\nSYSLOG_IDENTIFIER=systemd";
+        match number % RUN {
+            0 => {
+                entry(time, format!("MESSAGE=Starting edge.service...\nMESSAGE_ID=7d4958e842da4a758f6c1cdc7b36dcc5\nINVOCATION_ID={number:032x}\n{manager}"))?;
+                entry(time + 100_000, format!("MESSAGE=Started edge.service.\nMESSAGE_ID=39f53479d3a045ac8e11786248231fbf\n{manager}"))?;
+            }
+            1..20 => entry(time, format!("MESSAGE=the tide of {number} is normal\n_PID=7\n_SYSTEMD_UNIT=edge.service\nSYSLOG_IDENTIFIER=edge"))?,
+            _ => entry(time, format!("MESSAGE=ferry {number} has left the quay\n_PID=9\n_SYSTEMD_UNIT=harbour.service\nSYSLOG_IDENTIFIER=harbour"))?,
+        }
+    }
+    Ok(())
+}
+
+fn journal(ours: &str) -> Result<(), String> {
+    let receiver = "/lib/systemd/systemd-journal-remote";
+    if !Path::new(receiver).exists() {
+        say("journal: systemd-journal-remote is not installed, so there is no journal to read");
+        return Ok(());
+    }
+    let words = |e: std::io::Error| e.to_string();
+    let tree = std::env::temp_dir().join("jolly-bench-journal");
+    let folder = tree.join("var/log/journal").join(MACHINE);
+    fs::create_dir_all(&folder).map_err(words)?;
+    let (exported, services) = (tree.join("exported"), tree.join("services.toml"));
+    export(&exported)?;
+    fs::write(&services, "only_these = true\n[service.edge]\nkind = \"program\"\n").map_err(words)?;
+    fs::create_dir_all(tree.join("etc/systemd/system")).map_err(words)?;
+    fs::write(tree.join("etc/systemd/system/edge.service"), "[Service]\nExecStart=/opt/edge\n").map_err(words)?;
+    let made = std::process::Command::new(receiver).arg("-o").arg(folder.join("system.journal")).arg(&exported).output().map_err(words)?;
+    if !made.status.success() {
+        return Err(format!("no journal: {}", String::from_utf8_lossy(&made.stderr)));
+    }
+    let line = |text: String| text.split(' ').map(str::to_owned).collect::<Vec<_>>();
+    let mine = |more: &str| line(format!("{ours} --root {} --services {} attempts edge --format json{more}", tree.display(), services.display()));
+    let theirs = |more: &str| line(format!("journalctl --directory {} -u edge -o json --output-fields=MESSAGE,UNIT,_PID,PRIORITY{more}", folder.display()));
+    in_turns("journal, the last 50 starts, against journalctl of as many entries", &mine(" --last 50"), &theirs(" -n 4000"), 8)?;
+    in_turns("journal, all that a unit has there, against journalctl", &mine(""), &theirs(""), 4)?;
+    fs::remove_dir_all(&tree).map_err(words)
 }
