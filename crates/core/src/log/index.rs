@@ -84,12 +84,26 @@ impl Drop for End<'_, '_> {
     }
 }
 
+/// A block that is being searched: it comes to an end whatever happens, so that nobody waits for it in vain.
+struct Slot<'c, 'd> {
+    crew: &'c Crew<'d>,
+    at: usize,
+    block: Option<Block>,
+}
+
+impl Drop for Slot<'_, '_> {
+    fn drop(&mut self) {
+        self.crew.state().found.insert(self.at, self.block.take());
+        self.crew.news.notify_all();
+    }
+}
+
 impl Crew<'_> {
     fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Searches the next block that is free; `false` where none is for now.
+    /// Searches the next block that is free; gives the lock back where none is for now.
     fn step<'s>(&'s self, mut state: MutexGuard<'s, State>, room: &mut Vec<u8>) -> Result<(), MutexGuard<'s, State>> {
         let at = state.next;
         if at >= self.search.count() || at >= state.taken + AHEAD {
@@ -97,9 +111,8 @@ impl Crew<'_> {
         }
         state.next += 1;
         drop(state);
-        let block = self.search.block(at, room);
-        self.state().found.insert(at, block);
-        self.news.notify_all();
+        let mut slot = Slot { crew: self, at, block: None };
+        slot.block = self.search.block(at, room);
         Ok(())
     }
 

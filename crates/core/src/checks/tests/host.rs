@@ -1,10 +1,12 @@
 //! Checks of the host beside configuration and logs: the unit, its sandbox, resources, processes, policies, people.
 use super::{diagnose, edge, failed, first};
-use crate::case::State;
+use crate::case::{Depth, State, gather};
 use crate::code::Code;
+use crate::host::Earlier;
 use crate::rank::Certainty;
-use crate::report::ServiceEntry;
-use crate::tests::{EDGE_CONFIG as CONFIG, EDGE_UNIT as UNIT, NOW, TextHost};
+use crate::report::{ServiceEntry, diagnose_case};
+use crate::snapshot::Snapshot;
+use crate::tests::{EDGE_CONFIG as CONFIG, EDGE_UNIT as UNIT, NOW, TextHost, described};
 
 const STARTING: &str = "7d4958e842da4a758f6c1cdc7b36dcc5";
 const STARTED: &str = "39f53479d3a045ac8e11786248231fbf";
@@ -288,6 +290,24 @@ fn a_halted_process_answers_nothing() {
     let note = waits.notes.iter().find(|n| n.code == Code::NotAsPlanned).expect("it is told");
     assert!(note.title.contains("(pid 5) waits in the kernel"), "{}", note.title);
     assert!(up('S').notes.iter().all(|n| n.code != Code::NotAsPlanned));
+}
+
+#[test]
+fn content_that_is_known_from_earlier_is_told_beside_the_times() {
+    let host = edge().modified("/etc/nginx/nginx.conf", NOW - 60).unit("edge.service", "failed", |_| {});
+    let changes = |known: Option<&str>| {
+        let mut earlier = Earlier::default();
+        if let Some(text) = known {
+            earlier.add("/etc/nginx/nginx.conf", &crate::fix::digest(text.as_bytes()).0, "change 7");
+        }
+        let (snapshot, service) = (Snapshot::new(&host).with_earlier(earlier), described(&host, "edge", ""));
+        let case = gather(&snapshot, &service, Depth::Diagnosis);
+        let entry = diagnose_case(&snapshot, &case).0;
+        entry.changes.into_iter().find(|c| c.file == "/etc/nginx/nginx.conf").map(|c| (c.same_as, c.differs_from))
+    };
+    assert_eq!(changes(None), Some((None, None)));
+    assert_eq!(changes(Some(CONFIG)), Some((Some("change 7".into()), None)));
+    assert_eq!(changes(Some("of another day")), Some((None, Some("change 7".into()))));
 }
 
 #[test]
