@@ -11,7 +11,7 @@ pub(super) fn finish(r: &mut Reader, facts: Facts) {
     processing_modules(r);
     rules::accounts(r);
     listeners(r, &facts);
-    error_logs(r);
+    error_logs(r, &facts);
     runtime(r);
     if r.module_loaded("mime_module") && !facts.has_types_config {
         let file = path::join(&r.server_root, "conf/mime.types");
@@ -79,11 +79,12 @@ fn listeners(r: &mut Reader, facts: &Facts) {
     }
 }
 
-fn error_logs(r: &mut Reader) {
-    if r.out.model.error_logs.is_empty() {
+fn error_logs(r: &mut Reader, facts: &Facts) {
+    // The main server has one of its own whatever its virtual hosts say.
+    if !facts.has_error_log {
         let file = path::join(&r.server_root, "logs/error_log");
         let entry = NamedPath { path: file, place: None, directive: "ErrorLog".into() };
-        r.out.model.error_logs.push(entry.clone());
+        r.out.model.error_logs.insert(0, entry.clone());
         r.out.model.writes.push(entry);
     }
     for entry in r.out.model.error_logs.clone() {

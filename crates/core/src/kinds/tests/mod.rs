@@ -118,6 +118,43 @@ fn httpd_conditions_defines_and_macros_steer_what_is_read() {
 }
 
 #[test]
+fn httpd_writes_its_errors_to_a_file_a_pipe_or_the_system_and_has_a_file_of_its_own_without() {
+    let read = |text: &str| {
+        let head = "ServerRoot /srv/httpd\nLoadModule mpm_event_module /m/mpm.so\nPidFile /run/httpd.pid\nServerName quay1\nListen 80\n";
+        let mut host =
+            TextHost::new().file("/etc/httpd/conf/httpd.conf", &format!("{head}{text}")).file("/m/mpm.so", "\0mpm_event_module\0").dir("/srv/httpd", 0o755, 0);
+        for (name, modified) in [
+            ("errors.2031-03-31.log", 30),
+            ("errors.2031-04-02.log", 50),
+            ("errors.2031-04-01.log", 40),
+            ("errors.2031-03-30.log", 20),
+            ("access.2031-04-02.log", 60),
+            ("e", 10),
+            ("e.1932768000", 11),
+            ("e.old", 12),
+        ] {
+            let path = format!("/var/log/quay/{name}");
+            host = host.file(&path, "x").modified(&path, modified);
+        }
+        crate::tests::read(&host, "httpd", "/etc/httpd/conf/httpd.conf")
+    };
+    let logs = |text: &str| {
+        let found = read(text);
+        let names: Vec<String> = found.model.error_logs.iter().map(|l| l.path.rsplit_once('/').unwrap().1.to_owned()).collect();
+        (names, errors(&found).len())
+    };
+    let none: [String; 0] = [];
+    assert_eq!(logs("ErrorLog syslog\n"), (none.to_vec(), 0));
+    assert_eq!(logs("ErrorLog \"|/bin/cat\"\n"), (none.to_vec(), 1), "the program is not there, and that alone is wrong");
+    // Its own default is tried even where every virtual host has a log.
+    assert_eq!(logs(""), (vec!["error_log".to_owned()], 1));
+    assert_eq!(logs("<VirtualHost *:80>\nErrorLog /var/log/e.log\n</VirtualHost>\n").0, ["error_log", "e.log"]);
+    let (split, _) = logs("ErrorLog \"|/usr/bin/rotatelogs -l /var/log/quay/errors.%Y-%m-%d.log 86400\"\n");
+    assert_eq!(split, ["errors.2031-04-02.log", "errors.2031-04-01.log", "errors.2031-03-31.log"]);
+    assert_eq!(logs("ErrorLog \"|$/usr/bin/rotatelogs /var/log/quay/e 86400\"\n").0, ["e.1932768000", "e"]);
+}
+
+#[test]
 fn httpd_names_the_module_that_is_not_loaded() {
     let found = httpd("Listen 80\nRewriteEngine On\n");
     assert_eq!(errors(&found), [(Code::ConfigMissingModule, Some(6))]);

@@ -4,7 +4,10 @@ use super::super::walk::{Directive, Scope, report};
 use super::bad;
 use crate::code::Code;
 use crate::config::{DependsOn, NamedPath, Severity};
+use crate::host::FileKind;
+use crate::manager::split_words;
 use crate::path;
+use crate::snapshot::Snapshot;
 
 pub(super) fn log_path(r: &Reader, value: &str) -> String {
     path::join(&r.server_root, value)
@@ -28,7 +31,11 @@ pub(super) fn document_root(r: &mut Reader, d: &Directive, scope: &Scope) {
 pub(super) fn error_log(r: &mut Reader, d: &Directive, scope: &Scope) {
     let value = d.value(0).to_owned();
     if value.starts_with('|') {
-        return piped(r, d, &value);
+        piped(r, d, &value);
+        let place = Some(d.item.place());
+        let files = files_of_pipe(r.snapshot, &r.server_root, &value).into_iter();
+        let entries = files.map(|path| NamedPath { path, place: place.clone(), directive: d.name.clone() });
+        return r.out.model.error_logs.extend(entries);
     }
     if value == "syslog" || value.starts_with("syslog:") {
         return;
@@ -64,6 +71,44 @@ pub(super) fn custom_log(r: &mut Reader, d: &Directive) {
     }
     r.out.model.access_logs.push(entry.clone());
     r.out.model.writes.push(entry);
+}
+
+/// Most files of one pipe that are read.
+const PIPED: usize = 3;
+
+/// Files that the program of a piped log writes, the newest first. Programs that split logs by time take the file's name as their last
+/// path: with marks of `strftime` in it, or they put a number behind it.
+fn files_of_pipe(snapshot: &Snapshot, root: &str, value: &str) -> Vec<String> {
+    let words = split_words(value.trim_start_matches(['|', '$']).trim());
+    let Some(file) = words.iter().skip(1).rev().find(|w| w.contains('/') && !w.starts_with('-')) else { return Vec::new() };
+    let file = path::join(root, file);
+    let (dir, name) = (path::parent(&file), path::name(&file));
+    let parts: Vec<&str> = name.split('%').collect();
+    let is_one = |entry: &str| match parts.as_slice() {
+        [whole] => {
+            entry.strip_prefix(whole).is_some_and(|rest| rest.is_empty() || rest.strip_prefix('.').is_some_and(|n| n.bytes().all(|b| b.is_ascii_digit())))
+        }
+        // What stands between the marks, each of which is one letter long, stands in the name in that order.
+        [first, marked @ ..] => {
+            let mut rest = entry.strip_prefix(first);
+            for part in marked {
+                let fixed = part.get(1..).unwrap_or_default();
+                rest = rest.and_then(|r| if fixed.is_empty() { Some(r) } else { r.find(fixed).map(|at| &r[at + fixed.len()..]) });
+            }
+            rest.is_some()
+        }
+        [] => false,
+    };
+    let entries = snapshot.list(dir).seen().unwrap_or_default();
+    let mut found: Vec<(i64, String)> = entries
+        .iter()
+        .filter(|e| is_one(&e.name))
+        .map(|e| path::join(dir, &e.name))
+        .filter_map(|f| Some((snapshot.stat(&f).seen().filter(|s| s.kind == FileKind::Regular)?.modified, f)))
+        .collect();
+    found.sort_by(|a, b| b.cmp(a));
+    found.truncate(PIPED);
+    found.into_iter().map(|(_, file)| file).collect()
 }
 
 pub(super) fn piped(r: &mut Reader, d: &Directive, value: &str) {

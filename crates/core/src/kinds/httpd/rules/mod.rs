@@ -27,6 +27,8 @@ pub(super) struct Facts {
     pub(super) hosts: usize,
     pub(super) has_server_name: bool,
     pub(super) has_types_config: bool,
+    /// Whether the main server says where its errors go, to a file or elsewhere.
+    pub(super) has_error_log: bool,
     pub(super) listens: Vec<(Option<IpAddr>, u16, Place)>,
     /// TLS facts by virtual host.
     pub(super) tls: BTreeMap<usize, Tls>,
@@ -72,7 +74,10 @@ pub(super) fn directive(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mu
             }
         }
         "documentroot" => document_root(r, d, scope),
-        "errorlog" => error_log(r, d, scope),
+        "errorlog" => {
+            facts.has_error_log |= scope.host == 0;
+            error_log(r, d, scope);
+        }
         "customlog" | "transferlog" | "globallog" => custom_log(r, d),
         "pidfile" => {
             let file = log_path(r, d.value(0));
