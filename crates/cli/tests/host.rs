@@ -49,6 +49,26 @@ fn the_holder_of_a_port_is_found_with_what_started_it() {
     let answer = quay.run(&["ports", &quay.port.to_string(), "--format", "json"]);
     assert_eq!(answer.status, 0);
     assert_eq!(answer.json()["ports"][0]["holders"].as_array().unwrap().len(), 0);
+    assert_eq!(answer.json()["ports"][0]["held"], false);
+    let text = quay.run(&["ports", &quay.port.to_string()]).out;
+    assert!(text.contains(&format!("Nobody holds port {}, but it is wanted.", quay.port)) && text.contains("held by nobody"), "{text}");
+}
+
+#[test]
+fn a_holder_that_cannot_be_seen_is_not_called_nobody() {
+    let (quay, _listener) = Quay::new();
+    let bundle = quay.dir.path().join("bundle.json");
+    quay.run(&["capture", "tide-relay", "--output", "bundle.json"]);
+    // The same evidence as somebody takes it who may not look into the holder.
+    let mut evidence: serde_json::Value = serde_json::from_str(&std::fs::read_to_string(&bundle).unwrap()).unwrap();
+    for pair in evidence["answers"].as_array_mut().unwrap() {
+        if pair[0].get("socket-owners").is_some() {
+            pair[1] = serde_json::json!({ "not-seen": "denied" });
+        }
+    }
+    std::fs::write(&bundle, evidence.to_string()).unwrap();
+    let text = quay.run(&["--from", "bundle.json", "ports", &quay.port.to_string()]).out;
+    assert!(text.contains("its holder cannot be seen") && !text.contains("held by nobody"), "{text}");
 }
 
 #[test]

@@ -36,19 +36,23 @@ pub(crate) fn page(report: &PortsReport, asked: &[u16], when: &When, program: &s
             };
             page.answer(Tone::Problem, format!("{} is held by {holder}, and wanted by {wants}.{also}", address(first)));
         }
-        ([], None) => page.answer(Tone::Well, format!("{} listeners, no conflict.", report.ports.iter().filter(|p| !p.holders.is_empty()).count())),
+        ([], None) => page.answer(
+            Tone::Well,
+            match report.ports.iter().filter(|p| p.held).count() {
+                1 => "1 listener, no conflict.".to_owned(),
+                count => format!("{count} listeners, no conflict."),
+            },
+        ),
         ([port], None) => {
             let holder = report.ports.iter().find_map(|p| p.holders.first());
             match holder {
                 Some(h) => page.answer(Tone::Plain, format!("Port {port} is held by {} (pid {}).", h.name, h.pid)),
-                None if report.ports.iter().any(|p| !p.wanted_by.is_empty()) => {
-                    page.answer(Tone::Plain, format!("Nobody holds port {port}, but it is wanted."))
-                }
-                None if report.ports.is_empty() => page.answer(Tone::Plain, format!("Nobody holds or wants port {port}.")),
-                None => page.answer(Tone::Plain, format!("Port {port} is held, but its holder cannot be seen.")),
+                None if report.ports.iter().any(|p| p.held) => page.answer(Tone::Plain, format!("Port {port} is held, but its holder cannot be seen.")),
+                None if !report.ports.is_empty() => page.answer(Tone::Plain, format!("Nobody holds port {port}, but it is wanted.")),
+                None => page.answer(Tone::Plain, format!("Nobody holds or wants port {port}.")),
             }
         }
-        (_, None) => page.answer(Tone::Plain, format!("{} of these ports are held.", report.ports.iter().filter(|p| !p.holders.is_empty()).count())),
+        (_, None) => page.answer(Tone::Plain, format!("{} of these ports are held.", report.ports.iter().filter(|p| p.held).count())),
     }
     if asked.is_empty() {
         table(&mut page, report);
@@ -88,7 +92,7 @@ fn table(page: &mut Page, report: &PortsReport) {
                     Protocol::Unix => "unix",
                 }
                 .into(),
-                holder.map_or("–".into(), |h| format!("{} (pid {})", h.name, h.pid)),
+                holder.map_or_else(|| if p.held { "not seen" } else { "–" }.to_owned(), |h| format!("{} (pid {})", h.name, h.pid)),
                 holder.and_then(|h| h.chain.first()).map_or("–".into(), |l| format!("{} {}", l.kind, l.name)),
                 p.wanted_by.iter().map(|w| w.service.as_str()).collect::<Vec<_>>().join(", "),
             ];
@@ -115,7 +119,8 @@ fn details(page: &mut Page, entry: &PortEntry, when: &When) {
         }
     }
     if entry.holders.is_empty() {
-        rows.push(("held by nobody".into(), String::new()));
+        let words = if entry.held { "held, but its holder cannot be seen" } else { "held by nobody" };
+        rows.push((words.into(), String::new()));
     }
     for w in &entry.wanted_by {
         let origin = match (&w.file, w.line) {

@@ -34,6 +34,8 @@ pub struct PortEntry {
     pub port: Option<u16>,
     /// Path of a Unix socket.
     pub path: Option<String>,
+    /// Whether a socket stands there; its holder need not be seen.
+    pub held: bool,
     /// Who holds it, the opener first.
     pub holders: Vec<HolderEntry>,
     /// Who wants it.
@@ -114,6 +116,7 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], only: &[u16], free_near:
             address: key.1,
             port: (socket.port > 0).then_some(socket.port),
             path: socket.path.clone(),
+            held: true,
             holders,
             wanted_by: wanted.into_iter().map(wanted_by).collect(),
             conflict,
@@ -132,6 +135,7 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], only: &[u16], free_near:
                 address,
                 port: (wish.listen.port > 0).then_some(wish.listen.port),
                 path: wish.listen.path.clone(),
+                held: false,
                 holders: vec![],
                 wanted_by: vec![wanted_by(wish)],
                 conflict: false,

@@ -162,6 +162,13 @@ fn a_port_shows_its_holder_who_wants_it_and_whether_they_clash() {
     assert_eq!(whole.ports.iter().filter_map(|p| p.port).collect::<Vec<_>>(), [5000, 8088]);
     let nobody = ports(&Snapshot::new(&host), &services, &[7], None);
     assert!(nobody.ports.is_empty());
+    // A holder that cannot be seen holds it all the same.
+    let hidden = edge().unit("edge.service", "failed", |_| {}).listens("0.0.0.0", 8088, &[]).listens("0.0.0.0", 9100, &[]);
+    let report = ports(&Snapshot::new(&hidden), &all(&hidden), &[], None);
+    let told: Vec<_> = report.ports.iter().map(|p| (p.port, p.held, p.holders.len(), p.wanted_by.len())).collect();
+    assert_eq!(told, [(Some(8088), true, 0, 1), (Some(9100), true, 0, 0)]);
+    let free = ports(&Snapshot::new(&edge()), &all(&edge()), &[], None);
+    assert_eq!(free.ports.iter().map(|p| (p.port, p.held)).collect::<Vec<_>>(), [(Some(8088), false)]);
 }
 
 #[test]
