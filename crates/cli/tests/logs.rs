@@ -54,6 +54,74 @@ fn rotated_and_packed_predecessors_belong_to_the_history() {
     assert!(answer.status == 0 && answer.out.contains("packing is damaged"), "{}", answer.out);
 }
 
+/// A long log of nginx: starts with long runs of clients' errors between them, which mark nothing.
+fn long_log(starts: u32, errors: u32) -> String {
+    let mut text = String::new();
+    for number in 0..starts {
+        let (day, pid) = (1 + number % 28, 100 + number);
+        let stamp = |second: u32| format!("2031/{:02}/{day:02} {:02}:{:02}:{:02}", 1 + number / 28, second / 3600, second / 60 % 60, second % 60);
+        text += &format!("{} [notice] {pid}#{pid}: using the \"epoll\" event method\n{} [notice] {pid}#{pid}: start worker processes\n", stamp(0), stamp(1));
+        for error in 0..errors {
+            text += &format!(
+                "{} [error] {pid}#{pid}: *{error} open() \"/srv/quay/tide.html\" failed (2: No such file or directory), client: 192.0.2.7\n",
+                stamp(60 + error)
+            );
+        }
+        text += &format!("{} [notice] {pid}#{pid}: signal 15 (SIGTERM) received from 1, exiting\n", stamp(86_000));
+    }
+    text
+}
+
+#[test]
+fn a_long_log_is_read_the_same_from_either_end_and_with_its_line_numbers() {
+    let tree = tree("log = \"/var/log/relay.log\"\nlog_format = \"nginx\"");
+    let text = long_log(40, 900);
+    assert!(text.len() > 4 << 20, "{}", text.len());
+    tree.write("var/log/relay.log", &text);
+    let all = attempts(&tree, &[]);
+    assert_eq!(all.len(), 40);
+    let lines: Vec<&str> = text.lines().collect();
+    for (at, attempt) in all.iter().rev().enumerate() {
+        assert!(attempt["outcome"] == "ready" && attempt["afterwards"] == "stopped", "{attempt}");
+        let part = &attempt["logs"][0];
+        let number = usize::try_from(part["first_line"].as_u64().unwrap()).unwrap();
+        assert_eq!(number, at * 903 + 1);
+        assert!(lines[number - 1].contains("event method"));
+        let bytes = usize::try_from(part["first_byte"].as_u64().unwrap()).unwrap();
+        assert!(text[bytes..].starts_with(lines[number - 1]), "the byte is that of the line");
+    }
+    for most in ["1", "3", "39"] {
+        let last = attempts(&tree, &["--last", most]);
+        assert_eq!(last.len(), most.parse::<usize>().unwrap());
+        let brief = |a: &Value| (a["began"].clone(), a["outcome"].clone(), a["afterwards"].clone(), a["logs"][0]["first_byte"].clone());
+        assert_eq!(last.iter().map(brief).collect::<Vec<_>>(), all[..last.len()].iter().map(brief).collect::<Vec<_>>());
+    }
+    // What is being written at the end is no line yet, and one without an end is one.
+    let begun = "2031/12/01 00:00:00 [notice] 9#9: using the \"epoll\" event method\n2031/12/01 00:00:01 [notice] 9#9: start worker processes";
+    tree.write("var/log/relay.log", &(text + begun));
+    let newest = &attempts(&tree, &["--last", "1"])[0];
+    assert_eq!((newest["outcome"].as_str(), newest["ready_after_ms"].as_u64()), (Some("ready"), Some(1000)), "{newest}");
+}
+
+#[test]
+fn what_a_program_writes_behind_a_pipe_is_read() {
+    let tree = Tree::new().with_httpd();
+    let config = tree
+        .read("etc/apache2/apache2.conf")
+        .replace("ErrorLog ${APACHE_LOG_DIR}/error.log", "ErrorLog \"|/usr/bin/rotatelogs /var/log/apache2/quay.%Y-%m-%d.log 86400\"");
+    tree.write("etc/apache2/apache2.conf", &config);
+    tree.write("usr/bin/rotatelogs", "");
+    let line = |week: &str, day: u32, words: &str| format!("[{week} Apr {day:02} 06:10:11.123456 2031] [mpm_event:notice] [pid {}:tid 1] {words}\n", 70 + day);
+    let start = "AH00489: Apache/2.4.66 (Debian) configured -- resuming normal operations";
+    tree.write("var/log/apache2/quay.2031-04-01.log", &line("Tue", 1, start));
+    tree.age("var/log/apache2/quay.2031-04-01.log", 1);
+    tree.write("var/log/apache2/quay.2031-04-02.log", &line("Wed", 2, start));
+    let answer = tree.run(&["attempts", "apache2", "--format", "json"]).json();
+    let files: Vec<&str> = answer["attempts"].as_array().unwrap().iter().filter_map(|a| a["logs"][0]["file"].as_str()).collect();
+    assert_eq!(files, ["/var/log/apache2/quay.2031-04-02.log", "/var/log/apache2/quay.2031-04-01.log"], "{answer}");
+    assert_eq!(tree.run(&["lint", "apache2"]).status, 0);
+}
+
 #[test]
 fn a_daemon_that_nobody_knows_is_read_as_its_services_file_says() {
     let tree = tree(

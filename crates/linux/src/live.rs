@@ -243,6 +243,11 @@ fn mounts() -> Look<Answer> {
     Look::Seen(Answer::Mounts(all))
 }
 
+/// A path as mountinfo writes it: blanks, tabs, ends of lines and backslashes by their octal numbers (proc(5)).
+fn unescaped(text: &str) -> String {
+    [("\\040", " "), ("\\011", "\t"), ("\\012", "\n"), ("\\134", "\\")].iter().fold(text.to_owned(), |text, (octal, plain)| text.replace(octal, plain))
+}
+
 /// One line of mountinfo: fields, a lone dash, then type, source and options of the file system.
 fn parse_mount(line: &str) -> Option<Mount> {
     let (left, right) = line.split_once(" - ")?;
@@ -251,9 +256,104 @@ fn parse_mount(line: &str) -> Option<Mount> {
     let options: Vec<&str> = fields.get(5)?.split(',').collect();
     let whole: Vec<&str> = tail.get(2).unwrap_or(&"").split(',').collect();
     Some(Mount {
-        path: fields.get(4)?.replace("\\040", " "),
+        path: unescaped(fields.get(4)?),
         kind: (*tail.first()?).to_owned(),
         read_only: options.contains(&"ro") || whole.contains(&"ro"),
         no_exec: options.contains(&"noexec"),
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::net::{TcpListener, TcpStream};
+
+    fn host() -> LiveHost {
+        LiveHost::new(Duration::from_secs(5))
+    }
+
+    #[test]
+    fn a_mount_is_read_with_its_options_and_the_blanks_of_its_path() {
+        let line = r"36 35 98:0 /mnt1 /srv/tide\040tables\134a rw,noexec,noatime master:1 - ext4 /dev/root rw,errors=continue";
+        let mount = parse_mount(line).unwrap();
+        assert_eq!((mount.path.as_str(), mount.kind.as_str(), mount.read_only, mount.no_exec), (r"/srv/tide tables\a", "ext4", false, true));
+        assert!(parse_mount(&line.replace("rw,errors", "ro,errors")).unwrap().read_only, "the whole file system is");
+        assert!(parse_mount("36 35 98:0 /").is_none());
+    }
+
+    #[test]
+    fn what_was_found_out_holds_for_a_moment_and_not_from_before_it() {
+        let recent = Recent::default();
+        assert_eq!(recent.get(Duration::MAX), None::<u32>);
+        let before = Instant::now();
+        assert_eq!(recent.put(7), 7);
+        assert_eq!((recent.get(Duration::from_secs(60)), recent.since(before)), (Some(7), Some(7)));
+        std::thread::sleep(Duration::from_millis(5));
+        assert_eq!((recent.get(Duration::from_millis(1)), recent.since(Instant::now())), (None, None));
+    }
+
+    #[test]
+    fn a_holder_that_came_after_the_last_look_is_found() {
+        let host = host();
+        let processes = || matches!(host.ask(&Question::Processes), Look::Seen(Answer::Processes(all)) if !all.is_empty());
+        let holder = |port: u16| {
+            let Look::Seen(Answer::Listeners(all)) = host.ask(&Question::Listeners) else { return None };
+            let inode = all.iter().find(|s| s.port == port)?.inode;
+            let Look::Seen(Answer::Owners(owners)) = host.ask(&Question::SocketOwners(vec![inode])) else { return None };
+            Some(owners.into_iter().map(|(_, pid)| pid).collect::<Vec<_>>())
+        };
+        assert!(processes(), "a list of now, which will be of before in a moment");
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let held = std::process::Stdio::from(std::os::fd::OwnedFd::from(listener));
+        let mut child = std::process::Command::new("cat").stdin(std::process::Stdio::piped()).stdout(held).spawn().unwrap();
+        let told = (0..200).any(|_| {
+            std::thread::sleep(Duration::from_millis(5));
+            holder(port).is_some_and(|pids| pids.contains(&child.id()))
+        });
+        drop(child.stdin.take());
+        child.wait().unwrap();
+        assert!(told);
+    }
+
+    #[test]
+    fn clients_are_counted_for_the_first_port_and_for_all_that_follow() {
+        let host = host();
+        let busy = TcpListener::bind("127.0.0.1:0").unwrap();
+        let idle = TcpListener::bind("127.0.0.1:0").unwrap();
+        let address = busy.local_addr().unwrap();
+        let count = |port: u16| match host.ask(&Question::Clients(port)) {
+            Look::Seen(Answer::Count(count)) => count,
+            other => unreachable!("{other:?}"),
+        };
+        let idle_before = count(idle.local_addr().unwrap().port());
+        let other = LiveHost::new(Duration::from_secs(5));
+        let before = match other.ask(&Question::Clients(address.port())) {
+            Look::Seen(Answer::Count(count)) => count,
+            _ => 0,
+        };
+        let held: Vec<(TcpStream, TcpStream)> = (0..5).map(|_| (TcpStream::connect(address).unwrap(), busy.accept().unwrap().0)).collect();
+        assert!(matches!(host.ask(&Question::Listeners), Look::Seen(_)));
+        assert_eq!(count(address.port()), before + 5, "another port is asked for anew");
+        assert_eq!(count(idle.local_addr().unwrap().port()), idle_before);
+        drop(held);
+    }
+
+    #[test]
+    fn a_file_is_the_same_by_every_way_of_reading_it() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("relay.log").to_string_lossy().into_owned();
+        let text: Vec<u8> = (0..50_000u32).flat_map(u32::to_le_bytes).collect();
+        fs::write(&path, &text).unwrap();
+        let host = host();
+        for (offset, length) in [(0usize, 10usize), (7, 100_000), (199_990, 10), (199_990, 50), (200_000, 4), (900_000, 4), (3, 0)] {
+            let part = text.get(offset.min(text.len())..(offset + length).min(text.len())).unwrap_or_default();
+            let mut room = vec![0xee; length];
+            assert_eq!(host.read_into(&path, offset as u64, &mut room), Look::Seen(part.len()));
+            assert_eq!(&room[..part.len()], part);
+            let asked = host.ask(&Question::ReadAt(path.clone(), offset as u64, u32::try_from(length).unwrap()));
+            assert!(matches!(asked, Look::Seen(Answer::Bytes(bytes)) if *bytes == *part), "{offset} {length}");
+        }
+        assert_eq!(host.read_into("/none/of/these", 0, &mut [0; 4]), Look::Absent);
+    }
 }

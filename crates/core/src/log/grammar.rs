@@ -319,6 +319,12 @@ impl Grammar {
         }
     }
 
+    /// The words of all marks.
+    #[cfg(test)]
+    pub(crate) fn mark_words(&self) -> Vec<&str> {
+        self.parsed().map(|p| words_of(&p.marks).collect()).unwrap_or_default()
+    }
+
     /// Where the next words of a mark stand in a stretch of bytes.
     pub fn find_mark(&self, bytes: &[u8]) -> Option<usize> {
         match self.parsed()?.finder.as_ref()? {

@@ -64,6 +64,13 @@ fn around_date(name: &str) -> Option<(&str, &str)> {
     Some((&name[..at], &name[at + 10..]))
 }
 
+/// A name that ends in the second of the epoch at which the file was begun: `errors.1932768000`.
+fn around_moment(name: &str) -> Option<(&str, i64)> {
+    let (before, number) = name.rsplit_once('.')?;
+    let shaped = number.len() >= 9 && number.bytes().all(|b| b.is_ascii_digit());
+    shaped.then(|| number.parse().ok()).flatten().map(|number| (before, number))
+}
+
 /// The files of a log, the newest first; the log itself is the first one where it is there.
 pub(super) fn pieces(snapshot: &Snapshot, log: &str) -> Vec<Piece> {
     let (dir, base) = (path::parent(log), path::name(log));
@@ -73,7 +80,7 @@ pub(super) fn pieces(snapshot: &Snapshot, log: &str) -> Vec<Piece> {
     };
     let mut found: Vec<Piece> = piece(log.to_owned(), Packing::Plain).into_iter().collect();
     let (stem, ending) = base.rsplit_once('.').unwrap_or((base, ""));
-    let dated = around_date(base);
+    let (dated, moment) = (around_date(base), around_moment(base));
     let mut older: Vec<((u8, i64), Piece)> = Vec::new();
     for entry in snapshot.list(dir).seen().unwrap_or_default() {
         let (name, packing) = packing(&entry.name);
@@ -88,7 +95,12 @@ pub(super) fn pieces(snapshot: &Snapshot, log: &str) -> Vec<Piece> {
             let day = name.strip_prefix(before)?.strip_suffix(after)?;
             rank(&format!("-{day}"))
         };
-        if let Some(rank) = behind.or_else(inside).or_else(of_day)
+        let of_moment = || {
+            let (before, own) = moment?;
+            let (_, number) = around_moment(name).filter(|(b, n)| *b == before && *n < own)?;
+            Some((1, -number))
+        };
+        if let Some(rank) = behind.or_else(inside).or_else(of_day).or_else(of_moment)
             && let Some(piece) = piece(path::join(dir, &entry.name), packing)
         {
             older.push((rank, piece));
@@ -234,6 +246,9 @@ mod tests {
         for name in ["catalina.2031-04-02.log", "catalina.2031-04-01.log", "catalina.2031-03-31.log.gz", "localhost.2031-04-01.log", "catalina.out"] {
             host = host.file(&format!("/var/log/c/{name}"), "x");
         }
+        for name in ["quay.1932768000", "quay.1932854400", "quay.1932681600.gz", "quay.1932940800", "quay.7", "pier.1932768000"] {
+            host = host.file(&format!("/var/log/d/{name}"), "x");
+        }
         let snapshot = Snapshot::new(&host);
         let names = |log: &str| pieces(&snapshot, log).iter().map(|p| path::name(&p.path).to_owned()).collect::<Vec<_>>();
         assert_eq!(names("/var/log/a/error.log"), ["error.log", "error.log.1", "error.log.2.gz", "error.log.10.xz"]);
@@ -242,6 +257,7 @@ mod tests {
             ["b.log", "b.log-20310402-1932876611", "b.log-2031-04-03", "b.log-20310402", "b.log-20310401.gz", "b-20310330.log"]
         );
         assert_eq!(names("/var/log/c/catalina.2031-04-02.log"), ["catalina.2031-04-02.log", "catalina.2031-04-01.log", "catalina.2031-03-31.log.gz"]);
+        assert_eq!(names("/var/log/d/quay.1932854400"), ["quay.1932854400", "quay.1932768000", "quay.1932681600.gz"]);
     }
 
     #[test]

@@ -209,3 +209,58 @@ fn blocks_come_in_order_from_all_threads_and_tell_what_they_hold() {
         true
     });
 }
+
+#[test]
+fn marks_are_found_by_their_rare_parts_wherever_their_words_stand() {
+    let mut dice = Dice(9);
+    for kind in kinds::KINDS {
+        let grammar = kind.grammar();
+        let words = grammar.mark_words();
+        for round in 0..200 {
+            // Noise out of pieces of the words themselves: nearly a mark is none.
+            let mut text = String::new();
+            for _ in 0..dice.roll(30) {
+                match words.get(usize::try_from(dice.roll(words.len().max(1) as u64)).unwrap()) {
+                    Some(word) if dice.roll(4) == 0 => text += word,
+                    Some(word) => {
+                        text += &word.chars().skip(usize::try_from(dice.roll(6)).unwrap()).take(usize::try_from(dice.roll(9)).unwrap()).collect::<String>()
+                    }
+                    None => text.push('~'),
+                }
+                text.push(if dice.roll(3) == 0 { '\n' } else { ' ' });
+            }
+            let expected = words.iter().filter_map(|w| text.find(w)).min();
+            let found = grammar.find_mark(text.as_bytes());
+            assert_eq!(found.is_some(), expected.is_some(), "{} {round}: {text:?}", kind.name());
+            if let Some(at) = found {
+                assert!(words.iter().any(|w| text[at..].starts_with(w)), "{}: {text:?} at {at}", kind.name());
+            }
+        }
+    }
+}
+
+#[test]
+fn a_users_own_words_are_found_however_short_they_are() {
+    let own = |begin: &str, ready: &str| {
+        let rules = crate::log::OwnRules { begin: vec![begin.into()], ready: vec![ready.into()], ..Default::default() };
+        kinds::kind("program").unwrap().grammar().with(rules)
+    };
+    for (begin, ready) in [("up", "ok"), ("u", "the harbour is open"), ("öffnet", "läuft"), ("opens", "opens the harbour")] {
+        let grammar = own(begin, ready);
+        for (text, mark) in [(format!("~ {begin} ~"), true), (format!("~ {ready}"), true), ("~~~".to_owned(), false), (String::new(), false)] {
+            assert_eq!(grammar.find_mark(text.as_bytes()).is_some(), mark, "{begin:?} {ready:?} in {text:?}");
+        }
+    }
+}
+
+#[test]
+fn a_catalogue_recognises_the_same_in_one_line_and_in_a_thousand() {
+    let lines: Vec<String> = kinds::KINDS.iter().flat_map(|k| k.catalogue().samples()).chain(crate::log::general().samples()).map(str::to_owned).collect();
+    assert!(lines.len() > 300, "{}", lines.len());
+    for kind in kinds::KINDS {
+        // A catalogue that has seen many lines finds its words in one pass.
+        let slow: Vec<_> = lines.iter().map(|line| kind.catalogue().recognise_slowly(line)).collect();
+        let quick: Vec<_> = lines.iter().map(|line| kind.catalogue().recognise_quickly(line)).collect();
+        assert!(slow == quick, "{}", kind.name());
+    }
+}

@@ -32,10 +32,8 @@ pub(super) fn error_log(r: &mut Reader, d: &Directive, scope: &Scope) {
     let value = d.value(0).to_owned();
     if value.starts_with('|') {
         piped(r, d, &value);
-        let place = Some(d.item.place());
-        let files = files_of_pipe(r.snapshot, &r.server_root, &value).into_iter();
-        let entries = files.map(|path| NamedPath { path, place: place.clone(), directive: d.name.clone() });
-        return r.out.model.error_logs.extend(entries);
+        let entry = file_of_pipe(r.snapshot, &r.server_root, &value).map(|path| NamedPath { path, place: Some(d.item.place()), directive: d.name.clone() });
+        return r.out.model.error_logs.extend(entry);
     }
     if value == "syslog" || value.starts_with("syslog:") {
         return;
@@ -73,14 +71,11 @@ pub(super) fn custom_log(r: &mut Reader, d: &Directive) {
     r.out.model.writes.push(entry);
 }
 
-/// Most files of one pipe that are read.
-const PIPED: usize = 3;
-
-/// Files that the program of a piped log writes, the newest first. Programs that split logs by time take the file's name as their last
-/// path: with marks of `strftime` in it, or they put a number behind it.
-fn files_of_pipe(snapshot: &Snapshot, root: &str, value: &str) -> Vec<String> {
+/// The file that the program of a piped log writes: the newest one. Programs that split logs by time take the file's name as their
+/// last path: with marks of `strftime` in it, or they put a number behind it.
+fn file_of_pipe(snapshot: &Snapshot, root: &str, value: &str) -> Option<String> {
     let words = split_words(value.trim_start_matches(['|', '$']).trim());
-    let Some(file) = words.iter().skip(1).rev().find(|w| w.contains('/') && !w.starts_with('-')) else { return Vec::new() };
+    let file = words.iter().skip(1).rev().find(|w| w.contains('/') && !w.starts_with('-'))?;
     let file = path::join(root, file);
     let (dir, name) = (path::parent(&file), path::name(&file));
     let parts: Vec<&str> = name.split('%').collect();
@@ -100,15 +95,13 @@ fn files_of_pipe(snapshot: &Snapshot, root: &str, value: &str) -> Vec<String> {
         [] => false,
     };
     let entries = snapshot.list(dir).seen().unwrap_or_default();
-    let mut found: Vec<(i64, String)> = entries
+    let found: Option<(i64, String)> = entries
         .iter()
         .filter(|e| is_one(&e.name))
         .map(|e| path::join(dir, &e.name))
         .filter_map(|f| Some((snapshot.stat(&f).seen().filter(|s| s.kind == FileKind::Regular)?.modified, f)))
-        .collect();
-    found.sort_by(|a, b| b.cmp(a));
-    found.truncate(PIPED);
-    found.into_iter().map(|(_, file)| file).collect()
+        .max();
+    found.map(|(_, file)| file)
 }
 
 pub(super) fn piped(r: &mut Reader, d: &Directive, value: &str) {
