@@ -14,8 +14,8 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
-/// Numbers that may be missing in a row of descriptors before the directory is listed instead.
-const GAPS: u64 = 16;
+/// Numbers that may be missing among a table's descriptors before it is listed instead; a table of many may lack an eighth more.
+const GAPS: u64 = 8;
 /// As many sockets are looked for one by one; more are found by one walk over all.
 const FEW: usize = 4;
 /// Processes that are looked at to their end for a few sockets, before all others.
@@ -80,7 +80,7 @@ impl Search {
         let length = if self.sized { u64::try_from(rustix::fs::fstat(&table)?.st_size).unwrap_or(0) } else { u64::MAX };
         // Where the length is not told, only the first numbers are tried one by one.
         let by_number = if self.sized { below } else { below.min(FIRST) };
-        let is_sparse = |progress: &Progress| u64::from(progress.number) > 2 * progress.seen + GAPS;
+        let is_sparse = |progress: &Progress| u64::from(progress.number) > progress.seen + progress.seen / 8 + GAPS;
         while progress.seen < length && progress.number < by_number && !is_sparse(progress) {
             match socket_at(&table, progress.number) {
                 Ok(inode) => {
@@ -311,7 +311,7 @@ mod tests {
         let mut found = Vec::new();
         for _ in 0..200 {
             // A process that may not be looked into leaves it open whether nobody holds a socket.
-            found = owners(inodes, &BTreeMap::new(), &procfs::all().unwrap()).unwrap_or_default();
+            found = owners(inodes, &BTreeMap::new(), &procfs::all().unwrap().briefs).unwrap_or_default();
             if found == expected {
                 return;
             }
@@ -393,7 +393,7 @@ mod tests {
     #[test]
     fn every_process_is_looked_at_in_whatever_order() {
         let children: Vec<(Child, u64)> = (0..60).map(|_| listener()).map(|(socket, inode)| (holder(&socket), inode)).collect();
-        let processes = procfs::all().unwrap();
+        let processes = procfs::all().unwrap().briefs;
         let users: BTreeMap<u64, u32> = children.iter().map(|(_, inode)| (*inode, rustix::process::geteuid().as_raw())).collect();
         for (child, inode) in &children {
             let mut order = Walk::new(&[*inode], &processes).unwrap().order(&users);

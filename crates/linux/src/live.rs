@@ -2,7 +2,7 @@
 use crate::manager::Manager;
 use crate::patience::Patience;
 use crate::{descriptors, files, journal_files, netlink, procfs};
-use jolly_core::host::{Answer, ClockReading, Host, Look, Mount, Myself, Parts, ProcessBrief, Question};
+use jolly_core::host::{Answer, ClockReading, Host, Look, Mount, Myself, Parts, Question};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs;
 use std::path::Path;
@@ -20,7 +20,7 @@ pub struct LiveHost {
     /// The sockets that were listed last, to look at likely processes first, and when that was.
     listed: Mutex<Option<(Instant, Arc<Listed>)>>,
     /// All processes in brief, for whoever looks for holders right after they were listed.
-    processes: Recent<Arc<Vec<ProcessBrief>>>,
+    processes: Recent<Arc<procfs::Listing>>,
     /// Connections by local port.
     connections: Recent<Arc<Connections>>,
     /// Boot, in microseconds since the epoch.
@@ -130,7 +130,7 @@ impl LiveHost {
 
     fn processes(&self) -> Look<Answer> {
         match procfs::all() {
-            Ok(all) => Look::Seen(Answer::Processes(self.processes.put(Arc::new(all)).to_vec())),
+            Ok(all) => Look::Seen(Answer::Processes(self.processes.put(Arc::new(all)).briefs.clone())),
             Err(errno) => files::unseen(errno),
         }
     }
@@ -140,14 +140,14 @@ impl LiveHost {
         // Who holds a socket was there when it was listed: only an older list of processes could lack the holder.
         let known = self.processes.since(when).filter(|_| self.processes.get(FRESH).is_some());
         let found = match known {
-            Some(known) => descriptors::owners(inodes, &listed.users, &known),
-            None => procfs::all().and_then(|all| descriptors::owners(inodes, &listed.users, &all)),
+            Some(known) => descriptors::owners(inodes, &listed.users, &known.briefs),
+            None => procfs::all().and_then(|all| descriptors::owners(inodes, &listed.users, &self.processes.put(Arc::new(all)).briefs)),
         };
         found.map_or_else(files::unseen, |owners| Look::Seen(Answer::Owners(owners)))
     }
 }
 
-/// How long a list of processes is good for the search of their sockets.
+/// How long a list of processes is good for the search of their sockets, and for what stands in it of each.
 const FRESH: Duration = Duration::from_millis(200);
 
 impl Host for LiveHost {
@@ -170,7 +170,7 @@ impl Host for LiveHost {
             Question::Space(p) => self.patience.look(p, files::space),
             Question::Mounts => mounts(),
             Question::Processes => self.processes(),
-            Question::Process(pid) => procfs::one(*pid, self.booted().map(|b| b / 1_000_000)),
+            Question::Process(pid) => procfs::one(*pid, self.booted().map(|b| b / 1_000_000), self.processes.get(FRESH).as_deref()),
             Question::Listeners => self.listeners(),
             Question::SocketOwners(inodes) => self.owners(inodes),
             Question::Clients(port) => self.clients(*port),

@@ -3,6 +3,7 @@ use crate::files;
 use jolly_core::host::{Answer, Look, Process, ProcessBrief, Protocol, Socket, Unseen};
 use rustix::fs::{AtFlags, Mode, OFlags, RawDir};
 use rustix::path::DecInt;
+use std::borrow::Cow;
 use std::fs;
 use std::mem::MaybeUninit;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -15,8 +16,25 @@ pub(crate) fn directory() -> rustix::io::Result<OwnedFd> {
     rustix::fs::open("/proc", OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
 }
 
-/// All processes in brief, in the order of their numbers.
-pub(crate) fn all() -> rustix::io::Result<Vec<ProcessBrief>> {
+/// All processes in brief, in the order of their numbers, and their terminals.
+#[derive(Debug, Default)]
+pub(crate) struct Listing {
+    pub(crate) briefs: Vec<ProcessBrief>,
+    /// Device numbers of the controlling terminals, one for each process; 0 where it has none.
+    terminals: Vec<i64>,
+}
+
+impl Listing {
+    /// What was read of a process. Who waited in the kernel is to be looked at again.
+    fn known(&self, pid: u32) -> Option<(ProcessBrief, i64)> {
+        let at = self.briefs.binary_search_by_key(&pid, |b| b.pid).ok()?;
+        let brief = self.briefs.get(at).filter(|b| b.state != 'D')?;
+        Some((brief.clone(), *self.terminals.get(at)?))
+    }
+}
+
+/// All processes.
+pub(crate) fn all() -> rustix::io::Result<Listing> {
     let proc = directory()?;
     let mut names = [MaybeUninit::<u8>::uninit(); 16 << 10];
     let mut entries = RawDir::new(&proc, &mut names);
@@ -26,7 +44,8 @@ pub(crate) fn all() -> rustix::io::Result<Vec<ProcessBrief>> {
     }
     pids.sort_unstable();
     let mut room = Vec::new();
-    Ok(pids.into_iter().filter_map(|pid| brief(&proc, pid, &mut room)).collect())
+    let (briefs, terminals) = pids.into_iter().filter_map(|pid| brief(&proc, pid, &mut room)).unzip();
+    Ok(Listing { briefs, terminals })
 }
 
 /// What stands in a file of /proc, into a room that is used again: most are read at once (proc(5)).
@@ -47,11 +66,16 @@ fn contents<'r>(directory: &OwnedFd, name: &str, room: &'r mut Vec<u8>) -> rusti
     }
 }
 
-fn brief(proc: &OwnedFd, pid: u32, room: &mut Vec<u8>) -> Option<ProcessBrief> {
+/// Text of the kernel, which is nearly always clean: that is found out quicker than it is mended.
+fn text(bytes: &[u8]) -> Cow<'_, str> {
+    std::str::from_utf8(bytes).map_or_else(|_| String::from_utf8_lossy(bytes), Cow::Borrowed)
+}
+
+fn brief(proc: &OwnedFd, pid: u32, room: &mut Vec<u8>) -> Option<(ProcessBrief, i64)> {
     let stat = contents(proc, &format!("{pid}/stat"), room).ok()?;
     // The directory's own owner is the process's; that of the files in it is root where the process keeps its memory to itself.
     let uid = rustix::fs::statat(proc, DecInt::new(pid), AtFlags::empty()).ok()?.st_uid;
-    parse_stat(&String::from_utf8_lossy(stat), pid, uid).map(|(brief, _)| brief)
+    parse_stat(&text(stat), pid, uid)
 }
 
 /// The short form and the controlling terminal from a `stat` line; the name may hold blanks and parentheses.
@@ -82,7 +106,7 @@ fn stat_line(base: &OwnedFd, room: &mut Vec<u8>) -> rustix::io::Result<String> {
         if look > 0 {
             std::thread::sleep(BETWEEN);
         }
-        stat = String::from_utf8_lossy(contents(base, "stat", room)?).into_owned();
+        stat = text(contents(base, "stat", room)?).into_owned();
         if !waits(&stat) {
             break;
         }
@@ -95,37 +119,40 @@ fn waits(stat: &str) -> bool {
     stat.rsplit_once(')').is_some_and(|(_, rest)| rest.trim_start().starts_with('D'))
 }
 
-/// One process in full; `boot` is in seconds since the epoch.
-pub(crate) fn one(pid: u32, boot: Option<i64>) -> Look<Answer> {
+/// One process in full; `boot` is in seconds since the epoch. What a listing of this very moment has of it is not read again.
+pub(crate) fn one(pid: u32, boot: Option<i64>, listing: Option<&Listing>) -> Look<Answer> {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
     let base = match rustix::fs::open(format!("/proc/{pid}"), flags, Mode::empty()) {
         Ok(base) => base,
         Err(errno) => return files::unseen(errno),
     };
     let mut room = Vec::new();
-    let stat = match stat_line(&base, &mut room) {
-        Ok(stat) => stat,
-        Err(errno) => return files::unseen(errno),
+    let listed = match listing.and_then(|l| l.known(pid)) {
+        Some(known) => Some(known),
+        None => match stat_line(&base, &mut room) {
+            Ok(stat) => parse_stat(&stat, pid, 0),
+            Err(errno) => return files::unseen(errno),
+        },
     };
-    let status = contents(&base, "status", &mut room).map(|s| String::from_utf8_lossy(s).into_owned()).unwrap_or_default();
+    let Some((brief, terminal)) = listed else { return Look::NotSeen(Unseen::Gone) };
+    let status = contents(&base, "status", &mut room).map(|s| text(s).into_owned()).unwrap_or_default();
     let field = |name: &str| status.lines().find_map(|l| l.strip_prefix(name)).map(str::trim).unwrap_or_default();
     let effective = |name: &str| field(name).split_whitespace().nth(1).and_then(|n| n.parse().ok());
-    let uid = effective("Uid:").unwrap_or(0);
-    let Some((brief, terminal)) = parse_stat(&stat, pid, uid) else { return Look::NotSeen(Unseen::Gone) };
+    let brief = ProcessBrief { uid: effective("Uid:").unwrap_or(brief.uid), ..brief };
     let command = contents(&base, "cmdline", &mut room).unwrap_or_default();
-    let arguments = command.split(|&b| b == 0).filter(|a| !a.is_empty()).map(|a| String::from_utf8_lossy(a).into_owned()).collect();
-    let target = |name: &str| rustix::fs::readlinkat(&base, name, Vec::new()).ok().map(|t| String::from_utf8_lossy(t.as_bytes()).into_owned());
+    let arguments = command.split(|&b| b == 0).filter(|a| !a.is_empty()).map(|a| text(a).into_owned()).collect();
+    let target = |name: &str| rustix::fs::readlinkat(&base, name, Vec::new()).ok().map(|t| text(t.as_bytes()).into_owned());
     let ticks = rustix::param::clock_ticks_per_second();
     let started = boot.map(|b| b + i64::try_from(brief.start_ticks / ticks.max(1)).unwrap_or(0));
-    let mut text = |name: &str| contents(&base, name, &mut room).map(|t| String::from_utf8_lossy(t).into_owned()).unwrap_or_default();
-    let login = text("loginuid").trim().parse().ok().filter(|u| *u != u32::MAX);
-    let cgroup = control_group(&text("cgroup"));
+    let mut file = |name: &str| contents(&base, name, &mut room).map(|t| text(t).into_owned()).unwrap_or_default();
+    let login = file("loginuid").trim().parse().ok().filter(|u| *u != u32::MAX);
+    let cgroup = control_group(&file("cgroup"));
     // A process in a process-number space of its own has more than one number; that can be seen without being root.
     let nested = field("NSpid:").split_whitespace().count() > 1;
     // A root below ours is a daemon that locked itself in (chroot(2)); a container's root reads as its own "/".
-    let locked_in = target("root").is_some_and(|r| r != "/");
+    let locked_in = || target("root").is_some_and(|r| r != "/");
     let same_root = || rustix::fs::statat(&base, "root/", AtFlags::empty()).map_or(true, |s| own_root().is_none_or(|own| own == (s.st_dev, s.st_ino)));
-    let own_root = !nested && (locked_in || same_root());
+    let own_root = !nested && (same_root() || locked_in());
     Look::Seen(Answer::Process(Box::new(Process {
         executable: target("exe"),
         arguments,
@@ -249,24 +276,26 @@ mod tests {
     fn a_process_is_the_same_in_brief_and_in_full() {
         let mut child = std::process::Command::new("sleep").arg("60").spawn().unwrap();
         let pid = child.id();
-        let all = all().unwrap();
+        let listing = all().unwrap();
+        let all = &listing.briefs;
         let listed = all.iter().find(|b| b.pid == pid).cloned().expect("it is listed");
-        let Look::Seen(Answer::Process(whole)) = one(pid, Some(1_000)) else { panic!("not seen") };
+        let Look::Seen(Answer::Process(whole)) = one(pid, Some(1_000), None) else { panic!("not seen") };
+        assert_eq!(one(pid, Some(1_000), Some(&listing)), Look::Seen(Answer::Process(whole.clone())), "with what the list has of it");
         assert_eq!((listed.pid, listed.parent, listed.uid, listed.start_ticks), (pid, std::process::id(), whole.brief.uid, whole.brief.start_ticks));
         assert_eq!(whole.brief.parent, std::process::id());
         assert!(all.windows(2).all(|w| w[0].pid < w[1].pid), "each once, in order");
         child.kill().unwrap();
         // Dead and not collected yet: it is listed, and has neither arguments nor an executable.
         let proc = directory().unwrap();
-        let dead = || brief(&proc, pid, &mut Vec::new()).is_some_and(|b| b.state == 'Z');
+        let dead = || brief(&proc, pid, &mut Vec::new()).is_some_and(|(b, _)| b.state == 'Z');
         while !dead() {
             std::thread::yield_now();
         }
-        let Look::Seen(Answer::Process(whole)) = one(pid, Some(1_000)) else { panic!("not seen") };
+        let Look::Seen(Answer::Process(whole)) = one(pid, Some(1_000), None) else { panic!("not seen") };
         assert!(whole.arguments.is_empty() && whole.executable.is_none());
         child.wait().unwrap();
         assert!(brief(&proc, pid, &mut Vec::new()).is_none());
-        assert_eq!(one(pid, Some(1_000)), Look::Absent);
+        assert_eq!(one(pid, Some(1_000), Some(&listing)), Look::Absent);
     }
 
     #[test]

@@ -48,7 +48,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             let _ = report::diagnose(&fresh, std::slice::from_ref(service), true);
         }
         let _ = report::survey(&snapshot, &services);
-        let _ = report::ports(&Snapshot::new(host), &services, &[], None);
+        let _ = report::ports(&Snapshot::new(host), &services, &report::PortsRequest { count_clients: true, ..Default::default() });
     }
     let bundle = recorder.into_bundle();
     context.write(&json(&bundle)?)?;

@@ -1,10 +1,11 @@
 use super::when;
+use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
 use crate::exit::Status;
 use crate::pages;
 use clap::Args;
-use jolly_core::report;
+use jolly_core::report::{self, PortsRequest};
 
 /// Who holds this port, who wants it, what started the holder?
 ///
@@ -27,7 +28,10 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let services = context.all_services(&snapshot);
     let only_free = arguments.free_near.filter(|_| arguments.ports.is_empty());
     let asked: Vec<u16> = only_free.map_or_else(|| arguments.ports.clone(), |p| vec![p]);
-    let report = report::ports(&snapshot, &services, &asked, arguments.free_near);
+    // The table of all listeners has no room for the number of their connections.
+    let count_clients = !asked.is_empty() || context.global.format == Format::Json;
+    let request = PortsRequest { only: &asked, free_near: arguments.free_near, count_clients };
+    let report = report::ports(&snapshot, &services, &request);
     let when = when(context, None)?;
     context.emit(&pages::ports::page(&report, &asked, &when, &context.program()), &report)?;
     let seen = context.host.parts().processes || context.origin == crate::context::Origin::Bundle;

@@ -339,8 +339,15 @@ fn is_child(snapshot: &Snapshot, pid: u32, parent: u32) -> bool {
     false
 }
 
-/// Who holds a socket: the process that opened it, what started that, and whether it comes back.
+/// Who holds a socket: the process that opened it, what started that, whether it comes back, and how many are connected.
 pub fn holder(snapshot: &Snapshot, socket: &Socket, pids: &[u32]) -> Option<Holder> {
+    let opener = opener(snapshot, socket, pids)?;
+    let clients = if socket.protocol == Protocol::Tcp { snapshot.clients(socket.port).seen() } else { None };
+    Some(Holder { clients, ..opener })
+}
+
+/// The same without a count of connections, which costs the kernel a walk through all of them.
+pub fn opener(snapshot: &Snapshot, socket: &Socket, pids: &[u32]) -> Option<Holder> {
     let start = |pid: u32| snapshot.brief(pid).map_or(u64::MAX, |b| b.start_ticks);
     let mut pids = pids.to_vec();
     pids.sort_by_key(|p| (start(*p), *p));
@@ -350,10 +357,9 @@ pub fn holder(snapshot: &Snapshot, socket: &Socket, pids: &[u32]) -> Option<Hold
     let process = *snapshot.process(first).seen()?;
     let (chain, unit) = chain(snapshot, &process);
     let returns = returns(snapshot, unit.as_deref(), &chain);
-    let clients = if socket.protocol == Protocol::Tcp { snapshot.clients(socket.port).seen() } else { None };
     let user = accounts::user_name(snapshot, process.brief.uid);
     let others = pids.into_iter().filter(|p| *p != first).collect();
-    Some(Holder { process, socket: socket.clone(), user, chain, unit, returns, clients, others })
+    Some(Holder { process, socket: socket.clone(), user, chain, unit, returns, clients: None, others })
 }
 
 /// The chain that started a process: its unit or session from the control group, otherwise its parents.

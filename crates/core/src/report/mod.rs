@@ -15,7 +15,7 @@ pub use diagnosis::{CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook,
 pub use fix::{ChangeEntry, FixEntry, FixReport, NextCause, Unavailable, UndoReport};
 pub use follow::{FollowEnd, FollowedLine, Follower};
 pub use lint::{LintFinding, LintReport, Verdict, lint_configuration};
-pub use ports::{HolderEntry, PortEntry, PortsReport, WantedBy, free_ports, ports};
+pub use ports::{HolderEntry, PortEntry, PortsReport, PortsRequest, WantedBy, free_ports, ports};
 pub use settings::{SettingEntry, SettingsReport, settings};
 pub use survey::{SurveyEntry, SurveyReport, survey};
 pub use verify::{CheckEntry, CheckOutcome, Page, Recovery, VerifyReport, verify};

@@ -1,6 +1,6 @@
 //! `ports`: who holds which port, who wants it, what started the holder.
 use super::schema;
-use crate::case::{Holder, Link, Returns, holder};
+use crate::case::{Holder, Link, Returns, holder, opener};
 use crate::host::{Protocol, Socket};
 use crate::log::format_time;
 use crate::net::Listen;
@@ -86,8 +86,20 @@ struct Wish {
     bound: bool,
 }
 
-/// Who holds and wants ports; of all when `only` is empty. `free_near` asks for free ones.
-pub fn ports(snapshot: &Snapshot, services: &[Service], only: &[u16], free_near: Option<u16>) -> PortsReport {
+/// What is asked of [`ports`].
+#[derive(Clone, Copy, Debug, Default)]
+pub struct PortsRequest<'r> {
+    /// These ports; all when there is none.
+    pub only: &'r [u16],
+    /// Propose free ones near this one.
+    pub free_near: Option<u16>,
+    /// Count the connections of each holder, not only of those that stand in somebody's way.
+    pub count_clients: bool,
+}
+
+/// Who holds and wants ports.
+pub fn ports(snapshot: &Snapshot, services: &[Service], request: &PortsRequest) -> PortsReport {
+    let PortsRequest { only, free_near, count_clients } = *request;
     let zone = crate::log::host_zone(snapshot);
     let wishes = wishes(snapshot, services);
     let sockets = snapshot.listeners().seen().unwrap_or_default();
@@ -98,12 +110,14 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], only: &[u16], free_near:
     inodes.sort_unstable();
     inodes.dedup();
     let owners = if inodes.is_empty() { vec![] } else { snapshot.owners(&inodes).seen().unwrap_or_default() };
+    let sees_all = snapshot.myself().seen().is_some_and(|m| m.uid == 0);
     let mut entries: Vec<PortEntry> = Vec::new();
     for socket in &chosen {
         let pids: Vec<u32> = owners.iter().filter(|(i, _)| *i == socket.inode).map(|(_, p)| *p).collect();
-        let held = holder(snapshot, socket, &pids);
         let wanted: Vec<&Wish> = wishes.iter().filter(|w| w.listen.conflicts_with(socket)).collect();
-        let conflict = held.as_ref().is_some_and(|h| wanted.iter().any(|w| w.bound && !belongs(services, w, h)));
+        let held = if count_clients || !wanted.is_empty() { holder(snapshot, socket, &pids) } else { opener(snapshot, socket, &pids) };
+        // Who sees every process and yet no holder knows that the service itself holds it neither.
+        let conflict = wanted.iter().any(|w| w.bound && held.as_ref().map_or(sees_all, |h| !belongs(services, w, h)));
         let key = (socket.protocol, socket.address.map(|a| a.to_string()), socket.port, socket.path.clone());
         let holders: Vec<HolderEntry> = held.iter().map(|h| holder_entry(h, &zone)).collect();
         if let Some(known) = entries.iter_mut().find(|e| (e.protocol, e.address.clone(), e.port.unwrap_or(0), e.path.clone()) == key) {

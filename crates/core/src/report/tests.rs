@@ -1,5 +1,7 @@
 //! The documents on small hosts: what each command answers, and where it says that it does not know.
-use super::{CheckOutcome, Outlook, Page, Recovery, VerifyReport, attempts, diagnose, free_ports, is_unwell, ports, settings, survey, verify};
+use super::{
+    CheckOutcome, Outlook, Page, PortsReport, PortsRequest, Recovery, VerifyReport, attempts, diagnose, free_ports, is_unwell, ports, settings, survey, verify,
+};
 use crate::case::{Returns, State};
 use crate::code::Code;
 use crate::service::Service;
@@ -140,6 +142,18 @@ fn a_diagnosis_of_everything_keeps_what_is_wanted_and_unwell() {
     assert_eq!(named.services.len(), 2);
 }
 
+fn listed(host: &TextHost, only: &[u16]) -> PortsReport {
+    ports(&Snapshot::new(host), &all(host), &PortsRequest { only, count_clients: true, ..PortsRequest::default() })
+}
+
+#[test]
+fn the_connections_of_those_in_nobodys_way_are_counted_on_request() {
+    let host = edge().process(812, "/opt/gauge-sim", 1000, "").listens("0.0.0.0", 8088, &[812]).listens("127.0.0.1", 5000, &[812]).clients(3);
+    let report = ports(&Snapshot::new(&host), &all(&host), &PortsRequest::default());
+    let counts: Vec<_> = report.ports.iter().map(|p| (p.port, p.holders[0].clients)).collect();
+    assert_eq!(counts, [(Some(5000), None), (Some(8088), Some(3))]);
+}
+
 #[test]
 fn a_port_shows_its_holder_who_wants_it_and_whether_they_clash() {
     let host = edge()
@@ -149,8 +163,7 @@ fn a_port_shows_its_holder_who_wants_it_and_whether_they_clash() {
         .listens("0.0.0.0", 8088, &[812])
         .listens("127.0.0.1", 5000, &[812])
         .clients(3);
-    let services = all(&host);
-    let report = ports(&Snapshot::new(&host), &services, &[8088], None);
+    let report = listed(&host, &[8088]);
     assert_eq!(report.ports.len(), 1);
     let entry = &report.ports[0];
     assert!(entry.conflict);
@@ -158,23 +171,26 @@ fn a_port_shows_its_holder_who_wants_it_and_whether_they_clash() {
     let holder = &entry.holders[0];
     assert_eq!((holder.pid, holder.returns, holder.clients, holder.user.as_str()), (812, Returns::Boot, Some(3), "marta"));
     assert!(!holder.command.contains("tide"), "{}", holder.command);
-    let whole = ports(&Snapshot::new(&host), &services, &[], None);
+    let whole = listed(&host, &[]);
     assert_eq!(whole.ports.iter().filter_map(|p| p.port).collect::<Vec<_>>(), [5000, 8088]);
-    let nobody = ports(&Snapshot::new(&host), &services, &[7], None);
+    let nobody = listed(&host, &[7]);
     assert!(nobody.ports.is_empty());
     // A holder that cannot be seen holds it all the same.
     let hidden = edge().unit("edge.service", "failed", |_| {}).listens("0.0.0.0", 8088, &[]).listens("0.0.0.0", 9100, &[]);
-    let report = ports(&Snapshot::new(&hidden), &all(&hidden), &[], None);
+    let report = listed(&hidden, &[]);
     let told: Vec<_> = report.ports.iter().map(|p| (p.port, p.held, p.holders.len(), p.wanted_by.len())).collect();
     assert_eq!(told, [(Some(8088), true, 0, 1), (Some(9100), true, 0, 0)]);
-    let free = ports(&Snapshot::new(&edge()), &all(&edge()), &[], None);
+    assert!(report.ports[0].conflict, "who sees everything and sees no holder knows that it is not the service");
+    let restricted = listed(&hidden.seen_by(1000), &[8088]);
+    assert!(!restricted.ports[0].conflict, "the service itself may hold it");
+    let free = listed(&edge(), &[]);
     assert_eq!(free.ports.iter().map(|p| (p.port, p.held)).collect::<Vec<_>>(), [(Some(8088), false)]);
 }
 
 #[test]
 fn several_holders_of_one_socket_are_told_with_the_opener_first() {
     let host = edge().process(60, "/opt/gauge-sim", 0, "").child(61, 60, "/opt/gauge-sim --worker").listens("0.0.0.0", 8088, &[61, 60]);
-    let report = ports(&Snapshot::new(&host), &all(&host), &[8088], None);
+    let report = listed(&host, &[8088]);
     assert_eq!(report.ports[0].holders[0].pid, 60);
 }
 

@@ -35,6 +35,7 @@ pub(crate) struct TextHost {
     journal: Vec<JournalEntry>,
     space: Option<Space>,
     clients: u32,
+    viewer: u32,
     pages: BTreeMap<u16, (u16, String)>,
     immutable: Vec<String>,
     granted: BTreeMap<String, u64>,
@@ -121,6 +122,11 @@ impl TextHost {
             ..JournalEntry::default()
         };
         self.records.insert(field.to_owned(), entries.iter().map(one).collect());
+        self
+    }
+    /// Looked at by this account instead of root.
+    pub(crate) fn seen_by(mut self, uid: u32) -> Self {
+        self.viewer = uid;
         self
     }
     pub(crate) fn clients(mut self, count: u32) -> Self {
@@ -279,7 +285,7 @@ impl Host for TextHost {
             Question::Journal(..) => Look::Seen(Answer::Journal(self.journal.clone())),
             Question::Addresses => Look::Seen(Answer::Addresses(vec!["127.0.0.1".parse().unwrap(), "::1".parse().unwrap()])),
             Question::Clock => Look::Seen(Answer::Clock(ClockReading { now: NOW * 1_000_000, booted: Some((NOW - 5000) * 1_000_000), host: "quay1".into() })),
-            Question::Myself => Look::Seen(Answer::Myself(Myself { uid: 0, lineage: vec![777] })),
+            Question::Myself => Look::Seen(Answer::Myself(Myself { uid: self.viewer, lineage: vec![777] })),
             Question::Probe(request) => {
                 let page = self.pages.get(&request.port);
                 Look::Seen(Answer::Probe(ProbeAnswer {
