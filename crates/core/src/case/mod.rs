@@ -184,10 +184,10 @@ pub fn log_zone(snapshot: &Snapshot, service: &Service, config: &Configuration) 
     named.and_then(|tz| log::zone_named(snapshot, tz)).unwrap_or_else(|| log::host_zone(snapshot))
 }
 
-/// Whether a process of the service's own runs.
+/// Whether a process of the service's own runs. Where the manager names the main process, nothing else is looked at.
 pub fn is_running(snapshot: &Snapshot, service: &Service) -> bool {
     let unit = service.unit_name().and_then(|unit| snapshot.unit(unit).seen());
-    !processes(snapshot, service, unit.as_deref()).0.is_empty()
+    unit.as_deref().is_some_and(|u| u.main_pid != 0) || !processes(snapshot, service, unit.as_deref()).0.is_empty()
 }
 
 /// What the logs and the manager's record tell of a service's starts: at most `most`. `count_all` counts lines of long files, too.
@@ -238,10 +238,14 @@ fn starter(snapshot: &Snapshot, service: &Service) -> Account {
 
 /// Processes of the service's own and strays of the same daemon.
 fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -> (Vec<Process>, Vec<Process>) {
-    let Look::Seen(all) = snapshot.processes() else { return (vec![], vec![]) };
     let own_program = service.program().map(path::name).unwrap_or_default().to_owned();
     let main = unit.map_or(0, |u| u.main_pid);
     let pid_file = service.described.pid_file.as_deref().and_then(|f| snapshot.text(f).seen()).and_then(|t| t.trim().parse::<u32>().ok());
+    // Where nothing tells a process of its from others, none of the host's needs to be looked at.
+    if own_program.is_empty() && main == 0 && pid_file.is_none() {
+        return (vec![], vec![]);
+    }
+    let Look::Seen(all) = snapshot.processes() else { return (vec![], vec![]) };
     // Only where a script starts it the pid file alone tells which program that is.
     let by_script = service.program().is_none_or(|p| snapshot.read_at(p, 0, 2).seen().is_some_and(|head| head.starts_with(b"#!")));
     let (mut own, mut strays) = (Vec::new(), Vec::new());

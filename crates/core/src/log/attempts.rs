@@ -293,9 +293,6 @@ impl Taker for Placer<'_, '_> {
         let head = self.request.grammar.head(&text, around);
         if let Some(head) = &head {
             self.before = Some(head.time);
-            if head.program.is_some() && !is_ours(self.request, head) {
-                return;
-            }
         }
         let time = head.as_ref().map(|h| h.time + self.shift);
         if let (Some(time), Some(until)) = (time, self.open_until)
@@ -303,9 +300,12 @@ impl Taker for Placer<'_, '_> {
         {
             self.open_lines = 0;
         }
-        let ours = head.as_ref().is_some_and(|h| is_ours(self.request, h));
+        // What another program wrote, or what came of a client's request, is no word of a start.
+        if head.as_ref().is_some_and(|h| !is_ours(self.request, h)) {
+            return;
+        }
         let body = head.as_ref().map_or(text.as_ref(), |h| h.body.as_deref().unwrap_or_else(|| text.get(h.length..).unwrap_or(&text)));
-        let mark = ours.then(|| self.request.grammar.mark(body)).flatten();
+        let mark = head.as_ref().and_then(|_| self.request.grammar.mark(body));
         match mark {
             Some(Mark::Reload) => {
                 self.reloading = true;
