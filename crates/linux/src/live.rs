@@ -4,7 +4,6 @@ use crate::patience::Patience;
 use crate::{descriptors, files, journal_files, netlink, procfs};
 use jolly_core::host::{Answer, ClockReading, Host, Look, Mount, Myself, Parts, Question};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::fs;
 use std::path::Path;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
@@ -78,7 +77,7 @@ impl<T: Clone> Recent<T> {
 impl LiveHost {
     /// The live host; `patience` bounds any single look.
     pub fn new(patience: Duration) -> Self {
-        let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
+        let mounts = procfs::whole("self/mountinfo").unwrap_or_default();
         Self {
             manager: Manager::default(),
             limit: patience,
@@ -210,7 +209,7 @@ impl Host for LiveHost {
 
 /// Boot in microseconds since the epoch, from the kernel's own figure in /proc/stat.
 fn boot_time() -> Option<i64> {
-    let text = fs::read_to_string("/proc/stat").ok()?;
+    let text = procfs::whole("stat").ok()?;
     let seconds: i64 = text.lines().find_map(|l| l.strip_prefix("btime "))?.trim().parse().ok()?;
     Some(seconds * 1_000_000)
 }
@@ -224,7 +223,7 @@ fn clock() -> Look<Answer> {
 fn myself() -> Myself {
     let mut lineage = vec![std::process::id()];
     while let Some(&last) = lineage.last() {
-        let stat = fs::read_to_string(format!("/proc/{last}/stat")).unwrap_or_default();
+        let stat = procfs::whole(&format!("{last}/stat")).unwrap_or_default();
         let parent = stat.rsplit(')').next().and_then(|rest| rest.split_whitespace().nth(1)?.parse::<u32>().ok());
         match parent {
             Some(parent) if parent > 0 && !lineage.contains(&parent) => lineage.push(parent),
@@ -235,7 +234,7 @@ fn myself() -> Myself {
 }
 
 fn mounts() -> Look<Answer> {
-    let text = match fs::read_to_string("/proc/self/mountinfo") {
+    let text = match procfs::whole("self/mountinfo") {
         Ok(text) => text,
         Err(error) => return files::unseen_io(&error),
     };
@@ -266,6 +265,7 @@ fn parse_mount(line: &str) -> Option<Mount> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::fs;
     use std::net::{TcpListener, TcpStream};
 
     fn host() -> LiveHost {

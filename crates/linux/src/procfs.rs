@@ -66,6 +66,22 @@ fn contents<'r>(directory: &OwnedFd, name: &str, room: &'r mut Vec<u8>) -> rusti
     }
 }
 
+/// A file of /proc as text, in few reads: the standard library begins with 32 bytes, since these files tell no length. One of
+/// many records gives only whole ones at a time, so that only nothing more is the end.
+///
+/// # Errors
+/// Where it cannot be read.
+pub(crate) fn whole(name: &str) -> std::io::Result<String> {
+    let file = rustix::fs::openat(directory()?, name, OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NOCTTY, Mode::empty())?;
+    let (mut bytes, mut room) = (Vec::new(), [0; 4 << 10]);
+    loop {
+        match rustix::io::read(&file, &mut room)? {
+            0 => return Ok(text(&bytes).into_owned()),
+            read => bytes.extend_from_slice(&room[..read]),
+        }
+    }
+}
+
 /// Text of the kernel, which is nearly always clean: that is found out quicker than it is mended.
 fn text(bytes: &[u8]) -> Cow<'_, str> {
     std::str::from_utf8(bytes).map_or_else(|_| String::from_utf8_lossy(bytes), Cow::Borrowed)
@@ -305,6 +321,8 @@ mod tests {
         let own = contents(&proc, "self/stat", &mut room).unwrap();
         assert!(own.ends_with(b"\n") && own.starts_with(std::process::id().to_string().as_bytes()), "{}", String::from_utf8_lossy(own));
         assert!(contents(&proc, "none/stat", &mut room).is_err());
+        let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap();
+        assert_eq!(whole("self/mountinfo").unwrap().lines().count(), mounts.lines().count());
         // Arguments longer than the first room, exactly as long, and shorter after a longer one.
         for length in [100_000usize, (4 << 10) - 3, 10] {
             let mut child = std::process::Command::new("sh").args(["-c", "read x", &"a".repeat(length)]).stdin(std::process::Stdio::piped()).spawn().unwrap();
