@@ -214,7 +214,7 @@ fn nginx_flags(flags: &str) -> (String, String) {
 
 fn httpd(files: &[PathBuf]) -> Result<Vec<String>, String> {
     let entry = Regex::new(r#"(AP_INIT_\w+|SSL_CMD_\w+|LISTEN_CMD)\s*\("#).map_err(|e| e.to_string())?;
-    let owner = Regex::new(r"(?:AP_DECLARE_MODULE\((\w+)\)|AP_MODULE_DECLARE_DATA\s+(\w+)_module\s*=)").map_err(|e| e.to_string())?;
+    let owner = Regex::new(r"(?:AP_DECLARE_MODULE\((\w+)\)|\w+_DECLARE_DATA\s+(\w+)_module\s*=)").map_err(|e| e.to_string())?;
     let mut rows = BTreeSet::new();
     let shared = ["listen.c", "mpm_common.c", "ssl_engine_config.c", "core.c"];
     let bodies: String = files.iter().filter(|p| p.file_name().is_some_and(|n| shared.iter().any(|s| n == *s))).map(|p| code_of(p)).collect();
@@ -222,9 +222,7 @@ fn httpd(files: &[PathBuf]) -> Result<Vec<String>, String> {
         let file = path.file_name().and_then(|s| s.to_str()).unwrap_or_default();
         let text = code_of(path).replace("\\\n", " ");
         if text.contains("AP_INIT_")
-            && path
-                .components()
-                .any(|c| matches!(c.as_os_str().to_str(), Some("experimental" | "examples" | "netware" | "winnt" | "mpmt_os2" | "test" | "debugging")))
+            && path.components().any(|c| matches!(c.as_os_str().to_str(), Some("examples" | "netware" | "winnt" | "mpmt_os2" | "test")))
         {
             continue;
         }
@@ -242,14 +240,15 @@ fn httpd(files: &[PathBuf]) -> Result<Vec<String>, String> {
             let parts = split_arguments(bracketed(&text, m.end() - 1));
             let macro_name = m.as_str().trim_end_matches('(').trim();
             let (name, shape, flags) = if let Some(kind) = macro_name.strip_prefix("SSL_CMD_") {
-                let (Some(name), Some(shape)) = (parts.first(), parts.get(1)) else { continue };
-                let flags = match kind {
-                    "ALL" => "RSRC_CONF|OR_AUTHCFG",
-                    "DIR" => "OR_AUTHCFG",
-                    "PXY" => "RSRC_CONF|PROXY_CONF",
-                    _ => "RSRC_CONF",
+                // Commands of directories name their class of overriding before their shape.
+                let (Some(name), Some(second)) = (parts.first(), parts.get(1)) else { continue };
+                let (shape, flags) = match kind {
+                    "ALL" => (second, "RSRC_CONF|OR_AUTHCFG".to_owned()),
+                    "DIR" => (parts.get(2).unwrap_or(second), format!("OR_{second}")),
+                    "PXY" => (second, "RSRC_CONF|PROXY_CONF".to_owned()),
+                    _ => (second, "RSRC_CONF".to_owned()),
                 };
-                (format!("SSL{name}"), shape.clone(), flags.to_owned())
+                (format!("SSL{name}"), shape.clone(), flags)
             } else {
                 let first = parts.first().cloned().unwrap_or_default();
                 let defined = Regex::new(&format!(r#"#define\s+{}\s+"([^"]+)""#, regex::escape(&first))).ok();

@@ -127,6 +127,8 @@ pub enum Code {
     HandsOff,
     /// A certificate that it uses is not valid at this time.
     CertificateExpired,
+    /// Its log is not where one would look, or holds nothing.
+    LogElsewhere,
 }
 
 /// Every code with its page, in order.
@@ -589,6 +591,17 @@ pub static PAGES: &[Page] = &[
         meaning: "The daemon starts, but clients refuse it.",
         recognised: "The period of validity in the certificate does not contain the present moment.",
         remedy: "Put a valid certificate in place and reload.",
+    },
+    Page {
+        code: Code::LogElsewhere,
+        name: "log-elsewhere",
+        is_cause: false,
+        title: "its log is not where one would look, or holds nothing",
+        meaning: "The configuration sends the log somewhere else than to its usual place, or its account may not write it, or it is \
+                  empty. Whoever looks in the usual place reads old lines, or none.",
+        recognised: "The places that the configuration names are compared with what stands there, with the usual places of the \
+                     daemon's log, and with what lines of its log look like.",
+        remedy: "Read the log where it is; give the file back to the account where lines are lost.",
     },
 ];
 

@@ -23,6 +23,7 @@ pub mod finding;
 pub mod fix;
 pub mod host;
 pub mod kinds;
+pub mod left_behind;
 pub mod log;
 pub mod manager;
 pub mod names;

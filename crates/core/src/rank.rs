@@ -70,7 +70,10 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     if explained {
         causes.retain(|c| c.code != Code::Unknown);
     }
-    causes.sort_by_key(|c| (late(c, explained), c.certainty, c.stage));
+    // A copy under another account makes the very files that are in the way: it goes first.
+    let copy = causes.iter().any(|c| c.code == Code::AlreadyRunning && c.certainty == Certainty::Certain);
+    let after = |c: &Cause| copy && c.code == Code::WrongOwner;
+    causes.sort_by_key(|c| (late(c, explained), c.certainty, if after(c) { stage::BIND + 1 } else { c.stage }));
     for (at, cause) in causes.iter_mut().enumerate() {
         cause.relation = match (at, cause.code, cause.certainty) {
             (0, ..) => Relation::Blocks,
@@ -248,6 +251,17 @@ mod tests {
         let ranked = rank(vec![gave_up(), finding(Code::PortTaken, Proof::Inevitable, Source::Socket, port(80, Some(1)))]);
         assert_eq!(ranked[0].code, Code::PortTaken);
         assert_eq!(ranked[1].relation, Relation::Consequence);
+    }
+
+    #[test]
+    fn a_copy_goes_before_the_files_that_it_made() {
+        check(
+            vec![
+                finding(Code::WrongOwner, Proof::Inevitable, Source::File, Subject::path("/var/log/seat-cache.log")),
+                finding(Code::AlreadyRunning, Proof::Inevitable, Source::Socket, port(6379, Some(7))),
+            ],
+            &[(Code::AlreadyRunning, Certainty::Certain, 1), (Code::WrongOwner, Certainty::Certain, 1)],
+        );
     }
 
     #[test]

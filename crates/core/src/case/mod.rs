@@ -1,5 +1,9 @@
 //! Everything a diagnosis looks at for one service, gathered once: state, processes, wanted listeners with their
 //! holders, configuration, attempts.
+mod logs;
+
+pub use logs::{LogRemark, log_files, log_remarks};
+
 use crate::accounts::{self, Account};
 use crate::config::{Configuration, Place};
 use crate::host::{Look, Process, Protocol, Socket, UnitState};
@@ -192,7 +196,7 @@ pub fn is_running(snapshot: &Snapshot, service: &Service) -> bool {
 
 /// What the logs and the manager's record tell of a service's starts: at most `most`. `count_all` counts lines of long files, too.
 pub fn history(snapshot: &Snapshot, service: &Service, config: &Configuration, running: bool, most: usize, count_all: bool) -> log::Attempts {
-    let files = log_files(service, config);
+    let files = log_files(snapshot, service, config);
     let kind = service.described.log_format.as_deref().and_then(crate::kinds::kind).unwrap_or(service.kind);
     // The rules were checked when the services file was read.
     let own = service.described.log_rules().ok().flatten().map(|rules| kind.grammar().with(rules));
@@ -210,18 +214,8 @@ pub fn history(snapshot: &Snapshot, service: &Service, config: &Configuration, r
     log::attempts(snapshot, &request)
 }
 
-/// Log files of a service: those of the services file first, then those of its configuration.
-pub fn log_files(service: &Service, config: &Configuration) -> Vec<String> {
-    let mut files = service.described.log.clone();
-    for log in &config.model.error_logs {
-        if !files.contains(&log.path) {
-            files.push(log.path.clone());
-        }
-    }
-    files
-}
-
-fn starter(snapshot: &Snapshot, service: &Service) -> Account {
+/// The account that runs the start command.
+pub fn starter(snapshot: &Snapshot, service: &Service) -> Account {
     let uid = service.instance.start_uid;
     if uid == 0 {
         let mut root = accounts::root();

@@ -4,6 +4,7 @@ use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage_of};
 use crate::log::{Attempt, Failure, Outcome};
+use crate::path;
 use crate::snapshot::Snapshot;
 
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
@@ -30,7 +31,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
 }
 
 /// The newest attempt; where the manager only refused to try, the one before that tells the reason.
-fn telling(attempts: &[Attempt]) -> Vec<&Attempt> {
+pub(super) fn telling(attempts: &[Attempt]) -> Vec<&Attempt> {
     let mut all = Vec::new();
     for attempt in attempts {
         all.push(attempt);
@@ -59,6 +60,18 @@ fn evidence(case: &Case, failure: &Failure) -> Evidence {
     .time(failure.time, &case.zone)
 }
 
+/// The path that a line names, whole: servers that keep data say it from where they keep them.
+pub(super) fn subject_path(case: &Case, failure: &Failure) -> Option<String> {
+    let named = failure.found.object("path")?;
+    let data = case.config.model.data_dir.as_ref();
+    Some(match data {
+        Some(data) if named.starts_with("./") || !named.contains('/') && case.service.kind.profile().keeps_data => {
+            path::join(&data.path, named.trim_start_matches("./"))
+        }
+        _ => named.to_owned(),
+    })
+}
+
 fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
     let object = |name: &str| failure.found.object(name);
     let address = object("address").map(|a| a.trim_matches(['[', ']'])).and_then(|a| if a == "*" { "0.0.0.0".parse().ok() } else { a.parse().ok() });
@@ -67,7 +80,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         address,
         port,
         pid: object("pid").and_then(|p| p.parse().ok()),
-        path: object("path").map(str::to_owned),
+        path: subject_path(case, failure),
         account: object("account").map(str::to_owned),
         directive: object("directive").map(str::to_owned),
         file: object("file").map(str::to_owned),
@@ -212,9 +225,9 @@ fn nothing_known(case: &Case, attempt: &Attempt) -> Finding {
         code: Code::Unknown,
         severity: Severity::Error,
         subject: Subject::unit(case.service.unit_name().unwrap_or_default()),
-        title: format!("the last start failed ({how}) and left no line that tells why"),
+        title: format!("the last start failed, and left no line that tells why: {how}"),
         proof: Proof::Said,
-        evidence: vec![Evidence::new(Source::Manager, format!("the start ended with {how}")).file("journal").time(attempt.ended, &case.zone)],
+        evidence: vec![Evidence::new(Source::Manager, how.clone()).file("journal").time(attempt.ended, &case.zone)],
         fixes: vec![],
         blocks: true,
         stage: crate::finding::stage::OUTCOME,

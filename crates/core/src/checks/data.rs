@@ -11,6 +11,51 @@ use crate::path;
 use crate::snapshot::Snapshot;
 
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    let mut found = at_rest(snapshot, case);
+    if !found.iter().any(|f| f.code == Code::WrongOwner) {
+        found.extend(left_behind(snapshot, case));
+    }
+    found
+}
+
+/// Files of the server's own that belong to another account and are no hindrance yet: somebody started it under that account.
+fn left_behind(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
+    let who = &case.starter;
+    let dir = &case.config.model.data_dir.as_ref()?.path;
+    if who.uid == 0 {
+        return None;
+    }
+    let own = case.service.kind.writes_data();
+    let foreign: Vec<_> = own
+        .iter()
+        .flat_map(|name| if name.contains('*') { crate::kinds::glob(snapshot, &path::join(dir, name)) } else { vec![path::join(dir, name)] })
+        .filter_map(|file| Some((snapshot.stat(&file).seen()?, file)))
+        .filter(|(status, _)| status.uid != who.uid)
+        .collect();
+    let (first, file) = foreign.iter().min_by_key(|(status, _)| status.modified)?;
+    let owner = accounts::user_name(snapshot, first.uid);
+    let more = if foreign.len() > 1 { format!(" and {} more files of its data belong", foreign.len() - 1) } else { " belongs".to_owned() };
+    Some(Finding {
+        code: Code::WrongOwner,
+        severity: Severity::Warning,
+        subject: Subject { account: Some(who.name.clone()), ..Subject::path(file) },
+        title: format!("{file}{more} to {owner}, but {} runs as {}: somebody started it under the other account", case.service.name, who.name),
+        proof: Proof::Now,
+        evidence: foreign
+            .iter()
+            .take(4)
+            .map(|(status, file)| {
+                let owner = accounts::user_name(snapshot, status.uid);
+                Evidence::new(Source::File, format!("of {owner}, mode {:04o}", status.mode)).file(file).time(Some(status.modified * 1_000_000), &case.zone)
+            })
+            .collect(),
+        fixes: vec!["give-back"],
+        blocks: false,
+        stage: stage::FILES,
+    })
+}
+
+fn at_rest(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     // While it runs it holds its data open: then they are its own affair.
     if !case.processes.is_empty() || case.config.first_error().is_some() {
         return vec![];

@@ -4,7 +4,9 @@ mod attempt;
 mod certificates;
 mod configuration;
 mod data;
+mod denied;
 mod files;
+mod logs;
 mod manager;
 mod people;
 mod policy;
@@ -31,9 +33,11 @@ pub static CHECKS: &[Check] = &[
     configuration::check,
     files::check,
     data::check,
+    denied::check,
     sandbox::check,
     policy::check,
     certificates::check,
+    logs::check,
     resources::check,
     ports::check,
     processes::check,

@@ -21,7 +21,31 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         found.extend(privileged(snapshot, case, want));
     }
     found.extend(second_copy(case, &found));
+    found.extend(case.wanted.iter().filter_map(|want| out_of_reach(snapshot, case, want)));
     found
+}
+
+/// Some bind addresses that are not there (IP_FREEBIND, ip(7)): the socket exists, and nobody can reach it.
+fn out_of_reach(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding> {
+    let address = want.listen.address.filter(|a| want.served && !a.is_unspecified() && !a.is_loopback())?;
+    let own = snapshot.addresses().seen()?;
+    if own.contains(&address) || own.is_empty() {
+        return None;
+    }
+    let mut evidence =
+        vec![Evidence::new(Source::Socket, format!("{} is listened on", want.listen)), Evidence::new(Source::Socket, format!("no interface has {address}"))];
+    evidence.extend(want.place.as_ref().map(|p| Evidence::new(Source::Config, format!("{} wants {}", case.service.name, want.listen)).at(p)));
+    Some(Finding {
+        code: Code::AddressNotHere,
+        severity: Severity::Error,
+        subject: Subject::listener(Some(address), want.listen.port, None, None),
+        title: format!("{} runs, but nobody reaches it: it listens on {address}, which no interface of this host has", case.service.name),
+        proof: Proof::Inevitable,
+        evidence,
+        fixes: vec![],
+        blocks: true,
+        stage: stage::RUN,
+    })
 }
 
 fn taken(case: &Case, want: &Wanted, holder: &Holder) -> Finding {

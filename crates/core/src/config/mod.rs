@@ -173,6 +173,17 @@ pub enum Resource {
     Files,
 }
 
+/// Where a log goes that is no file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LogSink {
+    /// The receiver of syslog messages (RFC 5424, /dev/log).
+    Syslog,
+    /// The standard error.
+    StandardError,
+    /// The standard input of another program.
+    Program,
+}
+
 /// One demand, with the line that makes it.
 #[derive(Clone, Debug)]
 pub struct Demand {
@@ -214,6 +225,8 @@ pub struct ConfigModel {
     pub group: Option<String>,
     /// Error logs, the main one first.
     pub error_logs: Vec<NamedPath>,
+    /// Where its error log goes besides files.
+    pub log_sinks: Vec<(LogSink, Option<Place>)>,
     /// Access logs.
     pub access_logs: Vec<NamedPath>,
     /// The pid file.

@@ -5,6 +5,7 @@ use crate::case::{Case, Holder};
 use crate::code::Code;
 use crate::config::{Severity, Span};
 use crate::host::{FileKind, Look};
+use crate::left_behind;
 use crate::path;
 use crate::rank::Cause;
 use crate::report::free_ports;
@@ -395,8 +396,18 @@ fn give_back(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) ->
     let file = cause.subject.path.clone().ok_or("the file is not known")?;
     let Look::Seen(status) = snapshot.stat(&file) else { return Err(format!("{file} cannot be seen")) };
     let who = &case.starter;
-    plan.title = format!("give {file} back to {}", who.name);
-    plan.steps.push(Step::Owner { path: file, from: (status.uid, status.gid), to: (who.uid, status.gid) });
+    // A start under another account leaves more than one file behind: all that is that account's goes back together.
+    let data = case.config.model.data_dir.as_ref().map(|d| d.path.as_str()).filter(|d| file.starts_with(&format!("{d}/")));
+    let others = data.map(|dir| left_behind::of(snapshot, dir, |uid| uid == status.uid)).unwrap_or_default();
+    let others: Vec<_> = others.into_iter().filter(|(path, _)| *path != file).collect();
+    let more = match others.len() {
+        0 => String::new(),
+        count => format!(" and {count} more of the files around it"),
+    };
+    plan.title = format!("give {file}{more} back to {}", who.name);
+    let step = |path: String, from: (u32, u32)| Step::Owner { path, from, to: (who.uid, from.1) };
+    plan.steps.push(step(file, (status.uid, status.gid)));
+    plan.steps.extend(others.into_iter().map(|(path, status)| step(path, (status.uid, status.gid))));
     Ok(plan)
 }
 

@@ -47,6 +47,8 @@ pub struct Profile {
     pub configs: &'static [&'static str],
     /// Packages whose version is the daemon's, in the order of preference.
     pub packages: &'static [&'static str],
+    /// Places of its log in the layouts of the distributions.
+    pub logs: &'static [&'static str],
     /// Whether it answers HTTP.
     pub http: bool,
     /// Whether it opens no listeners but those of its configuration.
@@ -76,6 +78,7 @@ impl Profile {
             units: &[],
             configs: &[],
             packages: &[],
+            logs: &[],
             http: false,
             listens_as_configured: false,
             comment: None,
@@ -140,6 +143,10 @@ pub trait Kind: Sync {
     }
     /// Files of its data, relative to their directory, that its account must be able to write.
     fn data_files(&self) -> &'static [&'static str] {
+        &[]
+    }
+    /// Names in the data directory that the server makes anew as it runs, or whose content it replaces; they may hold `*`.
+    fn writes_data(&self) -> &'static [&'static str] {
         &[]
     }
     /// What is wrong with the data themselves, as far as their control structures tell.

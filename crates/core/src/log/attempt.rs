@@ -1,5 +1,5 @@
 //! A start attempt: when it began, how it ended, what became of the run, and where all that is told.
-use super::Match;
+use super::{Match, Weight};
 use crate::code::Code;
 
 /// How a start ended.
@@ -112,8 +112,8 @@ pub struct Attempt {
     pub result: String,
     /// Exit of the process that failed, as the manager tells it: `exited/1`, `killed/9`.
     pub exit: String,
-    /// Every line of the daemon's that no rule knows, of notable severity.
-    pub unexplained: Vec<Failure>,
+    /// Lines of the daemon's that no rule knows and that look bad.
+    pub unexplained: Vec<(Weight, Failure)>,
     /// Warnings known to be harmless.
     pub harmless: u32,
     /// Process that wrote of it, where the lines tell.

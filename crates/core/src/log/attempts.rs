@@ -553,9 +553,8 @@ impl Placer<'_, '_> {
         {
             attempt.ended = Some(attempt.ended.unwrap_or(t).max(t));
         }
-        let level = head.map_or("", |h| h.level.as_str());
-        let notable = ["emerg", "alert", "crit", "error", "fatal", "panic", "severe"].iter().any(|l| level.ends_with(l));
-        words::note(attempt, self.request.kind, body, At { file: &self.path, line: line.number, time }, notable);
+        let weight = || words::weight(head.map(|h| h.level.as_str()), body);
+        words::note(attempt, self.request.kind, body, At { file: &self.path, line: line.number, time }, weight);
     }
 }
 
@@ -601,9 +600,9 @@ fn settle(attempt: &mut Attempt, request: &Request) {
     }
     if attempt.outcome == Outcome::Failed
         && !attempt.failures.iter().any(|f| !f.found.aftermath)
-        && let Some(first) = attempt.unexplained.first().cloned()
+        && let Some((_, first)) = attempt.unexplained.iter().min_by_key(|(weight, _)| *weight)
     {
-        attempt.failures.insert(0, first);
+        attempt.failures.insert(0, first.clone());
     }
 }
 

@@ -271,13 +271,17 @@ impl Grammar {
         self.parsed().is_some() && !general().is_empty()
     }
 
+    /// Understands the head of a line of this very kind, and no other.
+    pub fn own_head(&self, line: &str, around: Around) -> Option<Head> {
+        self.parsed()?.heads.iter().find_map(|rule| rule.read(line, around))
+    }
+
     /// Understands the head of a line.
     pub fn head(&self, line: &str, around: Around) -> Option<Head> {
         if line.starts_with('{') {
             return structured(line, around);
         }
-        let own = self.parsed()?.heads.iter().find_map(|rule| rule.read(line, around));
-        own.or_else(|| general().iter().find_map(|rule| rule.read(line, around)))
+        self.own_head(line, around).or_else(|| general().iter().find_map(|rule| rule.read(line, around)))
     }
 
     /// The same for a line that may be no text and very long.

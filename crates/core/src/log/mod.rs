@@ -18,7 +18,9 @@ pub(crate) use attempts::data_faults;
 pub use attempts::{Attempts, Request as AttemptRequest, attempts};
 pub use catalogue::{Catalogue, Match, Rule};
 pub use grammar::{Around, Grammar, Head, Mark, OwnRules};
+pub use pieces::predecessor;
 pub use tail::{Tail, TailLine, count_lines};
+pub use words::Weight;
 pub use zone::{format_time, host_zone, zone_named};
 
 static GENERAL: Catalogue = Catalogue::new(crate::data!("log/general.json"));

@@ -120,6 +120,11 @@ pub(super) fn pieces(snapshot: &Snapshot, log: &str) -> Vec<Piece> {
     found
 }
 
+/// The newest predecessor of a log that holds anything.
+pub fn predecessor(snapshot: &Snapshot, log: &str) -> Option<String> {
+    pieces(snapshot, log).into_iter().find(|p| p.path != log && p.size > 0).map(|p| p.path)
+}
+
 /// Bytes of a file of a host, in order.
 struct Bytes<'s, 'h> {
     snapshot: &'s Snapshot<'h>,

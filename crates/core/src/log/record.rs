@@ -1,9 +1,10 @@
 //! The manager's record of a unit, and what the daemon said into the journal, as attempts.
 use super::words::{self, At};
-use super::{Afterwards, Attempt, Failure, Grammar, LogPart, Mark, Match, Outcome, StartedBy};
+use super::{Afterwards, Around, Attempt, Failure, Grammar, LogPart, Mark, Match, Outcome, StartedBy, Weight};
 use crate::code::Code;
 use crate::host::JournalEntry;
 use crate::kinds::Kind;
+use jiff::tz::TimeZone;
 
 /// Identities of the manager's messages (systemd's catalogue of messages).
 mod id {
@@ -324,7 +325,13 @@ impl Record<'_> {
         }
         let at = At { file: "journal", line: None, time: Some(time) };
         for line in entry.message.lines() {
-            words::note(attempt, self.kind, line, at, entry.priority <= 4);
+            // The manager gives one level to all that is said on the standard error: the daemon's own counts.
+            let weight = || match self.grammar.head(line, Around::zone(&TimeZone::UTC)) {
+                Some(head) if !head.level.is_empty() => words::weight(Some(&head.level), line),
+                _ if entry.priority <= 4 => Some(Weight::Error),
+                _ => words::weight(None, line),
+            };
+            words::note(attempt, self.kind, line, at, weight);
         }
     }
 }

@@ -11,8 +11,55 @@ pub(super) struct At<'l> {
     pub(super) time: Option<i64>,
 }
 
-/// One line of the daemon's: a known failure, harmless, or notable and unexplained.
-pub(super) fn note(attempt: &mut Attempt, kind: &dyn Kind, text: &str, at: At, notable: bool) {
+/// How bad a line looks that no rule knows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Weight {
+    /// Its level says that it is an error.
+    Error,
+    /// It has no level, and its words are those of a failure.
+    Words,
+}
+
+/// Levels of errors, in the words of the daemons.
+const BAD: &[&str] = &["emerg", "alert", "crit", "critical", "error", "fatal", "panic", "severe"];
+/// Words of failures in lines without a level.
+const FAILING: &[&str] = &[
+    "error",
+    "fatal",
+    "fail",
+    "cannot",
+    "can't",
+    "could not",
+    "couldn't",
+    "denied",
+    "unable",
+    "invalid",
+    "refused",
+    "not found",
+    "no such",
+    "exception",
+    "abort",
+    "missing",
+    "unknown",
+    "undefined",
+];
+
+/// How bad a line looks by its level, or, without one, by its words.
+pub(super) fn weight(level: Option<&str>, text: &str) -> Option<Weight> {
+    let bracketed = || text.strip_prefix('[')?.split_once(']').map(|(level, _)| level).filter(|l| l.bytes().all(|b| b.is_ascii_alphabetic()));
+    match level.filter(|l| !l.is_empty()).or_else(bracketed) {
+        Some(level) => BAD.iter().any(|bad| level.to_ascii_lowercase().ends_with(bad)).then_some(Weight::Error),
+        // Lines that are set in belong to the one above them: places of a trace, lines of a source.
+        None if text.starts_with([' ', '\t']) => None,
+        None => {
+            let lower = text.to_ascii_lowercase();
+            FAILING.iter().any(|word| lower.contains(word)).then_some(Weight::Words)
+        }
+    }
+}
+
+/// One line of the daemon's: a known failure, harmless, or unexplained and as bad as `weight` says.
+pub(super) fn note(attempt: &mut Attempt, kind: &dyn Kind, text: &str, at: At, weight: impl FnOnce() -> Option<Weight>) {
     let text = text.trim();
     if text.is_empty() {
         return;
@@ -52,8 +99,11 @@ pub(super) fn note(attempt: &mut Attempt, kind: &dyn Kind, text: &str, at: At, n
                 attempt.failures.push(failure(code, text.to_owned(), found));
             }
         }
-        None if notable => attempt.unexplained.push(failure(Code::Unknown, text.to_owned(), Match::default())),
-        None => {}
+        None => {
+            if let Some(weight) = weight() {
+                attempt.unexplained.push((weight, failure(Code::Unknown, text.to_owned(), Match::default())));
+            }
+        }
     }
 }
 

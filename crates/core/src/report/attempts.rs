@@ -1,6 +1,6 @@
 //! `attempts`: when it was started, stopped, refused, killed, and what it said.
 use super::schema;
-use crate::case::{history, is_running, log_files};
+use crate::case::{history, is_running, log_files, log_remarks, starter};
 use crate::code::Code;
 use crate::host::mask_text;
 use crate::log::{Afterwards, Attempt, Outcome, StartedBy, format_time};
@@ -19,7 +19,7 @@ pub struct AttemptsReport {
     pub service: String,
     /// Attempts, newest first.
     pub attempts: Vec<AttemptEntry>,
-    /// Sentences about the logs themselves: a clock that runs otherwise, a damaged packing.
+    /// Sentences about the logs themselves: where they are, a clock that runs otherwise, a damaged packing.
     pub remarks: Vec<String>,
     /// What could not be seen.
     pub not_seen: Vec<String>,
@@ -87,7 +87,7 @@ pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Opti
     let config = service.kind.read(snapshot, &service.instance);
     config.not_seen.iter().for_each(|line| snapshot.unseen(line.clone()));
     let zone = crate::log::host_zone(snapshot);
-    let files = log_files(service, &config);
+    let files = log_files(snapshot, service, &config);
     let wanted = if failed_only { most.max(1000) } else { most };
     let found = history(snapshot, service, &config, is_running(snapshot, service), wanted, most >= 50);
     let mut list = found.list;
@@ -97,13 +97,15 @@ pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Opti
     });
     list.truncate(most);
     let readable = |f: &String| snapshot.stat(f).seen().is_some_and(|s| s.kind == crate::host::FileKind::Regular);
+    let mut remarks = found.remarks;
+    remarks.extend(log_remarks(snapshot, service, &config, &starter(snapshot, service)).into_iter().map(|r| r.text));
     let not_seen = snapshot.not_seen();
     let journal = service.unit_name().is_some() && snapshot.host().parts().manager && !not_seen.iter().any(|l| l.starts_with("journal of "));
     AttemptsReport {
         could_list: journal || files.iter().any(readable),
         schema: schema("attempts"),
         service: service.name.clone(),
-        remarks: found.remarks,
+        remarks,
         attempts: list.iter().map(|a| entry(a, &zone)).collect(),
         not_seen,
     }

@@ -5,7 +5,7 @@ use crate::case::{Case, Depth, Returns, State, gather};
 use crate::checks;
 use crate::code::Code;
 use crate::config::Severity;
-use crate::finding::{Evidence, Finding, Proof, Subject};
+use crate::finding::{Evidence, Finding, Proof, Subject, stage};
 use crate::log::{Outcome, format_time};
 use crate::rank::{Cause, Certainty, Relation, rank};
 use crate::service::Service;
@@ -176,12 +176,12 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     let up = matches!(case.state, State::Running);
     let (blocking, other): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.blocks);
     // What only happened says nothing of the next start.
-    let happened = |c: Code| matches!(c, Code::WrongAccount | Code::ProcessHalted | Code::Crashed | Code::ManagerGaveUp | Code::Unknown);
-    let would_fail = blocking.iter().any(|f| matches!(f.proof, Proof::Inevitable | Proof::Now) && !happened(f.code));
-    let boot_fails = blocking.iter().any(|f| f.proof == Proof::Inevitable && !happened(f.code) && !gone_at_boot(case, f));
+    let happened = |f: &Finding| ails_the_run(f) || matches!(f.code, Code::Crashed | Code::ManagerGaveUp | Code::Unknown);
+    let would_fail = blocking.iter().any(|f| matches!(f.proof, Proof::Inevitable | Proof::Now) && !happened(f));
+    let boot_fails = blocking.iter().any(|f| f.proof == Proof::Inevitable && !happened(f) && !gone_at_boot(case, f));
     let mut notes: Vec<NoteEntry> = other.into_iter().map(note).collect();
     let causes = if up {
-        let (now, latent): (Vec<Finding>, Vec<Finding>) = blocking.into_iter().partition(|f| matches!(f.code, Code::WrongAccount | Code::ProcessHalted));
+        let (now, latent): (Vec<Finding>, Vec<Finding>) = blocking.into_iter().partition(ails_the_run);
         notes.extend(latent.into_iter().map(latent_note));
         rank(now)
     } else if case.state == State::Starting {
@@ -227,6 +227,11 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
         not_seen: snapshot.not_seen(),
     };
     (entry, causes)
+}
+
+/// Whether a finding is about what runs now; all others are about the next start.
+fn ails_the_run(finding: &Finding) -> bool {
+    matches!(finding.code, Code::WrongAccount | Code::ProcessHalted) || (finding.code == Code::AddressNotHere && finding.stage == stage::RUN)
 }
 
 /// What stands in the way of the next start, whether the service runs now or not.

@@ -73,7 +73,7 @@ impl Follower {
         let going_on = last.filter(|a| a.outcome == Outcome::Starting && a.ended.is_none());
         let since = going_on.as_ref().map_or(now, |a| a.began);
         let mut files = BTreeMap::new();
-        for file in log_files(&service, &config) {
+        for file in log_files(snapshot, &service, &config) {
             let status = snapshot.stat(&file).seen();
             let begun = going_on.as_ref().and_then(|a| a.logs.iter().find(|l| l.file == file)?.first_byte);
             files.insert(file, status.map_or((0, 0), |s| (s.inode, begun.unwrap_or(s.size))));
@@ -166,7 +166,7 @@ impl Follower {
     fn of_files(&mut self, snapshot: &Snapshot, config: &Configuration, zone: &TimeZone) -> Vec<(i64, FollowedLine)> {
         let own_zone = crate::case::log_zone(snapshot, &self.service, config);
         let mut found = Vec::new();
-        for file in log_files(&self.service, config) {
+        for file in log_files(snapshot, &self.service, config) {
             let Some(status) = snapshot.stat(&file).seen() else { continue };
             let (inode, at) = self.files.get(&file).copied().unwrap_or((status.inode, 0));
             // A rotated or cut file begins anew.

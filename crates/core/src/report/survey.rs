@@ -113,7 +113,7 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
             listens: case.wanted.iter().map(|w| w.listen.to_string()).collect(),
             config: (!service.instance.config.is_empty()).then(|| service.instance.config.clone()),
             files: case.config.model.files.clone(),
-            logs: crate::case::log_files(service, &case.config),
+            logs: crate::case::log_files(snapshot, service, &case.config),
             pid_file: service.described.pid_file.clone().or_else(|| case.config.model.pid_file.as_ref().map(|p| p.path.clone())),
             data_dir: case.config.model.data_dir.as_ref().map(|d| d.path.clone()),
             command: crate::host::mask_arguments(&service.instance.command),

@@ -2,7 +2,7 @@
 use super::{Instance, Kind, Profile, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Text, Word, WordRules, words};
-use crate::config::{Configuration, Demand, DependsOn, NamedPath, Resource, Span};
+use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Resource, Span};
 use crate::host::Look;
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -17,6 +17,7 @@ static PROFILE: Profile = Profile {
     units: &["haproxy.service", "haproxy@*.service"],
     configs: &["/etc/haproxy/haproxy.cfg", "/usr/local/etc/haproxy/haproxy.cfg", "/etc/haproxy.cfg"],
     packages: &["haproxy"],
+    logs: &["/var/log/haproxy.log"],
     listens_as_configured: true,
     comment: Some("#"),
     replaces_sockets: true,
@@ -110,12 +111,27 @@ fn file(book: &mut Book, name: &str) {
         if first.value == "bind" && (section.starts_with("frontend") || section.starts_with("listen")) {
             bind(book, &text, &line, &entry, rest);
         }
+        if first.value == "log" && section.starts_with("global") {
+            sends(book, &entry);
+        }
         book.entries.push(entry);
     }
     if !text.text.is_empty() && !text.text.ends_with('\n') {
         let last = u32::try_from(text.text.lines().count()).unwrap_or(1);
         let place = crate::config::Place { file: text.file.clone(), line: last, column: 0, end_column: 0 };
         book.find(&place, "", Code::ConfigSyntax, "the last line has no line end");
+    }
+}
+
+/// `log TARGET …`: where what it says goes.
+fn sends(book: &mut Book, entry: &Entry) {
+    let sink = match entry.value.split_whitespace().next() {
+        Some("stdout" | "stderr" | "fd@1" | "fd@2") => LogSink::StandardError,
+        Some(target) if target.starts_with('/') => LogSink::Syslog,
+        _ => return,
+    };
+    if !book.out.model.log_sinks.iter().any(|(known, _)| *known == sink) {
+        book.out.model.log_sinks.push((sink, Some(entry.place.clone())));
     }
 }
 

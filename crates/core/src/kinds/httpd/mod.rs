@@ -33,6 +33,7 @@ static PROFILE: Profile = Profile {
         "/opt/httpd/conf/httpd.conf",
     ],
     packages: &["apache2-bin", "apache2", "httpd"],
+    logs: &["/var/log/apache2/error.log", "/var/log/httpd/error_log", "/var/log/apache2/error_log"],
     http: true,
     listens_as_configured: true,
     comment: Some("#"),

@@ -4,7 +4,7 @@ mod data;
 use super::{DataFault, Instance, Kind, Profile, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
-use crate::config::{Configuration, Demand, DependsOn, NamedPath, Resource};
+use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -18,6 +18,7 @@ static PROFILE: Profile = Profile {
     units: &["mariadb.service", "mysql.service", "mysqld.service", "mariadb@*.service", "mysqld@*.service", "mysql@*.service"],
     configs: &["/etc/mysql/my.cnf", "/etc/my.cnf", "/etc/mysql/mariadb.cnf", "/usr/local/mysql/my.cnf", "/usr/local/etc/my.cnf"],
     packages: &["mariadb-server", "mariadb-server-10.5", "mariadb-server-10.6", "mysql-server-8.0", "mysql-server", "mysql-community-server"],
+    logs: &["/var/log/mysql/error.log", "/var/log/mariadb/mariadb.log", "/var/log/mysqld.log", "/var/log/mysql/mysqld.log"],
     comment: Some("#"),
     keeps_data: true,
     replaces_sockets: true,
@@ -224,6 +225,8 @@ fn paths(book: &mut Book) {
         let path = if entry.value.is_empty() { default } else { path::join(&data, &entry.value) };
         let path = if path::name(&path).contains('.') { path } else { format!("{path}.err") };
         book.out.model.error_logs.push(NamedPath { path, place: Some(entry.place), directive: "log_error".into() });
+    } else {
+        book.out.model.log_sinks.push((LogSink::StandardError, None));
     }
     if let Some(user) = book.last("user") {
         book.out.model.account = Some((user.value, Some(user.place)));
@@ -280,6 +283,9 @@ impl Kind for Mysql {
     }
     fn data_files(&self) -> &'static [&'static str] {
         &["aria_log_control", "ibdata1", "ib_logfile0", "mysql"]
+    }
+    fn writes_data(&self) -> &'static [&'static str] {
+        &["aria_log_control", "aria_log.*", "ib_buffer_pool", "ib_logfile*", "ibdata*", "ibtmp1", "multi-master.info", "ddl_recovery*.log", "undo*"]
     }
     fn data_faults(&self, snapshot: &Snapshot, _: &Instance, dir: &str) -> Vec<DataFault> {
         data::faults(snapshot, dir)

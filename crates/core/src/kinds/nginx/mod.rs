@@ -21,6 +21,7 @@ static PROFILE: Profile = Profile {
     units: &["nginx.service"],
     configs: &["/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/opt/nginx/conf/nginx.conf"],
     packages: &["nginx", "nginx-full", "nginx-core", "nginx-light", "nginx-extras", "nginx-common"],
+    logs: &["/var/log/nginx/error.log"],
     http: true,
     listens_as_configured: true,
     comment: Some("#"),

@@ -2,7 +2,7 @@
 use super::{Instance, Kind, Profile, glob, known_config, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
-use crate::config::{Configuration, DependsOn, NamedPath};
+use crate::config::{Configuration, DependsOn, LogSink, NamedPath};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -225,6 +225,9 @@ impl Kind for PhpFpm {
             } else {
                 book.out.model.pid_file = Some(named);
             }
+        }
+        if let Some(entry) = of(&book, "global", "error_log").filter(|e| e.value == "syslog") {
+            book.out.model.log_sinks.push((LogSink::Syslog, Some(entry.place)));
         }
         if book.out.model.error_logs.is_empty() && of(&book, "global", "error_log").is_none() {
             book.out.model.error_logs.push(NamedPath { path: "/var/log/php-fpm.log".into(), place: None, directive: "error_log".into() });

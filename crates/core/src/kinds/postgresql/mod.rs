@@ -5,7 +5,7 @@ mod grammar;
 use super::{DataFault, Instance, Kind, Profile, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
-use crate::config::{Configuration, Demand, DependsOn, NamedPath, Place, Resource};
+use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Place, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -209,13 +209,23 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
         book.must_be_directory(entry, data);
     }
     book.out.model.data_dir = Some(NamedPath { path: data.to_owned(), place: data_entry.map(|e| e.place), directive: "data_directory".into() });
-    for name in ["hba_file"] {
-        let Some(entry) = book.last(name) else { continue };
+    for (name, default) in [("hba_file", "pg_hba.conf"), ("ident_file", "pg_ident.conf")] {
+        let Some(entry) = book.last(name) else {
+            // Without a line of their own they lie beside the data.
+            let file = path::join(data, default);
+            if book.snapshot.exists(&file) == Some(true) {
+                book.out.model.reads.push(NamedPath { path: file, place: None, directive: name.into() });
+            }
+            continue;
+        };
+        // What is wrong with the second one is only logged.
+        let required = name == "hba_file";
         let named = Book::named(&entry, data);
-        if book.snapshot.exists(&named.path) == Some(false) {
-            book.missing(&entry, &named.path, "");
+        match book.snapshot.exists(&named.path) {
+            Some(false) if required => book.missing(&entry, &named.path, ""),
+            Some(true) => book.out.model.reads.push(named),
+            _ => {}
         }
-        book.out.model.reads.push(named);
     }
     let on = |book: &Book, name: &str| value(book, name).is_some_and(|v| matches!(v.to_ascii_lowercase().as_str(), "on" | "true" | "yes" | "1" | "t" | "y"));
     if on(book, "ssl") {
@@ -242,6 +252,9 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
         let dir = path::join(data, &value(book, "log_directory").unwrap_or_else(|| "log".into()));
         let newest = newest_log(book.snapshot, &dir);
         book.out.model.error_logs.extend(newest.map(|f| named(f, "log_directory")));
+    }
+    if let Some(entry) = book.last("log_destination").filter(|e| e.value.split(',').any(|d| d.trim().eq_ignore_ascii_case("syslog"))) {
+        book.out.model.log_sinks.push((LogSink::Syslog, Some(entry.place)));
     }
     if let Some((version, name)) = cluster(&instance.command) {
         // The control script sends what the server says to this file, and the server opens it as its own account.
@@ -359,6 +372,9 @@ impl Kind for Postgresql {
     }
     fn data_files(&self) -> &'static [&'static str] {
         &["PG_VERSION", "global", "global/pg_control", "pg_wal", "base"]
+    }
+    fn writes_data(&self) -> &'static [&'static str] {
+        &["postmaster.opts", "postmaster.pid", "global/pg_control", "pg_wal", "pg_stat", "pg_xact", "log"]
     }
     fn data_faults(&self, snapshot: &Snapshot, instance: &Instance, dir: &str) -> Vec<DataFault> {
         data::faults(snapshot, server_version(instance).as_deref(), dir)

@@ -4,7 +4,7 @@ mod data;
 use super::{DataFault, Instance, Kind, Profile, glob, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text, WordRules, words};
-use crate::config::{Configuration, DependsOn, NamedPath, Place};
+use crate::config::{Configuration, DependsOn, LogSink, NamedPath, Place};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -26,6 +26,7 @@ static PROFILE: Profile = Profile {
     ],
     configs: &["/etc/redis/redis.conf", "/etc/redis.conf", "/etc/valkey/valkey.conf", "/etc/redis/default.conf", "/usr/local/etc/redis.conf"],
     packages: &["redis-server", "redis", "valkey-server", "valkey"],
+    logs: &["/var/log/redis/redis-server.log", "/var/log/redis/redis.log", "/var/log/redis.log", "/var/log/valkey/valkey-server.log"],
     listens_as_configured: true,
     comment: Some("#"),
     keeps_data: true,
@@ -158,6 +159,11 @@ fn paths(book: &mut Book, command: &[String]) {
         book.must_have_parent(&log, &named.path);
         book.out.model.error_logs.push(named.clone());
         book.out.model.writes.push(named);
+    } else {
+        book.out.model.log_sinks.push((LogSink::StandardError, book.last("logfile").map(|log| log.place)));
+    }
+    if let Some(entry) = book.last("syslog-enabled").filter(|e| e.value.eq_ignore_ascii_case("yes")) {
+        book.out.model.log_sinks.push((LogSink::Syslog, Some(entry.place)));
     }
     book.out.model.notifies = Some(in_force(book, command, "supervised").is_some_and(|v| matches!(v.as_str(), "systemd" | "auto")));
     book.out.model.background = Some(in_force(book, command, "daemonize").is_some_and(|v| v == "yes"));
@@ -199,6 +205,9 @@ impl Kind for Redis {
             paths(&mut book, &instance.command);
         }
         book.close()
+    }
+    fn writes_data(&self) -> &'static [&'static str] {
+        &["*.rdb", "*.aof", "appendonlydir", "nodes.conf"]
     }
     fn data_faults(&self, snapshot: &Snapshot, instance: &Instance, dir: &str) -> Vec<DataFault> {
         let mut book = Book::new(snapshot);

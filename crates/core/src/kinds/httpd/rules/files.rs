@@ -3,7 +3,7 @@ use super::super::read::Reader;
 use super::super::walk::{Directive, Scope, report};
 use super::bad;
 use crate::code::Code;
-use crate::config::{DependsOn, NamedPath, Severity};
+use crate::config::{DependsOn, LogSink, NamedPath, Severity};
 use crate::host::FileKind;
 use crate::manager::split_words;
 use crate::path;
@@ -30,12 +30,15 @@ pub(super) fn document_root(r: &mut Reader, d: &Directive, scope: &Scope) {
 
 pub(super) fn error_log(r: &mut Reader, d: &Directive, scope: &Scope) {
     let value = d.value(0).to_owned();
+    let sink = |sink| (sink, Some(d.item.place()));
     if value.starts_with('|') {
         piped(r, d, &value);
+        r.out.model.log_sinks.push(sink(LogSink::Program));
         let entry = file_of_pipe(r.snapshot, &r.server_root, &value).map(|path| NamedPath { path, place: Some(d.item.place()), directive: d.name.clone() });
         return r.out.model.error_logs.extend(entry);
     }
     if value == "syslog" || value.starts_with("syslog:") {
+        r.out.model.log_sinks.push(sink(LogSink::Syslog));
         return;
     }
     // A virtual host's error log is blamed on the host's first line.

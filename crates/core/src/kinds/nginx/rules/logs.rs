@@ -2,6 +2,7 @@
 use super::super::read::{Directive, Reader};
 use super::{named, uses_variables};
 use crate::code::Code;
+use crate::config::LogSink;
 
 pub(super) fn error_log(r: &mut Reader, d: &Directive) {
     let value = d.argument(0).to_owned();
@@ -30,7 +31,13 @@ pub(super) fn error_log(r: &mut Reader, d: &Directive) {
         r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no log level, expected one of {}", LEVELS[..8].join(", ")));
         return;
     }
-    if value == "stderr" || value.starts_with("syslog:") || value.starts_with("memory:") {
+    let sink = match value.split(':').next() {
+        Some("stderr") => Some(LogSink::StandardError),
+        Some("syslog") if value.contains(':') => Some(LogSink::Syslog),
+        _ => None,
+    };
+    if sink.is_some() || value.starts_with("memory:") {
+        r.out.model.log_sinks.extend(sink.map(|sink| (sink, Some(d.place.clone()))));
         return;
     }
     let entry = named(r, d, &value);
