@@ -80,6 +80,10 @@ impl Tree {
         tree.write("etc/apache2/ports.conf", "Listen 80\n");
         tree.write("etc/apache2/conf-available/charset.conf", "#AddDefaultCharset UTF-8\n");
         for module in [
+            "socache_shmcb",
+            "dav",
+            "dav_fs",
+            "dumpio",
             "mpm_event",
             "mpm_worker",
             "authz_core",
@@ -101,6 +105,10 @@ impl Tree {
             "access_compat",
         ] {
             tree.write(&format!("usr/lib/apache2/modules/mod_{module}.so"), &format!("\0{module}_module\0"));
+        }
+        // Directives that no table knows stand as strings in their modules.
+        for (module, strings) in [("macro", "MacroIgnoreEmptyArgs"), ("case_filter", "CaseFilter")] {
+            tree.write(&format!("usr/lib/apache2/modules/mod_{module}.so"), &format!("\0{module}_module\0{strings}\0"));
         }
         tree
     }
