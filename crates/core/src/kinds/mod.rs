@@ -8,9 +8,11 @@ mod php_fpm;
 mod postgresql;
 mod program;
 mod redis;
+mod release;
 mod tomcat;
 
 pub(crate) use java::what_it_runs as java_program;
+pub use release::{Release, Stands, VersionMark, release};
 
 use crate::code::Code;
 use crate::config::Configuration;
@@ -47,6 +49,10 @@ pub struct Profile {
     pub configs: &'static [&'static str],
     /// Packages whose version is the daemon's, in the order of preference.
     pub packages: &'static [&'static str],
+    /// Where its binary tells its version.
+    pub version: Option<VersionMark>,
+    /// Flavours of the daemon, told by the names of packages or by the binary; without one the kind's name is the flavour's.
+    pub flavours: &'static [&'static str],
     /// Places of its log in the layouts of the distributions.
     pub logs: &'static [&'static str],
     /// Whether it answers HTTP.
@@ -78,6 +84,8 @@ impl Profile {
             units: &[],
             configs: &[],
             packages: &[],
+            version: None,
+            flavours: &[],
             logs: &[],
             http: false,
             listens_as_configured: false,
@@ -263,37 +271,6 @@ pub(crate) fn option(words: &[String], names: &[&str]) -> Option<String> {
         }
     }
     found
-}
-
-/// Version of the first installed package of a list, from the package data base, without epoch and revision.
-pub fn installed_version(snapshot: &Snapshot, packages: &[&str]) -> Option<String> {
-    for package in packages {
-        let version = snapshot.remember(&format!("version {package}"), || package_version(snapshot, package).unwrap_or_default());
-        if !version.is_empty() {
-            return Some(version);
-        }
-    }
-    None
-}
-
-fn package_version(snapshot: &Snapshot, package: &str) -> Option<String> {
-    let status = snapshot.read("/var/lib/dpkg/status").seen()?;
-    let head = format!("Package: {package}\n");
-    let mut from = 0;
-    let at = loop {
-        let at = from + memchr::memmem::find(&status[from..], head.as_bytes())?;
-        if at == 0 || status[at - 1] == b'\n' {
-            break at;
-        }
-        from = at + 1;
-    };
-    let rest = &status[at..];
-    let end = memchr::memmem::find(rest, b"\n\n").unwrap_or(rest.len());
-    let entry = String::from_utf8_lossy(&rest[..end]);
-    entry.contains("\nStatus: install ok installed").then_some(())?;
-    let full = entry.lines().find_map(|l| l.strip_prefix("Version: "))?;
-    let version = full.split_once(':').map_or(full, |(_, v)| v);
-    Some(version.rsplit_once('-').map_or(version, |(v, _)| v).to_owned())
 }
 
 /// Whether any of these files holds the name as a string of its own.

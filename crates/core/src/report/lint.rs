@@ -2,7 +2,7 @@
 use super::schema;
 use crate::code::Code;
 use crate::config::{Configuration, DependsOn, Severity};
-use crate::kinds::{Instance, Kind, installed_version};
+use crate::kinds::{Instance, Kind};
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -95,7 +95,7 @@ pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Insta
     let report = LintReport {
         schema: schema("lint"),
         kind: kind.name().into(),
-        release: installed_version(snapshot, kind.profile().packages).map(|v| format!("{}-{v}", kind.name())),
+        release: crate::kinds::release(snapshot, kind.profile(), instance).map(|r| r.to_string()),
         config: instance.config.clone(),
         verdict,
         findings,

@@ -2,7 +2,6 @@
 use super::{Outlook, diagnose_case, schema};
 use crate::case::{Depth, State, gather};
 use crate::code::Code;
-use crate::kinds::installed_version;
 use crate::log::format_time;
 use crate::runtime::shell::{self, Difference};
 use crate::service::Service;
@@ -102,7 +101,7 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
         entries.push(SurveyEntry {
             service: service.name.clone(),
             kind: service.kind.name().into(),
-            release: installed_version(snapshot, service.kind.profile().packages).map(|v| format!("{}-{v}", service.kind.name())),
+            release: crate::kinds::release(snapshot, service.kind.profile(), &service.instance).map(|r| r.to_string()),
             state: entry.state,
             wanted: entry.wanted,
             since: case.since.map(|t| format_time(t, &zone)),

@@ -7,7 +7,7 @@ mod rules;
 mod versions;
 mod walk;
 
-use super::{Instance, Kind, Profile, installed_version};
+use super::{Instance, Kind, Profile, Stands, VersionMark};
 use crate::config::{Configuration, Table};
 use crate::log::{Catalogue, Grammar};
 use crate::path;
@@ -33,6 +33,7 @@ static PROFILE: Profile = Profile {
         "/opt/httpd/conf/httpd.conf",
     ],
     packages: &["apache2-bin", "apache2", "httpd"],
+    version: Some(VersionMark { words: "Apache/2.", stands: Stands::Behind, files: &["httpd", "apache2", "/usr/sbin/apache2", "/usr/sbin/httpd"] }),
     logs: &["/var/log/apache2/error.log", "/var/log/httpd/error_log", "/var/log/apache2/error_log"],
     http: true,
     listens_as_configured: true,
@@ -83,7 +84,7 @@ impl Options {
             server_root: values("-d").pop().unwrap_or_else(|| default_root.to_owned()),
             defines: values("-D").into_iter().map(|d| d.split_once('=').map_or((d.clone(), String::new()), |(k, v)| (k.to_owned(), v.to_owned()))).collect(),
             before: values("-C"),
-            version: installed_version(snapshot, PROFILE.packages).unwrap_or_else(|| "2.4.68".into()),
+            version: super::release(snapshot, &PROFILE, instance).map_or_else(|| "2.4.68".into(), |r| r.version),
             needs_mpm: true,
             made_by_manager: instance.made_by_manager.clone(),
             by_script: by_script && distribution,

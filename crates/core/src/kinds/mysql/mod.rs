@@ -1,7 +1,7 @@
 //! MySQL and MariaDB: option files with groups, of which the server reads its own; later values win.
 mod data;
 
-use super::{DataFault, Instance, Kind, Profile, option};
+use super::{DataFault, Instance, Kind, Profile, Stands, VersionMark, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
 use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Resource};
@@ -18,6 +18,8 @@ static PROFILE: Profile = Profile {
     units: &["mariadb.service", "mysql.service", "mysqld.service", "mariadb@*.service", "mysqld@*.service", "mysql@*.service"],
     configs: &["/etc/mysql/my.cnf", "/etc/my.cnf", "/etc/mysql/mariadb.cnf", "/usr/local/mysql/my.cnf", "/usr/local/etc/my.cnf"],
     packages: &["mariadb-server", "mariadb-server-10.5", "mariadb-server-10.6", "mysql-server-8.0", "mysql-server", "mysql-community-server"],
+    version: Some(VersionMark { words: "-MariaDB", stands: Stands::Before, files: &["mariadbd", "mysqld"] }),
+    flavours: &["mariadb"],
     logs: &["/var/log/mysql/error.log", "/var/log/mariadb/mariadb.log", "/var/log/mysqld.log", "/var/log/mysql/mysqld.log"],
     comment: Some("#"),
     keeps_data: true,

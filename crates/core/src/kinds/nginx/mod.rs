@@ -7,7 +7,7 @@ mod tokens;
 mod values;
 mod variables;
 
-use super::{Instance, Kind, Profile, glob, strings_hold};
+use super::{Instance, Kind, Profile, Stands, VersionMark, glob, strings_hold};
 use crate::config::{Configuration, Table};
 use crate::log::{Catalogue, Grammar};
 use crate::snapshot::Snapshot;
@@ -21,6 +21,7 @@ static PROFILE: Profile = Profile {
     units: &["nginx.service"],
     configs: &["/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/opt/nginx/conf/nginx.conf"],
     packages: &["nginx", "nginx-full", "nginx-core", "nginx-light", "nginx-extras", "nginx-common"],
+    version: Some(VersionMark { words: "nginx version: nginx/", stands: Stands::Behind, files: &[] }),
     logs: &["/var/log/nginx/error.log"],
     http: true,
     listens_as_configured: true,

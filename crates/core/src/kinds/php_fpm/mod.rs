@@ -1,5 +1,5 @@
 //! PHP-FPM: an INI file with a `[global]` group and one group for each pool.
-use super::{Instance, Kind, Profile, glob, known_config, option};
+use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
 use crate::config::{Configuration, DependsOn, LogSink, NamedPath};
@@ -16,6 +16,7 @@ static PROFILE: Profile = Profile {
     units: &["php*-fpm.service", "php-fpm.service", "php-fpm*.service"],
     configs: &["/etc/php/*/fpm/php-fpm.conf", "/etc/php-fpm.conf", "/etc/php/php-fpm.conf", "/etc/php*/php-fpm.conf", "/usr/local/etc/php-fpm.conf"],
     packages: &["php8.4-fpm", "php8.3-fpm", "php8.2-fpm", "php8.1-fpm", "php7.4-fpm", "php-fpm"],
+    version: Some(VersionMark { words: "X-Powered-By: PHP/", stands: Stands::Behind, files: &[] }),
     listens_as_configured: true,
     comment: Some(";"),
     replaces_sockets: true,

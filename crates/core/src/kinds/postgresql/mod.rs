@@ -2,7 +2,7 @@
 mod data;
 mod grammar;
 
-use super::{DataFault, Instance, Kind, Profile, option};
+use super::{DataFault, Instance, Kind, Profile, Stands, VersionMark, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Place, Resource};
@@ -26,6 +26,7 @@ static PROFILE: Profile = Profile {
         "/usr/local/pgsql/data/postgresql.conf",
     ],
     packages: &["postgresql-18", "postgresql-17", "postgresql-16", "postgresql-15", "postgresql-14", "postgresql-13", "postgresql-server", "postgresql"],
+    version: Some(VersionMark { words: ", compiled by ", stands: Stands::First, files: &["postgres"] }),
     listens_as_configured: true,
     comment: Some("#"),
     keeps_data: true,

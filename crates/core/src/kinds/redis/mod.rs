@@ -26,6 +26,7 @@ static PROFILE: Profile = Profile {
     ],
     configs: &["/etc/redis/redis.conf", "/etc/redis.conf", "/etc/valkey/valkey.conf", "/etc/redis/default.conf", "/usr/local/etc/redis.conf"],
     packages: &["redis-server", "redis", "valkey-server", "valkey"],
+    flavours: &["valkey"],
     logs: &["/var/log/redis/redis-server.log", "/var/log/redis/redis.log", "/var/log/redis.log", "/var/log/valkey/valkey-server.log"],
     listens_as_configured: true,
     comment: Some("#"),
@@ -213,7 +214,7 @@ impl Kind for Redis {
         let mut book = Book::new(snapshot);
         file(&mut book, &instance.config, 0);
         let name = book.value("dbfilename").unwrap_or_else(|| "dump.rdb".into());
-        let version = super::installed_version(snapshot, PROFILE.packages);
+        let version = super::release(snapshot, &PROFILE, instance).map(|r| r.version);
         data::faults(snapshot, version.as_deref(), &path::join(dir, &name))
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {

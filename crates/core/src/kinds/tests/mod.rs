@@ -4,7 +4,7 @@ mod settings;
 mod starts;
 mod words;
 
-use super::{KINDS, installed_version};
+use super::KINDS;
 use crate::code::Code;
 use crate::config::{Configuration, Severity};
 use crate::snapshot::Snapshot;
@@ -170,15 +170,6 @@ fn edits_hit_the_very_bytes() {
     let port = nginx("events { }\nhttp { server { listen [::]:8088 default_server; } }\n");
     let span = port.model.listens[0].port_span.clone().expect("the number stands there");
     assert_eq!(span.end - span.start, 4);
-}
-
-#[test]
-fn versions_come_from_the_package_data_base_without_running_anything() {
-    let status = "Package: nginx-common\nStatus: install ok installed\nVersion: 9\n\nPackage: nginx\nStatus: install ok installed\nVersion: 1:1.22.1-9+deb12u9\n\nPackage: redis\nStatus: deinstall ok config-files\nVersion: 7\n";
-    let host = TextHost::new().file("/var/lib/dpkg/status", status);
-    let snapshot = Snapshot::new(&host);
-    assert_eq!(installed_version(&snapshot, &["nginx"]).as_deref(), Some("1.22.1"));
-    assert_eq!(installed_version(&snapshot, &["redis", "none"]), None);
 }
 
 proptest! {

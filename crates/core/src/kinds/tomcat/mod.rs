@@ -1,5 +1,5 @@
 //! Tomcat: `server.xml` below the base directory, found through the environment or the runtime's own options.
-use super::{Instance, Kind, Profile, glob, known_config};
+use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Text};
 use crate::config::{Configuration, NamedPath, Place, Span};
@@ -24,6 +24,7 @@ static PROFILE: Profile = Profile {
         "/usr/local/tomcat/conf/server.xml",
     ],
     packages: &["tomcat11", "tomcat10", "tomcat9", "tomcat"],
+    version: Some(VersionMark { words: "Apache Tomcat Version ", stands: Stands::Behind, files: &["RELEASE-NOTES"] }),
     http: true,
     replaces_sockets: true,
     on_java: true,
