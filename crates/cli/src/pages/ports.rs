@@ -93,7 +93,7 @@ fn table(page: &mut Page, report: &PortsReport) {
                 }
                 .into(),
                 holder.map_or_else(|| if p.held { "not seen" } else { "–" }.to_owned(), |h| format!("{} (pid {})", h.name, h.pid)),
-                holder.and_then(|h| h.chain.first()).map_or("–".into(), |l| format!("{} {}", l.kind, l.name)),
+                holder.and_then(|h| h.chain.first()).map_or("–".into(), ToString::to_string),
                 p.wanted_by.iter().map(|w| w.service.as_str()).collect::<Vec<_>>().join(", "),
             ];
             (if p.conflict { Tone::Problem } else { Tone::Plain }, row.to_vec())
@@ -110,7 +110,7 @@ fn details(page: &mut Page, entry: &PortEntry, when: &When) {
         if !h.command.is_empty() {
             rows.push((h.command.clone(), String::new()));
         }
-        let chain = h.chain.iter().take(3).map(|l| format!("{} {}", l.kind, l.name)).collect::<Vec<_>>().join(", from ");
+        let chain = h.chain.iter().take(3).map(ToString::to_string).collect::<Vec<_>>().join(", from ");
         let started = h.started_at.as_deref().map(|t| when.ago(t)).unwrap_or_default();
         let by = if chain.is_empty() { "a parent that is gone".to_owned() } else { chain };
         rows.push((format!("started by {by}; it {}", returns(h.returns)), started));

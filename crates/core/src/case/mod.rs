@@ -53,10 +53,23 @@ pub enum Returns {
 /// One link of the chain that started a process, nearest first.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Link {
-    /// `unit`, `session`, `container`, `terminal`, `process`, `login`.
+    /// `unit`, `timer`, `socket`, `path`, `init-script`, `session`, `container`, `terminal`, `process`, `login`.
     pub kind: String,
     /// Its name.
     pub name: String,
+}
+
+impl std::fmt::Display for Link {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} {}", self.kind.replace('-', " "), self.name)
+    }
+}
+
+/// What started a process, in a few words: its unit, with what makes the manager start that, or whatever else comes first.
+pub fn started_by(chain: &[Link]) -> Option<String> {
+    let (first, rest) = chain.split_first()?;
+    let trigger = rest.first().filter(|l| matches!(l.kind.as_str(), "timer" | "socket" | "path" | "init-script"));
+    Some(trigger.map_or_else(|| first.to_string(), |trigger| format!("{first}, and that by {trigger}")))
 }
 
 /// A process that holds a socket.
@@ -368,6 +381,7 @@ pub fn chain(snapshot: &Snapshot, process: &Process) -> (Vec<Link>, Option<Strin
         if part.ends_with(".service") && unit.is_none() && !part.starts_with("user@") {
             unit = Some(part.to_owned());
             links.push(Link { kind: "unit".into(), name: part.to_owned() });
+            links.extend(triggers(snapshot, part));
         } else if let Some(session) = part.strip_suffix(".scope") {
             let container = ["docker-", "libpod-", "crio-", "cri-containerd-", "machine-", "lxc"].iter().any(|p| session.starts_with(p));
             let kind = if container {
@@ -398,6 +412,22 @@ pub fn chain(snapshot: &Snapshot, process: &Process) -> (Vec<Link>, Option<Strin
         }
     }
     (links, unit)
+}
+
+/// What makes the manager start a unit, besides a wish of its own: timers, sockets, watched paths, and the init script that a unit
+/// was made from.
+pub fn triggers(snapshot: &Snapshot, unit: &str) -> Vec<Link> {
+    let state = snapshot.unit(unit).seen();
+    let named = state.as_ref().and_then(|s| s.more.get("TriggeredBy")).map_or("", String::as_str).split_whitespace();
+    let mut links: Vec<Link> = named
+        .filter_map(|name| {
+            let kind = ["timer", "socket", "path"].into_iter().find(|kind| name.ends_with(&format!(".{kind}")))?;
+            Some(Link { kind: kind.into(), name: name.to_owned() })
+        })
+        .collect();
+    let source = crate::manager::unit(snapshot, unit).seen().and_then(|u| u.value("Unit", "SourcePath"));
+    links.extend(source.filter(|s| s.starts_with("/etc/init.d/") || s.starts_with("/etc/rc.d/")).map(|name| Link { kind: "init-script".into(), name }));
+    links
 }
 
 /// Device numbers of terminals (kernel's devices.txt): 136–143 are pseudo terminals.

@@ -108,7 +108,7 @@ fn enabled_and_not_stopped_on_purpose_is_meant_to_run() {
 fn origin(host: &TextHost, pid: u32) -> Vec<String> {
     let snapshot = Snapshot::new(host);
     let process = snapshot.process(pid).seen().expect("it is there");
-    chain(&snapshot, &process).0.into_iter().map(|l| format!("{} {}", l.kind, l.name)).collect()
+    chain(&snapshot, &process).0.iter().map(ToString::to_string).collect()
 }
 
 #[test]
@@ -121,6 +121,11 @@ fn what_started_a_process_is_read_from_its_control_group_or_its_parents() {
         .child(21, 20, "/bin/sh")
         .child(22, 21, "/opt/d");
     assert_eq!(origin(&host, 10), ["unit gauge.service"]);
+    let triggered = host
+        .clone()
+        .unit("gauge.service", "active", |u| drop(u.more.insert("TriggeredBy".into(), "gauge.timer gauge.socket".into())))
+        .file("/run/systemd/generator.late/gauge.service", "[Unit]\nSourcePath=/etc/init.d/gauge\n[Service]\nExecStart=/etc/init.d/gauge start\n");
+    assert_eq!(origin(&triggered, 10), ["unit gauge.service", "timer gauge.timer", "socket gauge.socket", "init script /etc/init.d/gauge"]);
     assert_eq!(origin(&host, 11), ["session session-4"]);
     assert_eq!(origin(&host, 12), ["container libpod-0123"]);
     assert_eq!(origin(&host, 22), ["process sh (pid 21)", "process cron (pid 20)"]);

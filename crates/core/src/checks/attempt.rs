@@ -123,6 +123,12 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
     }
 }
 
+/// When a file of the unit changed last, in seconds since the epoch.
+pub(super) fn unit_changed(snapshot: &Snapshot, case: &Case) -> Option<i64> {
+    let unit = case.service.unit.as_ref()?;
+    std::iter::once(&unit.fragment).chain(&unit.drop_ins).filter_map(|f| snapshot.stat(f).seen()).map(|s| s.modified).max()
+}
+
 /// Whether what the line says is still so; `None` where nothing on the host tells.
 fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Subject) -> Option<bool> {
     match failure.code {
@@ -133,12 +139,7 @@ fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Sub
             subject.pid.map(|pid| snapshot.process(pid).seen().is_some())
         }
         // The time that it is given is the same as then, unless somebody changed the unit.
-        Code::StartTimeout => {
-            let unit = case.service.unit.as_ref()?;
-            let said = failure.time?.div_euclid(1_000_000);
-            let newest = std::iter::once(&unit.fragment).chain(&unit.drop_ins).filter_map(|f| snapshot.stat(f).seen()).map(|s| s.modified).max()?;
-            Some(newest <= said)
-        }
+        Code::StartTimeout => Some(unit_changed(snapshot, case)? <= failure.time?.div_euclid(1_000_000)),
         Code::ManagerGaveUp => Some(matches!(case.state, State::Failed | State::Stopped)),
         Code::ConfigMissingFile => subject.path.as_deref().and_then(|p| snapshot.exists(p)).map(|there| !there),
         Code::AddressNotHere => {

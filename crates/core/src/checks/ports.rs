@@ -1,5 +1,5 @@
 //! Addresses that the service wants: held by others, privileged, or left-over sockets.
-use crate::case::{Case, Holder, Returns, Wanted};
+use crate::case::{Case, Holder, Returns, Wanted, started_by};
 use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
@@ -114,7 +114,7 @@ fn socket_evidence(holder: &Holder) -> Evidence {
 }
 
 fn origin(case: &Case, holder: &Holder) -> Evidence {
-    let started = holder.chain.first().map_or_else(|| "its parent is gone".to_owned(), |l| format!("started by {} {}", l.kind, l.name));
+    let started = started_by(&holder.chain).map_or_else(|| "its parent is gone".to_owned(), |by| format!("started by {by}"));
     let returns = match holder.returns {
         Returns::Boot => "; it comes back at boot",
         Returns::Itself => "; it is started again by itself",

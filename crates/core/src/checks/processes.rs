@@ -1,6 +1,6 @@
 //! The processes against the plan: halted ones, those that wait in the kernel, a main process that is none of the unit's, data that another server uses,
 //! locks of other processes.
-use crate::case::{Case, State, chain};
+use crate::case::{Case, State, chain, started_by};
 use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
@@ -130,7 +130,7 @@ fn data_in_use(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let by = unit
         .clone()
         .map_or_else(|| format!("{} (pid {})", user.brief.name, user.brief.pid), |u| format!("{} (pid {}) of {u}", user.brief.name, user.brief.pid));
-    let started = links.first().map_or_else(|| "its parent is gone".to_owned(), |l| format!("started by {} {}", l.kind, l.name));
+    let started = started_by(&links).map_or_else(|| "its parent is gone".to_owned(), |by| format!("started by {by}"));
     Some(Finding {
         code: Code::AlreadyRunning,
         severity: Severity::Error,

@@ -16,6 +16,9 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let memory = Memory::of(snapshot);
     let mut found: Vec<Finding> = case.config.model.demands.iter().filter_map(|d| demand(snapshot, case, &memory, d)).collect();
     found.extend(processes(snapshot, case));
+    if found.is_empty() {
+        found.extend(complained(snapshot, case));
+    }
     found
 }
 
@@ -201,6 +204,38 @@ fn processes(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
         // A daemon that needs no further process or thread gets along.
         proof: Proof::Now,
         evidence: vec![evidence, Evidence::new(Source::Process, format!("{there} processes of {}", case.starter.name))],
+        fixes: vec!["raise-limit"],
+        blocks: true,
+        stage: stage::EXECUTE,
+    })
+}
+
+/// Limits of a unit that a complaint of its daemon can be about.
+fn limits_of(code: Code) -> &'static [&'static str] {
+    match code {
+        Code::MemoryShort => &["LimitAS", "LimitDATA", "LimitRSS", "MemoryMax", "MemoryLimit"],
+        Code::LimitReached => &["LimitNPROC", "TasksMax", "LimitNOFILE"],
+        _ => &[],
+    }
+}
+
+/// What the last start complained of, where its unit sets a limit on that and nobody changed the unit since.
+fn complained(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
+    let unit = case.service.unit.as_ref().filter(|_| case.processes.is_empty())?;
+    let failures = super::attempt::telling(&case.attempts).into_iter().flat_map(|a| &a.failures);
+    let (failure, key) = failures.filter(|f| !f.found.aftermath).find_map(|f| {
+        let key = limits_of(f.code).iter().find(|key| unit.hard_limit(key).is_some_and(|l| l != UNLIMITED))?;
+        Some((f, *key))
+    })?;
+    let changed = super::attempt::unit_changed(snapshot, case)?;
+    let (_, evidence) = limited(case, key, UNLIMITED)?;
+    (changed <= failure.time?.div_euclid(1_000_000)).then(|| Finding {
+        code: failure.code,
+        severity: Severity::Error,
+        subject: Subject { directive: Some(key.into()), ..Subject::default() },
+        title: format!("{} needs more than its unit allows: {key}={}", case.service.name, unit.value("Service", key).unwrap_or_default()),
+        proof: Proof::Now,
+        evidence: vec![evidence],
         fixes: vec!["raise-limit"],
         blocks: true,
         stage: stage::EXECUTE,

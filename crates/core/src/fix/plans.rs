@@ -82,9 +82,13 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
                 if names.contains(unit) {
                     continue;
                 }
-                plan.steps.push(Step::Job { verb: "stop".into(), unit: unit.clone() });
-                if crate::manager::unit(snapshot, unit).seen().is_some_and(|u| u.enabled) {
-                    plan.steps.push(Step::UnitFile { verb: "disable".into(), unit: unit.clone() });
+                // What would start it again goes first.
+                let triggers = crate::case::triggers(snapshot, unit).into_iter().filter(|t| t.kind != "init-script").map(|t| t.name);
+                for source in triggers.chain([unit.clone()]) {
+                    plan.steps.push(Step::Job { verb: "stop".into(), unit: source.clone() });
+                    if crate::manager::unit(snapshot, &source).seen().is_some_and(|u| u.enabled) {
+                        plan.steps.push(Step::UnitFile { verb: "disable".into(), unit: source });
+                    }
                 }
                 plan.risk = Risk::High;
                 names.push(unit.clone());

@@ -73,6 +73,13 @@ fn a_holder_is_stopped_where_it_was_started() {
     let steps: Vec<String> = plan.steps.iter().map(Step::spelled).collect();
     assert_eq!(steps, ["stop gauge.service", "disable gauge.service"]);
     assert!(plan.reversible);
+    // What would start it again goes before it.
+    let timed = host
+        .file("/etc/systemd/system/gauge.timer", "[Timer]\nOnBootSec=1\n[Install]\nWantedBy=timers.target\n")
+        .link("/etc/systemd/system/timers.target.wants/gauge.timer", "../gauge.timer")
+        .unit("gauge.service", "active", |u| drop(u.more.insert("TriggeredBy".into(), "gauge.timer".into())));
+    let steps: Vec<String> = offered(&timed, &[])["stop-holder"].as_ref().expect("it can be stopped").steps.iter().map(Step::spelled).collect();
+    assert_eq!(steps, ["stop gauge.timer", "disable gauge.timer", "stop gauge.service", "disable gauge.service"]);
     let stray = edge().process(812, "/opt/gauge-sim", 0, "").process(813, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812, 813]);
     let all = offered(&stray, &[]);
     let plan = all["stop-holder"].as_ref().expect("it can be stopped");

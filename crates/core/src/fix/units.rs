@@ -120,7 +120,11 @@ pub(super) fn raise_limit(snapshot: &Snapshot, case: &Case, cause: &Cause, mut p
     let asked = case.config.model.demands.iter().find(|d| d.directive == directive).map(|d| d.amount);
     let below = |key: &str, amount: u64| unit.hard_limit(key).is_some_and(|l| l < amount);
     let line = match (directive, asked) {
-        ("LimitNPROC", _) => format!("LimitNPROC={}", unit.hard_limit("LimitNPROC").unwrap_or(512).saturating_mul(4).max(512)),
+        ("LimitNPROC" | "TasksMax", None) => format!("{directive}={}", unit.hard_limit(directive).unwrap_or(512).saturating_mul(4).max(512)),
+        ("LimitNOFILE", None) => format!("LimitNOFILE={}", unit.hard_limit(directive).unwrap_or(1024).saturating_mul(4).max(65_536)),
+        // Address space holds more than what is used: libraries, threads and buffers.
+        ("LimitAS" | "LimitDATA" | "LimitRSS", None) => format!("{directive}=infinity"),
+        ("MemoryMax" | "MemoryLimit", None) => format!("{directive}={}M", (unit.hard_limit(directive).unwrap_or(1 << 30) >> 20).saturating_mul(2).max(256)),
         (_, Some(amount)) => {
             let key = ["LimitAS", "MemoryMax", "MemoryLimit", "LimitNOFILE"].into_iter().find(|k| below(k, amount)).unwrap_or("LimitNOFILE");
             match key {
