@@ -108,8 +108,10 @@ pub struct Wanted {
     pub held_by: Vec<Holder>,
     /// Sockets that exclude it, and that no process that can be seen holds.
     pub held_unseen: Vec<Socket>,
-    /// Whether a process of the service has it.
+    /// Whether a process of the service has it, or the manager for it.
     pub served: bool,
+    /// Whether the manager has it, and starts the service at its first client.
+    pub activates: bool,
 }
 
 /// A service with all that is known of it.
@@ -295,7 +297,7 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
     let mut all: Vec<Wanted> = Vec::new();
     let mut push = |listen: Listen, place: Option<Place>, tls: bool, bound: bool| {
         if !all.iter().any(|w: &Wanted| w.listen == listen) {
-            all.push(Wanted { listen, place, tls, bound, held_by: Vec::new(), held_unseen: Vec::new(), served: false });
+            all.push(Wanted { listen, place, tls, bound, held_by: Vec::new(), held_unseen: Vec::new(), served: false, activates: false });
         }
     };
     for listen in &config.model.listens {
@@ -328,7 +330,7 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
                 // The manager holds the socket for a service that it activates by it.
                 let activated = holder.process.brief.pid == 1 && service.unit.is_some();
                 if activated {
-                    want.served = true;
+                    (want.served, want.activates) = (true, true);
                 } else {
                     want.held_by.push(holder);
                 }
@@ -484,6 +486,8 @@ fn state(unit: Option<&UnitState>, own: &[Process], wanted: &[Wanted], sees_proc
         ("activating", _) if unit.restarts > 0 => State::Restarting,
         ("activating", _) => State::Starting,
         ("failed", _) => State::Failed,
+        // Up as far as its clients can tell: the manager listens for it.
+        ("inactive", "dead") if wanted.iter().any(|w| w.activates) => State::Running,
         ("inactive" | "deactivating", _) => State::Stopped,
         _ => State::Unknown,
     }
@@ -498,5 +502,7 @@ fn meant(service: &Service, unit: Option<&UnitState>, attempts: &[Attempt]) -> b
     enabled && !stopped_on_purpose
 }
 
+#[cfg(test)]
+mod logs_tests;
 #[cfg(test)]
 mod tests;

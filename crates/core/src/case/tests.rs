@@ -48,6 +48,13 @@ fn the_manager_says_what_it_is_and_sockets_say_whether_it_works() {
 }
 
 #[test]
+fn what_the_manager_listens_for_is_up_before_its_first_client() {
+    let host = edge().unit("edge.service", "inactive", |u| u.sub_state = "dead".into()).process(1, "/sbin/init", 0, "/init.scope");
+    assert_eq!(state(&host), State::Stopped);
+    assert_eq!(state(&host.listens("0.0.0.0", 8088, &[1])), State::Running);
+}
+
+#[test]
 fn a_daemon_that_stays_up_without_its_listener_and_says_so_is_degraded() {
     let host = edge().unit("edge.service", "active", |u| u.main_pid = 50).process(50, "/usr/sbin/nginx", 0, OWN);
     let silent = host.clone().journal(&[(1000, "39f53479d3a045ac8e11786248231fbf", "Started")]);

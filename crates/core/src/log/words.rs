@@ -112,3 +112,26 @@ fn of_a_trace(text: &str) -> bool {
     let first = text.split([':', ' ']).next().unwrap_or_default();
     text.starts_with("at ") || text.starts_with("... ") || text.starts_with("Caused by:") || first.ends_with("Exception") || first.ends_with("Error")
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{Weight, weight};
+
+    #[test]
+    fn a_level_decides_and_words_where_there_is_none() {
+        for (level, text, expected) in [
+            (Some("ERROR"), "the tide table is upside down", Some(Weight::Error)),
+            (Some("SEVERE"), "x", Some(Weight::Error)),
+            (Some("warning"), "failed to read the gauge", None),
+            (Some(""), "failed to read the gauge", Some(Weight::Words)),
+            (None, "[ALERT]    (7) : the gauge", Some(Weight::Error)),
+            (None, "[WARNING]  (7) : failed to read the gauge", None),
+            (None, "Cannot turn the wheel", Some(Weight::Words)),
+            (None, "opening the lock", None),
+            (None, "    raise TideError(\"failed\")", None),
+            (None, "", None),
+        ] {
+            assert_eq!(weight(level, text), expected, "{level:?} {text}");
+        }
+    }
+}

@@ -1,3 +1,4 @@
+mod accounts;
 mod host;
 
 use crate::case::{Depth, State, gather};

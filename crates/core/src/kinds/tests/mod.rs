@@ -7,7 +7,6 @@ mod words;
 use super::KINDS;
 use crate::code::Code;
 use crate::config::{Configuration, Severity};
-use crate::snapshot::Snapshot;
 use crate::tests::{TextHost, read};
 use proptest::prelude::*;
 
