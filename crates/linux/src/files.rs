@@ -47,6 +47,7 @@ pub(crate) fn status(path: &Path, follow: bool) -> Look<Answer> {
             gid: meta.gid(),
             size: meta.size(),
             modified: meta.mtime(),
+            changed: meta.ctime(),
             device: meta.dev(),
             inode: meta.ino(),
             acl: if meta.file_type().is_symlink() { Vec::new() } else { access_list(path) },

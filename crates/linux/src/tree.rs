@@ -17,8 +17,10 @@ impl TreeHost {
     /// # Errors
     /// A sentence when it is no directory.
     pub fn new(root: &Path) -> Result<Self, String> {
-        let root = root.canonicalize().map_err(|e| format!("{}: {e}", root.display()))?;
-        if !root.is_dir() {
+        // Not resolved: what /proc/PID/root leads to has no name of its own in this program's tree.
+        let root = std::path::absolute(root).map_err(|e| format!("{}: {e}", root.display()))?;
+        let kind = std::fs::metadata(&root).map_err(|e| format!("{}: {e}", root.display()))?;
+        if !kind.is_dir() {
             return Err(format!("{} is no directory", root.display()));
         }
         Ok(Self { root, held: files::Held::default() })

@@ -23,6 +23,17 @@ fn tree() -> TempDir {
 }
 
 #[test]
+fn the_root_of_a_process_is_a_tree_of_its_own() {
+    let dir = tree();
+    // What stands behind such a link has no name here: it must not be resolved to one.
+    let through = format!("/proc/self/root{}", dir.path().display());
+    let host = TreeHost::new(std::path::Path::new(&through)).unwrap();
+    assert_eq!(Snapshot::new(&host).text("/etc/absolute/front.conf").seen().as_deref(), Some("Listen 80\n"));
+    assert!(format!("{host:?}").contains("/proc/self/root"), "{host:?}");
+    assert!(TreeHost::new(&dir.path().join("etc/quay/front.conf")).is_err() && TreeHost::new(&dir.path().join("none")).is_err());
+}
+
+#[test]
 fn links_are_followed_inside_the_tree_alone() {
     let dir = tree();
     let host = TreeHost::new(dir.path()).unwrap();

@@ -43,13 +43,17 @@ pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bo
     let latent = report.services.iter().filter(|s| s.state == State::Running && s.restart_outlook == Outlook::WouldFail).count();
     let count = report.services.len();
     let noun = if count == 1 { "service" } else { "services" };
+    let unseen = report.services.iter().filter(|s| s.state == State::Unknown).count();
+    let refused = report.services.iter().filter(|s| s.state == State::Unknown && s.restart_outlook == Outlook::WouldFail).count();
     let sentence = match (bad, latent) {
+        (0, 0) if refused > 0 => format!("{count} {noun} on {host}; {refused} would not start. Whether they run cannot be seen."),
+        (0, 0) if unseen > 0 => format!("{count} {noun} on {host}; whether they run cannot be seen."),
         (0, 0) => format!("{count} {noun} on {host}, none in trouble."),
         (0, n) => format!("{count} {noun} on {host}; {n} would not come back after a restart."),
         (n, 0) => format!("{count} {noun} on {host}, {n} in trouble."),
         (n, l) => format!("{count} {noun} on {host}, {n} in trouble; {l} would not come back after a restart."),
     };
-    page.answer(if bad + latent > 0 { Tone::Problem } else { Tone::Well }, sentence);
+    page.answer(if bad + latent + refused > 0 { Tone::Problem } else { Tone::Well }, sentence);
     let head = ["service", "kind", "state", "holds", "restart", "boot"].map(str::to_owned).to_vec();
     let rows = report
         .services

@@ -98,7 +98,10 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         Code::Crashed => format!("{} died of signal {}", case.service.name, object("signal").unwrap_or("?")),
         Code::StartTimeout => format!("{} did not become ready in time", case.service.name),
         Code::Unknown => format!("the log of the last start tells of a failure that no rule explains: {}", failure.text),
-        code => format!("{}{}", code.page().title, if subject.spelled().is_empty() { String::new() } else { format!(": {}", subject.spelled()) }),
+        code => {
+            let about = subject.spelled();
+            format!("{}: {}", code.page().title, if about.is_empty() { crate::host::mask_text(&failure.text) } else { about })
+        }
     };
     let fixes = match failure.code {
         Code::ManagerGaveUp => vec!["reset-and-start"],
@@ -126,7 +129,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
 /// When a file of the unit changed last, in seconds since the epoch.
 pub(super) fn unit_changed(snapshot: &Snapshot, case: &Case) -> Option<i64> {
     let unit = case.service.unit.as_ref()?;
-    std::iter::once(&unit.fragment).chain(&unit.drop_ins).filter_map(|f| snapshot.stat(f).seen()).map(|s| s.modified).max()
+    std::iter::once(&unit.fragment).chain(&unit.drop_ins).filter_map(|f| snapshot.stat(f).seen()).map(|s| s.touched()).max()
 }
 
 /// Whether what the line says is still so; `None` where nothing on the host tells.
@@ -161,13 +164,15 @@ fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Sub
             // Our own reading decides, but only where it finds fault: silence may be our own gap unless a file changed.
             let refused = case.config.first_error().is_some();
             let said = failure.time.or_else(|| case.attempts.first().map(|a| a.began))?;
-            // Times of files are known to the second: one of the same second may be from before or from after.
-            let newest = case.config.model.files.iter().filter_map(|f| snapshot.stat(f).seen()).map(|s| s.modified).max()?;
+            // Times of files are known to the second: one of the same second may be from before or from after. A file that was
+            // renamed or given away since may hold the same as before, or a backup.
+            let all: Vec<_> = case.config.model.files.iter().filter_map(|f| snapshot.stat(f).seen()).collect();
+            let (newest, touched) = (all.iter().map(|s| s.modified).max()?, all.iter().map(crate::host::FileStatus::touched).max()?);
             let second = said.div_euclid(1_000_000);
             match (refused, newest > second) {
                 (true, _) => Some(true),
                 (false, true) => Some(false),
-                (false, false) if newest == second => None,
+                (false, false) if touched >= second => None,
                 // The daemon named the place, and nothing that it read has changed since: it would say so again.
                 (false, false) => (subject.line.is_some() || subject.directive.is_some()).then_some(true),
             }

@@ -125,7 +125,7 @@ fn contradicted(snapshot: &Snapshot, case: &Case) -> bool {
         _ => false,
     };
     // A second is the resolution of file times here.
-    past && case.config.model.files.iter().all(|f| snapshot.stat(f).seen().is_some_and(|s| (s.modified + 1) * 1_000_000 < last.began))
+    past && case.config.model.files.iter().all(|f| snapshot.stat(f).seen().is_some_and(|s| (s.touched() + 1) * 1_000_000 < last.began))
 }
 
 fn not_reloaded(snapshot: &Snapshot, case: &Case) -> Option<Finding> {

@@ -32,7 +32,7 @@ fn left_behind(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
         .filter_map(|file| Some((snapshot.stat(&file).seen()?, file)))
         .filter(|(status, _)| status.uid != who.uid)
         .collect();
-    let (first, file) = foreign.iter().min_by_key(|(status, _)| status.modified)?;
+    let (first, file) = foreign.iter().min_by_key(|(status, _)| status.touched())?;
     let owner = accounts::user_name(snapshot, first.uid);
     let more = if foreign.len() > 1 { format!(" and {} more files of its data belong", foreign.len() - 1) } else { " belongs".to_owned() };
     Some(Finding {
@@ -46,7 +46,7 @@ fn left_behind(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
             .take(4)
             .map(|(status, file)| {
                 let owner = accounts::user_name(snapshot, status.uid);
-                Evidence::new(Source::File, format!("of {owner}, mode {:04o}", status.mode)).file(file).time(Some(status.modified * 1_000_000), &case.zone)
+                Evidence::new(Source::File, format!("of {owner}, mode {:04o}", status.mode)).file(file).time(Some(status.touched() * 1_000_000), &case.zone)
             })
             .collect(),
         fixes: vec!["give-back"],
@@ -111,7 +111,7 @@ fn foreign(snapshot: &Snapshot, case: &Case, file: &str) -> Option<Finding> {
         title: format!("{file} belongs to {owner}, but {} runs as {}", case.service.name, who.name),
         proof: Proof::Inevitable,
         evidence: vec![
-            Evidence::new(Source::File, format!("of {owner}, mode {:04o}", status.mode)).file(file).time(Some(status.modified * 1_000_000), &case.zone),
+            Evidence::new(Source::File, format!("of {owner}, mode {:04o}", status.mode)).file(file).time(Some(status.touched() * 1_000_000), &case.zone),
         ],
         fixes: vec!["give-back"],
         blocks: true,

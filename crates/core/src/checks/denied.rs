@@ -43,7 +43,7 @@ fn still_refused(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Option<
         subject: Subject { account: Some(who.name.clone()), ..Subject::path(&obstacle.path) },
         title,
         proof: Proof::Inevitable,
-        evidence: vec![seen.file(&obstacle.path).time(Some(obstacle.status.modified * 1_000_000), &case.zone)],
+        evidence: vec![seen.file(&obstacle.path).time(Some(obstacle.status.touched() * 1_000_000), &case.zone)],
         fixes,
         blocks: true,
         stage: stage::FILES,

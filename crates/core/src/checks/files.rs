@@ -89,7 +89,7 @@ fn unwritable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     let parent_is_ours = own_file && may_write_directory(snapshot, who, &entry.path);
     let detail = format!("{} of {owner}, mode {:04o}", kind_word(obstacle.status.kind), obstacle.status.mode);
     let evidence = vec![
-        Evidence::new(Source::File, detail).file(&obstacle.path).time(Some(obstacle.status.modified * 1_000_000), &case.zone),
+        Evidence::new(Source::File, detail).file(&obstacle.path).time(Some(obstacle.status.touched() * 1_000_000), &case.zone),
         named(entry, format!("{} writes {}", case.service.name, entry.path)),
     ];
     if parent_is_ours && obstacle.status.uid != who.uid {

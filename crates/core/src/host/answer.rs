@@ -119,6 +119,9 @@ pub struct FileStatus {
     pub size: u64,
     /// Modification time in seconds since the epoch.
     pub modified: i64,
+    /// Last change of content, name, owner or mode, in seconds since the epoch; 0 where that is not known.
+    #[serde(default, skip_serializing_if = "is_zero_time")]
+    pub changed: i64,
     /// Device number, to tell mounts apart.
     pub device: u64,
     /// Inode number.
@@ -138,14 +141,22 @@ fn is_false(flag: &bool) -> bool {
     !flag
 }
 
+fn is_zero_time(time: &i64) -> bool {
+    *time == 0
+}
+
 fn is_zero(bits: &u64) -> bool {
     *bits == 0
 }
 
 impl FileStatus {
+    /// When anything of it changed last, in seconds since the epoch: a backup that is put back keeps the time of its content.
+    pub fn touched(&self) -> i64 {
+        self.modified.max(self.changed)
+    }
     /// A file of which nothing but its sort, mode, owner and size matters.
     pub fn plain(kind: FileKind, mode: u32, uid: u32, gid: u32, size: u64) -> Self {
-        Self { kind, mode, uid, gid, size, modified: 0, device: 1, inode: 1, acl: Vec::new(), immutable: false, capabilities: 0 }
+        Self { kind, mode, uid, gid, size, modified: 0, changed: 0, device: 1, inode: 1, acl: Vec::new(), immutable: false, capabilities: 0 }
     }
 }
 

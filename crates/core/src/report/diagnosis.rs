@@ -128,7 +128,7 @@ pub struct NoteEntry {
 pub struct Changed {
     /// The file.
     pub file: String,
-    /// When.
+    /// When its content, name, owner or mode changed last.
     pub modified: String,
     /// Whether that was after the last good start; `null` where there is none on record.
     pub since_last_good_start: Option<bool>,
@@ -308,7 +308,7 @@ fn changes(snapshot: &Snapshot, case: &Case, good: Option<i64>) -> Vec<Changed> 
     let shared = ["/etc/passwd", "/etc/group", "/etc/hosts", "/etc/fstab"].map(str::to_owned);
     let files: BTreeSet<&String> = case.config.model.files.iter().chain(unit).chain(&read).chain(shared.iter().filter(|_| good.is_some())).collect();
     let entry = |file: &String| {
-        let modified = snapshot.stat(file).seen()?.modified;
+        let modified = snapshot.stat(file).seen()?.touched();
         let known = snapshot.is_same(file).map(|(same, origin)| (same, origin.to_owned()));
         let (same_as, differs_from) = match known {
             Some((true, origin)) => (Some(origin), None),
