@@ -155,20 +155,42 @@ pub(crate) fn read(path: &Path) -> Look<Answer> {
     }
 }
 
-/// A string between two NUL bytes (or the file's ends) that holds `needle`; with `whole`, that is exactly it.
+/// Bytes that are searched at once.
+const STRETCH: usize = 1 << 20;
+/// Longest string that is told whole.
+const STRING: usize = 4 << 10;
+/// The most that is searched of one binary, in bytes.
+const SEARCHED: u64 = 1 << 30;
+
+/// The first string of a binary that holds a text, or is it. It is searched in stretches: some servers are larger than what is
+/// read of a configuration.
 pub(crate) fn find_string(path: &Path, needle: &str, whole: bool) -> Look<Answer> {
-    let bytes = match read(path) {
-        Look::Seen(Answer::Bytes(bytes)) => bytes,
+    let mut file = match open(path) {
+        Look::Seen((file, _)) => file.take(SEARCHED),
         Look::Absent => return Look::Absent,
         Look::NotSeen(why) => return Look::NotSeen(why),
-        Look::Seen(_) => return Look::NotSeen(Unseen::NotRegular),
     };
-    let found = memchr::memmem::find_iter(&bytes, needle.as_bytes()).find_map(|at| {
-        let start = memchr::memrchr(0, &bytes[..at]).map_or(0, |n| n + 1);
-        let end = memchr::memchr(0, &bytes[at..]).map_or(bytes.len(), |n| at + n);
-        (!whole || end - start == needle.len()).then(|| String::from_utf8_lossy(&bytes[start..end]).into_owned())
-    });
-    Look::Seen(Answer::Found(found))
+    // What was read, and how much of it was searched: a string that begins near the end may not be whole yet.
+    let (mut held, mut searched) = (Vec::new(), 0);
+    loop {
+        let last = match file.by_ref().take(STRETCH as u64).read_to_end(&mut held) {
+            Ok(read) => read == 0,
+            Err(error) => return unseen_io(&error),
+        };
+        let until = if last { held.len() } else { held.len().saturating_sub(STRING).max(searched) };
+        let found = memchr::memmem::find_iter(&held[searched..], needle.as_bytes()).map(|at| searched + at).take_while(|at| *at < until).find_map(|at| {
+            let start = memchr::memrchr(0, &held[..at]).map_or(0, |n| n + 1).max(at.saturating_sub(STRING));
+            let end = memchr::memchr(0, &held[at..]).map_or(held.len(), |n| at + n).min(at + STRING);
+            (!whole || end - start == needle.len()).then(|| String::from_utf8_lossy(&held[start..end]).into_owned())
+        });
+        if found.is_some() || last {
+            return Look::Seen(Answer::Found(found));
+        }
+        // Behind what was searched the begin of a string must still be seen.
+        let kept = until.saturating_sub(STRING);
+        held.drain(..kept);
+        searched = until - kept;
+    }
 }
 
 /// The file that was read last, held open for the next stretch of it: a long log is read in many small ones, by several

@@ -177,3 +177,33 @@ fn plain_files_have_no_marks_and_grant_nothing() {
     let Look::Seen(status) = Snapshot::new(&snapshot_host).stat("/etc/tool") else { panic!("not seen") };
     assert_eq!((status.immutable, status.capabilities, status.mode), (false, 0, 0o755));
 }
+
+#[test]
+fn a_string_is_found_wherever_it_stands_in_a_large_binary() {
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("server");
+    let path = "/server";
+    let find = |bytes: &[u8], needle: &str, whole: bool| {
+        fs::write(&file, bytes).unwrap();
+        let host = TreeHost::new(dir.path()).unwrap();
+        match host.ask(&Question::FindString(path.into(), needle.into(), whole)) {
+            Look::Seen(Answer::Found(found)) => found,
+            other => panic!("{other:?}"),
+        }
+    };
+    // Around the borders of what is read at once, at the begin and at the very end.
+    for at in [0usize, 1, 5000, (1 << 20) - 4100, (1 << 20) - 4090, (1 << 20) - 3, 1 << 20, (2 << 20) - 9, 2_500_000] {
+        let mut bytes = vec![b'x'; at];
+        if at > 0 {
+            bytes[at - 1] = 0;
+        }
+        bytes.extend_from_slice(b"tide 1.2.3\0");
+        assert_eq!(find(&bytes, "tide ", false).as_deref(), Some("tide 1.2.3"), "{at}");
+        assert_eq!(find(&bytes, "tide 1.2.3", true).as_deref(), Some("tide 1.2.3"), "{at}");
+        assert_eq!(find(&bytes, "ide 1.2.3", true), None, "{at}: a part of a string is not the string");
+        bytes.extend_from_slice(&vec![b'y'; 300_000]);
+        assert_eq!(find(&bytes, "tide ", false).as_deref(), Some("tide 1.2.3"), "{at}");
+    }
+    assert_eq!(find(b"", "tide", false), None);
+    assert_eq!(find(b"tide", "tide", true).as_deref(), Some("tide"), "no NUL at all");
+}

@@ -108,6 +108,7 @@ fn details(page: &mut Page, s: &SurveyEntry, when: &When) {
     row("starts with", Some(s.command.join(" ")));
     row("data", s.data_dir.clone());
     row("pid file", s.pid_file.clone());
+    row("locks", (!s.locks.is_empty()).then(|| s.locks.join(", ")));
     row("log", Some(list(&s.logs)));
     page.push(Block::Table(vec!["".into(), "".into()], rows.into_iter().map(|(a, b)| (Tone::Plain, vec![a, b])).collect()));
     if !s.environment.is_empty() {

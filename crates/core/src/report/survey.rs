@@ -57,6 +57,8 @@ pub struct SurveyEntry {
     pub logs: Vec<String>,
     /// Pid file.
     pub pid_file: Option<String>,
+    /// Files that lock what it uses.
+    pub locks: Vec<String>,
     /// Directory of its data, where it keeps some.
     pub data_dir: Option<String>,
     /// Words of its start command, secrets masked.
@@ -114,6 +116,7 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
             files: case.config.model.files.clone(),
             logs: crate::case::log_files(snapshot, service, &case.config),
             pid_file: service.described.pid_file.clone().or_else(|| case.config.model.pid_file.as_ref().map(|p| p.path.clone())),
+            locks: case.config.model.locks.iter().map(|l| l.path.clone()).collect(),
             data_dir: case.config.model.data_dir.as_ref().map(|d| d.path.clone()),
             command: crate::host::mask_arguments(&service.instance.command),
             environment: if services.len() == 1 && service.unit.is_some() { differences(snapshot, service) } else { Vec::new() },
