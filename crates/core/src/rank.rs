@@ -70,6 +70,8 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     if explained {
         causes.retain(|c| c.code != Code::Unknown);
     }
+    // A line that nobody knows is a reason, too: only where there is none the giving up stands for itself.
+    let explained = explained || causes.iter().any(|c| c.code == Code::Unknown && c.evidence.iter().any(|e| e.source == crate::finding::Source::Log));
     // A copy under another account makes the very files that are in the way: it goes first.
     let copy = causes.iter().any(|c| c.code == Code::AlreadyRunning && c.certainty == Certainty::Certain);
     let after = |c: &Cause| copy && c.code == Code::WrongOwner;
@@ -251,6 +253,14 @@ mod tests {
         let ranked = rank(vec![gave_up(), finding(Code::PortTaken, Proof::Inevitable, Source::Socket, port(80, Some(1)))]);
         assert_eq!(ranked[0].code, Code::PortTaken);
         assert_eq!(ranked[1].relation, Relation::Consequence);
+    }
+
+    #[test]
+    fn giving_up_stands_behind_a_line_that_nobody_knows_and_before_silence() {
+        let gave_up = || finding(Code::ManagerGaveUp, Proof::Now, Source::Manager, Subject::unit("front.service"));
+        let unknown = |source| finding(Code::Unknown, Proof::Said, source, Subject::default());
+        check(vec![gave_up(), unknown(Source::Log)], &[(Code::Unknown, Certainty::Likely, 1), (Code::ManagerGaveUp, Certainty::Certain, 1)]);
+        check(vec![gave_up(), unknown(Source::Manager)], &[(Code::ManagerGaveUp, Certainty::Certain, 1), (Code::Unknown, Certainty::Likely, 1)]);
     }
 
     #[test]

@@ -6,6 +6,7 @@ use crate::pages;
 use clap::Args;
 use jiff::Timestamp;
 use jolly_core::case::{Case, Depth, State, gather};
+use jolly_core::finding::Source;
 use jolly_core::fix::{self, Plan, Preview, Record, RecordedStep, Stage, Step, Undo};
 use jolly_core::rank::Cause;
 use jolly_core::report::{self, FixReport, NextCause, Page, Recovery, Unavailable};
@@ -235,10 +236,11 @@ fn apply(context: &Context, arguments: &Arguments, snapshot: &Snapshot, case: &C
         context.emit(&pages::fix::applied(&report, &context.program()), &report)?;
         return Ok(Status::Problem);
     }
-    judge(context, arguments, case, chosen, report, &mut writer, &id)
+    judge(context, arguments, case, chosen, report, &mut writer, &id, starts)
 }
 
 /// Keep or put back: the cause must be gone, and the service no worse.
+#[expect(clippy::too_many_arguments, reason = "a judgement rests on all that was done")]
 fn judge(
     context: &Context,
     arguments: &Arguments,
@@ -247,13 +249,16 @@ fn judge(
     mut report: FixReport,
     writer: &mut jolly_linux::LinuxWriter,
     id: &str,
+    started: bool,
 ) -> Result<Status, CliError> {
     let fresh = context.snapshot();
     let service = context.service(&fresh, &case.service.name)?;
     let verification = verify::settled(context, &service, &Page::default(), arguments.wait, arguments.settle);
     let snapshot = context.snapshot();
     let now = gather(&snapshot, &service, Depth::Diagnosis);
-    let left: Vec<Cause> = report::standing_causes(&snapshot, &now);
+    // Where nothing was started the logs still speak of the time before: only what the host shows counts.
+    let stands = |cause: &Cause| started || cause.evidence.iter().any(|e| e.source != Source::Log);
+    let left: Vec<Cause> = report::standing_causes(&snapshot, &now).into_iter().filter(stands).collect();
     let persists = chosen.iter().any(|o| left.iter().any(|c| c.code == o.cause.code && same_thing(c, &o.cause)));
     let was_up = matches!(case.state, State::Running | State::Degraded);
     let worse = was_up && verification.verdict == Recovery::NotRecovered;

@@ -40,6 +40,7 @@ pub(crate) fn page(report: &AttemptsReport, when: &When, program: &str) -> Page 
     let mut page = Page::new(format!("Start attempts of {}", report.service));
     let Some(last) = report.attempts.first() else {
         page.answer(Tone::Plain, format!("No start of {} is on record.", report.service));
+        about_logs(&mut page, report);
         page.not_seen(&report.not_seen);
         return page;
     };
@@ -79,13 +80,21 @@ pub(crate) fn page(report: &AttemptsReport, when: &When, program: &str) -> Page 
             .collect();
         page.push(Block::Evidence(rows));
     }
+    about_logs(&mut page, report);
     if bad(last) {
         page.heading("What to do");
         page.push(Block::Commands(vec![(format!("{program} diagnose {}", report.service), "the cause as it is now, and what puts it right".into())]));
     }
-    report.remarks.iter().for_each(|r| page.text(format!("{r}.")));
     page.not_seen(&report.not_seen);
     page
+}
+
+/// Where the logs are and what is odd about them.
+fn about_logs(page: &mut Page, report: &AttemptsReport) {
+    if !report.remarks.is_empty() {
+        page.heading("About its logs");
+        page.push(Block::Evidence(report.remarks.iter().map(|r| (r.clone(), String::new())).collect()));
+    }
 }
 
 /// Oldest to newest, one sign each; the words below say the same.

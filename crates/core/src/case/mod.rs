@@ -5,7 +5,7 @@ mod logs;
 pub use logs::{LogRemark, log_files, log_remarks};
 
 use crate::accounts::{self, Account};
-use crate::config::{Configuration, Place};
+use crate::config::{Configuration, Place, Speaks};
 use crate::host::{Look, Process, Protocol, Socket, UnitState};
 use crate::log::{self, Attempt, AttemptRequest, Outcome};
 use crate::net::Listen;
@@ -102,6 +102,8 @@ pub struct Wanted {
     pub place: Option<Place>,
     /// Speaks TLS.
     pub tls: bool,
+    /// What can be asked there.
+    pub speaks: Speaks,
     /// Whether the daemon binds it by itself.
     pub bound: bool,
     /// Foreign holders that exclude it.
@@ -295,16 +297,16 @@ fn in_group(group: &str, of: &str) -> bool {
 
 fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &[Process]) -> Vec<Wanted> {
     let mut all: Vec<Wanted> = Vec::new();
-    let mut push = |listen: Listen, place: Option<Place>, tls: bool, bound: bool| {
+    let mut push = |listen: Listen, place: Option<Place>, tls: bool, speaks: Speaks, bound: bool| {
         if !all.iter().any(|w: &Wanted| w.listen == listen) {
-            all.push(Wanted { listen, place, tls, bound, held_by: Vec::new(), held_unseen: Vec::new(), served: false, activates: false });
+            all.push(Wanted { listen, place, tls, speaks, bound, held_by: Vec::new(), held_unseen: Vec::new(), served: false, activates: false });
         }
     };
     for listen in &config.model.listens {
-        push(listen.listen.clone(), listen.place.clone(), listen.tls, listen.bound);
+        push(listen.listen.clone(), listen.place.clone(), listen.tls, listen.speaks, listen.bound);
     }
     for listen in service.described.listens() {
-        push(listen, None, false, true);
+        push(listen, None, false, Speaks::default(), true);
     }
     let Look::Seen(sockets) = snapshot.listeners() else { return all };
     let matching: Vec<&Socket> = sockets.iter().filter(|s| all.iter().any(|w| w.listen.conflicts_with(s))).collect();

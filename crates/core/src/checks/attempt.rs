@@ -226,7 +226,11 @@ fn memory_kill(snapshot: &Snapshot, case: &Case, attempt: &Attempt) -> Option<Fi
 }
 
 fn nothing_known(case: &Case, attempt: &Attempt) -> Finding {
-    let how = if attempt.exit.is_empty() { attempt.result.clone() } else { crate::manager::exit_words(&attempt.exit) };
+    let how = match (attempt.exit.as_str(), attempt.result.as_str()) {
+        ("", "") => "it ended by itself".to_owned(),
+        ("", result) => result.to_owned(),
+        (exit, _) => crate::manager::exit_words(exit),
+    };
     Finding {
         code: Code::Unknown,
         severity: Severity::Error,

@@ -26,6 +26,9 @@ fn still_refused(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Option<
     let who = &case.starter;
     let file = subject_path(case, failure).filter(|p| p.starts_with('/'))?;
     let target = if snapshot.exists(&file)? { file } else { path::parent(&file).to_owned() };
+    if let Some(finding) = foreign_socket(snapshot, case, &target) {
+        return Some(finding);
+    }
     let obstacle = obstacle(snapshot, case, &target)?;
     let owner = accounts::user_name(snapshot, obstacle.status.uid);
     let foreign = obstacle.status.uid != who.uid && (is_data(case, &obstacle.path) || may_replace(snapshot, case, &obstacle.path));
@@ -47,6 +50,28 @@ fn still_refused(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Option<
         fixes,
         blocks: true,
         stage: stage::FILES,
+    })
+}
+
+/// A socket file of another account's: it cannot be replaced, whatever its mode.
+fn foreign_socket(snapshot: &Snapshot, case: &Case, file: &str) -> Option<Finding> {
+    let who = &case.starter;
+    let status = snapshot.link_stat(file).seen().filter(|s| s.kind == FileKind::Socket && s.uid != who.uid)?;
+    let owner = accounts::user_name(snapshot, status.uid);
+    Some(Finding {
+        code: Code::WrongOwner,
+        severity: Severity::Error,
+        subject: Subject { account: Some(who.name.clone()), ..Subject::path(file) },
+        title: format!("{file} is a socket of {owner}'s, which {} may not replace", who.name),
+        proof: Proof::Inevitable,
+        evidence: vec![
+            Evidence::new(Source::File, format!("a socket of {owner}, mode {:04o}", status.mode))
+                .file(file)
+                .time(Some(status.touched() * 1_000_000), &case.zone),
+        ],
+        fixes: vec!["move-aside"],
+        blocks: true,
+        stage: stage::BIND,
     })
 }
 

@@ -1,6 +1,6 @@
 //! Line-based configuration in general: lines with their places, entries of `name value`, words in quotes. The kinds
 //! whose files are lists of settings build on this; what is particular to one of them stands in its folder.
-use super::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, SettingInForce, Span, WantedListen};
+use super::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, SettingInForce, Span, Speaks, WantedListen};
 use crate::code::Code;
 use crate::host::Look;
 use crate::net::Listen;
@@ -256,7 +256,15 @@ impl<'r, 'h> Book<'r, 'h> {
 
     /// A listener. `entry` is the line that sets its port, or its address where no line sets the port.
     pub fn listen(&mut self, listen: Listen, entry: Option<&Entry>, span: Option<Span>, tls: bool, bound: bool) {
-        self.out.model.listens.push(WantedListen { listen, place: entry.map(|e| e.place.clone()), port_span: span, tls, bound });
+        let place = entry.map(|e| e.place.clone());
+        self.out.model.listens.push(WantedListen { listen, place, port_span: span, tls, speaks: Speaks::default(), bound });
+    }
+
+    /// What the listener that was noted last understands.
+    pub fn last_listener_speaks(&mut self, speaks: Speaks) {
+        if let Some(last) = self.out.model.listens.last_mut() {
+            last.speaks = speaks;
+        }
     }
 
     /// An address that the daemon insists on must be one of this host.

@@ -128,8 +128,22 @@ pub struct WantedListen {
     pub port_span: Option<Span>,
     /// Whether it speaks TLS.
     pub tls: bool,
+    /// What can be asked there.
+    pub speaks: Speaks,
     /// Whether the daemon insists (a wildcard on the same port can make an address needless).
     pub bound: bool,
+}
+
+/// What a listener understands, as far as asking it goes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Speaks {
+    /// What its daemon's kind does.
+    #[default]
+    AsItsKind,
+    /// Something else: only whether it takes a connection can be seen.
+    Other,
+    /// Orders; whoever only wants to look stays away.
+    Orders,
 }
 
 /// A path with the line that names it.

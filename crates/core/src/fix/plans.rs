@@ -397,7 +397,8 @@ fn move_aside(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -
 }
 
 fn give_back(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
-    let file = cause.subject.path.clone().ok_or("the file is not known")?;
+    // Owner and mode are those of what a link leads to.
+    let file = cause.subject.path.as_deref().map(|p| snapshot.resolve_links(p)).ok_or("the file is not known")?;
     let Look::Seen(status) = snapshot.stat(&file) else { return Err(format!("{file} cannot be seen")) };
     let who = &case.starter;
     // A start under another account leaves more than one file behind: all that is that account's goes back together.
@@ -417,7 +418,7 @@ fn give_back(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) ->
 
 /// The one missing permission on the one path, to the narrowest class that holds the account.
 fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
-    let file = cause.subject.path.clone().ok_or("the path is not known")?;
+    let file = cause.subject.path.as_deref().map(|p| snapshot.resolve_links(p)).ok_or("the path is not known")?;
     let Look::Seen(status) = snapshot.stat(&file) else { return Err(format!("{file} cannot be seen")) };
     let who = &case.starter;
     let directory = status.kind == FileKind::Directory;

@@ -188,6 +188,23 @@ fn a_port_shows_its_holder_who_wants_it_and_whether_they_clash() {
 }
 
 #[test]
+fn only_what_speaks_the_daemons_protocol_is_asked_in_it() {
+    let xml = "<Server port=\"8005\"><Service name=\"b\"><Connector port=\"8080\"/><Connector port=\"8009\" protocol=\"AJP/1.3\"/></Service></Server>\n";
+    let mut host = TextHost::new()
+        .file("/etc/systemd/system/boarding.service", "[Service]\nExecStart=/opt/tomcat/bin/catalina.sh run\nEnvironment=CATALINA_BASE=/opt/tomcat\n")
+        .file("/opt/tomcat/conf/server.xml", xml)
+        .unit("boarding.service", "active", |u| u.main_pid = 50)
+        .process(50, "/usr/bin/java -Dcatalina.base=/opt/tomcat org.apache.catalina.startup.Bootstrap start", 0, "/system.slice/boarding.service");
+    for (address, port) in [("127.0.0.1", 8005), ("::", 8080), ("127.0.0.1", 8009)] {
+        host = host.listens(address, port, &[50]).answers(port, 200, "aboard");
+    }
+    let report = verify(&Snapshot::new(&host), &described(&host, "boarding", ""), &Page::default(), None);
+    let asked: Vec<&str> = report.checks.iter().filter(|c| c.name == "protocol").map(|c| c.detail.as_str()).collect();
+    assert_eq!(asked.len(), 2, "nobody knocks where orders are taken: {asked:?}");
+    assert!(asked.iter().any(|a| a.starts_with("HTTP on 127.0.0.1:8080")) && asked.iter().any(|a| a.starts_with("TCP on 127.0.0.1:8009")), "{asked:?}");
+}
+
+#[test]
 fn several_holders_of_one_socket_are_told_with_the_opener_first() {
     let host = edge().process(60, "/opt/gauge-sim", 0, "").child(61, 60, "/opt/gauge-sim --worker").listens("0.0.0.0", 8088, &[61, 60]);
     let report = listed(&host, &[8088]);

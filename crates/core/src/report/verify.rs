@@ -2,6 +2,7 @@
 use super::schema;
 use crate::case::{Case, Depth, State, gather};
 use crate::code::Code;
+use crate::config::Speaks;
 use crate::host::{Look, ProbeProtocol, ProbeRequest, Protocol};
 use crate::log::Outcome;
 use crate::net::endpoint;
@@ -188,8 +189,8 @@ fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<CheckEntry> {
         return vec![];
     }
     let mut found = Vec::new();
-    let http = case.service.kind.profile().http;
-    for want in case.wanted.iter().filter(|w| w.served && w.listen.protocol == Protocol::Tcp).take(8) {
+    for want in case.wanted.iter().filter(|w| w.served && w.listen.protocol == Protocol::Tcp && w.speaks != Speaks::Orders).take(8) {
+        let http = case.service.kind.profile().http && want.speaks == Speaks::AsItsKind;
         let Some(address) = want.listen.address else { continue };
         // A socket for both families answers on the IPv4 loopback, too; that one is always there.
         let target = if address == IpAddr::V6(Ipv6Addr::UNSPECIFIED) && !want.listen.v6_only { Ipv4Addr::LOCALHOST.into() } else { reachable(address) };

@@ -262,9 +262,14 @@ impl Kind for Haproxy {
         }
         if book.out.readable {
             global(&mut book, instance);
-            if book.out.model.listens.iter().all(|l| l.listen.path.is_some())
-                && !book.entries.iter().any(|e| e.section.starts_with("peers") || e.name == "dgram-bind")
-            {
+            // The control socket is a listener like others.
+            let listens = |e: &Entry| {
+                let control = e.section == "global" && e.name == "stats" && e.value.split_whitespace().next() == Some("socket");
+                control || e.section.starts_with("peers") || matches!(e.name.as_str(), "bind" | "dgram-bind")
+            };
+            // A master waits for its workers' listeners without end, even where there are none.
+            let master = instance.command.iter().any(|w| matches!(w.as_str(), "-W" | "-Ws" | "-S"));
+            if !master && !book.entries.iter().any(listens) {
                 book.out.add(crate::config::ConfigFinding::error(Code::ConfigSyntax, "no listener is defined at all"));
             }
         }

@@ -3,7 +3,7 @@ use super::read::{Directive, Reader};
 use super::rules::Site;
 use super::values;
 use crate::code::Code;
-use crate::config::{ConfigFinding, DependsOn, Place, Severity, WantedListen};
+use crate::config::{ConfigFinding, DependsOn, Place, Severity, Speaks, WantedListen};
 use crate::host::Look;
 use crate::net::Listen;
 use std::collections::HashMap;
@@ -170,8 +170,9 @@ fn note(r: &mut Reader, d: &Directive, key: Key, tls: bool, default: bool, optio
     };
     let span = port_span(r, d, key.1);
     let at = r.out.model.listens.len();
+    let speaks = if r.inside("http") { Speaks::AsItsKind } else { Speaks::Other };
     r.facts.listens.keys.push((key.clone(), at));
-    r.out.model.listens.push(WantedListen { listen, place: Some(place), port_span: span, tls, bound: true });
+    r.out.model.listens.push(WantedListen { listen, place: Some(place), port_span: span, tls, speaks, bound: true });
     if let Some(site) = &mut r.block().site {
         site.listens.push(Own { key });
     }
@@ -193,7 +194,7 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
         if let Some(place) = site.opened.clone() {
             let listen = Listen::tcp(IpAddr::V4(Ipv4Addr::UNSPECIFIED), 80, false);
             r.facts.listens.keys.push((key.clone(), r.out.model.listens.len()));
-            r.out.model.listens.push(WantedListen { listen, place: Some(place), port_span: None, tls: false, bound: true });
+            r.out.model.listens.push(WantedListen { listen, place: Some(place), port_span: None, tls: false, speaks: Speaks::default(), bound: true });
         }
         site.listens.push(Own { key });
     }

@@ -142,6 +142,10 @@ impl Reader<'_, '_> {
         self.find(d, Code::ConfigWarning, message).severity = Severity::Warning;
     }
 
+    /// Whether a block of this context is open.
+    pub(super) fn inside(&self, context: &str) -> bool {
+        self.blocks.iter().any(|b| b.context == context)
+    }
     /// A line of the file that is being read.
     pub(super) fn here(&self, line: u32) -> Place {
         Place { file: self.file.clone(), line, column: 0, end_column: 0 }

@@ -263,9 +263,23 @@ fn haproxy_is_refused_where_it_would_be() {
         ("listen x\n  bind 192.0.2.7:80\n", Code::AddressNotHere, "haproxy.cfg:2"),
         ("frontend x\n  bind :80\n  server a 127.0.0.1:1\n", Code::ConfigMisplacedDirective, "haproxy.cfg:3"),
         ("defaults\n  acl a src 127.0.0.1\nlisten x\n  bind :80\n", Code::ConfigMisplacedDirective, "haproxy.cfg:2"),
-        ("global\n", Code::ConfigSyntax, "-"),
     ] {
         assert_eq!(errors(&haproxy(text)).first(), Some(&(code, place.to_owned())), "{text}");
+    }
+}
+
+#[test]
+fn haproxy_without_a_listener_ends_unless_a_master_waits_for_one() {
+    let alone = |text: &str| {
+        let host = TextHost::new().file("/etc/haproxy/haproxy.cfg", text).dir("/run", 0o755, 0);
+        errors(&read(&host, "haproxy", "/usr/sbin/haproxy -f /etc/haproxy/haproxy.cfg"))
+    };
+    for text in ["global\n", "frontend x\n  mode http\n", "global\n  stats timeout 3s\nbackend b\n  server a 127.0.0.1:1\n"] {
+        assert_eq!(alone(text), [(Code::ConfigSyntax, "-".to_owned())], "{text}");
+        assert_eq!(errors(&haproxy(text)), [], "{text}");
+    }
+    for text in ["global\n  stats socket /run/x.sock\n", "frontend x\n  bind /run/x.sock\n", "listen x\n  bind :80\n"] {
+        assert_eq!(alone(text), [], "{text}");
     }
 }
 

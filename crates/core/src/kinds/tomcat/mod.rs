@@ -2,7 +2,7 @@
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Text};
-use crate::config::{Configuration, NamedPath, Place, Span};
+use crate::config::{Configuration, NamedPath, Place, Span, Speaks};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -90,6 +90,9 @@ fn connector(book: &mut Book, text: &Text, document: &Document, node: Node) {
     };
     let tls = node.attribute("SSLEnabled").is_some_and(|v| v.eq_ignore_ascii_case("true"));
     book.listen(Listen::tcp(address, port, false), Some(&entry), entry.span.clone(), tls, true);
+    if loopback {
+        book.last_listener_speaks(Speaks::Other);
+    }
 }
 
 fn server(book: &mut Book, file: &str) {
@@ -120,6 +123,7 @@ fn server(book: &mut Book, file: &str) {
                     let entry = book.entries.iter().rev().find(|e| e.name == "port").cloned();
                     let span = entry.as_ref().and_then(|e| e.span.clone());
                     book.listen(Listen::tcp(IpAddr::V4(Ipv4Addr::LOCALHOST), port, false), entry.as_ref(), span, false, true);
+                    book.last_listener_speaks(Speaks::Orders);
                 }
             }
             "Host" => {

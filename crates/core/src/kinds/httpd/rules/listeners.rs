@@ -3,7 +3,7 @@ use super::super::read::Reader;
 use super::super::walk::{Directive, Scope, report};
 use super::{Facts, bad};
 use crate::code::Code;
-use crate::config::{DependsOn, PortMention, WantedListen};
+use crate::config::{DependsOn, PortMention, Speaks, WantedListen};
 use crate::host::Look;
 use crate::net::Listen;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -70,7 +70,14 @@ pub(super) fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     let offset = d.item.text.rfind(&port.to_string()).filter(|_| d.values.len() == 1);
     let offset = offset.or_else(|| d.item.text.find(&value).map(|at| at + value.len() - port.to_string().len()));
     let port_span = offset.and_then(|at| d.item.span(at, port.to_string().len()));
-    r.out.model.listens.push(WantedListen { listen: Listen::tcp(bound, port, false), place: Some(place), port_span, tls, bound: true });
+    r.out.model.listens.push(WantedListen {
+        listen: Listen::tcp(bound, port, false),
+        place: Some(place),
+        port_span,
+        tls,
+        speaks: Speaks::default(),
+        bound: true,
+    });
 }
 
 pub(super) fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
