@@ -1,6 +1,7 @@
 //! Everything a diagnosis looks at for one service, gathered once: state, processes, wanted listeners with their
 //! holders, configuration, attempts.
 mod logs;
+mod told;
 
 pub use logs::{LogRemark, log_files, log_remarks};
 
@@ -504,7 +505,5 @@ fn meant(service: &Service, unit: Option<&UnitState>, attempts: &[Attempt]) -> b
     enabled && !stopped_on_purpose
 }
 
-#[cfg(test)]
-mod logs_tests;
 #[cfg(test)]
 mod tests;

@@ -1,4 +1,6 @@
 //! What is gathered of one service: its state from three witnesses, who holds what, and what started the holder.
+mod logs;
+
 use super::{Case, Depth, Returns, State, chain, gather, holder};
 use crate::host::{Protocol, Socket};
 use crate::service::Service;

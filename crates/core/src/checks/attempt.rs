@@ -4,7 +4,6 @@ use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage_of};
 use crate::log::{Attempt, Failure, Outcome};
-use crate::path;
 use crate::snapshot::Snapshot;
 
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
@@ -13,7 +12,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     }
     let Some(last) = case.attempts.first() else { return vec![] };
     let mut found: Vec<Finding> = Vec::new();
-    let telling = telling(&case.attempts);
+    let telling = case.telling();
     for attempt in telling {
         for failure in attempt.failures.iter().filter(|f| !f.found.aftermath) {
             found.push(told(snapshot, case, failure));
@@ -30,24 +29,6 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     found
 }
 
-/// The newest attempt; where the manager only refused to try, the one before that tells the reason.
-pub(super) fn telling(attempts: &[Attempt]) -> Vec<&Attempt> {
-    let mut all = Vec::new();
-    for attempt in attempts {
-        all.push(attempt);
-        // A refusal, or a try that goes on just now, says nothing: the one before tells the reason.
-        let says_nothing = match attempt.outcome {
-            Outcome::Refused => attempt.result != "condition" && attempt.result != "dependency",
-            Outcome::Starting | Outcome::Unknown => attempt.failures.is_empty(),
-            _ => false,
-        };
-        if !says_nothing {
-            break;
-        }
-    }
-    all
-}
-
 fn evidence(case: &Case, failure: &Failure) -> Evidence {
     Evidence {
         source: if failure.code == Code::ManagerGaveUp { Source::Manager } else { Source::Log },
@@ -60,18 +41,6 @@ fn evidence(case: &Case, failure: &Failure) -> Evidence {
     .time(failure.time, &case.zone)
 }
 
-/// The path that a line names, whole: servers that keep data say it from where they keep them.
-pub(super) fn subject_path(case: &Case, failure: &Failure) -> Option<String> {
-    let named = failure.found.object("path")?;
-    let data = case.config.model.data_dir.as_ref();
-    Some(match data {
-        Some(data) if named.starts_with("./") || !named.contains('/') && case.service.kind.profile().keeps_data => {
-            path::join(&data.path, named.trim_start_matches("./"))
-        }
-        _ => named.to_owned(),
-    })
-}
-
 fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
     let object = |name: &str| failure.found.object(name);
     let address = object("address").map(|a| a.trim_matches(['[', ']'])).and_then(|a| if a == "*" { "0.0.0.0".parse().ok() } else { a.parse().ok() });
@@ -80,7 +49,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         address,
         port,
         pid: object("pid").and_then(|p| p.parse().ok()),
-        path: subject_path(case, failure),
+        path: case.path_of(failure),
         account: object("account").map(str::to_owned),
         directive: object("directive").map(str::to_owned),
         file: object("file").map(str::to_owned),
@@ -126,12 +95,6 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
     }
 }
 
-/// When a file of the unit changed last, in seconds since the epoch.
-pub(super) fn unit_changed(snapshot: &Snapshot, case: &Case) -> Option<i64> {
-    let unit = case.service.unit.as_ref()?;
-    std::iter::once(&unit.fragment).chain(&unit.drop_ins).filter_map(|f| snapshot.stat(f).seen()).map(|s| s.touched()).max()
-}
-
 /// Whether what the line says is still so; `None` where nothing on the host tells.
 fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Subject) -> Option<bool> {
     match failure.code {
@@ -142,7 +105,7 @@ fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Sub
             subject.pid.map(|pid| snapshot.process(pid).seen().is_some())
         }
         // The time that it is given is the same as then, unless somebody changed the unit.
-        Code::StartTimeout => Some(unit_changed(snapshot, case)? <= failure.time?.div_euclid(1_000_000)),
+        Code::StartTimeout => Some(case.unit_changed(snapshot)? <= failure.time?.div_euclid(1_000_000)),
         Code::ManagerGaveUp => Some(matches!(case.state, State::Failed | State::Stopped)),
         Code::ConfigMissingFile => subject.path.as_deref().and_then(|p| snapshot.exists(p)).map(|there| !there),
         Code::AddressNotHere => {

@@ -1,6 +1,5 @@
 //! What the log says was refused, compared with what the service's account may do now: a path that the configuration does not
 //! name can stand in its way, too.
-use super::attempt::{subject_path, telling};
 use crate::access::{self, Obstacle, Right};
 use crate::accounts;
 use crate::case::Case;
@@ -18,13 +17,13 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         return vec![];
     }
     let refused = |f: &&Failure| !f.found.aftermath && matches!(f.code, Code::PermissionDenied | Code::WrongOwner);
-    let failures = telling(&case.attempts).into_iter().flat_map(|a| &a.failures).filter(refused);
+    let failures = case.telling().into_iter().flat_map(|a| &a.failures).filter(refused);
     failures.filter_map(|failure| still_refused(snapshot, case, failure)).collect()
 }
 
 fn still_refused(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Option<Finding> {
     let who = &case.starter;
-    let file = subject_path(case, failure).filter(|p| p.starts_with('/'))?;
+    let file = case.path_of(failure).filter(|p| p.starts_with('/'))?;
     let target = if snapshot.exists(&file)? { file } else { path::parent(&file).to_owned() };
     if let Some(finding) = foreign_socket(snapshot, case, &target) {
         return Some(finding);

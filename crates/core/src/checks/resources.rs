@@ -222,12 +222,12 @@ fn limits_of(code: Code) -> &'static [&'static str] {
 /// What the last start complained of, where its unit sets a limit on that and nobody changed the unit since.
 fn complained(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let unit = case.service.unit.as_ref().filter(|_| case.processes.is_empty())?;
-    let failures = super::attempt::telling(&case.attempts).into_iter().flat_map(|a| &a.failures);
+    let failures = case.telling().into_iter().flat_map(|a| &a.failures);
     let (failure, key) = failures.filter(|f| !f.found.aftermath).find_map(|f| {
         let key = limits_of(f.code).iter().find(|key| unit.hard_limit(key).is_some_and(|l| l != UNLIMITED))?;
         Some((f, *key))
     })?;
-    let changed = super::attempt::unit_changed(snapshot, case)?;
+    let changed = case.unit_changed(snapshot)?;
     let (_, evidence) = limited(case, key, UNLIMITED)?;
     (changed <= failure.time?.div_euclid(1_000_000)).then(|| Finding {
         code: failure.code,

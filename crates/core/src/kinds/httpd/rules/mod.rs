@@ -148,10 +148,12 @@ pub(super) fn directive(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mu
         "alias" | "scriptalias" if d.values.len() == 1 && !scope.in_directory() => {
             bad(r, d, format!("{} has 1 value, expected 2 outside of <Location>", d.name));
         }
-        "limitrequestbody" | "limitrequestfields" | "limitrequestfieldsize" | "limitrequestline" | "limitxmlrequestbody"
-            if d.value(0).parse::<u64>().is_err() =>
-        {
+        "limitrequestbody" if d.value(0).parse::<u64>().is_err() => {
             bad(r, d, format!("{} is {:?}, expected a plain number", d.name, d.value(0)));
+        }
+        // These take the digits that a value begins with, and none for nothing.
+        "limitrequestfields" | "limitrequestfieldsize" | "limitrequestline" | "limitxmlrequestbody" if d.value(0).starts_with('-') => {
+            bad(r, d, format!("{} is {:?}, expected no negative number", d.name, d.value(0)));
         }
         "deflatecompressionlevel" => range(r, d, 1, 9),
         "deflatememlevel" => range(r, d, 1, 9),

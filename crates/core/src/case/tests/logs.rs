@@ -1,5 +1,5 @@
 //! What is told of a log before it is searched in vain.
-use super::{log_files, log_remarks, starter};
+use crate::case::{log_files, log_remarks, starter};
 use crate::snapshot::Snapshot;
 use crate::tests::{EDGE_CONFIG, EDGE_UNIT, TextHost, described, edge_host};
 
