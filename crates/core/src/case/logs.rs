@@ -11,6 +11,8 @@ use jiff::tz::TimeZone;
 
 /// Files in which a receiver of syslog messages keeps what daemons send it, in the layouts of the families of distributions.
 const SYSLOG_FILES: &[&str] = &["/var/log/syslog", "/var/log/messages", "/var/log/daemon.log", "/var/log/user.log"];
+/// Logs of one service that are looked at: hosts of many sites have one for each.
+const LOGS: usize = 16;
 /// How much of a log's end tells whose it is, in bytes.
 const END: u32 = 16 << 10;
 
@@ -58,8 +60,10 @@ pub fn log_remarks(snapshot: &Snapshot, service: &Service, config: &Configuratio
         let at = place.as_ref().map(|p| format!(" ({p})")).unwrap_or_default();
         found.push(LogRemark { file: None, text: text + &at, place: place.clone(), loses: false });
     }
-    let named: Vec<(&str, Option<&Place>)> =
-        (service.described.log.iter().map(|f| (f.as_str(), None))).chain(config.model.error_logs.iter().map(|l| (l.path.as_str(), l.place.as_ref()))).collect();
+    let named: Vec<(&str, Option<&Place>)> = (service.described.log.iter().map(|f| (f.as_str(), None)))
+        .chain(config.model.error_logs.iter().map(|l| (l.path.as_str(), l.place.as_ref())))
+        .take(LOGS)
+        .collect();
     for (at, (file, place)) in named.iter().enumerate() {
         let remark = |text: String, loses: bool| LogRemark { file: Some((*file).to_owned()), text, place: place.cloned(), loses };
         match snapshot.stat(file) {

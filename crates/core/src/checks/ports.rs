@@ -3,7 +3,7 @@ use crate::case::{Case, Holder, Returns, Wanted, started_by};
 use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
-use crate::host::{FileKind, Process, Protocol};
+use crate::host::{FileKind, Process, Protocol, Socket};
 use crate::path;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
@@ -27,9 +27,15 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
 
 /// Some bind addresses that are not there (IP_FREEBIND, ip(7)): the socket exists, and nobody can reach it.
 fn out_of_reach(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding> {
-    let address = want.listen.address.filter(|a| want.served && !a.is_unspecified() && !a.is_loopback())?;
+    let address = want.listen.address.filter(|a| want.bound && want.served && !a.is_unspecified() && !a.is_loopback())?;
     let own = snapshot.addresses().seen()?;
-    if own.contains(&address) || own.is_empty() {
+    // Where the kernel lets everybody do so, the address comes and goes on purpose: between the hosts of a pair, for instance.
+    if own.contains(&address) || own.is_empty() || crate::names::may_bind_foreign(snapshot, address) {
+        return None;
+    }
+    // A wildcard that covers it would be reached otherwise.
+    let itself = |s: &Socket| s.port == want.listen.port && s.address.map(crate::net::normal) == Some(address);
+    if !snapshot.listeners().seen()?.iter().any(itself) {
         return None;
     }
     let mut evidence =
@@ -77,7 +83,7 @@ fn taken(case: &Case, want: &Wanted, holder: &Holder) -> Finding {
 }
 
 /// Something holds it, and no process that can be seen does: the kernel itself, another namespace, or somebody else's process.
-fn out_of_sight(snapshot: &Snapshot, case: &Case, want: &Wanted, socket: &crate::host::Socket) -> Finding {
+fn out_of_sight(snapshot: &Snapshot, case: &Case, want: &Wanted, socket: &Socket) -> Finding {
     let root = snapshot.myself().seen().is_some_and(|m| m.uid == 0);
     let user = crate::accounts::user_name(snapshot, socket.uid);
     let who = if root {

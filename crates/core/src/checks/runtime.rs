@@ -3,7 +3,6 @@ use crate::case::Case;
 use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
-use crate::kinds::java_program;
 use crate::path;
 use crate::runtime::{elf, java};
 use crate::snapshot::Snapshot;
@@ -64,8 +63,7 @@ fn java_runtime(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         let evidence = vec![Evidence::new(Source::File, "no lib/server/libjvm.so").file(&home), Evidence::new(Source::File, others())];
         return vec![finding(Code::RuntimeWrong, &home, format!("the runtime in {home} has no virtual machine for servers"), evidence)];
     }
-    let archive = java_program(&instance.command).filter(|a| a.ends_with(".jar"));
-    let Some((archive, needs, has)) = archive.and_then(|a| Some((a.clone(), java::compiled_for(snapshot, &a)?, own.version?))) else { return vec![] };
+    let Some(((archive, needs), has)) = java::program(snapshot, instance).zip(own.version) else { return vec![] };
     if needs <= has {
         return vec![];
     }

@@ -11,7 +11,7 @@ mod redis;
 mod release;
 mod tomcat;
 
-pub(crate) use java::what_it_runs as java_program;
+pub(crate) use java::{class_path as java_class_path, what_it_runs as java_program};
 pub use release::{Release, Stands, VersionMark, release};
 
 use crate::code::Code;

@@ -1,6 +1,6 @@
 //! The Java runtime that a service picks up: which one, of what version, complete or not, and what its program asks for.
 use crate::host::Look;
-use crate::kinds::{Instance, glob};
+use crate::kinds::{Instance, glob, java_class_path, java_program};
 use crate::path;
 use crate::snapshot::Snapshot;
 use std::io::Read as _;
@@ -77,6 +77,35 @@ pub fn installed(snapshot: &Snapshot) -> Vec<Runtime> {
     homes.iter().filter_map(|h| runtime(snapshot, h)).collect()
 }
 
+/// The archive or class that a service's command runs, and the feature version that it was compiled for.
+pub fn program(snapshot: &Snapshot, instance: &Instance) -> Option<(String, u32)> {
+    let what = java_program(&instance.command)?;
+    if what.ends_with(".jar") {
+        let version = compiled_for(snapshot, &what)?;
+        return Some((what, version));
+    }
+    // A module's main class stands behind its name.
+    let class = format!("{}.class", what.rsplit('/').next()?.replace('.', "/"));
+    let entries = java_class_path(instance);
+    let file = entries.iter().map(|dir| path::join(dir, &class)).find_map(|file| {
+        let head = snapshot.read_at(&file, 0, 8).seen()?;
+        let version = class_version(&head)?;
+        Some((file, version))
+    });
+    let archives = || {
+        let listed = entries.iter().flat_map(|e| if e.ends_with("/*") { glob(snapshot, &format!("{e}.jar")) } else { vec![e.clone()] });
+        let judged = listed.filter(|e| e.ends_with(".jar")).filter_map(|e| Some((compiled_for(snapshot, &e)?, e)));
+        judged.max().map(|(version, archive)| (archive, version))
+    };
+    file.or_else(archives)
+}
+
+/// The feature version that a class file was compiled for, from its first eight bytes.
+fn class_version(head: &[u8]) -> Option<u32> {
+    head.starts_with(&[0xca, 0xfe, 0xba, 0xbe]).then_some(())?;
+    (u32::from(*head.get(6)?) << 8 | u32::from(*head.get(7)?)).checked_sub(CLASS_BASE)
+}
+
 /// The feature version that an archive's classes were compiled for: the highest of those that are looked at.
 pub fn compiled_for(snapshot: &Snapshot, archive: &str) -> Option<u32> {
     let Look::Seen(bytes) = snapshot.read_at(archive, 0, ARCHIVE) else { return None };
@@ -97,10 +126,9 @@ pub fn compiled_for(snapshot: &Snapshot, archive: &str) -> Option<u32> {
         // A size that is told only behind the data leaves the decompressor to find the end.
         let streamed = flags & 8 != 0 && size == 0;
         let (class, used) = member(data, method, size, streamed)?;
-        if is_class && class.starts_with(&[0xca, 0xfe, 0xba, 0xbe]) {
+        if let Some(version) = class_version(&class).filter(|_| is_class) {
             looked_at += 1;
-            let major = u32::from(*class.get(6)?) << 8 | u32::from(*class.get(7)?);
-            highest = highest.max(major.checked_sub(CLASS_BASE));
+            highest = highest.max(Some(version));
         }
         at = start + used;
         if streamed {
@@ -198,6 +226,30 @@ mod tests {
         assert_eq!(picked("/opt/boarding/run.sh", &[("JAVA_HOME", "/opt/jdk8")]).as_deref(), Some("/opt/jdk8"));
         assert_eq!(picked("/opt/boarding/run.sh", &[("PATH", "/opt/jdk8/bin:/usr/bin")]).as_deref(), Some("/opt/jdk8"));
         assert_eq!(picked("/opt/jdk8/bin/java -jar x.jar", &[("JAVA_HOME", "/usr/lib/jvm/java-17")]).as_deref(), Some("/opt/jdk8"));
+    }
+
+    #[test]
+    fn the_main_class_is_found_along_the_class_path() {
+        let class = |major: u8| [0xca, 0xfe, 0xba, 0xbe, 0, 0, 0, major].to_vec();
+        let host = TextHost::new()
+            .bytes("/opt/desk/ferries/Boarding.class", &class(65))
+            .bytes("/opt/desk/Odd.class", b"no class")
+            .bytes("/opt/lib/a.jar", &jar(52))
+            .bytes("/opt/lib/b.jar", &jar(61));
+        let found = |command: &str, class_path: &str| {
+            let environment = [("CLASSPATH".to_owned(), class_path.to_owned())].into_iter().filter(|(_, v)| !v.is_empty()).collect();
+            let instance = Instance { command: command.split(' ').map(str::to_owned).collect(), environment, ..Instance::default() };
+            program(&Snapshot::new(&host), &instance)
+        };
+        let boarding = Some(("/opt/desk/ferries/Boarding.class".to_owned(), 21));
+        assert_eq!(found("java -cp /opt/none:/opt/desk ferries.Boarding", ""), boarding);
+        assert_eq!(found("java ferries.Boarding start", "/opt/desk"), boarding);
+        assert_eq!(found("java -cp /opt/lib/* ferries.Other", ""), Some(("/opt/lib/b.jar".into(), 17)), "the newest of what may hold it");
+        assert_eq!(found("java -cp /opt/lib/a.jar ferries.Other", "/opt/desk"), Some(("/opt/lib/a.jar".into(), 8)));
+        assert_eq!(found("java -jar /opt/lib/a.jar", ""), Some(("/opt/lib/a.jar".into(), 8)));
+        for none in ["java -cp /opt/desk Odd", "java -cp desk ferries.Boarding", "java -version"] {
+            assert_eq!(found(none, ""), None, "{none}");
+        }
     }
 
     #[test]

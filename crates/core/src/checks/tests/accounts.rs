@@ -80,6 +80,9 @@ fn an_address_that_nobody_has_is_a_cause_while_it_runs_and_no_hindrance_to_a_sta
     let entry = running(sailings("", options), "192.0.2.44");
     assert_eq!((entry.causes[0].code, entry.state, entry.restart_outlook), (Code::AddressNotHere, State::Degraded, Outlook::WouldStart));
     assert_eq!(entry.causes[0].certainty, Certainty::Certain);
+    let pair = running(sailings("", options).file("/proc/sys/net/ipv4/ip_nonlocal_bind", "1\n"), "192.0.2.44");
+    assert!(pair.causes.is_empty(), "the address is another host's just now: {:?}", pair.causes);
+    assert!(running(sailings("", options), "0.0.0.0").causes.is_empty(), "a wildcard is reached");
     for own in ["127.0.0.1", "0.0.0.0"] {
         let entry = running(sailings("", &format!("bind-address = {own}\n")), own);
         assert!(entry.causes.is_empty(), "{own}: {:?}", entry.causes);

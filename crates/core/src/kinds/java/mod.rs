@@ -29,6 +29,14 @@ pub(crate) fn what_it_runs(arguments: &[String]) -> Option<String> {
     None
 }
 
+/// Where the main class is looked for: the last class path of the command line, else that of the environment.
+pub(crate) fn class_path(instance: &Instance) -> Vec<String> {
+    let named = |at: usize| instance.command.get(at + 1).cloned();
+    let option = instance.command.iter().rposition(|w| matches!(w.as_str(), "-cp" | "-classpath" | "--class-path")).and_then(named);
+    let text = option.or_else(|| instance.environment.get("CLASSPATH").cloned()).unwrap_or_default();
+    text.split(':').filter(|entry| entry.starts_with('/')).map(str::to_owned).collect()
+}
+
 /// What the options of the virtual machine ask for: the heap that is promised at once, and the one that is set apart.
 pub(super) fn demands(instance: &Instance) -> Vec<Demand> {
     let keys = ["JAVA_OPTS", "CATALINA_OPTS", "JDK_JAVA_OPTIONS", "JAVA_TOOL_OPTIONS"];
