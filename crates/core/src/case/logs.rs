@@ -120,10 +120,11 @@ fn of_another_kind(snapshot: &Snapshot, service: &Service, file: &str) -> Option
     let lines: Vec<&str> = text.lines().skip(usize::from(size > u64::from(END))).collect();
     let universal = TimeZone::UTC;
     let around = Around { latest: Some(i64::MAX / 4), ..Around::zone(&universal) };
-    let fitting = |kind: &dyn kinds::Kind| lines.iter().filter(|l| kind.grammar().own_head(l, around).is_some()).count();
-    if lines.len() < 3 || fitting(own) > 0 {
+    let fits = |kind: &dyn kinds::Kind, line: &&str| kind.grammar().own_head(line, around).is_some();
+    if lines.len() < 3 || lines.iter().rev().any(|l| fits(own, l)) {
         return None;
     }
+    let fitting = |kind: &dyn kinds::Kind| lines.iter().filter(|l| fits(kind, l)).count();
     let others = kinds::KINDS.iter().copied().filter(|k| !k.profile().programs.is_empty() && !k.profile().on_java);
     others.filter(|k| fitting(*k) * 10 >= lines.len() * 8).map(|k| k.name()).next()
 }

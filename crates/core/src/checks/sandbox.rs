@@ -16,7 +16,9 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         if found.iter().all(|f| f.subject.path.as_deref() != Some(subject.as_str())) {
             let title = format!("the sandbox of {} does not let it {verb} {file}", unit.name);
             let fixes = if right == Right::Execute && barrier.key != "NoExecPaths" { vec![] } else { vec!["allow-in-sandbox"] };
-            found.push(Finding { fixes, ..finding(unit, Subject::path(&subject), title, barrier) });
+            // The setting tells the fix which of several is meant.
+            let subject = Subject { directive: Some(barrier.key.into()), ..Subject::path(&subject) };
+            found.push(Finding { fixes, ..finding(unit, subject, title, barrier) });
         }
     };
     for entry in &case.config.model.writes {

@@ -4,7 +4,7 @@ use super::plan::{Plan, Risk, diff};
 use super::{Step, digest};
 use crate::access::Right;
 use crate::case::Case;
-use crate::manager::{UNLIMITED, Unit};
+use crate::manager::{Barrier, UNLIMITED, Unit};
 use crate::path;
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
@@ -48,7 +48,8 @@ pub(super) fn allow_in_sandbox(snapshot: &Snapshot, case: &Case, cause: &Cause, 
     }
     let file = cause.subject.path.clone().ok_or("the path is not known")?;
     let rights = [Right::Execute, Right::Read, Right::Write];
-    let found = rights.into_iter().find_map(|right| Some((right, unit.barrier(&file, right)?)));
+    let meant = |barrier: &Barrier| cause.subject.directive.as_deref().is_none_or(|d| d == barrier.key);
+    let found = rights.into_iter().find_map(|right| Some((right, unit.barrier(&file, right).filter(meant)?)));
     // Executing is refused by the same settings as everything else where a path is hidden as a whole.
     let (right, barrier) = match found {
         Some((Right::Execute, barrier)) if barrier.key != "NoExecPaths" => (Right::Read, barrier),

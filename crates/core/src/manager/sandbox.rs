@@ -138,7 +138,14 @@ impl Unit {
             ("InaccessiblePaths", _) => kept(&["InaccessiblePaths", "InaccessibleDirectories"]),
             ("NoExecPaths", _) if barrier.value.trim_start_matches(['-', '+']) == file => kept(&["NoExecPaths"]),
             ("NoExecPaths", _) => vec![format!("ExecPaths={file}")],
-            ("ReadOnlyPaths", _) if barrier.value.trim_start_matches(['-', '+']) == file => kept(&["ReadOnlyPaths", "ReadOnlyDirectories"]),
+            ("ReadOnlyPaths", _) if barrier.value.trim_start_matches(['-', '+']) == file => {
+                let mut lines = kept(&["ReadOnlyPaths", "ReadOnlyDirectories"]);
+                // What stands behind it may refuse the same.
+                let behind = self.of_home(file, right, 0, 0).or_else(|| self.of_system(file, right, 0));
+                let opened = self.paths(&["ReadWritePaths", "ReadWriteDirectories"]).iter().any(|p| below(file, p));
+                lines.extend(behind.filter(|_| right == Right::Write && !opened).map(|_| format!("ReadWritePaths={file}")));
+                lines
+            }
             ("ProtectHome", Right::Write) if barrier.value != "read-only" => vec!["ProtectHome=tmpfs".into(), format!("BindPaths={file}")],
             ("ProtectHome", _) if barrier.value != "read-only" => vec!["ProtectHome=tmpfs".into(), format!("BindReadOnlyPaths={file}")],
             _ => vec![format!("ReadWritePaths={file}")],
@@ -204,6 +211,7 @@ mod tests {
             ("ProtectSystem=strict", "/var/log/edge", Right::Write),
             ("ReadOnlyPaths=/var/log/edge /srv", "/var/log/edge", Right::Write),
             ("ReadOnlyPaths=/var/log", "/var/log/edge", Right::Write),
+            ("ReadOnlyPaths=/var/log/edge\nProtectSystem=strict", "/var/log/edge", Right::Write),
             ("InaccessiblePaths=/var/log/edge", "/var/log/edge", Right::Write),
             ("ProtectHome=yes", "/home/marta/site", Right::Write),
             ("ProtectHome=yes", "/home/marta/site", Right::Read),

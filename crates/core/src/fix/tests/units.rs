@@ -52,6 +52,9 @@ fn a_barrier_of_the_sandbox_is_opened_for_one_path() {
     check(&with(CONFIG, "ProtectSystem=strict\nReadWritePaths=/run"), "allow-in-sandbox", file, &["ReadWritePaths=/var/log/nginx"]);
     check(&with(CONFIG, "ReadOnlyPaths=/var/log/nginx /srv"), "allow-in-sandbox", file, &["ReadOnlyPaths=", "ReadOnlyPaths=/srv"]);
     check(&with(CONFIG, "NoExecPaths=/usr"), "allow-in-sandbox", file, &["ExecPaths=/usr/sbin/nginx"]);
+    // Of several settings that close the path the one is opened that keeps the daemon from what it does there.
+    let closed = "NoExecPaths=/\nExecPaths=/usr\nProtectSystem=strict\nReadWritePaths=/run\nReadOnlyPaths=/var/log/nginx";
+    check(&with(CONFIG, closed), "allow-in-sandbox", file, &["ReadOnlyPaths=", "ReadWritePaths=/var/log/nginx"]);
     let sockets = "/etc/systemd/system/edge.service.d/zz-sockets.conf";
     check(&with(CONFIG, "RestrictAddressFamilies=AF_UNIX AF_INET6"), "allow-in-sandbox", sockets, &["RestrictAddressFamilies=AF_INET"]);
 }
