@@ -5,7 +5,7 @@
 //! looked for first where its number says that it was made, and what inherits a socket is found by the number of its descriptor.
 use crate::procfs;
 use jolly_core::host::ProcessBrief;
-use rustix::fs::{Mode, OFlags, RawDir};
+use rustix::fs::{Mode, OFlags, RawDir, SeekFrom};
 use rustix::io::Errno;
 use rustix::path::DecInt;
 use std::collections::{BTreeMap, BTreeSet};
@@ -14,8 +14,8 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
-/// Numbers that may be missing among a table's descriptors before it is listed instead; a table of many may lack an eighth more.
-const GAPS: u64 = 8;
+/// Numbers that may be missing in a row before the rest of a table is listed instead.
+const GAPS: u32 = 4;
 /// As many sockets are looked for one by one; more are found by one walk over all.
 const FEW: usize = 4;
 /// Processes that are looked at to their end for a few sockets, before all others.
@@ -80,36 +80,43 @@ impl Search {
         let length = if self.sized { u64::try_from(rustix::fs::fstat(&table)?.st_size).unwrap_or(0) } else { u64::MAX };
         // Where the length is not told, only the first numbers are tried one by one.
         let by_number = if self.sized { below } else { below.min(FIRST) };
-        let is_sparse = |progress: &Progress| u64::from(progress.number) > progress.seen + progress.seen / 8 + GAPS;
-        while progress.seen < length && progress.number < by_number && !is_sparse(progress) {
+        let mut missing = 0;
+        while progress.seen < length && progress.number < by_number && missing <= GAPS {
             match socket_at(&table, progress.number) {
                 Ok(inode) => {
                     progress.seen += 1;
+                    missing = 0;
                     self.take(pid, progress.number, inode, found);
                 }
-                Err(Errno::NOENT) => {}
+                Err(Errno::NOENT) => missing += 1,
                 Err(errno) => return Err(errno),
             }
             progress.number += 1;
         }
         progress.done = progress.seen >= length;
-        if !progress.done && (is_sparse(progress) || by_number < below) {
-            self.list(pid, &table, progress, found)?;
+        if !progress.done && (missing > GAPS || by_number < below) {
+            // A place in such a directory is the number of a descriptor behind the two names that every directory has.
+            self.list(pid, &table, u64::from(progress.number) + 2, progress, found)?;
+            if self.sized && progress.seen < length {
+                self.list(pid, &table, 0, progress, found)?;
+            }
+            progress.done = true;
         }
         Ok(())
     }
 
-    /// The rest of a table by its names.
-    fn list(&self, pid: u32, table: &OwnedFd, progress: &mut Progress, found: &mut Vec<Held>) -> Result<(), Errno> {
+    /// The rest of a table by its names, from a place in its directory on.
+    fn list(&self, pid: u32, table: &OwnedFd, place: u64, progress: &mut Progress, found: &mut Vec<Held>) -> Result<(), Errno> {
+        rustix::fs::seek(table, SeekFrom::Start(place))?;
         let mut names = [MaybeUninit::<u8>::uninit(); 8 << 10];
         let mut entries = RawDir::new(table, &mut names);
         while let Some(entry) = entries.next() {
             let number = entry?.file_name().to_str().ok().and_then(|n| n.parse::<u32>().ok());
             if let Some(number) = number.filter(|n| *n >= progress.number) {
+                progress.seen += 1;
                 self.take(pid, number, socket_at(table, number).unwrap_or(None), found);
             }
         }
-        progress.done = true;
         Ok(())
     }
 }
@@ -356,6 +363,18 @@ mod tests {
         let expected: BTreeSet<(u64, u32)> = kept.iter().map(|(_, inode)| (*inode, own)).collect();
         are_holders(&inodes, &expected.into_iter().collect::<Vec<_>>());
         are_holders(&[0, u64::MAX], &[]);
+    }
+
+    #[test]
+    fn a_socket_far_behind_a_gap_of_numbers_is_found() {
+        let (socket, inode) = listener();
+        let mut far: Vec<OwnedFd> = [300, 700].map(|least| rustix::io::fcntl_dupfd_cloexec(&socket, least).unwrap()).into();
+        drop(socket);
+        are_holders(&[inode], &[(inode, std::process::id())]);
+        far.remove(0);
+        are_holders(&[inode], &[(inode, std::process::id())]);
+        far.clear();
+        are_holders(&[inode], &[]);
     }
 
     #[test]
