@@ -98,11 +98,9 @@ fn left_alone(snapshot: &Snapshot, service: &Service, named: &[(&str, Option<&Pl
     let real: Vec<String> = named.iter().map(|(file, _)| snapshot.resolve_links(file)).collect();
     // A log whose place nothing tells is not known to be elsewhere.
     let newest = real.iter().filter_map(|f| snapshot.stat(f).seen()).map(|s| s.modified).max()?;
-    let usual = service.kind.profile().logs.iter().map(|file| snapshot.resolve_links(file)).filter(|file| !real.contains(file));
-    let (file, _) = usual.filter_map(|f| Some((snapshot.stat(&f).seen()?, f))).find_map(|(status, file)| {
-        let meant = status.kind == FileKind::Regular && status.size > 0 && status.modified < newest;
-        meant.then_some((file, status.modified))
-    })?;
+    let mut usual = service.kind.profile().logs.iter().map(|file| snapshot.resolve_links(file)).filter(|file| !real.contains(file));
+    let older = |file: &String| snapshot.stat(file).seen().is_some_and(|s| s.kind == FileKind::Regular && s.size > 0 && s.modified < newest);
+    let file = usual.find(older)?;
     let now = named.first().map(|(file, _)| *file).unwrap_or_default();
     let text = format!("{file} lies in the usual place and is not the log of {}: that is {now}", service.name);
     Some(LogRemark { file: Some(file), text, place: named.first().and_then(|(_, place)| place.cloned()), loses: false })
@@ -125,6 +123,6 @@ fn of_another_kind(snapshot: &Snapshot, service: &Service, file: &str) -> Option
         return None;
     }
     let fitting = |kind: &dyn kinds::Kind| lines.iter().filter(|l| fits(kind, l)).count();
-    let others = kinds::KINDS.iter().copied().filter(|k| !k.profile().programs.is_empty() && !k.profile().on_java);
-    others.filter(|k| fitting(*k) * 10 >= lines.len() * 8).map(|k| k.name()).next()
+    let mut others = kinds::KINDS.iter().copied().filter(|k| !k.profile().programs.is_empty() && !k.profile().on_java);
+    others.find(|k| fitting(*k) * 10 >= lines.len() * 8).map(|k| k.name())
 }

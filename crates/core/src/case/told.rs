@@ -33,6 +33,11 @@ impl Case<'_> {
         })
     }
 
+    /// Whether a path is the directory of the data or below it.
+    pub fn holds_data(&self, file: &str) -> bool {
+        self.config.model.data_dir.as_ref().is_some_and(|d| file == d.path || file.starts_with(&format!("{}/", d.path)))
+    }
+
     /// When a file of the unit changed last, in seconds since the epoch.
     pub fn unit_changed(&self, snapshot: &Snapshot) -> Option<i64> {
         let unit = self.service.unit.as_ref()?;

@@ -1,5 +1,6 @@
 //! The data that a server keeps: whose they are, whether they were ever made, by which version, and whether their control
 //! structures are whole. What these structures look like stands with the kind.
+use super::files::owned;
 use crate::access::{self, Right};
 use crate::accounts;
 use crate::case::Case;
@@ -35,24 +36,24 @@ fn left_behind(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let (first, file) = foreign.iter().min_by_key(|(status, _)| status.touched())?;
     let owner = accounts::user_name(snapshot, first.uid);
     let more = if foreign.len() > 1 { format!(" and {} more files of its data belong", foreign.len() - 1) } else { " belongs".to_owned() };
-    Some(Finding {
+    let title = format!("{file}{more} to {owner}, but {} runs as {}: somebody started it under the other account", case.service.name, who.name);
+    let evidence = foreign.iter().take(4).map(|(status, file)| owned(snapshot, case, "", file, status)).collect();
+    Some(Finding { severity: Severity::Warning, proof: Proof::Now, blocks: false, ..of_another(case, file, title, evidence) })
+}
+
+/// A file of the data that belongs to another account than the server's.
+fn of_another(case: &Case, file: &str, title: String, evidence: Vec<Evidence>) -> Finding {
+    Finding {
         code: Code::WrongOwner,
-        severity: Severity::Warning,
-        subject: Subject { account: Some(who.name.clone()), ..Subject::path(file) },
-        title: format!("{file}{more} to {owner}, but {} runs as {}: somebody started it under the other account", case.service.name, who.name),
-        proof: Proof::Now,
-        evidence: foreign
-            .iter()
-            .take(4)
-            .map(|(status, file)| {
-                let owner = accounts::user_name(snapshot, status.uid);
-                Evidence::new(Source::File, format!("of {owner}, mode {:04o}", status.mode)).file(file).time(Some(status.touched() * 1_000_000), &case.zone)
-            })
-            .collect(),
+        severity: Severity::Error,
+        subject: Subject { account: Some(case.starter.name.clone()), ..Subject::path(file) },
+        title,
+        proof: Proof::Inevitable,
+        evidence,
         fixes: vec!["give-back"],
-        blocks: false,
+        blocks: true,
         stage: stage::FILES,
-    })
+    }
 }
 
 fn at_rest(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
@@ -104,17 +105,6 @@ fn foreign(snapshot: &Snapshot, case: &Case, file: &str) -> Option<Finding> {
         return None;
     }
     let owner = accounts::user_name(snapshot, status.uid);
-    Some(Finding {
-        code: Code::WrongOwner,
-        severity: Severity::Error,
-        subject: Subject { account: Some(who.name.clone()), ..Subject::path(file) },
-        title: format!("{file} belongs to {owner}, but {} runs as {}", case.service.name, who.name),
-        proof: Proof::Inevitable,
-        evidence: vec![
-            Evidence::new(Source::File, format!("of {owner}, mode {:04o}", status.mode)).file(file).time(Some(status.touched() * 1_000_000), &case.zone),
-        ],
-        fixes: vec!["give-back"],
-        blocks: true,
-        stage: stage::FILES,
-    })
+    let title = format!("{file} belongs to {owner}, but {} runs as {}", case.service.name, who.name);
+    Some(of_another(case, file, title, vec![owned(snapshot, case, "", file, &status)]))
 }

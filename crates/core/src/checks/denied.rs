@@ -1,11 +1,12 @@
 //! What the log says was refused, compared with what the service's account may do now: a path that the configuration does not
 //! name can stand in its way, too.
+use super::files::{kind_word, owned};
 use crate::access::{self, Obstacle, Right};
 use crate::accounts;
 use crate::case::Case;
 use crate::code::Code;
 use crate::config::Severity;
-use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
+use crate::finding::{Finding, Proof, Subject, stage};
 use crate::host::{FileKind, Look};
 use crate::log::Failure;
 use crate::path;
@@ -30,22 +31,20 @@ fn still_refused(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Option<
     }
     let obstacle = obstacle(snapshot, case, &target)?;
     let owner = accounts::user_name(snapshot, obstacle.status.uid);
-    let foreign = obstacle.status.uid != who.uid && (is_data(case, &obstacle.path) || may_replace(snapshot, case, &obstacle.path));
+    let foreign = obstacle.status.uid != who.uid && (case.holds_data(&obstacle.path) || may_replace(snapshot, case, &obstacle.path));
     let (code, title, fixes) = if foreign && obstacle.by == access::Refusal::Mode {
         (Code::WrongOwner, format!("{} belongs to {owner}, but {} runs as {}", obstacle.path, case.service.name, who.name), vec!["give-back"])
     } else {
         let fixes = if obstacle.by == access::Refusal::Mode { vec!["grant-access"] } else { vec![] };
         (Code::PermissionDenied, format!("{} may not {} {}", who.name, obstacle.right.verb(), obstacle.path), fixes)
     };
-    let kind = if obstacle.status.kind == FileKind::Directory { "a directory" } else { "a file" };
-    let seen = Evidence::new(Source::File, format!("{kind} of {owner}, mode {:04o}", obstacle.status.mode));
     Some(Finding {
         code,
         severity: Severity::Error,
         subject: Subject { account: Some(who.name.clone()), ..Subject::path(&obstacle.path) },
         title,
         proof: Proof::Inevitable,
-        evidence: vec![seen.file(&obstacle.path).time(Some(obstacle.status.touched() * 1_000_000), &case.zone)],
+        evidence: vec![owned(snapshot, case, kind_word(obstacle.status.kind), &obstacle.path, &obstacle.status)],
         fixes,
         blocks: true,
         stage: stage::FILES,
@@ -63,11 +62,7 @@ fn foreign_socket(snapshot: &Snapshot, case: &Case, file: &str) -> Option<Findin
         subject: Subject { account: Some(who.name.clone()), ..Subject::path(file) },
         title: format!("{file} is a socket of {owner}'s, which {} may not replace", who.name),
         proof: Proof::Inevitable,
-        evidence: vec![
-            Evidence::new(Source::File, format!("a socket of {owner}, mode {:04o}", status.mode))
-                .file(file)
-                .time(Some(status.touched() * 1_000_000), &case.zone),
-        ],
+        evidence: vec![owned(snapshot, case, kind_word(status.kind), file, &status)],
         fixes: vec!["move-aside"],
         blocks: true,
         stage: stage::BIND,
@@ -80,12 +75,8 @@ fn obstacle(snapshot: &Snapshot, case: &Case, target: &str) -> Option<Obstacle> 
         Look::Seen(obstacle) => obstacle,
         _ => None,
     };
-    let written = is_data(case, target) || case.config.model.writes.iter().any(|w| w.path == target || path::parent(&w.path) == target);
+    let written = case.holds_data(target) || case.config.model.writes.iter().any(|w| w.path == target || path::parent(&w.path) == target);
     look(Right::Read).or_else(|| look(Right::Write).filter(|_| written))
-}
-
-fn is_data(case: &Case, file: &str) -> bool {
-    case.config.model.data_dir.as_ref().is_some_and(|d| file == d.path || file.starts_with(&format!("{}/", d.path)))
 }
 
 /// Whether the directory around a file is the account's own: then the file is, too, or should be.

@@ -5,7 +5,7 @@ use crate::case::Case;
 use crate::code::Code;
 use crate::config::{NamedPath, Severity};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
-use crate::host::{FileKind, Look};
+use crate::host::{FileKind, FileStatus, Look};
 use crate::path;
 use crate::snapshot::Snapshot;
 
@@ -87,9 +87,8 @@ fn unwritable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     let owner = accounts::user_name(snapshot, obstacle.status.uid);
     let own_file = exists.is_some() && obstacle.path == snapshot.resolve_links(&entry.path);
     let parent_is_ours = own_file && may_write_directory(snapshot, who, &entry.path);
-    let detail = format!("{} of {owner}, mode {:04o}", kind_word(obstacle.status.kind), obstacle.status.mode);
     let evidence = vec![
-        Evidence::new(Source::File, detail).file(&obstacle.path).time(Some(obstacle.status.touched() * 1_000_000), &case.zone),
+        owned(snapshot, case, kind_word(obstacle.status.kind), &obstacle.path, &obstacle.status),
         named(entry, format!("{} writes {}", case.service.name, entry.path)),
     ];
     if parent_is_ours && obstacle.status.uid != who.uid {
@@ -107,7 +106,14 @@ fn unwritable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     Some(finding(Code::PermissionDenied, subject, title, evidence, vec!["grant-access"]))
 }
 
-fn kind_word(kind: FileKind) -> &'static str {
+/// Whose a file is, its mode, and when anything of it changed last; `what` names the file's sort and may be empty.
+pub(super) fn owned(snapshot: &Snapshot, case: &Case, what: &str, file: &str, status: &FileStatus) -> Evidence {
+    let owner = accounts::user_name(snapshot, status.uid);
+    let detail = format!("{what} of {owner}, mode {:04o}", status.mode);
+    Evidence::new(Source::File, detail.trim_start()).file(file).time(Some(status.touched() * 1_000_000), &case.zone)
+}
+
+pub(super) fn kind_word(kind: FileKind) -> &'static str {
     match kind {
         FileKind::Directory => "a directory",
         FileKind::Socket => "a socket",
@@ -129,8 +135,7 @@ fn unreadable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     let evidence = vec![Evidence::new(Source::File, detail).file(&obstacle.path), named(entry, format!("{} reads {}", case.service.name, entry.path))];
     let subject = Subject { account: Some(who.name.clone()), ..Subject::path(&obstacle.path) };
     // What keeps the data belongs to their server: another owner there is the fault, not the missing right.
-    let data = case.config.model.data_dir.as_ref().is_some_and(|d| d.path == obstacle.path || obstacle.path.starts_with(&format!("{}/", d.path)));
-    if data && obstacle.status.uid != who.uid && who.uid != 0 {
+    if case.holds_data(&obstacle.path) && obstacle.status.uid != who.uid && who.uid != 0 {
         let title = format!("{} belongs to {owner}, but {} runs as {}", obstacle.path, case.service.name, who.name);
         return Some(finding(Code::WrongOwner, subject, title, evidence, vec!["give-back"]));
     }

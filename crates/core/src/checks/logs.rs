@@ -19,7 +19,10 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
                 subject: remark.file.as_deref().map(Subject::path).unwrap_or_default(),
                 title: remark.text,
                 proof: Proof::Now,
-                evidence: vec![remark.place.as_ref().map_or_else(|| evidence.clone(), |place| evidence.clone().at(place))],
+                evidence: vec![match &remark.place {
+                    Some(place) => evidence.at(place),
+                    None => evidence,
+                }],
                 fixes: vec![],
                 blocks: false,
                 stage: stage::RUN,
