@@ -27,6 +27,8 @@ pub(crate) struct Context {
     pub(crate) origin: Origin,
     pub(crate) services: ServicesFile,
     pub(crate) global: Global,
+    /// Services files that were not read, with the reason.
+    unread: Vec<String>,
 }
 
 impl Context {
@@ -40,12 +42,15 @@ impl Context {
             }
             _ => (Box::new(LiveHost::new(global.timeout)), Origin::Live),
         };
-        let services = services(host.as_ref(), global, origin)?;
-        Ok(Self { host, origin, services, global: global.clone() })
+        let mut unread = Vec::new();
+        let services = services(host.as_ref(), global, origin, &mut unread)?;
+        Ok(Self { host, origin, services, global: global.clone(), unread })
     }
 
     pub(crate) fn snapshot(&self) -> Snapshot<'_> {
-        Snapshot::new(self.host.as_ref())
+        let snapshot = Snapshot::new(self.host.as_ref());
+        self.unread.iter().for_each(|line| snapshot.unseen(line.clone()));
+        snapshot
     }
 
     /// A service by its name, with the nearest known one in the hint when there is none.
@@ -83,25 +88,32 @@ impl Context {
     }
 
     /// Directory of the change journal.
-    pub(crate) fn state_dir(&self) -> PathBuf {
+    ///
+    /// # Errors
+    /// What to set, where nothing tells: a directory that everybody can write is no place for it.
+    pub(crate) fn state_dir(&self) -> Result<PathBuf, CliError> {
         if let Some(dir) = &self.global.state_dir {
-            return dir.clone();
+            return Ok(dir.clone());
         }
         if rustix::process::geteuid().is_root() {
-            return PathBuf::from("/var/lib/jolly-sentinel");
+            return Ok(PathBuf::from("/var/lib/jolly-sentinel"));
         }
-        let home = std::env::var_os("HOME").map_or_else(|| PathBuf::from("/tmp"), PathBuf::from);
-        std::env::var_os("XDG_STATE_HOME").map_or_else(|| home.join(".local/state"), PathBuf::from).join("jolly-sentinel")
+        let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
+        let base = absolute("XDG_STATE_HOME").or_else(|| absolute("HOME").map(|home| home.join(".local/state")));
+        let missing =
+            || CliError::usage("there is no place for the change journal: neither HOME nor XDG_STATE_HOME is set").hint("name one with --state-dir DIR");
+        Ok(base.ok_or_else(missing)?.join("jolly-sentinel"))
     }
 
     /// The writer that belongs to the host.
     pub(crate) fn writer(&self) -> Result<LinuxWriter, CliError> {
         let root = self.global.root.clone().unwrap_or_else(|| PathBuf::from("/"));
-        match self.origin {
-            Origin::Live => Ok(LinuxWriter::new(&root, &self.state_dir(), Reach::Machine)),
-            Origin::Tree => Ok(LinuxWriter::new(&root, &self.state_dir(), Reach::Tree)),
-            Origin::Bundle => Err(CliError::usage("captured evidence cannot be changed: --apply needs the host itself")),
-        }
+        let reach = match self.origin {
+            Origin::Live => Reach::Machine,
+            Origin::Tree => Reach::Tree,
+            Origin::Bundle => return Err(CliError::usage("captured evidence cannot be changed: --apply needs the host itself")),
+        };
+        Ok(LinuxWriter::new(&root, &self.state_dir()?, reach))
     }
 
     /// Writes an answer in the form that was asked for. JSON comes from the report itself.
@@ -116,9 +128,17 @@ impl Context {
         self.write(&text)
     }
 
+    /// Writes evidence, which is nobody else's to read even where its secrets are masked.
+    pub(crate) fn write_private(&self, text: &str) -> Result<(), CliError> {
+        match &self.global.output {
+            Some(path) => jolly_linux::write_output(path, text.as_bytes(), 0o600).map_err(CliError::not_seen),
+            None => self.write(text),
+        }
+    }
+
     pub(crate) fn write(&self, text: &str) -> Result<(), CliError> {
         if let Some(path) = &self.global.output {
-            return std::fs::write(path, text).map_err(|e| CliError::not_seen(format!("cannot write {}: {e}", path.display())));
+            return jolly_linux::write_output(path, text.as_bytes(), 0o666).map_err(CliError::not_seen);
         }
         let mut out = std::io::stdout().lock();
         match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
@@ -171,28 +191,34 @@ fn read_bundle(path: &Path) -> Result<Vec<u8>, CliError> {
     std::fs::read(path).map_err(|e| CliError::usage(format!("{}: {e}", path.display())))
 }
 
-/// The host's file, then the user's, then the one that was named: later ones win.
-fn services(host: &dyn Host, global: &Global, origin: Origin) -> Result<ServicesFile, CliError> {
+/// The host's file, then the user's, then the one that was named: later ones win. They name commands that this program runs
+/// and paths that it changes, so a file that another account could have written is not read.
+fn services(host: &dyn Host, global: &Global, origin: Origin, unread: &mut Vec<String>) -> Result<ServicesFile, CliError> {
     let mut all = ServicesFile::default();
     let mut add = |name: &str, text: &str| -> Result<(), CliError> {
         let file = services_file::parse(text).map_err(|e| CliError::usage(format!("{name}: {e}")))?;
         all.add(file);
         Ok(())
     };
-    if let Some(text) = Snapshot::new(host).text(OWN_FILE).seen() {
+    if origin == Origin::Live {
+        let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
+        let own = absolute("XDG_CONFIG_HOME").or_else(|| absolute("HOME").map(|home| home.join(".config")));
+        for file in [Some(PathBuf::from(OWN_FILE)), own.map(|dir| dir.join("jolly-sentinel/services.toml"))].into_iter().flatten() {
+            match jolly_linux::read_trusted(&file) {
+                Ok(Some(text)) => add(&file.to_string_lossy(), &text)?,
+                Ok(None) => {}
+                Err(why) => unread.push(format!("the services file {} was not read: {why}", file.display())),
+            }
+        }
+    } else if let Some(text) = Snapshot::new(host).text(OWN_FILE).seen() {
         add(OWN_FILE, &text)?;
     }
-    if origin == Origin::Live {
-        let home = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from).or_else(|| Some(PathBuf::from(std::env::var_os("HOME")?).join(".config")));
-        if let Some(file) = home.map(|h| h.join("jolly-sentinel/services.toml"))
-            && let Ok(text) = std::fs::read_to_string(&file)
-        {
-            add(&file.to_string_lossy(), &text)?;
-        }
-    }
     if let Some(file) = &global.services {
-        let text = std::fs::read_to_string(file).map_err(|e| CliError::usage(format!("{}: {e}", file.display())))?;
-        add(&file.to_string_lossy(), &text)?;
+        match jolly_linux::read_trusted(file) {
+            Ok(Some(text)) => add(&file.to_string_lossy(), &text)?,
+            Ok(None) => return Err(CliError::usage(format!("{} does not exist", file.display()))),
+            Err(why) => return Err(CliError::usage(format!("the services file {} is not used: {why}", file.display()))),
+        }
     }
     Ok(all)
 }

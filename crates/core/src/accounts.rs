@@ -72,13 +72,39 @@ pub fn group(snapshot: &Snapshot, name: &str) -> Look<u32> {
 
 /// Not in the file: absent, unless the host also asks other sources for its accounts.
 fn elsewhere<T>(snapshot: &Snapshot, data_base: &str) -> Look<T> {
-    let switch = snapshot.text("/etc/nsswitch.conf").seen().unwrap_or_default();
-    let other = switch
-        .lines()
-        .filter_map(|l| l.split('#').next()?.trim().strip_prefix(data_base)?.strip_prefix(':'))
-        .flat_map(str::split_whitespace)
-        .any(|source| matches!(source, "sss" | "ldap" | "winbind" | "nis" | "db" | "hesiod"));
+    let other = asks_elsewhere(&snapshot.text("/etc/nsswitch.conf").seen().unwrap_or_default(), data_base);
     if other { Look::NotSeen(crate::host::Unseen::Failed("accounts also come from a directory service".into())) } else { Look::Absent }
+}
+
+/// Group number and account number of every membership that `/etc/passwd` (primary groups) and `/etc/group` tell of.
+pub fn memberships(passwd: &str, group: &str) -> Vec<(u32, u32)> {
+    let mut all = Vec::new();
+    let mut numbers = std::collections::HashMap::new();
+    for line in passwd.lines() {
+        let mut fields = line.split(':');
+        let (Some(name), Some(Ok(uid)), Some(Ok(gid))) = (fields.next(), fields.nth(1).map(str::parse), fields.next().map(str::parse)) else { continue };
+        numbers.entry(name).or_insert(uid);
+        all.push((gid, uid));
+    }
+    for line in group.lines() {
+        let mut fields = line.split(':');
+        let (Some(Ok(gid)), Some(members)) = (fields.nth(2).map(str::parse), fields.next()) else { continue };
+        all.extend(members.split(',').filter_map(|m| numbers.get(m.trim())).map(|uid| (gid, *uid)));
+    }
+    all
+}
+
+/// Whether the host's files are its only source of accounts, by the text of `/etc/nsswitch.conf`.
+pub fn only_files(switch: &str) -> bool {
+    !["passwd", "group"].into_iter().any(|data_base| asks_elsewhere(switch, data_base))
+}
+
+fn asks_elsewhere(switch: &str, data_base: &str) -> bool {
+    switch
+        .lines()
+        .filter_map(|l| l.split('#').next()?.trim().strip_prefix(data_base)?.trim_start().strip_prefix(':'))
+        .flat_map(str::split_whitespace)
+        .any(|source| matches!(source, "sss" | "ldap" | "winbind" | "nis" | "db" | "hesiod"))
 }
 
 fn groups_of(snapshot: &Snapshot, name: &str, primary: u32) -> Vec<u32> {
@@ -91,6 +117,17 @@ fn groups_of(snapshot: &Snapshot, name: &str, primary: u32) -> Vec<u32> {
         }
     }
     groups
+}
+
+/// The name of a group number, or the number itself as text.
+pub fn group_name(snapshot: &Snapshot, gid: u32) -> String {
+    let text = snapshot.text("/etc/group").seen().unwrap_or_default();
+    let name = text.lines().find_map(|line| {
+        let mut fields = line.split(':');
+        let name = fields.next()?;
+        (fields.nth(1)?.parse() == Ok(gid)).then(|| name.to_owned())
+    });
+    name.unwrap_or_else(|| if gid == 0 { "root".into() } else { gid.to_string() })
 }
 
 /// The name of a user number, or the number itself as text.

@@ -1,4 +1,5 @@
 //! What checks find: typed subjects, evidence with its origin, and how well it is proved.
+use crate::access::Right;
 use crate::code::Code;
 use crate::config::{Place, Severity};
 use crate::log::format_time;
@@ -108,6 +109,9 @@ pub struct Subject {
     /// Host name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub host: Option<String>,
+    /// The right on the path that is missing. Not part of the document.
+    #[serde(skip)]
+    pub right: Option<Right>,
 }
 
 impl Subject {
@@ -139,6 +143,9 @@ impl Subject {
 /// How a finding is known.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Proof {
+    /// Only lines that the service's account could have written say so, about something that neither configuration nor
+    /// unit nor package name: testimony, and never the object of a fix.
+    Claimed,
     /// The log said so; nothing on the host confirms or denies it.
     Said,
     /// The log said so, and it is no longer true.

@@ -38,3 +38,4 @@ pub mod services_file;
 pub mod snapshot;
 #[cfg(test)]
 mod tests;
+pub mod trust;

@@ -64,9 +64,9 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     }
     let solid = causes.iter().any(|c| c.certainty == Certainty::Certain && c.code != Code::ManagerGaveUp);
     if solid {
-        causes.retain(|c| c.code != Code::Unknown && c.proof != Proof::Past);
+        causes.retain(|c| c.code != Code::Unknown && !matches!(c.proof, Proof::Past | Proof::Claimed));
     }
-    let explained = causes.iter().any(|c| c.code != Code::Unknown && c.code != Code::ManagerGaveUp && c.proof != Proof::Past);
+    let explained = causes.iter().any(|c| c.code != Code::Unknown && c.code != Code::ManagerGaveUp && !matches!(c.proof, Proof::Past | Proof::Claimed));
     if explained {
         causes.retain(|c| c.code != Code::Unknown);
     }
@@ -76,9 +76,12 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     let copy = causes.iter().any(|c| c.code == Code::AlreadyRunning && c.certainty == Certainty::Certain);
     let after = |c: &Cause| copy && c.code == Code::WrongOwner;
     causes.sort_by_key(|c| (late(c, explained), c.certainty, if after(c) { stage::BIND + 1 } else { c.stage }));
+    // Without its account every file is "of the wrong owner": that follows.
+    let nobody = causes.first().is_some_and(|c| c.code == Code::AccountMissing && c.certainty == Certainty::Certain);
     for (at, cause) in causes.iter_mut().enumerate() {
         cause.relation = match (at, cause.code, cause.certainty) {
             (0, ..) => Relation::Blocks,
+            (_, Code::WrongOwner | Code::PermissionDenied | Code::WrongAccount | Code::PortPrivileged, _) if nobody => Relation::Consequence,
             (_, Code::ManagerGaveUp, _) => Relation::Consequence,
             (_, _, Certainty::Certain) => Relation::Blocks,
             _ => Relation::Alternative,
@@ -102,7 +105,7 @@ fn start(finding: Finding) -> Cause {
         Proof::Inevitable => Certainty::Certain,
         Proof::Now if told || finding.code == Code::ManagerGaveUp => Certainty::Certain,
         Proof::Now | Proof::Said => Certainty::Likely,
-        Proof::Past => Certainty::Possible,
+        Proof::Past | Proof::Claimed => Certainty::Possible,
     };
     Cause {
         code: finding.code,
@@ -121,7 +124,7 @@ fn start(finding: Finding) -> Cause {
 fn join(cause: &mut Cause, finding: Finding) {
     cause.witnesses += 1;
     // The log of this start agrees with what is true now: that is certain.
-    if is_told(&finding) && finding.proof != Proof::Past && matches!(cause.proof, Proof::Now | Proof::Inevitable) {
+    if is_told(&finding) && !matches!(finding.proof, Proof::Past | Proof::Claimed) && matches!(cause.proof, Proof::Now | Proof::Inevitable) {
         cause.certainty = Certainty::Certain;
     }
     for evidence in finding.evidence {

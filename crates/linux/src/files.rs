@@ -4,6 +4,7 @@ use rustix::fs::{AtFlags, Mode, OFlags};
 use rustix::io::Errno;
 use std::fs::{self, File};
 use std::io::Read;
+use std::os::fd::{AsFd, AsRawFd};
 use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -40,22 +41,40 @@ fn kind(mode: u32) -> FileKind {
 pub(crate) fn status(path: &Path, follow: bool) -> Look<Answer> {
     let found = if follow { fs::metadata(path) } else { fs::symlink_metadata(path) };
     match found {
-        Ok(meta) => Look::Seen(Answer::Status(FileStatus {
-            kind: kind(meta.mode()),
-            mode: meta.mode() & 0o7777,
-            uid: meta.uid(),
-            gid: meta.gid(),
-            size: meta.size(),
-            modified: meta.mtime(),
-            changed: meta.ctime(),
-            device: meta.dev(),
-            inode: meta.ino(),
-            acl: if meta.file_type().is_symlink() { Vec::new() } else { access_list(path) },
-            immutable: !meta.file_type().is_symlink() && immutable(path),
-            capabilities: if meta.is_file() && meta.mode() & 0o111 != 0 { file_capabilities(path) } else { 0 },
-        })),
+        Ok(meta) => Look::Seen(Answer::Status(told(&meta, path))),
         Err(error) => unseen_io(&error),
     }
+}
+
+/// A file's status; what the metadata do not hold is asked by `path`, which must lead to the same file.
+fn told(meta: &fs::Metadata, path: &Path) -> FileStatus {
+    let link = meta.file_type().is_symlink();
+    FileStatus {
+        kind: kind(meta.mode()),
+        mode: meta.mode() & 0o7777,
+        uid: meta.uid(),
+        gid: meta.gid(),
+        size: meta.size(),
+        modified: meta.mtime(),
+        changed: meta.ctime(),
+        device: meta.dev(),
+        inode: meta.ino(),
+        links: meta.nlink(),
+        acl: if link { Vec::new() } else { access_list(path) },
+        immutable: !link && immutable(path),
+        capabilities: if meta.is_file() && meta.mode() & 0o111 != 0 { file_capabilities(path) } else { 0 },
+    }
+}
+
+/// The status of what a descriptor stands for, opened by path alone (`O_PATH`).
+pub(crate) fn status_of(file: &impl AsFd) -> std::io::Result<FileStatus> {
+    let meta = File::from(file.as_fd().try_clone_to_owned()?).metadata()?;
+    Ok(told(&meta, &proc_path(file)))
+}
+
+/// A name that leads to what a descriptor stands for and to nothing else (proc_pid_fd(5)).
+pub(crate) fn proc_path(file: &impl AsFd) -> PathBuf {
+    PathBuf::from(format!("/proc/self/fd/{}", file.as_fd().as_raw_fd()))
 }
 
 /// Whether the file system holds the file against every change; file systems without that flag say no.

@@ -10,9 +10,6 @@ const DESTINATION: &str = "org.freedesktop.systemd1";
 const PATH: &str = "/org/freedesktop/systemd1";
 const MANAGER: &str = "org.freedesktop.systemd1.Manager";
 
-/// A link that the manager changed: `symlink` or `unlink`, its path, its target.
-type LinkChange = (String, String, String);
-
 /// The connection, made once when it is first needed.
 #[derive(Debug, Default)]
 pub(crate) struct Manager {
@@ -117,21 +114,17 @@ impl Manager {
         }
     }
 
-    /// `enable`, `disable`, `mask`, `unmask` of a unit file; the links that were changed come back.
-    pub(crate) fn unit_file(&self, verb: &str, unit: &str) -> Result<Vec<LinkChange>, String> {
+    /// `enable`, `disable`, `mask`, `unmask` of a unit file.
+    pub(crate) fn unit_file(&self, verb: &str, unit: &str) -> Result<(), String> {
         let names = vec![unit];
-        let changes: Result<Vec<LinkChange>, zbus::Error> = match verb {
-            "enable" => {
-                let reply: Result<(bool, Vec<LinkChange>), _> =
-                    self.call(PATH, MANAGER, "EnableUnitFiles", &(names, false, true)).and_then(|m| m.body().deserialize());
-                reply.map(|(_, changes)| changes)
-            }
-            "disable" => self.call(PATH, MANAGER, "DisableUnitFiles", &(names, false)).and_then(|m| m.body().deserialize()),
-            "mask" => self.call(PATH, MANAGER, "MaskUnitFiles", &(names, false, true)).and_then(|m| m.body().deserialize()),
-            "unmask" => self.call(PATH, MANAGER, "UnmaskUnitFiles", &(names, false)).and_then(|m| m.body().deserialize()),
-            other => return Err(format!("{other} is no verb for unit files")),
+        let done = match verb {
+            "enable" => self.call(PATH, MANAGER, "EnableUnitFiles", &(names, false, true)),
+            "disable" => self.call(PATH, MANAGER, "DisableUnitFiles", &(names, false)),
+            "mask" => self.call(PATH, MANAGER, "MaskUnitFiles", &(names, false, true)),
+            "unmask" => self.call(PATH, MANAGER, "UnmaskUnitFiles", &(names, false)),
+            other => return Err(format!("{other} is not a verb for unit files")),
         };
-        changes.map_err(|e| words(&e))
+        done.map(drop).map_err(|e| words(&e))
     }
 
     pub(crate) fn reload_manager(&self) -> Result<(), String> {

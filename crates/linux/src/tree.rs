@@ -1,6 +1,6 @@
 //! A directory in place of a machine: a mounted disk, an unpacked image. Only files exist.
 use crate::{files, journal_files};
-use jolly_core::host::{Answer, Host, Look, Parts, Question, Unseen};
+use jolly_core::host::{Answer, Host, Look, Myself, Parts, Question, Unseen};
 use std::path::{Path, PathBuf};
 
 /// The host below a directory.
@@ -41,6 +41,7 @@ impl Host for TreeHost {
             Question::ReadAt(p, offset, length) => self.held.read_at(&path(p), *offset, *length),
             Question::Journal(unit, most) => journal_files::entries(&self.root, unit, *most),
             Question::JournalOf(field, most) => journal_files::entries_of(&self.root, field, *most),
+            Question::Myself => Look::Seen(Answer::Myself(Myself { uid: rustix::process::geteuid().as_raw(), lineage: Vec::new() })),
             _ => Look::NotSeen(Unseen::PartMissing),
         }
     }

@@ -51,6 +51,6 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         let _ = report::ports(&Snapshot::new(host), &services, &report::PortsRequest { count_clients: true, ..Default::default() });
     }
     let bundle = recorder.into_bundle();
-    context.write(&json(&bundle)?)?;
+    context.write_private(&json(&bundle)?)?;
     Ok(Status::Well)
 }

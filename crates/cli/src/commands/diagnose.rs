@@ -31,7 +31,10 @@ pub(crate) struct Arguments {
 /// What applied changes and a capture know of the files.
 fn earlier(context: &Context, capture: Option<&Path>) -> Result<Earlier, CliError> {
     // Captured evidence is of another time or host: this one's journal says nothing of it.
-    let records = context.writer().map(|writer| list(&writer)).unwrap_or_default();
+    let records = match context.writer() {
+        Ok(writer) if writer.check_journal().is_ok() => list(&writer).0,
+        _ => Vec::new(),
+    };
     let mut earlier = left_by(&records);
     if let Some(path) = capture {
         let bundle = context::bundle(path)?;

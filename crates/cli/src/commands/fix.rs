@@ -1,3 +1,4 @@
+use super::undo::Present;
 use super::verify;
 use crate::context::{Context, Origin};
 use crate::error::CliError;
@@ -6,9 +7,10 @@ use crate::pages;
 use clap::Args;
 use jiff::Timestamp;
 use jolly_core::case::{Case, Depth, State, gather};
+use jolly_core::code::Code;
 use jolly_core::finding::Source;
-use jolly_core::fix::{self, Plan, Preview, Record, RecordedStep, Stage, Step, Undo};
-use jolly_core::rank::Cause;
+use jolly_core::fix::{self, CommandLine, Plan, Preview, Purpose, Record, RunMark, Step, Way};
+use jolly_core::rank::{Cause, Certainty, Relation};
 use jolly_core::report::{self, FixReport, NextCause, Page, Recovery, Unavailable};
 use jolly_core::service::Service;
 use jolly_core::snapshot::Snapshot;
@@ -78,14 +80,17 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         return Ok(if report::is_unwell(&entry) { Status::Problem } else { Status::Well });
     }
     check_picks(&arguments.pick, &plans, &report)?;
+    // Without a pick only what is for the first cause is carried out: the others may follow from it.
     let chosen: Vec<&Offer> = if arguments.pick.is_empty() {
-        plans.first().into_iter().collect()
+        plans.iter().find(|p| p.rank == 0).into_iter().collect()
     } else {
         arguments.pick.iter().filter_map(|id| plans.iter().find(|p| p.plan.id == *id)).collect()
     };
     if chosen.is_empty() {
         context.emit(&pages::fix::plans(&report, &headline, &context.program()), &report)?;
-        return Err(CliError::refused("there is no fix that can be carried out"));
+        let why: Vec<String> = report.unavailable.iter().map(|u| format!("{}: {}", u.id, u.reason)).collect();
+        let error = CliError::refused("there is no fix for the first cause that can be carried out; nothing was changed");
+        return Err(if why.is_empty() { error } else { error.hint(why.join("\n  ")) });
     }
     if !arguments.yes
         && context.global.format == crate::args::Format::Text
@@ -101,6 +106,8 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
 struct Offer {
     plan: Plan,
     cause: Cause,
+    /// Rank of the cause, from 0.
+    rank: usize,
 }
 
 fn given(set: &[String]) -> Result<BTreeMap<String, String>, CliError> {
@@ -117,24 +124,42 @@ fn given(set: &[String]) -> Result<BTreeMap<String, String>, CliError> {
 /// Plans for every cause that is sure enough; ids stay unique.
 fn offered(snapshot: &Snapshot, case: &Case, all: &[Service], causes: &[Cause], given: &BTreeMap<String, String>, report: &mut FixReport) -> Vec<Offer> {
     let mut offers: Vec<Offer> = Vec::new();
-    for (rank, cause) in causes.iter().enumerate() {
+    // What follows from an earlier cause goes with it: nothing is offered for that.
+    for (rank, cause) in causes.iter().enumerate().filter(|(_, c)| c.relation != Relation::Consequence) {
         for (at, outcome) in fix::plans(snapshot, case, all, cause, given).into_iter().enumerate() {
             let id = cause.fixes.get(at).copied().unwrap_or_default();
             let unique = if offers.iter().any(|o| o.plan.id == id) { format!("{id}-{}", rank + 1) } else { id.to_owned() };
-            match outcome {
+            match outcome.and_then(|plan| sound(snapshot, case, plan)) {
                 Ok(mut plan) => {
                     // One plan can put several causes right; it is offered once.
                     if offers.iter().any(|o| !(plan.steps.is_empty() && plan.edits.is_empty()) && o.plan.steps == plan.steps && o.plan.edits == plan.edits) {
                         continue;
                     }
                     plan.id = unique;
-                    offers.push(Offer { plan, cause: cause.clone() });
+                    offers.push(Offer { plan, cause: cause.clone(), rank });
                 }
                 Err(reason) => report.unavailable.push(Unavailable { id: unique, reason }),
             }
         }
     }
     offers
+}
+
+/// A plan whose edits leave a configuration that can still be read: a section that would be open or closed twice is refused
+/// before anything is written.
+fn sound(snapshot: &Snapshot, case: &Case, plan: Plan) -> Result<Plan, String> {
+    if plan.edits.is_empty() {
+        return Ok(plan);
+    }
+    let steps = fix::combined(snapshot, case, &[&plan])?;
+    let preview = Preview::new(snapshot.host(), &steps);
+    let (_, read) = report::lint_configuration(&Snapshot::new(&preview), case.service.kind, &case.service.instance);
+    let broken = |config: &jolly_core::config::Configuration| config.first_error().filter(|f| f.code == Code::ConfigSyntax).map(|f| f.message.clone());
+    match broken(&read) {
+        Some(after) if broken(&case.config).is_none_or(|before| before != after) => Err(format!("the configuration could not be read afterwards: {after}")),
+        _ if case.config.readable && !read.readable => Err("the configuration could not be read afterwards".into()),
+        _ => Ok(plan),
+    }
 }
 
 fn check_picks(picks: &[String], plans: &[Offer], report: &FixReport) -> Result<(), CliError> {
@@ -188,14 +213,17 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
         return steps;
     }
     let described = &case.service.described;
-    let environment: Vec<(String, String)> = described.environment.clone().into_iter().collect();
-    let run = |command: &Option<String>, reverse: Option<String>| {
-        command.clone().map(|command| Step::Run { command, environment: environment.clone(), account: described.account.clone(), reverse })
+    let run = |purpose: Purpose, command: &Option<String>| {
+        command.clone().map(|command| Step::Run {
+            purpose,
+            shown: jolly_core::host::mask_command(&command),
+            line: CommandLine { command, environment: described.environment.clone().into_iter().collect(), account: described.account.clone() },
+        })
     };
     match running {
-        false => run(&described.start, described.stop.clone()).into_iter().collect(),
-        true if restart || moved => run(&described.stop, None).into_iter().chain(run(&described.start, None)).collect(),
-        true if edits => run(&described.reload, None).into_iter().collect(),
+        false => run(Purpose::Start, &described.start).into_iter().collect(),
+        true if restart || moved => run(Purpose::Stop, &described.stop).into_iter().chain(run(Purpose::Start, &described.start)).collect(),
+        true if edits => run(Purpose::Reload, &described.reload).into_iter().collect(),
         true => vec![],
     }
 }
@@ -203,7 +231,7 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
 fn apply(context: &Context, arguments: &Arguments, snapshot: &Snapshot, case: &Case, chosen: &[&Offer], mut report: FixReport) -> Result<Status, CliError> {
     let service = case.service;
     let picked: Vec<&Plan> = chosen.iter().map(|o| &o.plan).collect();
-    let mut steps = fix::combined(snapshot, &picked).map_err(CliError::refused)?;
+    let mut steps = fix::combined(snapshot, case, &picked).map_err(CliError::refused)?;
     // Check, then change: the configuration as it would be is read before anything is touched.
     let preview = Preview::new(context.host.as_ref(), &steps);
     let (checked, read) = report::lint_configuration(&Snapshot::new(&preview), service.kind, &service.instance);
@@ -227,20 +255,29 @@ fn apply(context: &Context, arguments: &Arguments, snapshot: &Snapshot, case: &C
     let id = record.id.clone();
     report.applied = chosen.iter().map(|o| o.plan.id.clone()).collect();
     report.undo_id = Some(id.clone());
-    if let Err(error) = fix::apply(&mut writer, record) {
-        return Err(CliError::refused(error.to_string()));
-    }
+    let edited: Vec<String> =
+        record.steps.iter().filter_map(|s| if let Step::Edit { target, .. } = &s.step { Some(target.path.clone()) } else { None }).collect();
+    let commands = Present { context };
+    let record = fix::apply(&mut writer, record, &commands).map_err(|e| CliError::refused(e.to_string()))?;
     if !starts && (arguments.no_start || tree) {
         report.verified = if tree { Some(Recovery::Partly) } else { None };
         report.next_cause = after.map(|(code, _, title)| NextCause { code, title });
         context.emit(&pages::fix::applied(&report, &context.program()), &report)?;
         return Ok(Status::Problem);
     }
-    judge(context, arguments, case, chosen, report, &mut writer, &id, starts)
+    let done = Done { record, edited, started: starts, causes: report::standing_causes(snapshot, case) };
+    judge(context, arguments, case, chosen, report, &mut writer, done)
+}
+
+/// What was carried out, and what stood in the way before.
+struct Done {
+    record: Record,
+    edited: Vec<String>,
+    started: bool,
+    causes: Vec<Cause>,
 }
 
 /// Keep or put back: the cause must be gone, and the service no worse.
-#[expect(clippy::too_many_arguments, reason = "a judgement rests on all that was done")]
 fn judge(
     context: &Context,
     arguments: &Arguments,
@@ -248,8 +285,7 @@ fn judge(
     chosen: &[&Offer],
     mut report: FixReport,
     writer: &mut jolly_linux::LinuxWriter,
-    id: &str,
-    started: bool,
+    done: Done,
 ) -> Result<Status, CliError> {
     let fresh = context.snapshot();
     let service = context.service(&fresh, &case.service.name)?;
@@ -257,21 +293,26 @@ fn judge(
     let snapshot = context.snapshot();
     let now = gather(&snapshot, &service, Depth::Diagnosis);
     // Where nothing was started the logs still speak of the time before: only what the host shows counts.
-    let stands = |cause: &Cause| started || cause.evidence.iter().any(|e| e.source != Source::Log);
+    let stands = |cause: &Cause| done.started || cause.evidence.iter().any(|e| e.source != Source::Log);
     let left: Vec<Cause> = report::standing_causes(&snapshot, &now).into_iter().filter(stands).collect();
     let persists = chosen.iter().any(|o| left.iter().any(|c| c.code == o.cause.code && same_thing(c, &o.cause)));
     let was_up = matches!(case.state, State::Running | State::Degraded);
-    let worse = was_up && verification.verdict == Recovery::NotRecovered;
     let still_down = verification.verdict == Recovery::NotRecovered;
+    let worse = (was_up && still_down) || (still_down && is_worse(case, &now, &left, &done));
     report.verified = Some(verification.verdict);
     report.verification = Some(verification);
+    let id = done.record.id.clone();
     if (persists && still_down) || worse {
-        let undone = fix::undo(writer, id, "rolled-back").map_err(|e| CliError::refused(format!("the fix did not help, and putting it back failed: {e}")))?;
-        report.rolled_back = true;
+        let commands = Present { context };
+        let undone = fix::undo(writer, &id, Way::RollBack, &commands)
+            .map_err(|e| CliError::refused(format!("the fix did not help, and putting it back failed: {e}; see undo {id}")))?;
+        report.rolled_back = undone.failed.is_empty();
         context.emit(&pages::fix::applied(&report, &context.program()), &report)?;
-        undone.left.iter().for_each(|l| context.say(&format!("not put back: {l}")));
+        undone.left.iter().chain(&undone.failed).for_each(|l| context.say(&format!("not put back: {l}")));
         return Ok(Status::Refused);
     }
+    let main = now.processes.first().filter(|_| service.unit.is_none());
+    fix::keep(writer, done.record, main.map(|p| RunMark { pid: p.brief.pid, start_ticks: p.brief.start_ticks }));
     let moved_public = chosen.iter().any(|o| o.plan.id.starts_with("move-port") && o.cause.subject.port.is_some_and(|p| p < 1024));
     if report.verified == Some(Recovery::Recovered) && moved_public {
         report.verified = Some(Recovery::Partly);
@@ -282,6 +323,17 @@ fn judge(
     context.emit(&pages::fix::applied(&report, &context.program()), &report)?;
     let well = report.verified == Some(Recovery::Recovered) || (moved_public && !still_down && report.next_cause.is_none());
     Ok(if well { Status::Well } else { Status::Problem })
+}
+
+/// Whether the change made it worse: the configuration cannot be read any more, there is a cause at a file that it just edited,
+/// or more stands in the way than before.
+fn is_worse(case: &Case, now: &Case, left: &[Cause], done: &Done) -> bool {
+    let known = |c: &Cause| done.causes.iter().any(|b| b.code == c.code && same_thing(b, c));
+    let sure = |all: &[Cause]| all.iter().filter(|c| c.certainty == Certainty::Certain && c.relation != Relation::Consequence).count();
+    let unreadable = case.config.readable && !now.config.readable;
+    let broken = left.iter().any(|c| c.code == Code::ConfigSyntax && !known(c));
+    let at_edit = left.iter().any(|c| !known(c) && c.subject.file.as_ref().is_some_and(|f| done.edited.contains(f)));
+    unreadable || broken || at_edit || sure(left) > sure(&done.causes)
 }
 
 /// The same cause about the same thing; a holder that came back counts, too.
@@ -305,6 +357,12 @@ fn record(snapshot: &Snapshot, case: &Case, chosen: &[&Offer], steps: Vec<Step>)
         title: chosen.iter().map(|o| o.plan.title.clone()).collect::<Vec<_>>().join("; "),
         began: jolly_core::log::format_time(now, &case.zone),
         outcome: "begun".into(),
-        steps: steps.into_iter().map(|step| RecordedStep { step, stage: Stage::Planned, undo: Undo::default() }).collect(),
+        was_running: match case.state {
+            State::Running | State::Degraded => Some(true),
+            State::Unknown => None,
+            _ => Some(false),
+        },
+        started: None,
+        steps: steps.into_iter().map(Into::into).collect(),
     }
 }

@@ -83,7 +83,10 @@ pub(crate) fn page(report: &AttemptsReport, when: &When, program: &str) -> Page 
     about_logs(&mut page, report);
     if bad(last) {
         page.heading("What to do");
-        page.push(Block::Commands(vec![(format!("{program} diagnose {}", report.service), "the cause as it is now, and what puts it right".into())]));
+        page.push(Block::Commands(vec![(
+            format!("{program} diagnose {}", crate::context::quoted(&report.service)),
+            "the cause as it is now, and what puts it right".into(),
+        )]));
     }
     page.not_seen(&report.not_seen);
     page

@@ -1,5 +1,6 @@
 //! The page of `diagnose`.
 use super::when::When;
+use crate::context::quoted;
 use crate::render::{Block, Page, Tone};
 use jolly_core::case::State;
 use jolly_core::code::Code;
@@ -222,22 +223,22 @@ fn next(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     let Some(cause) = entry.causes.first() else {
         if latent {
             page.heading("What to do");
-            page.push(Block::Commands(vec![(format!("{} fix {name}", look.program), "shows what would put it right, and changes nothing".into())]));
+            page.push(Block::Commands(vec![(format!("{} fix {}", look.program, quoted(name)), "shows what would put it right, and changes nothing".into())]));
         }
         return;
     };
     page.heading("What to do");
     let mut commands = Vec::new();
     if let Some(first) = cause.fixes.first() {
-        commands.push((format!("{} fix {name}", look.program), "shows each way to put it right as a diff, and changes nothing".to_owned()));
+        commands.push((format!("{} fix {}", look.program, quoted(name)), "shows each way to put it right as a diff, and changes nothing".to_owned()));
         if look.can_apply {
-            commands.push((format!("{} fix {name} --pick {first} --apply", look.program), price(first, cause)));
+            commands.push((format!("{} fix {} --pick {first} --apply", look.program, quoted(name)), price(first, cause)));
         }
     } else {
         commands.push((format!("{} explain {}", look.program, cause.code), "what this means and what puts it right".to_owned()));
     }
     if let Some(second) = cause.fixes.get(1).filter(|_| look.can_apply) {
-        commands.push((format!("{} fix {name} --pick {second} --apply", look.program), price(second, cause)));
+        commands.push((format!("{} fix {} --pick {second} --apply", look.program, quoted(name)), price(second, cause)));
     }
     page.push(Block::Commands(commands));
 }

@@ -1,5 +1,6 @@
 //! The pages of `fix` and `undo`.
 use super::when::When;
+use crate::context::quoted;
 use crate::render::{Block, Page, Tone};
 use jolly_core::fix::Risk;
 use jolly_core::report::{FixEntry, FixReport, Recovery, UndoReport};
@@ -27,7 +28,7 @@ pub(crate) fn plans(report: &FixReport, headline: &str, program: &str) -> Page {
     }
     for (at, fix) in report.fixes.iter().enumerate() {
         plan(&mut page, at + 1, fix);
-        let command = format!("{program} fix {} --pick {} --apply", report.service, fix.id);
+        let command = format!("{program} fix {} --pick {} --apply", quoted(&report.service), fix.id);
         page.push(Block::Commands(vec![(command, String::new())]));
     }
     unavailable(&mut page, report);
@@ -42,7 +43,7 @@ fn unavailable(page: &mut Page, report: &FixReport) {
 }
 
 fn plan(page: &mut Page, number: usize, fix: &FixEntry) {
-    let back = if fix.reversible { "can be undone" } else { "ending a process cannot be undone" };
+    let back = if fix.reversible { "can be undone" } else { "cannot be undone completely" };
     page.heading(format!("{number}. {} – {}, {back}", fix.title, risk(fix.risk)));
     if !fix.diff.is_empty() {
         page.push(Block::Diff(fix.diff.clone()));
@@ -82,12 +83,13 @@ pub(crate) fn applied(report: &FixReport, program: &str) -> Page {
         page.heading("Proof");
         super::verify::checks(&mut page, verification);
     }
+    let whole = report.fixes.iter().filter(|f| report.applied.contains(&f.id)).all(|f| f.reversible);
     let mut commands = Vec::new();
     if report.next_cause.is_some() || report.rolled_back {
-        commands.push((format!("{program} fix {name}"), "what is left, and what would put it right".to_owned()));
+        commands.push((format!("{program} fix {}", quoted(name)), "what is left, and what would put it right".to_owned()));
     }
     if let Some(id) = report.undo_id.as_ref().filter(|_| !report.rolled_back) {
-        commands.push((format!("{program} undo {id}"), "puts everything back as it was".to_owned()));
+        commands.push((format!("{program} undo {id}"), if whole { "puts everything back as it was" } else { "puts back what can be put back" }.to_owned()));
     }
     if !commands.is_empty() {
         page.heading("What to do");
@@ -100,9 +102,32 @@ pub(crate) fn applied(report: &FixReport, program: &str) -> Page {
 pub(crate) fn undo(report: &UndoReport, when: &When, program: &str) -> Page {
     let mut page = Page::new("Changes");
     if let Some(id) = &report.undone {
-        let tone = if report.left.is_empty() { Tone::Well } else { Tone::Plain };
-        page.answer(tone, if report.left.is_empty() { format!("{id} is undone.") } else { format!("{id} is undone, except for what cannot be put back.") });
-        page.push(Block::Evidence(report.done.iter().chain(&report.left).map(|d| (d.clone(), String::new())).collect()));
+        let answer = match (report.failed.is_empty(), report.left.is_empty(), report.done.is_empty()) {
+            (false, ..) => (Tone::Problem, format!("{id} could not be undone completely.")),
+            (_, false, _) => (Tone::Plain, format!("{id} is undone, except for what cannot be put back.")),
+            (_, _, true) => (Tone::Well, format!("{id} is undone: everything is as before already.")),
+            _ => (Tone::Well, format!("{id} is undone.")),
+        };
+        page.answer(answer.0, answer.1);
+        let rows = |lines: &[String]| lines.iter().map(|d| (d.clone(), String::new())).collect::<Vec<_>>();
+        if !report.done.is_empty() {
+            page.push(Block::Evidence(rows(&report.done)));
+        }
+        for (heading, lines) in [("Not put back this time", &report.failed), ("Left as it is", &report.left), ("What runs now", &report.due)] {
+            if !lines.is_empty() {
+                page.heading(heading);
+                page.push(Block::Evidence(rows(lines)));
+            }
+        }
+        if !report.failed.is_empty() {
+            page.heading("What to do");
+            page.push(Block::Commands(vec![(format!("{program} undo {}", quoted(id)), "takes it up again".into())]));
+        }
+        return page;
+    }
+    if report.changes.is_empty() && !report.not_seen.is_empty() {
+        page.answer(Tone::Plain, "There are changes on record that cannot be read.");
+        page.push(Block::Evidence(report.not_seen.iter().map(|l| (l.clone(), String::new())).collect()));
         return page;
     }
     if report.changes.is_empty() {

@@ -68,8 +68,10 @@ pub(crate) fn page(report: &PortsReport, asked: &[u16], when: &When, program: &s
     }
     if let Some(first) = conflicts.first() {
         page.heading("What to do");
-        let commands =
-            first.wanted_by.first().map(|w| (format!("{program} diagnose {}", w.service), "why it does not start, and what puts it right".to_owned()));
+        let commands = first
+            .wanted_by
+            .first()
+            .map(|w| (format!("{program} diagnose {}", crate::context::quoted(&w.service)), "why it does not start, and what puts it right".to_owned()));
         page.push(Block::Commands(commands.into_iter().collect()));
     }
     page.not_seen(&report.not_seen);

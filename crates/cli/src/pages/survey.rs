@@ -82,7 +82,10 @@ pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bo
     let troubled = report.services.iter().find(|s| s.remark.is_some());
     if let Some(entry) = troubled {
         page.heading("What to do");
-        page.push(Block::Commands(vec![(format!("{program} diagnose {}", entry.service), "the cause, its evidence, and what puts it right".into())]));
+        page.push(Block::Commands(vec![(
+            format!("{program} diagnose {}", crate::context::quoted(&entry.service)),
+            "the cause, its evidence, and what puts it right".into(),
+        )]));
     }
     page.not_seen(&report.not_seen);
     page

@@ -8,7 +8,7 @@ pub(crate) fn page(report: &VerifyReport, program: &str) -> Page {
     checks(&mut page, report);
     if report.verdict == Recovery::NotRecovered {
         page.heading("What to do");
-        page.push(Block::Commands(vec![(format!("{program} diagnose {}", report.service), "why it is not well".into())]));
+        page.push(Block::Commands(vec![(format!("{program} diagnose {}", crate::context::quoted(&report.service)), "why it is not well".into())]));
     }
     page.not_seen(&report.not_seen);
     page

@@ -1,9 +1,11 @@
 //! Everything a diagnosis looks at for one service, gathered once: state, processes, wanted listeners with their
 //! holders, configuration, attempts.
 mod logs;
+mod places;
 mod told;
 
 pub use logs::{LogRemark, log_files, log_remarks};
+pub use places::is_system;
 
 use crate::accounts::{self, Account};
 use crate::config::{Configuration, Place, Speaks};

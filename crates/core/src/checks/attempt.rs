@@ -56,6 +56,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         line: object("line").and_then(|l| l.parse().ok()),
         host: object("host").map(str::to_owned),
         unit: (failure.code == Code::ManagerGaveUp).then(|| case.service.unit_name().unwrap_or_default().to_owned()),
+        right: None,
     };
     // A line number without a file means the only file there is.
     if let (Some(_), None, [only]) = (subject.line, &subject.file, case.config.model.files.as_slice()) {
@@ -83,8 +84,9 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         severity: Severity::Error,
         title,
         proof: match still {
-            Some(true) => Proof::Now,
             Some(false) => Proof::Past,
+            _ if !failure.trusted && !confirmed(snapshot, case, &subject) => Proof::Claimed,
+            Some(true) => Proof::Now,
             None => Proof::Said,
         },
         evidence: vec![evidence(case, failure)],
@@ -93,6 +95,31 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         stage: stage_of(failure.code),
         subject,
     }
+}
+
+/// Whether everything that a line names is named elsewhere, too: by the configuration, the unit, the package, or the kernel's
+/// tables of this service's own processes and of who holds its addresses.
+fn confirmed(snapshot: &Snapshot, case: &Case, subject: &Subject) -> bool {
+    let model = &case.config.model;
+    let holders = || case.wanted.iter().flat_map(|w| &w.held_by).map(|h| &h.process);
+    let port = subject.port.is_none_or(|port| case.wanted.iter().any(|w| w.listen.port == port));
+    let pid = subject.pid.is_none_or(|pid| case.processes.iter().chain(&case.strays).chain(holders()).any(|p| p.brief.pid == pid));
+    let path = subject.path.as_deref().is_none_or(|path| !path.starts_with('/') || case.names(snapshot, path));
+    let account = subject.account.as_deref().is_none_or(|name| {
+        let unit = ["User", "Group"].into_iter().filter_map(|key| case.service.unit.as_ref()?.value("Service", key));
+        let own = model.account.iter().map(|(a, _)| a.clone()).chain(model.group.clone()).chain(case.service.described.account.clone());
+        unit.chain(own).chain([case.starter.name.clone()]).any(|a| a == name)
+    });
+    // A place in the configuration is confirmed by what stands there.
+    let place = subject.file.as_deref().is_none_or(|file| {
+        let (Some(line), Some(directive)) = (subject.line, subject.directive.as_deref()) else { return case.names(snapshot, file) };
+        let text = snapshot.text(file).seen().unwrap_or_default();
+        let at = usize::try_from(line).unwrap_or(usize::MAX).saturating_sub(1);
+        // The place is that of the end of a statement, which may begin some lines higher.
+        let stands = text.lines().skip(at.saturating_sub(20)).take(21.min(at + 1)).any(|l| l.to_ascii_lowercase().contains(&directive.to_ascii_lowercase()));
+        case.names(snapshot, file) && stands
+    });
+    port && pid && path && account && place
 }
 
 /// Whether what the line says is still so; `None` where nothing on the host tells.

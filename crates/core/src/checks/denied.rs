@@ -24,7 +24,8 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
 
 fn still_refused(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Option<Finding> {
     let who = &case.starter;
-    let file = case.path_of(failure).filter(|p| p.starts_with('/'))?;
+    // Whoever can write the log can name any path in it.
+    let file = case.path_of(failure).filter(|p| p.starts_with('/') && (failure.trusted || case.names(snapshot, p)))?;
     let target = if snapshot.exists(&file)? { file } else { path::parent(&file).to_owned() };
     if let Some(finding) = foreign_socket(snapshot, case, &target) {
         return Some(finding);
@@ -41,7 +42,7 @@ fn still_refused(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Option<
     Some(Finding {
         code,
         severity: Severity::Error,
-        subject: Subject { account: Some(who.name.clone()), ..Subject::path(&obstacle.path) },
+        subject: Subject { account: Some(who.name.clone()), right: Some(obstacle.right), ..Subject::path(&obstacle.path) },
         title,
         proof: Proof::Inevitable,
         evidence: vec![owned(snapshot, case, kind_word(obstacle.status.kind), &obstacle.path, &obstacle.status)],

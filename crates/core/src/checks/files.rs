@@ -93,10 +93,10 @@ fn unwritable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     ];
     if parent_is_ours && obstacle.status.uid != who.uid {
         let title = format!("{} belongs to {owner}, but {} writes it as {}", obstacle.path, case.service.name, who.name);
-        let subject = Subject { account: Some(who.name.clone()), ..Subject::path(&obstacle.path) };
+        let subject = Subject { account: Some(who.name.clone()), right: Some(obstacle.right), ..Subject::path(&obstacle.path) };
         return Some(finding(Code::WrongOwner, subject, title, evidence, vec!["give-back", "move-aside"]));
     }
-    let subject = Subject { account: Some(who.name.clone()), ..Subject::path(&obstacle.path) };
+    let subject = Subject { account: Some(who.name.clone()), right: Some(obstacle.right), ..Subject::path(&obstacle.path) };
     if obstacle.by == access::Refusal::Immutable {
         // Somebody set that on purpose: it is told, and not taken away.
         let title = format!("{} is held against every change (immutable), so {} may not write it", obstacle.path, case.service.name);
@@ -133,7 +133,7 @@ fn unreadable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     let detail = format!("{} of {owner}, mode {:04o}", kind_word(obstacle.status.kind), obstacle.status.mode);
     let title = format!("{} may not {} {}", who.name, obstacle.right.verb(), obstacle.path);
     let evidence = vec![Evidence::new(Source::File, detail).file(&obstacle.path), named(entry, format!("{} reads {}", case.service.name, entry.path))];
-    let subject = Subject { account: Some(who.name.clone()), ..Subject::path(&obstacle.path) };
+    let subject = Subject { account: Some(who.name.clone()), right: Some(obstacle.right), ..Subject::path(&obstacle.path) };
     // What keeps the data belongs to their server: another owner there is the fault, not the missing right.
     if case.holds_data(&obstacle.path) && obstacle.status.uid != who.uid && who.uid != 0 {
         let title = format!("{} belongs to {owner}, but {} runs as {}", obstacle.path, case.service.name, who.name);

@@ -1,16 +1,18 @@
 //! For each cause the possible fixes, with what they change and a diff.
 use super::plan::{Parameter, Plan, Risk, diff};
-use super::{Step, digest, units};
+use super::target::{existing, free, grantable, holds_key, trusted, words};
+use super::{Step, Target, digest, units};
 use crate::case::{Case, Holder};
 use crate::code::Code;
 use crate::config::{Severity, Span};
-use crate::host::{FileKind, Look};
+use crate::host::{FileKind, FileStatus, Look};
 use crate::left_behind;
 use crate::path;
 use crate::rank::Cause;
 use crate::report::free_ports;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
+use crate::trust::{self, Last, Paths};
 use std::collections::BTreeMap;
 
 /// The plans for a cause, in the order of its fixes. `given` are the person's own values.
@@ -31,7 +33,7 @@ fn plan(snapshot: &Snapshot, case: &Case, all: &[Service], cause: &Cause, id: &s
         diff: String::new(),
         remarks: vec![],
     };
-    match id {
+    let plan = match id {
         "stop-holder" => stop_holder(snapshot, case, cause, empty),
         "move-port" => move_port(snapshot, case, all, cause, given, empty),
         "correct-directive" => correct(snapshot, case, cause, empty),
@@ -55,7 +57,13 @@ fn plan(snapshot: &Snapshot, case: &Case, all: &[Service], cause: &Cause, id: &s
         "start" => Ok(Plan { title: format!("start {} once more", case.service.name), ..empty }),
         "restart" => Ok(Plan { title: format!("restart {} under the right account", case.service.name), risk: Risk::Medium, ..empty }),
         other => Err(format!("there is no fix {other}")),
-    }
+    };
+    plan.map(|mut plan| {
+        let told: Vec<String> = plan.steps.iter().filter_map(Step::irreversible).collect();
+        plan.reversible &= told.is_empty();
+        plan.remarks.extend(told);
+        plan
+    })
 }
 
 fn holder_of<'c>(case: &'c Case, cause: &Cause) -> Option<&'c Holder> {
@@ -87,7 +95,7 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
                 for source in triggers.chain([unit.clone()]) {
                     plan.steps.push(Step::Job { verb: "stop".into(), unit: source.clone() });
                     if crate::manager::unit(snapshot, &source).seen().is_some_and(|u| u.enabled) {
-                        plan.steps.push(Step::UnitFile { verb: "disable".into(), unit: source });
+                        plan.steps.push(unit_file_step(snapshot, "disable", &source));
                     }
                 }
                 plan.risk = Risk::High;
@@ -134,6 +142,12 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
     Ok(plan)
 }
 
+/// A verb of the manager, with the units whose links change along.
+fn unit_file_step(snapshot: &Snapshot, verb: &str, unit: &str) -> Step {
+    let also = crate::manager::unit(snapshot, unit).seen().map(|u| u.values("Install", "Also").join(" ")).unwrap_or_default();
+    Step::UnitFile { verb: verb.to_owned(), unit: unit.to_owned(), also: also.split_whitespace().map(str::to_owned).collect() }
+}
+
 fn end(name: &str, pid: u32, start_ticks: u64, gently: bool) -> Option<Step> {
     Some(Step::End { pid, start_ticks, name: name.to_owned(), gently })
 }
@@ -166,8 +180,8 @@ fn never_touch(snapshot: &Snapshot, pid: u32, name: &str, own_root: bool) -> Res
 }
 
 /// Notes the edits of a plan, with their diff.
-fn edits(snapshot: &Snapshot, spans: Vec<(Span, String)>, plan: &mut Plan) -> Result<(), String> {
-    plan.diff = edit_steps(snapshot, &spans)?.1;
+fn edits(snapshot: &Snapshot, case: &Case, spans: Vec<(Span, String)>, plan: &mut Plan) -> Result<(), String> {
+    plan.diff = edit_steps(snapshot, case, &spans)?.1;
     plan.edits.extend(spans);
     Ok(())
 }
@@ -176,21 +190,31 @@ fn edits(snapshot: &Snapshot, spans: Vec<(Span, String)>, plan: &mut Plan) -> Re
 ///
 /// # Errors
 /// When two plans change the same place, or a file cannot be read.
-pub fn combined(snapshot: &Snapshot, plans: &[&Plan]) -> Result<Vec<Step>, String> {
+pub fn combined(snapshot: &Snapshot, case: &Case, plans: &[&Plan]) -> Result<Vec<Step>, String> {
     let mut steps: Vec<Step> = plans.iter().flat_map(|p| p.steps.clone()).collect();
     let spans: Vec<(Span, String)> = plans.iter().flat_map(|p| p.edits.clone()).collect();
-    steps.extend(edit_steps(snapshot, &spans)?.0);
+    steps.extend(edit_steps(snapshot, case, &spans)?.0);
     Ok(steps)
 }
 
 /// Edits of spans, file by file, as one step each, and their diff.
-fn edit_steps(snapshot: &Snapshot, spans: &[(Span, String)]) -> Result<(Vec<Step>, String), String> {
+fn edit_steps(snapshot: &Snapshot, case: &Case, spans: &[(Span, String)]) -> Result<(Vec<Step>, String), String> {
     let (mut steps, mut shown) = (Vec::new(), String::new());
-    let mut by_file: BTreeMap<String, Vec<(Span, String)>> = BTreeMap::new();
+    let mut by_file: BTreeMap<String, (Target, FileStatus, Vec<(Span, String)>)> = BTreeMap::new();
     for (span, text) in spans {
-        by_file.entry(snapshot.resolve_links(&span.file)).or_default().push((span.clone(), text.clone()));
+        if !case.may_edit(snapshot, &span.file) {
+            return Err(format!("{} is read because a file says so that the service's account can write; edit it by hand", span.file));
+        }
+        let (target, status, parent) = existing(snapshot, case, &span.file, Last::Followed)?;
+        if status.kind != FileKind::Regular {
+            return Err(format!("{} is not a regular file", target.path));
+        }
+        if let Some(who) = others_could_link(snapshot, &status, &parent) {
+            return Err(format!("{} has {} names (hard links), and {who} could have made one of them", target.path, status.links));
+        }
+        by_file.entry(target.path.clone()).or_insert((target, status, Vec::new())).2.push((span.clone(), text.clone()));
     }
-    for (file, mut spans) in by_file {
+    for (file, (target, _, mut spans)) in by_file {
         let Look::Seen(before) = snapshot.read(&file) else { return Err(format!("{file} cannot be read")) };
         spans.sort_by_key(|(s, _)| (s.start, s.end));
         spans.dedup();
@@ -205,7 +229,7 @@ fn edit_steps(snapshot: &Snapshot, spans: &[(Span, String)]) -> Result<(Vec<Step
             after.splice(span.start..span.end, text.bytes());
         }
         shown.push_str(&diff(&file, &before, &after));
-        steps.push(Step::Edit { path: file, before: digest(&before), after: digest(&after), content: after });
+        steps.push(Step::Edit { target, before: digest(&before), after: digest(&after), content: after });
     }
     Ok((steps, shown))
 }
@@ -244,7 +268,7 @@ fn move_port(snapshot: &Snapshot, case: &Case, all: &[Service], cause: &Cause, g
             plan.remarks.push(format!("{} mentions {old} and was left alone: it points at another program ({})", mention.place, mention.text));
         }
     }
-    edits(snapshot, spans, &mut plan)?;
+    edits(snapshot, case, spans, &mut plan)?;
     others_that_mention(snapshot, case, all, old, &mut plan);
     plan.title = format!("move {} from port {old} to {new}", case.service.name);
     plan.risk = Risk::Medium;
@@ -277,43 +301,42 @@ fn correct(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> R
         Some(directive) if !text.is_empty() => format!("write {text} instead of {}", directive.trim_start_matches('<')),
         _ => "take out what does not belong there".into(),
     };
-    edits(snapshot, vec![(span, text)], &mut plan)?;
+    edits(snapshot, case, vec![(span, text)], &mut plan)?;
     Ok(plan)
 }
 
-/// Puts the whole directive behind comment signs, over all its lines.
+/// Puts the whole directive behind comment signs, over all its lines, and nothing else: the place is that of our own reading,
+/// never one that only a log line suggests.
 fn comment_out(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     let sign = case.service.kind.profile().comment.ok_or("this kind of file has no comment for a line; edit it by hand")?;
-    let (file, line) = cause.subject.file.clone().zip(cause.subject.line).ok_or("the place is not known")?;
-    let real = snapshot.resolve_links(&file);
-    let Look::Seen(bytes) = snapshot.read(&real) else { return Err(format!("{real} cannot be read")) };
-    let starts: Vec<usize> = std::iter::once(0).chain(memchr::memchr_iter(b'\n', &bytes).map(|n| n + 1)).collect();
-    let last = usize::try_from(line).unwrap_or(1).saturating_sub(1);
-    let mut first = last;
-    let directive = cause.subject.directive.clone().unwrap_or_default();
-    let text_of = |at: usize| -> String {
-        let from = starts.get(at).copied().unwrap_or(bytes.len());
-        let to = starts.get(at + 1).copied().unwrap_or(bytes.len());
-        String::from_utf8_lossy(&bytes[from..to]).into_owned()
-    };
-    // The place is that of the terminator; the directive may begin some lines higher.
-    while first > 0 && !text_of(first).trim_start().to_ascii_lowercase().starts_with(&directive.to_ascii_lowercase()) && last - first < 20 {
-        first -= 1;
-    }
-    let begins = text_of(first).trim_start().to_ascii_lowercase().starts_with(&directive.to_ascii_lowercase());
-    if directive.is_empty() || !begins {
-        return Err(format!("{file}:{line} does not begin with the directive; edit it by hand"));
-    }
-    if text_of(last).contains('{') || text_of(last).trim_start().matches(';').count() > 1 {
+    let finding = finding_of(case, cause).ok_or("our own reading finds no fault at that place; edit it by hand")?;
+    let place = finding.place.as_ref().ok_or("the place is not known")?;
+    let directive = finding.directive.clone().unwrap_or_default();
+    let (file, line) = (place.file.to_string(), place.line);
+    let (target, ..) = existing(snapshot, case, &file, Last::Followed)?;
+    let Look::Seen(bytes) = snapshot.read(&target.path) else { return Err(format!("{} cannot be read", target.path)) };
+    let text = std::str::from_utf8(&bytes).map_err(|_| format!("{file} is not text in UTF-8; edit it by hand"))?;
+    let statement =
+        case.service.kind.statement(text, line, &directive).ok_or_else(|| format!("{file}:{line} is not a statement of its own; edit it by hand"))?;
+    let first = text[..statement.start].rfind('\n').map_or(0, |n| n + 1);
+    let last = text[statement.end..].find('\n').map_or(text.len(), |n| statement.end + n);
+    let behind = text[statement.end..last].trim();
+    if !text[first..statement.start].trim().is_empty() || !(behind.is_empty() || behind.starts_with(sign)) {
         return Err(format!("{file}:{line} holds more than this directive; edit it by hand"));
     }
-    let name: std::sync::Arc<str> = real.as_str().into();
-    let spans = (first..=last).filter_map(|at| starts.get(at)).map(|at| (Span { file: name.clone(), start: *at, end: *at }, format!("{sign} "))).collect();
-    edits(snapshot, spans, &mut plan)?;
+    let starts = std::iter::once(first).chain(text[first..last].match_indices('\n').map(|(n, _)| first + n + 1));
+    let spans = starts.map(|at| (Span { file: place.file.clone(), start: at, end: at }, format!("{sign} "))).collect();
+    edits(snapshot, case, spans, &mut plan)?;
     plan.title = format!("put {directive} at {file}:{line} behind a comment sign");
     plan.risk = Risk::Medium;
     plan.remarks.push("what the directive was for is then off".into());
     Ok(plan)
+}
+
+/// Who besides root could have made another name for a file in its directory, where it has several.
+fn others_could_link(snapshot: &Snapshot, status: &FileStatus, parent: &FileStatus) -> Option<String> {
+    let by = trust::replacer(parent, None, &trusted(snapshot, &[])).filter(|_| status.links > 1)?;
+    Some(by.spelled(|uid| crate::accounts::user_name(snapshot, uid), |gid| crate::accounts::group_name(snapshot, gid)))
 }
 
 /// Debian's layout: links from `mods-enabled` to `mods-available`.
@@ -339,11 +362,8 @@ fn load_module(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) 
         todo.extend(needs);
         for ending in ["load", "conf"] {
             if snapshot.exists(&format!("{available}/{module}.{ending}")) == Some(true) {
-                plan.steps.push(Step::SymbolicLink {
-                    path: format!("{base}/mods-enabled/{module}.{ending}"),
-                    before: None,
-                    after: Some(format!("../mods-available/{module}.{ending}")),
-                });
+                let target = free(snapshot, case, &format!("{base}/mods-enabled/{module}.{ending}"))?;
+                plan.steps.push(Step::SymbolicLink { target, before: None, after: Some(format!("../mods-available/{module}.{ending}")) });
             }
         }
         done.push(module);
@@ -353,7 +373,8 @@ fn load_module(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) 
 }
 
 fn make_directory(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
-    let dir = cause.subject.path.clone().ok_or("the directory is not known")?;
+    let dir = cause.subject.path.clone().map(|d| path::clean(&d)).ok_or("the directory is not known")?;
+    let who = real_account(snapshot, case)?;
     let mut missing = Vec::new();
     let mut at = dir.clone();
     while snapshot.exists(&at) == Some(false) && missing.len() < 8 {
@@ -361,35 +382,61 @@ fn make_directory(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Pla
         at = path::parent(&at).to_owned();
     }
     if snapshot.is_directory(&at) != Some(true) {
-        return Err(format!("{at} is no directory"));
+        return Err(format!("{at} is not a directory"));
     }
-    let who = &case.starter;
-    plan.steps = missing.iter().rev().map(|d| Step::Directory { path: d.clone(), mode: 0o750, owner: (who.uid, who.gid) }).collect();
-    plan.title = format!("make the directory {dir} for {}", who.name);
+    // The names that are missing hang on a directory that is there, by its real path.
+    let keepers = case.accounts(snapshot);
+    let base = trust::walk(&Paths(snapshot), &at, Last::Followed, &trusted(snapshot, &keepers)).map_err(|r| words(snapshot, &r))?;
+    let real = |d: &String| format!("{}{}", base.path.trim_end_matches('/'), &d[at.trim_end_matches('/').len()..]);
+    if let Some(first) = missing.last() {
+        free(snapshot, case, &real(first))?;
+    }
+    if !case.names(snapshot, &dir) {
+        return Err(format!("only the log names {dir}"));
+    }
+    let target = |d: &String| Target { path: real(d), keepers: keepers.clone(), was: None };
+    plan.steps = missing.iter().rev().map(|d| Step::Directory { target: target(d), mode: 0o750, owner: who }).collect();
+    plan.title = format!("make the directory {} for {}", real(&dir), case.starter.name);
     Ok(plan)
+}
+
+/// The service's account with its numbers, when it really exists: nothing is ever given to a number that nobody has.
+fn real_account(snapshot: &Snapshot, case: &Case) -> Result<(u32, u32), String> {
+    let who = &case.starter;
+    let known = crate::accounts::account(snapshot, &who.uid.to_string()).seen().is_some_and(|a| a.uid == who.uid);
+    if who.uid == 0 || known { Ok((who.uid, who.gid)) } else { Err(format!("account {} does not exist", who.name)) }
 }
 
 fn move_aside(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     let file = cause.subject.path.clone().ok_or("the file is not known")?;
-    let stamp = case.now.map_or_else(|| "0".to_owned(), |n| (n / 1_000_000).to_string());
-    let to = format!("{file}.aside-{stamp}");
-    if snapshot.link_stat(&to).seen().is_some() {
-        return Err(format!("{to} is there already"));
+    if !case.keeps(snapshot, &file) {
+        return Err(format!("{file} is named by nothing but what the service's own account can write"));
     }
-    plan.title = format!("move {file} aside");
-    plan.steps.push(Step::Rename { from: file.clone(), to });
+    let (target, status, _) = existing(snapshot, case, &file, Last::Itself)?;
+    if crate::case::is_system(&target.path) {
+        return Err(format!("{} is the system's own and is left alone", target.path));
+    }
+    let stamp = case.now.map_or_else(|| "0".to_owned(), |n| (n / 1_000_000).to_string());
+    let to = format!("{}.aside-{stamp}", target.path);
+    if snapshot.link_stat(&to).seen().is_some() {
+        return Err(format!("{to} exists already"));
+    }
+    plan.title = format!("move {} aside", target.path);
+    let dir = path::parent(&target.path).to_owned();
+    let (own, name) = (target.path.clone(), path::name(&target.path).to_owned());
+    plan.steps.push(Step::Rename { target, to });
     // What lies beside it from the same start goes with it.
-    let owner = snapshot.link_stat(&file).seen().map(|s| s.uid);
     if cause.code == Code::WrongOwner {
-        let dir = path::parent(&file).to_owned();
         let described = &case.service.described;
-        for entry in snapshot.list(&dir).seen().unwrap_or_default() {
+        let ours = described.runtime_dir.as_deref().is_some_and(|r| path::clean(&snapshot.resolve_links(r)) == dir);
+        for entry in snapshot.list(&dir).seen().filter(|_| ours).unwrap_or_default() {
             let other = path::join(&dir, &entry.name);
-            let status = snapshot.link_stat(&other).seen();
-            let ours = described.runtime_dir.as_deref().is_some_and(|r| path::clean(r) == path::clean(&dir));
-            let same = status.as_ref().is_some_and(|s| Some(s.uid) == owner && matches!(s.kind, FileKind::Socket | FileKind::Regular));
-            if ours && same && other != file && !entry.name.contains(".aside-") {
-                plan.steps.push(Step::Rename { to: format!("{other}.aside-{stamp}"), from: other });
+            if other == own || entry.name == name || entry.name.contains(".aside-") {
+                continue;
+            }
+            let Ok((target, same, _)) = existing(snapshot, case, &other, Last::Itself) else { continue };
+            if same.uid == status.uid && matches!(same.kind, FileKind::Socket | FileKind::Regular) {
+                plan.steps.push(Step::Rename { target, to: format!("{other}.aside-{stamp}") });
             }
         }
     }
@@ -397,54 +444,66 @@ fn move_aside(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -
 }
 
 fn give_back(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
-    // Owner and mode are those of what a link leads to.
-    let file = cause.subject.path.as_deref().map(|p| snapshot.resolve_links(p)).ok_or("the file is not known")?;
-    let Look::Seen(status) = snapshot.stat(&file) else { return Err(format!("{file} cannot be seen")) };
-    let who = &case.starter;
+    // Owner and mode are those of what a link of root's leads to.
+    let file = cause.subject.path.as_deref().ok_or("the file is not known")?;
+    let (uid, _) = real_account(snapshot, case)?;
+    let (target, status) = grantable(snapshot, case, file)?;
+    let file = target.path.clone();
     // A start under another account leaves more than one file behind: all that is that account's goes back together.
-    let data = case.config.model.data_dir.as_ref().map(|d| d.path.as_str()).filter(|d| file.starts_with(&format!("{d}/")));
-    let others = data.map(|dir| left_behind::of(snapshot, dir, |uid| uid == status.uid)).unwrap_or_default();
-    let others: Vec<_> = others.into_iter().filter(|(path, _)| *path != file).collect();
-    let more = match others.len() {
+    let data = case.config.model.data_dir.as_ref().map(|d| path::clean(&snapshot.resolve_links(&d.path))).filter(|d| file.starts_with(&format!("{d}/")));
+    let others = data.map(|dir| left_behind::of(snapshot, &dir, |owner| owner == status.uid)).unwrap_or_default();
+    let mut more = Vec::new();
+    for (other, _) in others.into_iter().filter(|(other, _)| *other != file) {
+        match grantable(snapshot, case, &other) {
+            Ok(found) => more.push(found),
+            Err(why) => plan.remarks.push(why),
+        }
+    }
+    let and_more = match more.len() {
         0 => String::new(),
         count => format!(" and {count} more of the files around it"),
     };
-    plan.title = format!("give {file}{more} back to {}", who.name);
-    let step = |path: String, from: (u32, u32)| Step::Owner { path, from, to: (who.uid, from.1) };
-    plan.steps.push(step(file, (status.uid, status.gid)));
-    plan.steps.extend(others.into_iter().map(|(path, status)| step(path, (status.uid, status.gid))));
+    plan.title = format!("give {file}{and_more} back to {}", case.starter.name);
+    for (target, status) in std::iter::once((target, status)).chain(more) {
+        plan.steps.push(Step::Owner { target, from: (status.uid, status.gid), to: (uid, status.gid) });
+    }
     Ok(plan)
 }
 
 /// The one missing permission on the one path, to the narrowest class that holds the account.
 fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
-    let file = cause.subject.path.as_deref().map(|p| snapshot.resolve_links(p)).ok_or("the path is not known")?;
-    let Look::Seen(status) = snapshot.stat(&file) else { return Err(format!("{file} cannot be seen")) };
+    let file = cause.subject.path.as_deref().ok_or("the path is not known")?;
     let who = &case.starter;
+    real_account(snapshot, case)?;
+    let (target, status) = grantable(snapshot, case, file)?;
+    let file = target.path.clone();
+    if status.kind == FileKind::Regular && status.uid != who.uid && holds_key(snapshot, &file) {
+        return Err(format!("{file} is a private key; who may read it is a person's decision"));
+    }
     let directory = status.kind == FileKind::Directory;
-    let writes = cause.title.contains("may not write");
+    let writes = cause.subject.right == Some(crate::access::Right::Write);
     let bits = match (directory, writes) {
         (true, true) => 0o3,
         (true, false) => 0o1,
         (false, true) => 0o6,
         (false, false) => 0o4,
     };
+    let mut now = status.clone();
     let to = if status.uid == who.uid {
         status.mode | bits << 6
     } else if who.groups.contains(&status.gid) || who.gid == status.gid {
         status.mode | bits << 3
-    } else if writes {
-        // Nobody else shall write there: the group becomes that of the account.
-        plan.steps.push(Step::Owner { path: file.clone(), from: (status.uid, status.gid), to: (status.uid, who.gid) });
+    } else if writes || !directory {
+        // Nobody else shall have it: the group becomes that of the account.
+        plan.steps.push(Step::Owner { target: target.clone(), from: (status.uid, status.gid), to: (status.uid, who.gid) });
+        now.gid = who.gid;
         status.mode | bits << 3
-    } else if directory {
-        status.mode | bits
     } else {
-        plan.steps.push(Step::Owner { path: file.clone(), from: (status.uid, status.gid), to: (status.uid, who.gid) });
-        status.mode | bits << 3
+        status.mode | bits
     };
     if to != status.mode {
-        plan.steps.push(Step::Mode { path: file.clone(), from: status.mode, to });
+        let target = Target { was: Some(super::Identity::of(&now)), ..target };
+        plan.steps.push(Step::Mode { target, from: status.mode, to });
     }
     plan.title = format!(
         "let {} {} {file}",
@@ -462,7 +521,7 @@ fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Res
 
 fn unit_file(snapshot: &Snapshot, case: &Case, verb: &str, mut plan: Plan) -> Result<Plan, String> {
     let unit = case.service.unit.as_ref().ok_or("it has no unit")?;
-    plan.steps.push(Step::UnitFile { verb: verb.to_owned(), unit: unit.name.clone() });
+    plan.steps.push(unit_file_step(snapshot, verb, &unit.name));
     plan.title = format!("{verb} {}", unit.name);
     if verb == "unmask"
         && let Look::Seen(link) = snapshot.link_stat(&unit.fragment)

@@ -19,10 +19,10 @@ impl<'h> Preview<'h> {
         let mut preview = Self { host, files: BTreeMap::new(), links: BTreeMap::new(), directories: vec![], gone: vec![] };
         for step in steps {
             match step {
-                Step::Edit { path, content, .. } | Step::Create { path, content, .. } => drop(preview.files.insert(path.clone(), content.clone())),
-                Step::SymbolicLink { path, after, .. } => drop(preview.links.insert(path.clone(), after.clone())),
-                Step::Directory { path, .. } => preview.directories.push(path.clone()),
-                Step::Rename { from, .. } => preview.gone.push(from.clone()),
+                Step::Edit { target, content, .. } | Step::Create { target, content, .. } => drop(preview.files.insert(target.path.clone(), content.clone())),
+                Step::SymbolicLink { target, after, .. } => drop(preview.links.insert(target.path.clone(), after.clone())),
+                Step::Directory { target, .. } => preview.directories.push(target.path.clone()),
+                Step::Rename { target, .. } => preview.gone.push(target.path.clone()),
                 _ => {}
             }
         }

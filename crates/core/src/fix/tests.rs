@@ -1,7 +1,7 @@
 #[path = "tests/units.rs"]
 mod units;
 
-use super::{Plan, Preview, Step, combined, plans};
+use super::{Plan, Preview, Step, Target, combined, plans};
 use crate::case::{Depth, gather};
 use crate::host::{Answer, Host, Look, Question};
 use crate::report::standing_causes;
@@ -26,8 +26,16 @@ fn offered(host: &TextHost, set: &[(&str, &str)]) -> BTreeMap<&'static str, Resu
     cause.fixes.iter().copied().zip(plans(&snapshot, &case, std::slice::from_ref(&service), cause, &given)).collect()
 }
 
+/// The host with a plan carried out.
+fn steps_of(host: &TextHost, plan: &Plan) -> Vec<Step> {
+    let service = described(host, "edge", "");
+    let snapshot = Snapshot::new(host);
+    let case = gather(&snapshot, &service, Depth::Diagnosis);
+    combined(&snapshot, &case, &[plan]).expect("the edits fit")
+}
+
 fn edited(host: &TextHost, plan: &Plan) -> String {
-    let steps = combined(&Snapshot::new(host), &[plan]).expect("the edits fit");
+    let steps = steps_of(host, plan);
     let preview = Preview::new(host, &steps);
     Snapshot::new(&preview).text("/etc/nginx/nginx.conf").seen().expect("it can be read")
 }
@@ -125,16 +133,58 @@ fn a_grant_is_the_smallest_that_helps() {
         |host: &TextHost| -> Vec<String> { offered(host, &[])["grant-access"].as_ref().expect("it can be granted").steps.iter().map(Step::spelled).collect() };
     assert_eq!(steps(&base().dir("/var/log/nginx", 0o755, 0)), ["give /var/log/nginx from 0:0 to 0:71", "set the mode of /var/log/nginx from 0755 to 0775"]);
     assert_eq!(steps(&base().dir("/var/log/nginx", 0o500, 71)), ["set the mode of /var/log/nginx from 0500 to 0700"]);
-    assert_eq!(steps(&base().dir("/var/log", 0o700, 0).dir("/var/log/nginx", 0o755, 71)), ["set the mode of /var/log from 0700 to 0701"]);
+}
+
+#[test]
+fn nothing_is_granted_outside_of_what_belongs_to_the_service() {
+    let unit = UNIT.replace("[Service]", "[Service]\nUser=tide");
+    let base = || edge().file("/etc/systemd/system/edge.service", &unit).dir("/run", 0o777, 0);
+    let refused = |host: &TextHost| offered(host, &[])["grant-access"].as_ref().expect_err("it must be refused").clone();
+    let shared = refused(&base().dir("/var/log", 0o700, 0).dir("/var/log/nginx", 0o755, 71));
+    assert!(shared.contains("/var/log does not belong to edge"), "{shared}");
+    // A configuration that its account writes makes nothing its own.
+    let own = CONFIG.replace("/var/log/nginx/error.log", "/srv/keep/error.log");
+    let host =
+        |uid| base().dir("/srv/keep", 0o755, 0).dir("/var/lib/nginx", 0o755, 71).owned("/etc/nginx/nginx.conf", 0o644, uid).text("/etc/nginx/nginx.conf", &own);
+    assert!(offered(&host(0), &[])["grant-access"].is_ok());
+    assert!(refused(&host(71)).contains("does not belong"));
+    let system = own.replace("/srv/keep", "/home/marta");
+    assert!(refused(&base().dir("/home/marta", 0o700, 1000).file("/etc/nginx/nginx.conf", &system)).contains("/home"));
+}
+
+#[test]
+fn what_an_account_could_have_put_there_is_no_object_of_a_fix() {
+    let unit = UNIT.replace("[Service]", "[Service]\nUser=tide");
+    let base = || edge().file("/etc/systemd/system/edge.service", &unit).dir("/run", 0o777, 0).dir("/var/log/nginx", 0o755, 71);
+    let refused = |host: &TextHost| -> Vec<String> { offered(host, &[]).into_values().filter_map(Result::err).collect() };
+    // Its own log as a link to what it may not have, and the directory above as one.
+    let linked = base().owned("/etc/shadow", 0o640, 0).link_of("/var/log/nginx/error.log", "/etc/shadow", 71);
+    let why = refused(&linked);
+    assert!(!why.is_empty() && why.iter().all(|w| w.contains("/etc/shadow") || w.contains("/etc does not belong")), "{why:?}");
+    let other = base()
+        .dir("/srv/marta", 0o755, 1000)
+        .owned("/srv/marta/error.log", 0o600, 0)
+        .file("/etc/nginx/nginx.conf", &CONFIG.replace("/var/log/nginx", "/srv/marta"));
+    let why = refused(&other);
+    assert!(why.iter().any(|w| w.contains("account marta could replace /srv/marta/error.log")), "{why:?}");
+    let shared = base().dir("/var/log/nginx", 0o777, 0).owned("/var/log/nginx/error.log", 0o600, 0);
+    assert!(refused(&shared).iter().any(|w| w.contains("everybody could replace /var/log/nginx/error.log")), "{:?}", refused(&shared));
+    // Several names, set-id bits, and an account that does not exist.
+    let twice = base().owned("/var/log/nginx/error.log", 0o600, 0).names("/var/log/nginx/error.log", 2);
+    assert!(refused(&twice).iter().any(|w| w.contains("2 names (hard links), and account tide could have made one")), "{:?}", refused(&twice));
+    let powers = base().owned("/var/log/nginx/error.log", 0o4700, 0);
+    assert!(refused(&powers).iter().any(|w| w.contains("rights of its owner")), "{:?}", refused(&powers));
+    let plain = base().owned("/var/log/nginx/error.log", 0o600, 0);
+    assert_eq!(offered(&plain, &[])["give-back"].as_ref().map(|p| p.steps.len()), Ok(1), "a file left by root goes back");
 }
 
 #[test]
 fn a_preview_shows_links_edits_and_directories_and_nothing_else_changes() {
     let host = edge().file("/etc/nginx/available", "x");
     let steps = [
-        Step::SymbolicLink { path: "/etc/nginx/enabled".into(), before: None, after: Some("available".into()) },
-        Step::Directory { path: "/var/log/edge".into(), mode: 0o750, owner: (0, 0) },
-        Step::Rename { from: "/usr/sbin/nginx".into(), to: "/usr/sbin/nginx.aside".into() },
+        Step::SymbolicLink { target: Target::free("/etc/nginx/enabled"), before: None, after: Some("available".into()) },
+        Step::Directory { target: Target::free("/var/log/edge"), mode: 0o750, owner: (0, 0) },
+        Step::Rename { target: Target::free("/usr/sbin/nginx"), to: "/usr/sbin/nginx.aside".into() },
     ];
     let preview = Preview::new(&host, &steps);
     let snapshot = Snapshot::new(&preview);
@@ -159,7 +209,7 @@ fn of_kind(start: &str, config: &str, text: &str) -> TextHost {
 }
 
 fn text_after(host: &TextHost, plan: &Plan, file: &str) -> String {
-    let steps = combined(&Snapshot::new(host), &[plan]).expect("the edits fit");
+    let steps = steps_of(host, plan);
     Snapshot::new(&Preview::new(host, &steps)).text(file).seen().expect("it can be read")
 }
 

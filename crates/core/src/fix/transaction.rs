@@ -1,10 +1,11 @@
-//! A change as a transaction: the intent is written and synced first, then every step is announced, backed up and
-//! carried out. Killed between any two of these, what is left can be undone.
-use super::{HostWriter, Step, WriteError, digest};
-use crate::host::Earlier;
+//! A change as a transaction: before every call the intent is on disk with all that the way back needs, and whether a step
+//! happened is judged from the machine alone (done, not done, half), never from how far the record came. So a change, and its
+//! way back, can be cut short between any two calls and taken up again until what is said is true.
+use super::{CommandLine, HostWriter, Identity, Purpose, Slot, Step, Target, UnitLink, UnitNow, WriteError, digest};
+use crate::host::{Earlier, FileKind};
 use serde::{Deserialize, Serialize};
 
-/// How far a step came.
+/// How far a step came, as far as the record knows. The machine itself has the last word.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Stage {
@@ -24,12 +25,21 @@ pub struct Undo {
     /// Name of the backup in the journal.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub backup: Option<String>,
-    /// Whether the unit was active before.
+    /// The directory that was made, known before it appeared.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub was_active: Option<bool>,
-    /// Links that the manager changed: (`symlink` or `unlink`, path, target before or after).
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub links: Vec<(String, String, String)>,
+    pub made: Option<Identity>,
+    /// The unit before the call.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unit_before: Option<UnitNow>,
+    /// The unit after the call.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unit_after: Option<UnitNow>,
+    /// Links of the unit before the call; an entry without a target is a directory of links.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub links_before: Option<Vec<UnitLink>>,
+    /// The same after the call.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub links_after: Option<Vec<UnitLink>>,
 }
 
 /// One step in the record.
@@ -43,6 +53,21 @@ pub struct RecordedStep {
     /// What undoing it needs.
     #[serde(default)]
     pub undo: Undo,
+}
+
+impl From<Step> for RecordedStep {
+    fn from(step: Step) -> Self {
+        Self { step, stage: Stage::Planned, undo: Undo::default() }
+    }
+}
+
+/// A run of a service that no manager owns: its process, and when that started.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RunMark {
+    /// Process.
+    pub pid: u32,
+    /// Its start in clock ticks since boot.
+    pub start_ticks: u64,
 }
 
 /// The journal's record of one change.
@@ -62,8 +87,53 @@ pub struct Record {
     pub began: String,
     /// `begun`, `kept`, `rolled-back`, `undone`.
     pub outcome: String,
+    /// Whether the service ran before; `None` where nothing tells.
+    #[serde(default)]
+    pub was_running: Option<bool>,
+    /// The run that the change started, where no manager owns the service.
+    #[serde(default)]
+    pub started: Option<RunMark>,
     /// Steps in order.
     pub steps: Vec<RecordedStep>,
+}
+
+/// Why something is put back.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Way {
+    /// The change did not help, or failed half-way: services run again as they did before it.
+    RollBack,
+    /// A person asks: files go back, and a service is left as it is found unless the change itself started or stopped it.
+    Undo,
+}
+
+impl Way {
+    fn outcome(self) -> &'static str {
+        match self {
+            Self::RollBack => "rolled-back",
+            Self::Undo => "undone",
+        }
+    }
+}
+
+/// What the present services file says of a service that no manager owns.
+pub trait Commands {
+    /// Its run now: `None` where nothing tells, `Some(None)` where it does not run.
+    fn running(&self, service: &str) -> Option<Option<RunMark>>;
+    /// Its command for a purpose.
+    fn line(&self, service: &str, purpose: Purpose) -> Option<CommandLine>;
+}
+
+/// No services file: a host whose services are all the manager's, or a directory tree.
+#[derive(Clone, Copy, Debug)]
+pub struct NoCommands;
+
+impl Commands for NoCommands {
+    fn running(&self, _: &str) -> Option<Option<RunMark>> {
+        None
+    }
+    fn line(&self, _: &str, _: Purpose) -> Option<CommandLine> {
+        None
+    }
 }
 
 /// What an undo did.
@@ -71,8 +141,31 @@ pub struct Record {
 pub struct Undone {
     /// In words, in order.
     pub done: Vec<String>,
-    /// What cannot be put back, in words.
+    /// What cannot be put back, or was left alone, in words.
     pub left: Vec<String>,
+    /// What runs and which restart is due, in words.
+    pub due: Vec<String>,
+    /// What could not be put back this time, with the reason; undoing again takes it up.
+    pub failed: Vec<String>,
+}
+
+impl Undone {
+    /// In one sentence, for a message.
+    pub fn spelled(&self) -> String {
+        let mut parts = Vec::new();
+        if !self.failed.is_empty() {
+            parts.push(format!("not everything could be put back: {}", self.failed.join("; ")));
+        }
+        if !self.left.is_empty() {
+            parts.push(format!("left as it is: {}", self.left.join("; ")));
+        }
+        match (parts.is_empty(), self.done.is_empty()) {
+            (true, true) => "nothing had been changed".into(),
+            (true, false) => "everything that it had changed was put back".into(),
+            (false, true) => parts.join("; "),
+            (false, false) => format!("the rest was put back; {}", parts.join("; ")),
+        }
+    }
 }
 
 const RECORD: &str = "record.json";
@@ -84,12 +177,19 @@ fn save(writer: &mut dyn HostWriter, record: &Record) -> Result<(), WriteError> 
 
 /// Reads one record.
 pub fn load(writer: &dyn HostWriter, id: &str) -> Option<Record> {
-    serde_json::from_slice(&writer.load(id, RECORD)?).ok()
+    serde_json::from_slice(&writer.load(id, RECORD)?).ok().filter(|record: &Record| record.id == id)
 }
 
-/// All records, oldest first.
-pub fn list(writer: &dyn HostWriter) -> Vec<Record> {
-    writer.changes().iter().filter_map(|id| load(writer, id)).collect()
+/// All records, oldest first, and the ids of those that cannot be read.
+pub fn list(writer: &dyn HostWriter) -> (Vec<Record>, Vec<String>) {
+    let (mut records, mut unreadable) = (Vec::new(), Vec::new());
+    for id in writer.changes() {
+        match load(writer, &id) {
+            Some(record) => records.push(record),
+            None => unreadable.push(id),
+        }
+    }
+    (records, unreadable)
 }
 
 /// What the changes on record left in the files that they wrote. What was undone tells nothing.
@@ -97,8 +197,8 @@ pub fn left_by(records: &[Record]) -> Earlier {
     let mut earlier = Earlier::default();
     for record in records.iter().filter(|r| r.outcome == "kept") {
         for recorded in record.steps.iter().filter(|s| s.stage == Stage::Done) {
-            if let Step::Edit { path, after, .. } | Step::Create { path, after, .. } = &recorded.step {
-                earlier.add(path, &after.0, &format!("change {}", record.id));
+            if let Step::Edit { target, after, .. } | Step::Create { target, after, .. } = &recorded.step {
+                earlier.add(&target.path, &after.0, &format!("change {}", record.id));
             }
         }
     }
@@ -108,226 +208,490 @@ pub fn left_by(records: &[Record]) -> Earlier {
 /// Carries out the steps of a change. When one fails, those before it are undone.
 ///
 /// # Errors
-/// The step that failed, in words; the machine is then as it was, or the message says what is not.
-pub fn apply(writer: &mut dyn HostWriter, mut record: Record) -> Result<Record, WriteError> {
+/// The step that failed, in words; the machine is then as it was, or the message says what is not, with the id for `undo`.
+pub fn apply(writer: &mut dyn HostWriter, mut record: Record, commands: &dyn Commands) -> Result<Record, WriteError> {
+    // A record that already exists is another change's.
+    if writer.load(&record.id, RECORD).is_some() {
+        return Err(WriteError::Refused(format!("there is a change {} already", record.id)));
+    }
     save(writer, &record)?;
     for at in 0..record.steps.len() {
         if let Err(error) = carry_out(writer, &mut record, at) {
             let what = record.steps[at].step.spelled();
-            let undone = undo(writer, &record.id, "rolled-back");
-            let aftermath = match undone {
-                Ok(u) if u.left.is_empty() => "everything done before was put back".to_owned(),
-                Ok(u) => format!("put back, except: {}", u.left.join("; ")),
-                Err(e) => format!("putting back what was done before failed, too: {e}"),
-            };
-            return Err(WriteError::Failed { what, why: format!("{error}; {aftermath}") });
+            let undone = put_all_back(writer, &mut record, Way::RollBack, commands);
+            let again = if undone.failed.is_empty() { String::new() } else { format!(" (undo {} takes it up again)", record.id) };
+            return Err(WriteError::Failed { what, why: format!("{error}; {}{again}", undone.spelled()) });
         }
     }
     record.outcome = "kept".into();
-    save(writer, &record)?;
+    // The change stands whether or not this last word of it can be written: every step is on record with its way back.
+    let _ = save(writer, &record);
     Ok(record)
 }
 
-fn carry_out(writer: &mut dyn HostWriter, record: &mut Record, at: usize) -> Result<(), WriteError> {
-    let step = record.steps[at].step.clone();
+/// Adds to the record of a kept change what came of it; only the way back of a service without a manager needs it.
+pub fn keep(writer: &mut dyn HostWriter, mut record: Record, started: Option<RunMark>) {
+    if started.is_some() {
+        record.started = started;
+        let _ = save(writer, &record);
+    }
+}
+
+fn refused<T>(words: String) -> Result<T, WriteError> {
+    Err(WriteError::Refused(words))
+}
+
+/// The status of what a step is about, when it is still what was planned.
+fn as_planned(writer: &dyn HostWriter, target: &Target) -> Result<(), WriteError> {
+    let path = &target.path;
+    match (&target.was, writer.status(target)?) {
+        (Some(was), Some(now)) if *was == Identity::of(&now) => Ok(()),
+        (Some(was), Some(now)) if was.is(&now) => refused(format!("owner or mode of {path} changed since the plan was made")),
+        (Some(_), Some(_)) => refused(format!("{path} is another file than the one that was planned")),
+        (Some(_), None) => refused(format!("{path} is gone")),
+        (None, None) => Ok(()),
+        (None, Some(_)) => refused(format!("{path} exists by now")),
+    }
+}
+
+/// What the way back needs and can be known before the call.
+fn prepare(writer: &mut dyn HostWriter, id: &str, step: &Step, at: usize) -> Result<Undo, WriteError> {
     let mut info = Undo::default();
-    match &step {
-        Step::Edit { path, before, .. } => {
-            let Some((bytes, _)) = writer.current(path) else { return Err(WriteError::Refused(format!("{path} is gone"))) };
+    match step {
+        Step::Edit { target, before, .. } => {
+            as_planned(writer, target)?;
+            let Some(bytes) = writer.content(target)? else { return refused(format!("{} is gone", target.path)) };
             if digest(&bytes) != *before {
-                return Err(WriteError::Refused(format!("{path} changed since the plan was made")));
+                return refused(format!("{} changed since the plan was made", target.path));
             }
             let name = format!("{at}.before");
-            writer.store(&record.id, &name, &bytes)?;
+            writer.store(id, &name, &bytes)?;
             info.backup = Some(name);
         }
-        Step::Job { unit, .. } | Step::UnitFile { unit, .. } => info.was_active = writer.is_active(unit),
-        Step::Mode { path, from, .. } if writer.current(path).is_some_and(|(_, s)| s.mode != *from) => {
-            return Err(WriteError::Refused(format!("the mode of {path} changed since the plan was made")));
+        Step::Mode { target, .. } | Step::Owner { target, .. } | Step::Create { target, .. } | Step::Directory { target, .. } => as_planned(writer, target)?,
+        Step::Rename { target, to } => {
+            as_planned(writer, target)?;
+            as_planned(writer, &Target { path: to.clone(), was: None, ..target.clone() })?;
         }
-        Step::Owner { path, from, .. } if writer.current(path).is_some_and(|(_, s)| (s.uid, s.gid) != *from) => {
-            return Err(WriteError::Refused(format!("the owner of {path} changed since the plan was made")));
+        Step::SymbolicLink { target, before, .. } => {
+            let now = writer.link(target)?;
+            if now != *before {
+                return refused(format!("the link {} changed since the plan was made", target.path));
+            }
         }
+        Step::Job { unit, .. } => info.unit_before = writer.unit_now(unit),
+        Step::UnitFile { unit, also, .. } => info.links_before = Some(writer.unit_links(&about(unit, also))),
         _ => {}
     }
+    Ok(info)
+}
+
+fn about(unit: &str, also: &[String]) -> Vec<String> {
+    std::iter::once(unit.to_owned()).chain(also.iter().cloned()).collect()
+}
+
+fn carry_out(writer: &mut dyn HostWriter, record: &mut Record, at: usize) -> Result<(), WriteError> {
+    let (id, step) = (record.id.clone(), record.steps[at].step.clone());
+    let slot = Slot { id: &id, step: at };
+    record.steps[at].undo = prepare(writer, &id, &step, at)?;
     record.steps[at].stage = Stage::Begun;
-    record.steps[at].undo = info;
     save(writer, record)?;
     match &step {
-        Step::Edit { path, before, content, .. } => writer.replace_file(path, before, content)?,
-        Step::Create { path, content, .. } => writer.create_file(path, content)?,
-        Step::Mode { path, to, .. } => writer.set_mode(path, *to)?,
-        Step::Owner { path, to, .. } => writer.set_owner(path, to.0, to.1)?,
-        Step::Directory { path, mode, owner } => writer.make_directory(path, *mode, owner.0, owner.1)?,
-        Step::Rename { from, to } => writer.rename(from, to)?,
-        Step::SymbolicLink { path, before, after } => writer.set_link(path, before.as_deref(), after.as_deref())?,
-        Step::UnitFile { verb, unit } => {
-            record.steps[at].undo.links = writer.unit_file(verb, unit)?;
+        Step::Edit { target, before, content, .. } => writer.replace_file(target, before, content, slot)?,
+        Step::Create { target, content, .. } => writer.create_file(target, content, slot)?,
+        Step::Mode { target, to, .. } => writer.set_mode(target, *to)?,
+        Step::Owner { target, to, .. } => writer.set_owner(target, to.0, to.1)?,
+        Step::Directory { target, mode, owner } => {
+            let made = writer.prepare_directory(target, *mode, owner.0, owner.1, slot)?;
+            record.steps[at].undo.made = Some(made);
+            save(writer, record)?;
+            writer.place_directory(target, slot)?;
+        }
+        Step::Rename { target, to } => writer.rename(target, to)?,
+        Step::SymbolicLink { target, before, after } => writer.set_link(target, before.as_deref(), after.as_deref())?,
+        Step::UnitFile { verb, unit, also } => {
+            writer.unit_file(verb, unit)?;
+            record.steps[at].undo.links_after = Some(writer.unit_links(&about(unit, also)));
             writer.reload_manager()?;
         }
-        Step::Job { verb, unit } => writer.job(verb, unit)?,
+        Step::Job { verb, unit } => {
+            writer.job(verb, unit)?;
+            record.steps[at].undo.unit_after = writer.unit_now(unit);
+        }
         Step::ResetFailed { unit } => writer.reset_failed(unit)?,
         Step::ReloadManager => writer.reload_manager()?,
         Step::End { pid, start_ticks, gently, .. } => writer.end_process(*pid, *start_ticks, *gently)?,
         Step::Continue { pid, start_ticks, .. } => writer.continue_process(*pid, *start_ticks)?,
-        Step::Run { command, environment, account, .. } => writer.run(command, environment, account.as_deref())?,
+        Step::Run { line, .. } => writer.run(line)?,
     }
+    // Written with the next step's intent: that it is done can be seen from the machine.
     record.steps[at].stage = Stage::Done;
-    save(writer, record)
+    Ok(())
 }
 
-/// Puts back what a change did, last step first. Files that were changed by others since are left alone and named.
+/// Puts back what a change did, last step first. Files that were changed by others since are left alone and named. It can be
+/// repeated: what is back already is seen.
 ///
 /// # Errors
-/// When there is no such change, or it was undone before, or the system refuses.
-pub fn undo(writer: &mut dyn HostWriter, id: &str, outcome: &str) -> Result<Undone, WriteError> {
-    let Some(mut record) = load(writer, id) else { return Err(WriteError::Refused(format!("there is no change {id}"))) };
+/// When there is no such change, it was undone before, or somebody edited one of its files since; nothing was changed then.
+pub fn undo(writer: &mut dyn HostWriter, id: &str, way: Way, commands: &dyn Commands) -> Result<Undone, WriteError> {
+    let Some(mut record) = load(writer, id) else { return refused(format!("there is no change {id}")) };
     if matches!(record.outcome.as_str(), "undone" | "rolled-back") {
-        return Err(WriteError::Refused(format!("{id} was put back already")));
+        return refused(format!("{id} was put back already"));
     }
     refuse_if_changed(writer, &record)?;
-    let mut undone = Undone::default();
-    let mut restart: Vec<(String, String)> = Vec::new();
-    for at in (0..record.steps.len()).rev() {
-        let one = record.steps[at].clone();
-        if !matches!(one.stage, Stage::Begun | Stage::Done) {
-            continue;
-        }
-        put_back(writer, &record.id, &one, &mut undone, &mut restart)?;
-        record.steps[at].stage = Stage::Undone;
-        save(writer, &record)?;
-    }
-    // What the manager was told to read anew it shall forget again.
-    if record.steps.iter().any(|s| s.stage == Stage::Undone && s.step == Step::ReloadManager) {
-        writer.reload_manager()?;
-    }
-    for (verb, unit) in restart {
-        writer.job(&verb, &unit)?;
-        undone.done.push(format!("{verb} {unit}"));
-    }
-    record.outcome = outcome.into();
-    save(writer, &record)?;
-    Ok(undone)
+    Ok(put_all_back(writer, &mut record, way, commands))
 }
 
 /// Before anything is put back: every edited file must be as the change left it, or as it was before.
 fn refuse_if_changed(writer: &dyn HostWriter, record: &Record) -> Result<(), WriteError> {
     let mut later: Vec<&str> = Vec::new();
-    for one in record.steps.iter().rev().filter(|s| matches!(s.stage, Stage::Begun | Stage::Done)) {
-        if let Step::Edit { path, before, after, .. } = &one.step {
-            if later.contains(&path.as_str()) {
-                continue;
+    for one in record.steps.iter().rev().filter(|s| s.stage != Stage::Planned) {
+        match &one.step {
+            Step::Edit { target, before, after, .. } if !later.contains(&target.path.as_str()) => {
+                later.push(&target.path);
+                match writer.content(target)?.map(|bytes| digest(&bytes)) {
+                    Some(now) if now == *after || now == *before => {}
+                    Some(_) => return refused(format!("{} was changed by somebody since; nothing was put back", target.path)),
+                    None => return refused(format!("{} is gone since; nothing was put back", target.path)),
+                }
             }
-            later.push(path);
-            match writer.current(path) {
-                Some((bytes, _)) if digest(&bytes) == *after || digest(&bytes) == *before => {}
-                Some(_) => return Err(WriteError::Refused(format!("{path} was changed by somebody since; nothing was put back"))),
-                None => return Err(WriteError::Refused(format!("{path} is gone since; nothing was put back"))),
+            Step::Create { target, after, .. } if writer.content(target)?.is_some_and(|bytes| digest(&bytes) != *after) => {
+                return refused(format!("{} was changed by somebody since; nothing was put back", target.path));
             }
-        }
-        if let Step::Create { path, after, .. } = &one.step
-            && writer.current(path).is_some_and(|(bytes, _)| digest(&bytes) != *after)
-        {
-            return Err(WriteError::Refused(format!("{path} was changed by somebody since; nothing was put back")));
+            _ => {}
         }
     }
     Ok(())
 }
 
-fn put_back(writer: &mut dyn HostWriter, id: &str, one: &RecordedStep, undone: &mut Undone, restart: &mut Vec<(String, String)>) -> Result<(), WriteError> {
-    let sure = one.stage == Stage::Done;
+fn put_all_back(writer: &mut dyn HostWriter, record: &mut Record, way: Way, commands: &dyn Commands) -> Undone {
+    let mut undone = Undone::default();
+    let id = record.id.clone();
+    for at in (0..record.steps.len()).rev() {
+        let one = record.steps[at].clone();
+        if matches!(one.stage, Stage::Planned | Stage::Undone) || waits(&one.step) {
+            continue;
+        }
+        let slot = Slot { id: &id, step: at };
+        let outcome = put_back(writer, record, &one, way, slot, commands, &mut undone).and_then(|()| writer.clear(target_of(&one.step), slot));
+        match outcome {
+            Ok(()) => record.steps[at].stage = Stage::Undone,
+            Err(error) => undone.failed.push(format!("{}: {error}", one.step.spelled())),
+        }
+        // Only how far it came: the next undo sees from the machine what is left, whether or not this could be written.
+        let _ = save(writer, record);
+    }
+    // What the manager was told to read anew it shall forget again.
+    let told = |s: &RecordedStep| s.stage != Stage::Planned && matches!(s.step, Step::ReloadManager | Step::UnitFile { .. });
+    if record.steps.iter().any(told)
+        && let Err(error) = writer.reload_manager()
+    {
+        undone.failed.push(format!("make the manager read its unit files anew: {error}"));
+    }
+    // What the change had stopped comes up again when all files are back.
+    for at in (0..record.steps.len()).rev() {
+        let one = record.steps[at].clone();
+        if matches!(one.stage, Stage::Planned | Stage::Undone) || !waits(&one.step) {
+            continue;
+        }
+        match start_again(writer, record, &one, way, commands, &mut undone) {
+            Ok(()) => record.steps[at].stage = Stage::Undone,
+            Err(error) => undone.failed.push(format!("start again what \"{}\" had stopped: {error}", one.step.spelled())),
+        }
+        let _ = save(writer, record);
+    }
+    if undone.failed.is_empty() {
+        record.outcome = way.outcome().into();
+    }
+    if let Err(error) = save(writer, record) {
+        undone.due.push(format!("the record of {id} could not be brought up to date ({error}); undoing it again does no harm"));
+    }
+    undone
+}
+
+/// Steps that are taken back only when the files are back.
+fn waits(step: &Step) -> bool {
+    match step {
+        Step::Job { verb, .. } => verb != "start",
+        Step::Run { purpose, .. } => *purpose != Purpose::Start,
+        _ => false,
+    }
+}
+
+fn target_of(step: &Step) -> Option<&Target> {
+    match step {
+        Step::Edit { target, .. } | Step::Create { target, .. } | Step::Directory { target, .. } => Some(target),
+        _ => None,
+    }
+}
+
+fn put_back(
+    writer: &mut dyn HostWriter,
+    record: &Record,
+    one: &RecordedStep,
+    way: Way,
+    slot: Slot,
+    commands: &dyn Commands,
+    undone: &mut Undone,
+) -> Result<(), WriteError> {
     match &one.step {
-        Step::Edit { path, after, .. } => {
-            let Some((bytes, _)) = writer.current(path) else { return Ok(()) };
-            if digest(&bytes) != *after {
-                return Ok(());
-            }
-            let backup = one.undo.backup.as_deref().and_then(|name| writer.load(id, name));
-            let Some(backup) = backup else { return Err(WriteError::Refused(format!("the backup of {path} is missing"))) };
-            writer.replace_file(path, after, &backup)?;
-            undone.done.push(format!("{path} is as before"));
-        }
-        Step::Create { path, after, .. } => {
-            if writer.current(path).is_some() {
-                writer.remove_file(path, after)?;
-                undone.done.push(format!("removed {path}"));
-            }
-        }
-        Step::Mode { path, from, to } => {
-            if writer.current(path).is_some_and(|(_, s)| s.mode == *to) {
-                writer.set_mode(path, *from)?;
-                undone.done.push(format!("mode of {path} is {from:04o} again"));
-            }
-        }
-        Step::Owner { path, from, to } => {
-            if writer.current(path).is_some_and(|(_, s)| (s.uid, s.gid) == *to) {
-                writer.set_owner(path, from.0, from.1)?;
-                undone.done.push(format!("{path} belongs to {}:{} again", from.0, from.1));
-            }
-        }
-        Step::Directory { path, .. } => match writer.remove_directory(path) {
-            Ok(()) => undone.done.push(format!("removed the directory {path}")),
-            Err(_) => undone.left.push(format!("{path} is kept: it is no longer empty")),
-        },
-        Step::Rename { from, to } => {
-            if writer.current(to).is_none() {
-                return Ok(());
-            }
-            if writer.current(from).is_some() {
-                undone.left.push(format!("{to} stays aside: there is a new {from}"));
-            } else {
-                writer.rename(to, from)?;
-                undone.done.push(format!("{from} is back"));
-            }
-        }
-        Step::SymbolicLink { path, before, after } => {
-            if sure {
-                writer.set_link(path, after.as_deref(), before.as_deref())?;
-                undone.done.push(format!("link {path} is as before"));
-            }
-        }
-        Step::UnitFile { verb, unit } => {
-            let mut links = one.undo.links.clone();
-            links.reverse();
-            for (kind, path, target) in &links {
-                if kind == "symlink" {
-                    writer.set_link(path, Some(target), None)?;
-                } else {
-                    writer.set_link(path, None, Some(target))?;
+        Step::Edit { target, before, after, .. } => {
+            let path = &target.path;
+            match writer.content(target)?.map(|bytes| digest(&bytes)) {
+                Some(now) if now == *after => {
+                    let backup = one.undo.backup.as_deref().and_then(|name| writer.load(&record.id, name));
+                    let Some(backup) = backup.filter(|b| digest(b) == *before) else { return refused(format!("the backup of {path} is missing")) };
+                    writer.replace_file(target, after, &backup, slot)?;
+                    undone.done.push(format!("{path} is as before"));
                 }
+                Some(now) if now == *before => {}
+                Some(_) => return refused(format!("{path} was changed by somebody since")),
+                None => return refused(format!("{path} is gone since")),
             }
-            writer.reload_manager()?;
-            if !links.is_empty() {
+        }
+        Step::Create { target, after, .. } => {
+            if writer.status(target)?.is_some() {
+                writer.remove_file(target, after, slot)?;
+                undone.done.push(format!("removed {}", target.path));
+            }
+        }
+        Step::Mode { target, from, to } => match changed(writer, target, undone)? {
+            Some(now) if now.mode == *to => {
+                let there = Target { was: Some(now), ..target.clone() };
+                writer.set_mode(&there, *from)?;
+                undone.done.push(format!("mode of {} is {from:04o} again", target.path));
+            }
+            Some(now) if now.mode == *from => {}
+            Some(now) => undone.left.push(format!("the mode of {} is {:04o} by now, set by somebody since", target.path, now.mode)),
+            None => {}
+        },
+        Step::Owner { target, from, to } => match changed(writer, target, undone)? {
+            Some(now) if (now.uid, now.gid) == *to => {
+                let there = Target { was: Some(now), ..target.clone() };
+                writer.set_owner(&there, from.0, from.1)?;
+                undone.done.push(format!("{} belongs to {}:{} again", target.path, from.0, from.1));
+            }
+            Some(now) if (now.uid, now.gid) == *from => {}
+            Some(now) => undone.left.push(format!("{} belongs to {}:{} by now, given by somebody since", target.path, now.uid, now.gid)),
+            None => {}
+        },
+        Step::Directory { target, .. } => unmake(writer, one, target, slot, undone)?,
+        Step::Rename { target, to } => move_back(writer, target, to, undone)?,
+        Step::SymbolicLink { target, before, after } => {
+            let now = writer.link(target)?;
+            if now == *after && after != before {
+                writer.set_link(target, after.as_deref(), before.as_deref())?;
+                undone.done.push(format!("link {} is as before", target.path));
+            } else if now != *before {
+                undone.left.push(format!("the link {} leads elsewhere by now", target.path));
+            }
+        }
+        Step::UnitFile { verb, unit, also } => {
+            if relink(writer, one, &about(unit, also), slot, undone)? {
                 undone.done.push(format!("undid \"{verb} {unit}\""));
             }
         }
-        Step::Job { verb, unit } => {
-            let active = one.undo.was_active == Some(true);
-            match verb.as_str() {
-                "start" | "restart" | "reload" if !active => {
-                    writer.job("stop", unit)?;
-                    undone.done.push(format!("stop {unit}"));
-                }
-                "restart" | "reload" => restart.push((verb.clone(), unit.clone())),
-                "stop" if active => restart.insert(0, ("start".into(), unit.clone())),
-                _ => {}
-            }
-        }
-        Step::End { name, pid, .. } => {
-            if sure {
+        Step::Job { unit, .. } => stop_again(writer, one, unit, way, undone)?,
+        Step::End { name, pid, start_ticks, .. } => {
+            if !writer.is_alive(*pid, *start_ticks) {
                 undone.left.push(format!("{name} (pid {pid}) was ended and is not started again"));
             }
         }
-        Step::Continue { name, pid, .. } => {
-            if sure {
+        Step::Continue { name, pid, start_ticks } => {
+            if writer.is_alive(*pid, *start_ticks) {
                 undone.left.push(format!("{name} (pid {pid}) goes on and is not halted again"));
             }
         }
-        Step::Run { reverse: Some(command), environment, account, .. } => {
-            writer.run(command, environment, account.as_deref())?;
-            undone.done.push(format!("run: {command}"));
+        Step::Run { .. } => stop_described(writer, record, way, commands, undone)?,
+        Step::ResetFailed { .. } | Step::ReloadManager => {}
+    }
+    Ok(())
+}
+
+/// The file of a step as it is now, when it is still the same one; otherwise a word about it.
+fn changed(writer: &dyn HostWriter, target: &Target, undone: &mut Undone) -> Result<Option<Identity>, WriteError> {
+    Ok(match (&target.was, writer.status(target)?) {
+        (Some(was), Some(now)) if was.is(&now) => Some(Identity::of(&now)),
+        (_, Some(_)) => {
+            undone.left.push(format!("{} is another file by now and was left alone", target.path));
+            None
         }
-        Step::Run { .. } | Step::ResetFailed { .. } | Step::ReloadManager => {}
+        (_, None) => {
+            undone.left.push(format!("{} is gone since", target.path));
+            None
+        }
+    })
+}
+
+fn unmake(writer: &mut dyn HostWriter, one: &RecordedStep, target: &Target, slot: Slot, undone: &mut Undone) -> Result<(), WriteError> {
+    let path = &target.path;
+    let Some(made) = one.undo.made else { return Ok(()) };
+    match writer.status(target)? {
+        Some(now) if made.is(&now) => {
+            if writer.remove_directory(&Target { was: Some(made), ..target.clone() }, slot)? {
+                undone.done.push(format!("removed the directory {path}"));
+            } else {
+                undone.left.push(format!("the directory {path} is kept: it is no longer empty"));
+            }
+        }
+        Some(_) => undone.left.push(format!("{path} was made by somebody else since, and is kept")),
+        None if one.stage == Stage::Done => undone.left.push(format!("the directory {path} is gone already")),
+        None => {}
+    }
+    Ok(())
+}
+
+fn move_back(writer: &mut dyn HostWriter, target: &Target, to: &str, undone: &mut Undone) -> Result<(), WriteError> {
+    let aside = Target { path: to.to_owned(), ..target.clone() };
+    let Some(was) = &target.was else { return Ok(()) };
+    let there = writer.status(&aside)?.filter(|now| was.is(now));
+    let here = writer.status(target)?;
+    match (there, here) {
+        (Some(_), Some(_)) => undone.left.push(format!("{to} stays aside: there is a new {}", target.path)),
+        (Some(now), None) => {
+            writer.rename(&Target { was: Some(Identity::of(&now)), ..aside }, &target.path)?;
+            undone.done.push(format!("{} is back", target.path));
+        }
+        (None, Some(now)) if was.is(&now) => {}
+        (None, _) => undone.left.push(format!("{to} is gone since, so {} cannot come back", target.path)),
+    }
+    Ok(())
+}
+
+/// Links and directories of links as they were before a verb of the manager. Whether anything had to be changed.
+fn relink(writer: &mut dyn HostWriter, one: &RecordedStep, units: &[String], slot: Slot, undone: &mut Undone) -> Result<bool, WriteError> {
+    let Some(before) = &one.undo.links_before else { return Ok(false) };
+    let now = writer.unit_links(units);
+    let after = one.undo.links_after.as_ref().unwrap_or(&now);
+    let (made, gone): (Vec<_>, Vec<_>) = (after.iter().filter(|l| !before.contains(l)).collect(), before.iter().filter(|l| !after.contains(l)).collect());
+    let mut any = false;
+    // Directories come first when they are made, and last when they are removed.
+    for (path, target) in made.iter().filter(|(_, target)| !target.is_empty()) {
+        if now.contains(&(path.clone(), target.clone())) {
+            writer.set_link(&Target::free(path), Some(target), None)?;
+            any = true;
+        }
+    }
+    for (path, _) in made.iter().filter(|(_, target)| target.is_empty()) {
+        if let Some(status) = writer.status(&Target::free(path))?.filter(|s| s.kind == FileKind::Directory) {
+            let there = Target { was: Some(Identity::of(&status)), ..Target::free(path) };
+            writer.remove_directory(&there, slot)?;
+        }
+    }
+    for (path, target) in gone.iter().filter(|(_, target)| target.is_empty()).chain(gone.iter().filter(|(_, target)| !target.is_empty())) {
+        if target.is_empty() {
+            if writer.status(&Target::free(path))?.is_none() {
+                writer.prepare_directory(&Target::free(path), 0o755, 0, 0, slot)?;
+                writer.place_directory(&Target::free(path), slot)?;
+            }
+            continue;
+        }
+        match writer.link(&Target::free(path))? {
+            None => {
+                writer.set_link(&Target::free(path), None, Some(target))?;
+                any = true;
+            }
+            Some(now) if now == *target => {}
+            Some(_) => undone.left.push(format!("the link {path} leads elsewhere by now")),
+        }
+    }
+    Ok(any)
+}
+
+/// A unit that the change started is stopped, unless somebody started it anew since.
+fn stop_again(writer: &mut dyn HostWriter, one: &RecordedStep, unit: &str, way: Way, undone: &mut Undone) -> Result<(), WriteError> {
+    let Some(before) = &one.undo.unit_before else { return Ok(()) };
+    let now = writer.unit_now(unit).unwrap_or_default();
+    if before.active || !now.active {
+        if before.active && now.active && way == Way::Undo {
+            undone.due.push(format!("{unit} runs, and is left so"));
+        }
+        return Ok(());
+    }
+    let ours = one.undo.unit_after.as_ref().is_none_or(|after| after.invocation == now.invocation);
+    if !ours && way == Way::Undo {
+        undone.left.push(format!("{unit} was started by somebody since, and is left running"));
+        return Ok(());
+    }
+    writer.job("stop", unit)?;
+    undone.done.push(format!("stopped {unit}, as it was before"));
+    Ok(())
+}
+
+fn stop_described(writer: &mut dyn HostWriter, record: &Record, way: Way, commands: &dyn Commands, undone: &mut Undone) -> Result<(), WriteError> {
+    let service = &record.service;
+    if record.was_running != Some(false) {
+        if let Some(Some(_)) = commands.running(service) {
+            undone.due.push(format!("{service} runs, and is left so; it read its configuration before this was put back"));
+        }
+        return Ok(());
+    }
+    let Some(now) = commands.running(service) else {
+        undone.left.push(format!("whether {service} runs could not be seen; it is left as it is"));
+        return Ok(());
+    };
+    let Some(run) = now else { return Ok(()) };
+    if way == Way::Undo && record.started.is_some_and(|mark| mark != run) {
+        undone.left.push(format!("{service} was started by somebody since (pid {}), and is left running", run.pid));
+        return Ok(());
+    }
+    match commands.line(service, Purpose::Stop) {
+        Some(line) => {
+            writer.run(&line)?;
+            undone.done.push(format!("stopped {service}, as it was before"));
+        }
+        None => undone.left.push(format!("{service} is left running (pid {}): the services file has no command that stops it", run.pid)),
+    }
+    Ok(())
+}
+
+/// What the change stopped, or had read a configuration that is gone again.
+fn start_again(
+    writer: &mut dyn HostWriter,
+    record: &Record,
+    one: &RecordedStep,
+    way: Way,
+    commands: &dyn Commands,
+    undone: &mut Undone,
+) -> Result<(), WriteError> {
+    match &one.step {
+        Step::Job { verb, unit } => {
+            let Some(before) = &one.undo.unit_before else { return Ok(()) };
+            let now = writer.unit_now(unit).unwrap_or_default();
+            let down_by_us = one.undo.unit_after.as_ref().is_none_or(|after| !after.active);
+            match (before.active, now.active, verb.as_str()) {
+                (true, false, _) if down_by_us || way == Way::RollBack => {
+                    writer.job("start", unit)?;
+                    undone.done.push(format!("started {unit} again"));
+                }
+                (true, false, _) => undone.left.push(format!("{unit} was stopped by somebody since, and is left so")),
+                (true, true, "stop") => {}
+                (true, true, verb) if way == Way::RollBack => {
+                    writer.job(verb, unit)?;
+                    undone.done.push(format!("{verb} {unit}"));
+                }
+                (true, true, verb) => undone.due.push(format!("{unit} runs, and is left so; a {verb} is due, so that it reads what was put back")),
+                // It did not run before, and a restart is a start then.
+                (false, true, "restart" | "reload") => stop_again(writer, one, unit, way, undone)?,
+                (false, ..) => {}
+            }
+        }
+        Step::Run { purpose, .. } if record.was_running == Some(true) => {
+            let running = commands.running(&record.service).flatten().is_some();
+            let wanted = if running { Purpose::Reload } else { Purpose::Start };
+            if running && (way == Way::Undo || *purpose != Purpose::Reload) {
+                return Ok(());
+            }
+            match commands.line(&record.service, wanted) {
+                Some(line) => {
+                    writer.run(&line)?;
+                    undone.done.push(if running { format!("reloaded {}", record.service) } else { format!("started {} again", record.service) });
+                }
+                None => undone.left.push(format!("{} is left as it is: the services file has no command for it", record.service)),
+            }
+        }
+        _ => {}
     }
     Ok(())
 }

@@ -1,13 +1,15 @@
 //! Plans that change how the manager runs the service: each puts a drop-in of its own beside the unit, and leaves the unit's
 //! files as they are.
 use super::plan::{Plan, Risk, diff};
-use super::{Step, digest};
+use super::target::{free, trusted, words};
+use super::{Step, Target, digest};
 use crate::access::Right;
 use crate::case::Case;
 use crate::manager::{Barrier, UNLIMITED, Unit};
 use crate::path;
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
+use crate::trust::{self, Last, Paths};
 
 /// Where an administrator's own settings of units stand (systemd.unit(5)).
 const PLACE: &str = "/etc/systemd/system";
@@ -25,14 +27,18 @@ fn drop_in(snapshot: &Snapshot, case: &Case, what: &str, lines: &[String], mut p
     // The manager applies drop-ins by name: this one comes after what people usually call theirs.
     let file = format!("{dir}/zz-{what}.conf");
     if snapshot.link_stat(&file).seen().is_some() {
-        return Err(format!("{file} is there already"));
+        return Err(format!("{file} exists already"));
     }
+    // The manager's directory is root's; only a name in it is taken.
+    trust::walk(&Paths(snapshot), &dir, Last::Itself, &trusted(snapshot, &[])).map_err(|r| words(snapshot, &r))?;
     if snapshot.exists(&dir) == Some(false) {
-        plan.steps.push(Step::Directory { path: dir, mode: 0o755, owner: (0, 0) });
+        plan.steps.push(Step::Directory { target: Target::free(&dir), mode: 0o755, owner: (0, 0) });
+    } else {
+        free(snapshot, case, &file)?;
     }
     let content = format!("# Put here by a fix of {}; undo removes it.\n[Service]\n{}\n", case.service.name, lines.join("\n")).into_bytes();
     plan.diff = diff(&file, b"", &content);
-    plan.steps.push(Step::Create { path: file, after: digest(&content), content });
+    plan.steps.push(Step::Create { target: Target::free(&file), after: digest(&content), content });
     plan.steps.push(Step::ReloadManager);
     Ok(plan)
 }
@@ -47,6 +53,9 @@ pub(super) fn allow_in_sandbox(snapshot: &Snapshot, case: &Case, cause: &Cause, 
         return drop_in(snapshot, case, "sockets", &[format!("RestrictAddressFamilies={family}")], plan);
     }
     let file = cause.subject.path.clone().ok_or("the path is not known")?;
+    if !case.names(snapshot, &file) {
+        return Err(format!("{file} is named by nothing that only root writes"));
+    }
     let rights = [Right::Execute, Right::Read, Right::Write];
     let meant = |barrier: &Barrier| cause.subject.directive.as_deref().is_none_or(|d| d == barrier.key);
     let found = rights.into_iter().find_map(|right| Some((right, unit.barrier(&file, right).filter(meant)?)));
@@ -56,6 +65,9 @@ pub(super) fn allow_in_sandbox(snapshot: &Snapshot, case: &Case, cause: &Cause, 
         Some(found) => found,
         None => return Err(format!("nothing in the unit refuses {file}")),
     };
+    if right == Right::Write && !case.owns(snapshot, &file) {
+        return Err(format!("{file} does not belong to {}; its sandbox stays closed there", case.service.name));
+    }
     let lines = unit.opening(&barrier, &file, right);
     plan.title = format!("let {} {} {file} in spite of {barrier}", unit.name, if right == Right::Read { "read" } else { "use" });
     plan.risk = Risk::Medium;

@@ -126,6 +126,9 @@ pub struct FileStatus {
     pub device: u64,
     /// Inode number.
     pub inode: u64,
+    /// Number of names that it has (hard links).
+    #[serde(default = "one", skip_serializing_if = "is_one")]
+    pub links: u64,
     /// Access ACL entries beyond the mode, if any.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub acl: Vec<AclEntry>,
@@ -135,6 +138,14 @@ pub struct FileStatus {
     /// Capabilities that executing it grants, as a bit set (setcap).
     #[serde(default, skip_serializing_if = "is_zero")]
     pub capabilities: u64,
+}
+
+fn one() -> u64 {
+    1
+}
+
+fn is_one(count: &u64) -> bool {
+    *count == 1
 }
 
 fn is_false(flag: &bool) -> bool {
@@ -156,7 +167,7 @@ impl FileStatus {
     }
     /// A file of which nothing but its sort, mode, owner and size matters.
     pub fn plain(kind: FileKind, mode: u32, uid: u32, gid: u32, size: u64) -> Self {
-        Self { kind, mode, uid, gid, size, modified: 0, changed: 0, device: 1, inode: 1, acl: Vec::new(), immutable: false, capabilities: 0 }
+        Self { kind, mode, uid, gid, size, modified: 0, changed: 0, device: 1, inode: 1, links: 1, acl: Vec::new(), immutable: false, capabilities: 0 }
     }
 }
 

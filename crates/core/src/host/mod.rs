@@ -10,7 +10,7 @@ mod redact;
 pub use answer::*;
 pub use earlier::Earlier;
 pub use record::{BUNDLE_SCHEMA, Bundle, Recorder, Replayer};
-pub use redact::{arguments as mask_arguments, mask_text, redact};
+pub use redact::{arguments as mask_arguments, command as mask_command, mask_text, redact};
 
 use serde::{Deserialize, Serialize};
 

@@ -114,6 +114,11 @@ pub fn arguments(arguments: &[String]) -> Vec<String> {
     out
 }
 
+/// A command line with its secrets masked.
+pub fn command(line: &str) -> String {
+    arguments(&line.split(' ').map(str::to_owned).collect::<Vec<_>>()).join(" ")
+}
+
 fn file(bytes: &Arc<[u8]>) -> Arc<[u8]> {
     if memchr::memmem::find(bytes, KEY_BEGIN).is_some() {
         let hidden: Vec<u8> = bytes.iter().map(|&b| if b.is_ascii_alphanumeric() || b"+/=".contains(&b) { b'*' } else { b }).collect();

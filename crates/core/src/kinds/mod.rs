@@ -182,6 +182,23 @@ pub trait Kind: Sync {
     fn starts_with(&self, words: &[String]) -> bool {
         words.first().is_some_and(|w| self.runs(crate::path::name(w)))
     }
+    /// The bytes of the statement that ends on a line and begins with a directive, its continuation lines included; `None`
+    /// where there is none, or where it opens a section. `text` is the whole file.
+    fn statement(&self, text: &str, line: u32, directive: &str) -> Option<std::ops::Range<usize>> {
+        let at = usize::try_from(line).ok()?.checked_sub(1)?;
+        let start = std::iter::once(0).chain(text.match_indices('\n').map(|(n, _)| n + 1)).nth(at)?;
+        let whole = text.get(start..)?.split('\n').next()?;
+        let inner = whole.trim();
+        let begins = inner.get(..directive.len()).is_some_and(|head| head.eq_ignore_ascii_case(directive)) || self.spells(inner, directive);
+        (!directive.is_empty() && begins && !inner.starts_with(['[', '<'])).then(|| {
+            let blank = whole.len() - whole.trim_start().len();
+            start + blank..start + blank + inner.len()
+        })
+    }
+    /// Whether a line begins with a name in another spelling than the one that is reported.
+    fn spells(&self, _line: &str, _name: &str) -> bool {
+        false
+    }
     /// Whether a unit of this name is of this kind whatever it starts.
     fn owns(&self, unit: &str) -> bool {
         self.profile().units.iter().any(|p| crate::path::matches(p, unit, false))

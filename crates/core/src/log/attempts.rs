@@ -496,7 +496,15 @@ impl Placer<'_, '_> {
         } else {
             last.outcome = Outcome::Failed;
             let text = "it died by itself".to_owned();
-            last.failures.push(Failure { code: Code::Crashed, file: self.path.clone(), line: None, time: Some(time), text, found: Match::default() });
+            last.failures.push(Failure {
+                code: Code::Crashed,
+                file: self.path.clone(),
+                line: None,
+                time: Some(time),
+                text,
+                found: Match::default(),
+                trusted: false,
+            });
         }
         Some(at)
     }
@@ -595,7 +603,7 @@ fn settle(attempt: &mut Attempt, request: &Request) {
             let text = format!("killed by signal {signal}");
             let mut found = Match::default();
             found.objects.push(("signal".into(), signal));
-            attempt.failures.push(Failure { code: Code::Crashed, file: "journal".into(), line: None, time: attempt.ended, text, found });
+            attempt.failures.push(Failure { code: Code::Crashed, file: "journal".into(), line: None, time: attempt.ended, text, found, trusted: true });
         }
     }
     if attempt.outcome == Outcome::Failed

@@ -62,7 +62,7 @@ pub(super) fn attempts(entries: &[JournalEntry], kind: &dyn Kind, grammar: &Gram
 
 fn failure(code: Code, entry: &JournalEntry, found: Match) -> Failure {
     let text = entry.message.trim().to_owned();
-    Failure { code, file: "journal".into(), line: None, time: i64::try_from(entry.time).ok(), text, found }
+    Failure { code, file: "journal".into(), line: None, time: i64::try_from(entry.time).ok(), text, found, trusted: entry.from_manager }
 }
 
 /// What the end of a main process means for a run, by its exit as the manager tells it.

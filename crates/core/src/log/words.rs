@@ -64,7 +64,7 @@ pub(super) fn note(attempt: &mut Attempt, kind: &dyn Kind, text: &str, at: At, w
     if text.is_empty() {
         return;
     }
-    let failure = |code: Code, text: String, found: Match| Failure { code, file: at.file.into(), line: at.line, time: at.time, text, found };
+    let failure = |code: Code, text: String, found: Match| Failure { code, file: at.file.into(), line: at.line, time: at.time, text, found, trusted: false };
     // The reason of a two-line failure stands in the second line; where no rule knows that one, the first one's word holds.
     let open = attempt.failures.pop_if(|f| f.found.continues && f.file == at.file);
     // A described program has no words of its own: what the loader or a runtime says is the more exact.

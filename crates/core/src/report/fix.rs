@@ -117,8 +117,14 @@ pub struct UndoReport {
     pub undone: Option<String>,
     /// What was put back, in words.
     pub done: Vec<String>,
-    /// What could not be.
+    /// What cannot be put back, or was left alone.
     pub left: Vec<String>,
+    /// What runs now, and which restart is due.
+    pub due: Vec<String>,
+    /// What could not be put back this time; the same undo takes it up again.
+    pub failed: Vec<String>,
+    /// Changes whose record cannot be read.
+    pub not_seen: Vec<String>,
 }
 
 /// One change on record.
@@ -140,7 +146,7 @@ pub struct ChangeEntry {
 
 impl UndoReport {
     /// The list of changes.
-    pub fn list(records: &[Record]) -> Self {
+    pub fn list(records: &[Record], unreadable: &[String]) -> Self {
         let entry = |r: &Record| ChangeEntry {
             id: r.id.clone(),
             service: r.service.clone(),
@@ -149,10 +155,14 @@ impl UndoReport {
             outcome: r.outcome.clone(),
             steps: r.steps.iter().filter(|s| s.stage != Stage::Planned).map(|s| s.step.spelled()).collect(),
         };
-        Self { schema: schema("undo"), changes: records.iter().rev().map(entry).collect(), undone: None, done: vec![], left: vec![] }
+        let not_seen = unreadable.iter().map(|id| format!("the record of change {id} cannot be read")).collect();
+        Self { changes: records.iter().rev().map(entry).collect(), not_seen, ..Self::empty() }
     }
     /// One change undone.
     pub fn undone(id: &str, undone: Undone) -> Self {
-        Self { schema: schema("undo"), changes: vec![], undone: Some(id.to_owned()), done: undone.done, left: undone.left }
+        Self { undone: Some(id.to_owned()), done: undone.done, left: undone.left, due: undone.due, failed: undone.failed, ..Self::empty() }
+    }
+    fn empty() -> Self {
+        Self { schema: schema("undo"), changes: vec![], undone: None, done: vec![], left: vec![], due: vec![], failed: vec![], not_seen: vec![] }
     }
 }

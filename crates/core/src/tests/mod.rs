@@ -39,6 +39,7 @@ pub(crate) struct TextHost {
     pages: BTreeMap<u16, (u16, String)>,
     immutable: Vec<String>,
     granted: BTreeMap<String, u64>,
+    names: BTreeMap<String, u64>,
     mounts: Vec<Mount>,
     records: BTreeMap<String, Vec<JournalEntry>>,
 }
@@ -87,6 +88,20 @@ impl TextHost {
     }
     pub(crate) fn link(self, path: &str, target: &str) -> Self {
         self.add(path, FileKind::Link, target, 0o777, 0)
+    }
+    /// A link that an account made.
+    pub(crate) fn link_of(self, path: &str, target: &str, uid: u32) -> Self {
+        self.add(path, FileKind::Link, target, 0o777, uid)
+    }
+    /// Gives a file that is there another content.
+    pub(crate) fn text(mut self, path: &str, text: &str) -> Self {
+        self.files.get_mut(path).unwrap().bytes = text.as_bytes().to_vec();
+        self
+    }
+    /// A file has so many names.
+    pub(crate) fn names(mut self, path: &str, count: u64) -> Self {
+        self.names.insert(path.to_owned(), count);
+        self
     }
     pub(crate) fn socket_file(self, path: &str, uid: u32) -> Self {
         self.add(path, FileKind::Socket, "", 0o755, uid)
@@ -238,7 +253,14 @@ impl Host for TextHost {
             Question::Stat(p) | Question::LinkStat(p) => look(self.entry(p, matches!(question, Question::Stat(_))).map(|(path, e)| {
                 let plain = FileStatus::plain(e.kind, e.mode, e.uid, e.gid, e.bytes.len() as u64);
                 let (immutable, capabilities) = (self.immutable.contains(&path), self.granted.get(&path).copied().unwrap_or(0));
-                Answer::Status(FileStatus { modified: e.modified, inode: path.len() as u64, immutable, capabilities, ..plain })
+                Answer::Status(FileStatus {
+                    modified: e.modified,
+                    inode: path.len() as u64,
+                    links: self.names.get(&path).copied().unwrap_or(1),
+                    immutable,
+                    capabilities,
+                    ..plain
+                })
             })),
             Question::ReadLink(p) => look(
                 self.files

@@ -228,9 +228,32 @@ fn a_unit_that_hit_its_limit_is_told_by_its_earlier_reason() {
 }
 
 #[test]
+fn what_only_a_log_names_is_possible_at_most_and_never_the_object_of_a_fix() {
+    let began = [(1000, "7d4958e842da4a758f6c1cdc7b36dcc5", "Starting"), (1300, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start")];
+    for line in [
+        "2031/04/02 06:10:11 [emerg] 7#7: open() \"/etc/shadow\" failed (13: Permission denied)",
+        "2031/04/02 06:10:11 [emerg] 7#7: open() \"/root/.ssh/id\" failed (13: Permission denied)",
+        "2031/04/02 06:10:11 [emerg] 7#7: bind() to 0.0.0.0:22 failed (98: Address already in use)",
+        "2031/04/02 06:10:11 [emerg] 7#7: getpwnam(\"marta\") failed in /etc/nginx/nginx.conf:1",
+        "2031/04/02 06:10:11 [emerg] 7#7: unknown directive \"root\" in /etc/passwd:1",
+    ] {
+        let mut entries = began.to_vec();
+        entries.insert(1, (1100, "", line));
+        let unit = crate::tests::EDGE_UNIT.replace("[Service]", "[Service]\nUser=tide");
+        let host = edge().file("/etc/systemd/system/edge.service", &unit).dir("/run", 0o777, 0).dir("/var/log/nginx", 0o755, 71).owned("/etc/shadow", 0o600, 0);
+        let entry = failed(host.process(22, "/usr/sbin/sshd", 0, "").listens("0.0.0.0", 22, &[22]).journal(&entries));
+        let claimed: Vec<_> = entry.causes.iter().filter(|c| c.code != Code::ManagerGaveUp).collect();
+        assert!(!claimed.is_empty(), "{line}: it is told");
+        for cause in claimed {
+            assert!(cause.certainty == Certainty::Possible && cause.fixes.is_empty(), "{line}: {:?} {:?} {:?}", cause.code, cause.certainty, cause.fixes);
+        }
+    }
+}
+
+#[test]
 fn a_line_that_the_daemon_refused_is_still_refused_until_somebody_touches_it() {
     // Our own reading finds nothing wrong here: only the daemon's word says so.
-    let log = "2031/04/02 06:10:11 [emerg] 7#7: unknown directive \"tide_level\" in /etc/nginx/nginx.conf:7";
+    let log = "2031/04/02 06:10:11 [emerg] 7#7: unknown directive \"server_name\" in /etc/nginx/nginx.conf:8";
     let attempt = [(1000, "7d4958e842da4a758f6c1cdc7b36dcc5", "Starting"), (1100, "", log), (1300, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start")];
     let of = |modified: i64, later: bool| {
         let mut entries = attempt.to_vec();

@@ -17,8 +17,11 @@ fn with(config: &str, settings: &str) -> TextHost {
 /// The drop-in that a plan makes: its path and its lines of settings.
 #[track_caller]
 fn drop_in(plan: &Plan) -> (String, Vec<String>) {
-    let made: Vec<_> =
-        plan.steps.iter().filter_map(|s| if let Step::Create { path, content, .. } = s { Some((path.clone(), content.clone())) } else { None }).collect();
+    let made: Vec<_> = plan
+        .steps
+        .iter()
+        .filter_map(|s| if let Step::Create { target, content, .. } = s { Some((target.path.clone(), content.clone())) } else { None })
+        .collect();
     assert_eq!(made.len(), 1, "{:?}", plan.steps);
     assert_eq!(plan.steps.last(), Some(&Step::ReloadManager));
     assert!(plan.edits.is_empty() && plan.reversible);
@@ -84,7 +87,7 @@ fn the_type_follows_what_is_started() {
 fn a_drop_in_that_is_there_already_is_never_written_over() {
     let host = with(CONFIG, "ReadOnlyPaths=/var/log/nginx").file("/etc/systemd/system/edge.service.d/zz-sandbox.conf", "[Service]\n# mine\n");
     match &offered(&host, &[])["allow-in-sandbox"] {
-        Err(why) => assert!(why.contains("there already"), "{why}"),
+        Err(why) => assert!(why.contains("exists already"), "{why}"),
         Ok(plan) => panic!("it must be refused, not {}", plan.title),
     }
 }

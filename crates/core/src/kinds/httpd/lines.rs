@@ -25,6 +25,15 @@ impl<'a> Lines<'a> {
         Self { text, at: 0, number: 0 }
     }
 
+    /// The bytes of the logical line that ends on a line and begins with a name; `None` where it opens or closes a section.
+    pub(super) fn statement(text: &'a str, number: u32, name: &str) -> Option<std::ops::Range<usize>> {
+        let mut lines = Self::new(text);
+        let line = lines.by_ref().find(|l| l.number >= number).filter(|l| l.number == number)?;
+        let same = word(&line.text).0.eq_ignore_ascii_case(name) && !line.text.starts_with('<') && !name.is_empty();
+        let end = lines.at.saturating_sub(1).min(text.len());
+        same.then(|| line.start..text[line.start..end].trim_end().len() + line.start)
+    }
+
     fn physical(&mut self) -> Option<(usize, &'a str)> {
         let rest = self.text.get(self.at..).filter(|r| !r.is_empty())?;
         let start = self.at;

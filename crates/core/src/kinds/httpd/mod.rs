@@ -106,6 +106,9 @@ impl Kind for Httpd {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn statement(&self, text: &str, line: u32, directive: &str) -> Option<std::ops::Range<usize>> {
+        lines::Lines::statement(text, line, directive)
+    }
     fn executable(&self, program: &str) -> String {
         // The control script stands beside the daemon and has its name with another ending; `apachectl` starts `apache2`.
         program.strip_suffix("ctl").map_or_else(|| program.to_owned(), |stem| if stem.ends_with("apache") { format!("{stem}2") } else { stem.to_owned() })

@@ -257,6 +257,10 @@ impl Kind for Mysql {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn spells(&self, line: &str, name: &str) -> bool {
+        let first = line.split(['=', ' ', '\t']).next().unwrap_or_default();
+        first.replace('-', "_").eq_ignore_ascii_case(name)
+    }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if instance.config.is_empty() {
             let named = option(&instance.command, &["--defaults-file"]);

@@ -145,6 +145,9 @@ impl Kind for Nginx {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn statement(&self, text: &str, line: u32, directive: &str) -> Option<std::ops::Range<usize>> {
+        tokens::Tokens::statement(text, line, directive)
+    }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         let words = instance.command.clone();
         let value = |flag: &str| words.windows(2).find(|w| w[0] == flag).map(|w| w[1].clone());

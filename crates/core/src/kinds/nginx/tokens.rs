@@ -47,6 +47,21 @@ impl<'a> Tokens<'a> {
         Self { text, at: 0, line: 1 }
     }
 
+    /// The bytes of the statement that is closed by `;` on a line and begins with a name; `None` where a block is meant.
+    pub(super) fn statement(text: &'a str, line: u32, name: &str) -> Option<std::ops::Range<usize>> {
+        let mut tokens = Self::new(text);
+        let mut words = Vec::new();
+        loop {
+            let end = tokens.next(&mut words).ok()?;
+            let first = words.first().filter(|w| w.value == name && tokens.line == line);
+            match (end, first) {
+                (End::File, _) => return None,
+                (End::Semicolon, Some(first)) if text.as_bytes().get(first.start) == name.as_bytes().first() => return Some(first.start..tokens.at),
+                _ => {}
+            }
+        }
+    }
+
     fn fault<T>(&self, message: impl Into<String>) -> Result<T, Fault> {
         Err(Fault { line: self.line, message: message.into() })
     }

@@ -32,8 +32,11 @@ pub fn newest<'f>(files: Vec<ReadAt<'f>>, unit: &str, most: usize) -> Vec<Journa
     newest_with(files, &["_SYSTEMD_UNIT", "UNIT", "OBJECT_SYSTEMD_UNIT"].map(|field| format!("{field}={unit}")), most)
 }
 
-/// The newest entries that have one of these fields, each written `FIELD=value`, newest first.
+/// The newest entries that have one of these fields, each written `FIELD=value`, newest first. Anybody may write a field
+/// whose name does not begin with `_`; so lines with `UNIT=` count from the manager alone, and with `OBJECT_SYSTEMD_UNIT=`
+/// from root (systemd.journal-fields(7)).
 pub fn newest_with<'f>(files: Vec<ReadAt<'f>>, fields: &[String], most: usize) -> Vec<JournalEntry> {
+    let about: Vec<&str> = fields.iter().filter_map(|f| f.strip_prefix("OBJECT_SYSTEMD_UNIT=").or_else(|| f.strip_prefix("UNIT="))).collect();
     let mut found: Vec<JournalEntry> = Vec::new();
     for read in files {
         let Some(file) = File::open(read) else { continue };
@@ -43,8 +46,10 @@ pub fn newest_with<'f>(files: Vec<ReadAt<'f>>, fields: &[String], most: usize) -
         }
         offsets.sort_unstable();
         offsets.dedup();
-        let skip = offsets.len().saturating_sub(most);
-        found.extend(offsets.into_iter().skip(skip).filter_map(|o| file.entry(o)));
+        // From the newest on: what others wrote about a unit must not push out its own lines.
+        let mut valid: Vec<JournalEntry> = offsets.into_iter().rev().filter_map(|o| file.entry(o, &about)).take(most).collect();
+        valid.reverse();
+        found.extend(valid);
     }
     // Lines written at once carry one time: the later one in the file is the newer one.
     found.reverse();
@@ -218,7 +223,7 @@ impl<'f> File<'f> {
         }
     }
 
-    fn entry(&self, at: u64) -> Option<JournalEntry> {
+    fn entry(&self, at: u64, about: &[&str]) -> Option<JournalEntry> {
         let head = self.bytes(at, 64)?;
         if *head.first()? != 3 {
             return None;
@@ -229,6 +234,7 @@ impl<'f> File<'f> {
         let boot: String = head.get(40..56)?.iter().map(|b| format!("{b:02x}")).collect();
         let mut entry = JournalEntry { time: u64_at(&head, 24)?, boot, priority: 6, ..JournalEntry::default() };
         let mut source = None;
+        let (mut uid, mut own, mut by_manager, mut by_root, mut told) = (None, false, false, false, String::new());
         for item in items.chunks_exact(width) {
             let offset = if self.compact { u64::from(u32_at(item, 0)?) } else { u64_at(item, 0)? };
             let Some(data) = self.payload(offset) else { continue };
@@ -237,9 +243,12 @@ impl<'f> File<'f> {
             match &data[..equals] {
                 b"MESSAGE" => entry.message = value.into_owned(),
                 b"MESSAGE_ID" => entry.message_id = value.into_owned(),
-                b"_SYSTEMD_INVOCATION_ID" | b"INVOCATION_ID" if value.len() == 32 && (entry.invocation.is_empty() || data.starts_with(b"INV")) => {
-                    entry.invocation = value.into_owned();
-                }
+                b"_SYSTEMD_INVOCATION_ID" if value.len() == 32 => entry.invocation = value.into_owned(),
+                b"INVOCATION_ID" if value.len() == 32 => told = value.into_owned(),
+                b"_UID" => uid = value.parse::<u32>().ok(),
+                b"_SYSTEMD_UNIT" => own = about.contains(&value.as_ref()),
+                b"UNIT" => by_manager |= about.contains(&value.as_ref()),
+                b"OBJECT_SYSTEMD_UNIT" => by_root |= about.contains(&value.as_ref()),
                 b"_PID" => entry.pid = value.parse().unwrap_or(0),
                 b"PRIORITY" => entry.priority = value.parse().unwrap_or(6),
                 b"SYSLOG_IDENTIFIER" => entry.identifier = value.into_owned(),
@@ -252,6 +261,13 @@ impl<'f> File<'f> {
             }
         }
         entry.from_manager = entry.pid == 1;
+        if !own && ((by_manager && !entry.from_manager && !(by_root && uid == Some(0))) || (!by_manager && by_root && uid != Some(0))) {
+            return None;
+        }
+        // Whose run it speaks of is the manager's to say; of its own lines the journal itself knows.
+        if entry.from_manager && !told.is_empty() {
+            entry.invocation = told;
+        }
         entry.time = source.unwrap_or(entry.time);
         Some(entry)
     }

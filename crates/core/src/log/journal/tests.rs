@@ -222,13 +222,36 @@ fn what_the_manager_says_about_a_unit_belongs_to_it_and_is_known_as_its_word() {
     maker.entry(10, &["UNIT=relay.service", "MESSAGE=Starting relay", "_PID=1", "MESSAGE_ID=7d4958e842da4a758f6c1cdc7b36dcc5", "SYSLOG_IDENTIFIER=systemd"]);
     maker.entry(20, &["_SYSTEMD_UNIT=relay.service", "MESSAGE=it is wet", "_PID=71", "_COMM=relay", "_SYSTEMD_INVOCATION_ID=0123456789abcdef0123456789abcdef"]);
     maker.entry(30, &["UNIT=relay.service", "MESSAGE=Main process exited", "_PID=1", "EXIT_CODE=exited", "EXIT_STATUS=3", "UNIT_RESULT=exit-code"]);
-    maker.entry(40, &["OBJECT_SYSTEMD_UNIT=relay.service", "MESSAGE=dumped core", "_PID=900", "_SOURCE_REALTIME_TIMESTAMP=35"]);
+    maker.entry(40, &["OBJECT_SYSTEMD_UNIT=relay.service", "MESSAGE=dumped core", "_PID=900", "_UID=0", "_SOURCE_REALTIME_TIMESTAMP=35"]);
     let found = newest(vec![reader(maker.file)], "relay.service", 10);
     assert_eq!(messages(&found), ["dumped core", "Main process exited", "it is wet", "Starting relay"]);
     assert_eq!((found[3].from_manager, found[2].from_manager), (true, false));
     assert_eq!((found[1].exit.as_str(), found[1].result.as_str()), ("exited/3", "exit-code"));
     assert_eq!((found[2].identifier.as_str(), found[2].invocation.len()), ("relay", 32));
     assert_eq!(found[0].time, 35, "the time at which it was said, not at which it was stored");
+}
+
+#[test]
+fn what_others_write_about_a_unit_is_not_its_history() {
+    let mut maker = Maker::new(PLAIN);
+    let began = "MESSAGE_ID=7d4958e842da4a758f6c1cdc7b36dcc5";
+    maker.entry(10, &["UNIT=relay.service", "MESSAGE=Starting relay", "_PID=666", "_UID=71", "_SYSTEMD_UNIT=gauge.service", began]);
+    maker.entry(20, &["OBJECT_SYSTEMD_UNIT=relay.service", "MESSAGE=dumped core", "_PID=666", "_UID=71"]);
+    maker.entry(
+        30,
+        &[
+            "_SYSTEMD_UNIT=relay.service",
+            "UNIT=relay.service",
+            "MESSAGE=its own",
+            "_PID=71",
+            "_UID=71",
+            "INVOCATION_ID=0123456789abcdef0123456789abcdef",
+            began,
+        ],
+    );
+    let found = newest(vec![reader(maker.file)], "relay.service", 10);
+    assert_eq!(messages(&found), ["its own"]);
+    assert_eq!((found[0].from_manager, found[0].invocation.as_str()), (false, ""), "only the manager tells whose run it speaks of");
 }
 
 #[test]

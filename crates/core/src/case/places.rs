@@ -1,0 +1,272 @@
+//! What belongs to a service: the directories and files that its unit, its package, the services file or its configuration
+//! give it. A log line names nothing: whoever can write the log can write any line.
+use super::Case;
+use crate::accounts;
+use crate::config::{NamedPath, Place};
+use crate::path;
+use crate::snapshot::Snapshot;
+use crate::trust::{self, Last, Paths};
+
+/// Directories that many programs share: a name in one of them belongs to a service, never the directory itself.
+const SHARED: &[&str] = &[
+    "/",
+    "/data",
+    "/dev/shm",
+    "/etc",
+    "/home",
+    "/media",
+    "/mnt",
+    "/opt",
+    "/run",
+    "/srv",
+    "/srv/www",
+    "/tmp",
+    "/usr",
+    "/usr/local",
+    "/usr/local/etc",
+    "/usr/local/lib",
+    "/usr/local/share",
+    "/usr/local/var",
+    "/usr/local/var/log",
+    "/usr/local/var/run",
+    "/usr/share",
+    "/var",
+    "/var/cache",
+    "/var/lib",
+    "/var/local",
+    "/var/log",
+    "/var/opt",
+    "/var/run",
+    "/var/spool",
+    "/var/tmp",
+    "/var/www",
+];
+/// Places of the system: no service's account is ever given anything below them, whoever names them.
+const SYSTEM: &[&str] = &[
+    "/bin",
+    "/boot",
+    "/dev",
+    "/home",
+    "/lib",
+    "/lib32",
+    "/lib64",
+    "/libx32",
+    "/proc",
+    "/root",
+    "/run/dbus",
+    "/run/lock",
+    "/run/log",
+    "/run/sudo",
+    "/run/systemd",
+    "/run/udev",
+    "/run/user",
+    "/sbin",
+    "/sys",
+    "/usr/bin",
+    "/usr/include",
+    "/usr/lib",
+    "/usr/lib32",
+    "/usr/lib64",
+    "/usr/libexec",
+    "/usr/local/bin",
+    "/usr/local/etc",
+    "/usr/local/lib",
+    "/usr/local/sbin",
+    "/usr/local/share",
+    "/usr/sbin",
+    "/usr/share",
+    "/usr/src",
+    "/var/backups",
+    "/var/lib/apt",
+    "/var/lib/dbus",
+    "/var/lib/dpkg",
+    "/var/lib/jolly-sentinel",
+    "/var/lib/pacman",
+    "/var/lib/private",
+    "/var/lib/rpm",
+    "/var/lib/sudo",
+    "/var/lib/systemd",
+    "/var/log/audit",
+    "/var/log/journal",
+    "/var/mail",
+    "/var/spool/at",
+    "/var/spool/cron",
+    "/var/spool/mail",
+];
+/// Where packages put what belongs to one program, in a directory of its name.
+const HOMES: &[&str] = &["/etc", "/opt", "/run", "/srv", "/usr/local", "/var/cache", "/var/lib", "/var/log", "/var/opt", "/var/run", "/var/spool"];
+/// Names of programs that run others; a directory of that name is nobody's in particular.
+const GENERIC: &[&str] = &["bash", "dash", "env", "java", "node", "perl", "php", "program", "python", "python3", "root", "ruby", "sh", "systemd"];
+
+/// Whether a path is one of the system's own, which are never opened to a service.
+pub fn is_system(file: &str) -> bool {
+    SYSTEM.iter().any(|s| below(file, s))
+}
+
+/// Whether a path is a directory, or something below it.
+pub(crate) fn below(file: &str, dir: &str) -> bool {
+    file == dir || file.strip_prefix(dir.trim_end_matches('/')).is_some_and(|rest| rest.starts_with('/'))
+}
+
+impl Case<'_> {
+    /// Numbers of the accounts that the service runs as, as far as they exist; root is none of them.
+    pub fn accounts(&self, snapshot: &Snapshot) -> Vec<u32> {
+        let named = [self.service.described.account.clone(), self.config.model.account.as_ref().map(|(name, _)| name.clone())];
+        let unit = self.service.unit.as_ref().and_then(|u| u.value("Service", "User"));
+        let numbers = named.into_iter().flatten().chain(unit).filter_map(|name| accounts::account(snapshot, &name).seen()).map(|a| a.uid);
+        let starter = accounts::account(snapshot, &self.starter.uid.to_string()).seen().map(|a| a.uid);
+        let mut all: Vec<u32> = numbers.chain(starter).filter(|uid| *uid != 0).collect();
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+
+    /// Directories and files that belong to the service by its unit, its package or the services file, none of which its
+    /// account can write.
+    fn given(&self, snapshot: &Snapshot) -> Vec<String> {
+        let mut all: Vec<String> = self.service.instance.made_by_manager.clone();
+        if let Some(unit) = &self.service.unit {
+            for (key, base) in [
+                ("RuntimeDirectory", "/run"),
+                ("StateDirectory", "/var/lib"),
+                ("LogsDirectory", "/var/log"),
+                ("CacheDirectory", "/var/cache"),
+                ("ConfigurationDirectory", "/etc"),
+            ] {
+                let words = unit.values("Service", key).join(" ");
+                all.extend(words.split_whitespace().map(|name| path::join(base, name.split(':').next().unwrap_or(name))));
+            }
+            all.extend(unit.value("Service", "WorkingDirectory").map(|d| d.trim_start_matches('-').to_owned()));
+            all.extend(unit.value("Service", "PIDFile"));
+        }
+        let described = &self.service.described;
+        all.extend(described.data_dir.iter().chain(&described.runtime_dir).cloned());
+        for file in described.log.iter().chain(&described.pid_file).chain(&described.config) {
+            all.extend([file.clone(), path::parent(file).to_owned()]);
+        }
+        all.extend(described.listen.iter().filter_map(|l| l.strip_prefix("unix:")).flat_map(|s| [s.to_owned(), path::parent(s).to_owned()]));
+        let profile = self.service.kind.profile();
+        let stem = |unit: &str| unit.trim_end_matches(".service").split('@').next().unwrap_or_default().to_owned();
+        let program = self.service.program().map(path::name).unwrap_or_default().to_owned();
+        let account = accounts::user_name(snapshot, self.starter.uid);
+        let mut names: Vec<String> = vec![self.service.name.clone(), stem(&self.service.name), program, account, profile.name.to_owned()];
+        names.extend(self.service.unit_name().map(stem));
+        names.extend(profile.programs.iter().chain(profile.packages).chain(profile.flavours).map(|n| (*n).to_owned()));
+        names.extend(profile.units.iter().map(|u| stem(u)));
+        names.retain(|n| n.len() > 1 && !n.contains(['*', '/', '.']) && !GENERIC.contains(&n.as_str()));
+        names.sort_unstable();
+        names.dedup();
+        all.extend(HOMES.iter().flat_map(|home| names.iter().map(move |name| format!("{home}/{name}"))));
+        all
+    }
+
+    /// Paths that its configuration names, in files that its account cannot write: who can write the configuration can make it
+    /// name anything.
+    fn configured(&self, snapshot: &Snapshot) -> Vec<(String, bool)> {
+        let own = self.accounts(snapshot);
+        let honest = |place: &Option<Place>| {
+            place.as_ref().is_none_or(|p| {
+                let file = snapshot.resolve_links(&p.file);
+                let foreign = |path: &str| snapshot.stat(path).seen().is_none_or(|s| own.contains(&s.uid));
+                !(p.file.starts_with('/') && (foreign(&file) || foreign(path::parent(&file))))
+            })
+        };
+        let model = &self.config.model;
+        let mut all = Vec::new();
+        let mut add = |named: &NamedPath, keeps: bool| {
+            if honest(&named.place) {
+                all.push((named.path.clone(), keeps));
+            }
+        };
+        model.data_dir.iter().for_each(|p| add(p, true));
+        let kept = model.writes.iter().chain(&model.error_logs).chain(&model.access_logs).chain(&model.pid_file).chain(&model.locks);
+        kept.for_each(|p| add(p, true));
+        model.reads.iter().for_each(|p| add(p, false));
+        for listen in &model.listens {
+            if let Some(socket) = listen.listen.path.as_ref().filter(|_| honest(&listen.place)) {
+                all.push((socket.clone(), true));
+            }
+        }
+        all.extend(model.files.iter().filter(|f| self.may_edit(snapshot, f)).map(|f| (f.clone(), false)));
+        all.retain(|(p, _)| p.starts_with('/'));
+        all
+    }
+
+    /// Directories and files that belong to the service. What is below them, links resolved, may be given to its account.
+    pub fn places(&self, snapshot: &Snapshot) -> Vec<String> {
+        let mut all = self.given(snapshot);
+        for (named, keeps) in self.configured(snapshot) {
+            // What it keeps lies in a directory of its own, unless that is one that many share.
+            if keeps {
+                all.push(path::parent(&named).to_owned());
+            }
+            all.push(named);
+        }
+        // By its real name, too, where only root's links lead there: a link of the account's own names nothing.
+        let trusted = crate::fix::trusted(snapshot, &self.accounts(snapshot));
+        let walk = |p: &String| trust::walk(&Paths(snapshot), p, Last::Followed, &trusted).ok().map(|found| found.path);
+        let real: Vec<String> = all.iter().filter_map(walk).collect();
+        all.extend(real);
+        all.iter_mut().for_each(|p| *p = path::clean(p));
+        all.retain(|p| !SHARED.contains(&p.as_str()) && !is_system(p));
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+
+    /// Whether a configuration file was named by somebody who is not the service's account: the unit, the package, or files
+    /// that only root can write. A file that the account can write may include any other.
+    pub fn may_edit(&self, snapshot: &Snapshot, file: &str) -> bool {
+        let own = self.accounts(snapshot);
+        let writable = |f: &String| {
+            let real = snapshot.resolve_links(f);
+            [real.as_str(), path::parent(&real)].iter().any(|p| snapshot.stat(p).seen().is_some_and(|s| own.contains(&s.uid)))
+        };
+        if own.is_empty() || !self.config.model.files.iter().any(writable) {
+            return true;
+        }
+        let main = self.service.instance.config.as_str();
+        let dir = path::parent(main);
+        let given = self.given(snapshot);
+        let real = path::clean(&snapshot.resolve_links(file));
+        let known = |p: &str| file == main || (!SHARED.contains(&dir) && below(p, dir)) || given.iter().any(|g| !SHARED.contains(&g.as_str()) && below(p, g));
+        known(&path::clean(file)) && known(&real)
+    }
+
+    /// Whether a path belongs to the service.
+    pub fn owns(&self, snapshot: &Snapshot, file: &str) -> bool {
+        let file = path::clean(file);
+        !is_system(&file) && self.places(snapshot).iter().any(|p| below(&file, p))
+    }
+
+    /// Whether a path is one that configuration, unit or package name, or lies below a directory of the service's own.
+    pub fn keeps(&self, snapshot: &Snapshot, file: &str) -> bool {
+        let file = path::clean(file);
+        self.owns(snapshot, &file) || self.configured(snapshot).iter().any(|(p, _)| path::clean(p) == file)
+    }
+
+    /// Whether configuration, unit or package name a path, or a directory above it. What only a log names is testimony.
+    pub fn names(&self, snapshot: &Snapshot, file: &str) -> bool {
+        let file = path::clean(file);
+        let real = snapshot.resolve_links(&file);
+        let known = |p: &String| [&file, &real].into_iter().any(|f| below(f, p) || below(p, f));
+        let configured: Vec<String> = self.configured(snapshot).into_iter().map(|(p, _)| path::clean(&p)).collect();
+        let program = self.service.program().map(str::to_owned).into_iter();
+        self.places(snapshot).iter().chain(&configured).any(known) || program.into_iter().any(|p| p == file)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn below_is_by_whole_names() {
+        assert!(below("/var/log/edge/a", "/var/log/edge") && below("/var/log/edge", "/var/log/edge") && below("/x", "/"));
+        assert!(!below("/var/log/edges", "/var/log/edge") && !below("/var/log", "/var/log/edge"));
+        for file in ["/root/.ssh/id", "/home/marta/x", "/dev/sda", "/usr/lib/x", "/etc/../root"] {
+            assert_eq!(is_system(&path::clean(file)), !file.contains("/etc/x"), "{file}");
+        }
+        assert!(!is_system("/etc/edge/edge.conf") && !is_system("/var/lib/edge"));
+    }
+}
