@@ -2,6 +2,7 @@
 //! diagnosis asks is kept, and nothing that a package brought: the incidents' own files are ours, a distribution's are not.
 use crate::host::Host;
 use crate::live::{Incident, RESET, ring};
+use jolly_core::case::{Depth, gather};
 use jolly_core::host::{Bundle, Question, Recorder, Replayer};
 use jolly_core::report;
 use jolly_core::services_file::ServicesFile;
@@ -26,8 +27,13 @@ fn slim(bundle: &[u8], service: &str) -> Result<Bundle, String> {
     let recorder = Recorder::new(&replayer);
     let snapshot = Snapshot::new(&recorder);
     let found = jolly_core::service::named(&snapshot, &ServicesFile::default(), service).ok_or("the service is not in the bundle")?;
-    let _ = report::diagnose(&snapshot, &[found], true);
-    let mut small = recorder.into_bundle();
+    let _ = report::diagnose(&snapshot, std::slice::from_ref(&found), true);
+    let case = gather(&snapshot, &found, Depth::Diagnosis);
+    for cause in report::standing_causes(&snapshot, &case) {
+        let _ = jolly_core::fix::plans(&snapshot, &case, std::slice::from_ref(&found), &cause, &std::collections::BTreeMap::new());
+    }
+    let configuration = case.config.model.files.iter().map(|f| (f.clone(), found.kind)).collect();
+    let mut small = recorder.into_bundle(configuration, &ServicesFile::default());
     small.answers.retain(|(question, _)| !of_a_package(question));
     Ok(small)
 }

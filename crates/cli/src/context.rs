@@ -33,17 +33,21 @@ pub(crate) struct Context {
 
 impl Context {
     pub(crate) fn new(global: &Global) -> Result<Self, CliError> {
+        let mut recorded = None;
+        let mut unread = Vec::new();
         let (host, origin): (Box<dyn Host>, Origin) = match (&global.root, &global.from) {
             (Some(root), _) => (Box::new(TreeHost::new(root).map_err(CliError::usage)?), Origin::Tree),
             (_, Some(bundle)) => {
                 let text = read_bundle(bundle)?;
                 let replayer = Replayer::from_json(&text).map_err(|e| CliError::usage(format!("{}: {e}", bundle.display())))?;
+                // What that host's services files said went along; this host's say nothing of it.
+                recorded = replayer.services().cloned();
+                unread.extend(replayer.not_seen().iter().cloned());
                 (Box::new(replayer), Origin::Bundle)
             }
             _ => (Box::new(LiveHost::new(global.timeout)), Origin::Live),
         };
-        let mut unread = Vec::new();
-        let services = services(host.as_ref(), global, origin, &mut unread)?;
+        let services = services(host.as_ref(), global, origin, recorded, &mut unread)?;
         Ok(Self { host, origin, services, global: global.clone(), unread })
     }
 
@@ -193,8 +197,9 @@ fn read_bundle(path: &Path) -> Result<Vec<u8>, CliError> {
 
 /// The host's file, then the user's, then the one that was named: later ones win. They name commands that this program runs
 /// and paths that it changes, so a file that another account could have written is not read.
-fn services(host: &dyn Host, global: &Global, origin: Origin, unread: &mut Vec<String>) -> Result<ServicesFile, CliError> {
-    let mut all = ServicesFile::default();
+fn services(host: &dyn Host, global: &Global, origin: Origin, recorded: Option<ServicesFile>, unread: &mut Vec<String>) -> Result<ServicesFile, CliError> {
+    let had = recorded.is_some();
+    let mut all = recorded.unwrap_or_default();
     let mut add = |name: &str, text: &str| -> Result<(), CliError> {
         let file = services_file::parse(text).map_err(|e| CliError::usage(format!("{name}: {e}")))?;
         all.add(file);
@@ -210,7 +215,7 @@ fn services(host: &dyn Host, global: &Global, origin: Origin, unread: &mut Vec<S
                 Err(why) => unread.push(format!("the services file {} was not read: {why}", file.display())),
             }
         }
-    } else if let Some(text) = Snapshot::new(host).text(OWN_FILE).seen() {
+    } else if let Some(text) = Snapshot::new(host).text(OWN_FILE).seen().filter(|_| !had) {
         add(OWN_FILE, &text)?;
     }
     if let Some(file) = &global.services {

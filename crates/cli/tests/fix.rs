@@ -38,7 +38,7 @@ fn an_applied_fix_is_journalled_and_undone_to_the_byte() {
     let listed = tree.run(&["undo", "--format", "json"]).json();
     assert_eq!((listed["changes"][0]["id"].as_str(), listed["changes"][0]["outcome"].as_str()), (Some(id), Some("kept")));
     let undone = tree.run(&["undo", id]);
-    assert_eq!(undone.status, 0, "{}", undone.err);
+    assert_eq!(undone.status, 0, "{}{}", undone.out, undone.err);
     assert_eq!(tree.read(file), before);
     use std::os::unix::fs::PermissionsExt;
     assert_eq!(std::fs::metadata(tree.path().join(file)).unwrap().permissions().mode() & 0o777, 0o640);

@@ -148,6 +148,21 @@ pub fn parse(text: &str) -> Result<ServicesFile, String> {
 }
 
 impl ServicesFile {
+    /// The same with its secrets masked, for what is taken away.
+    pub fn masked(&self) -> Self {
+        let mut shown = self.clone();
+        for service in shown.service.values_mut() {
+            for (name, value) in &mut service.environment {
+                *value = crate::host::mask_value(name, value);
+            }
+            for command in [&mut service.start, &mut service.stop, &mut service.reload].into_iter().flatten() {
+                *command = crate::host::mask_command(command);
+            }
+            service.url = service.url.take().map(|url| crate::host::mask_text(&url));
+        }
+        shown
+    }
+
     /// Adds a later file: it wins, service by service.
     pub fn add(&mut self, later: Self) {
         self.only_these |= later.only_these;

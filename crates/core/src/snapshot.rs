@@ -1,4 +1,5 @@
 //! Facts about a host, each asked once and remembered.
+use crate::config::key::KeyFacts;
 use crate::host::{
     Answer, ClockReading, DirectoryEntry, Earlier, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, ProbeAnswer, ProbeRequest, Process,
     ProcessBrief, Question, Socket, Space, UnitState, Unseen,
@@ -82,7 +83,13 @@ impl<'h> Snapshot<'h> {
             Question::Addresses => "interfaces",
             Question::Clock => "the clock",
             Question::Probe(_) => "running servers",
-            Question::Stat(p) | Question::LinkStat(p) | Question::ReadLink(p) | Question::List(p) | Question::Read(p) | Question::FindString(p, ..) => {
+            Question::Stat(p)
+            | Question::LinkStat(p)
+            | Question::ReadLink(p)
+            | Question::List(p)
+            | Question::Read(p)
+            | Question::FindString(p, ..)
+            | Question::Key(p) => {
                 if !matches!(why, Unseen::NotRegular) {
                     self.unseen(format!("{p}: {why}"));
                 }
@@ -148,6 +155,28 @@ impl<'h> Snapshot<'h> {
     /// A file's bytes.
     pub fn read(&self, path: &str) -> Look<Arc<[u8]>> {
         pick!(self.ask(Question::Read(path.into())), Answer::Bytes)
+    }
+    /// What is said of a private key. Captured evidence holds the facts in place of the key.
+    pub fn key(&self, path: &str) -> Look<KeyFacts> {
+        if self.host.is_record()
+            && let Look::Seen(facts) = pick!(self.host.ask(&Question::Key(path.into())), Answer::Key)
+        {
+            return Look::Seen(facts);
+        }
+        self.read(path).map(|bytes| crate::config::key::facts(&bytes))
+    }
+    /// Whether a key is that of a certificate; `None` where it cannot be told.
+    pub fn key_fits(&self, certificate: &str, key: &str) -> Option<bool> {
+        crate::config::certificate::fits(&self.read(certificate).seen()?, &self.key(key).seen()?)
+    }
+    /// Whether a column of a file is known: behind a mask of captured evidence it is another one than in the file itself.
+    pub fn knows_column(&self, file: &str, line: u32, column: u32) -> bool {
+        if !self.host.is_record() {
+            return true;
+        }
+        let text = self.text(file).seen().unwrap_or_default();
+        let at = usize::try_from(line).unwrap_or(usize::MAX).saturating_sub(1);
+        !text.lines().nth(at).is_some_and(|line| crate::host::column_moved(line, column))
     }
     /// The first string of a binary that holds `needle`, or is it.
     pub fn find_string(&self, path: &str, needle: &str, whole: bool) -> Look<Option<String>> {

@@ -1,7 +1,7 @@
 //! Files, read without ever blocking on one that is not regular.
 use jolly_core::host::{AclEntry, Answer, DirectoryEntry, FileKind, FileStatus, Look, READ_LIMIT, Space, Unseen};
 use rustix::fs::{AtFlags, Mode, OFlags};
-use rustix::io::Errno;
+use rustix::io::{Errno, retry_on_intr};
 use std::fs::{self, File};
 use std::io::Read;
 use std::os::fd::{AsFd, AsRawFd};
@@ -119,6 +119,15 @@ pub(crate) fn link(path: &Path) -> Look<Answer> {
     }
 }
 
+/// Where the link leads that a descriptor stands for.
+pub(crate) fn link_of(node: &impl AsFd) -> Look<Answer> {
+    match rustix::fs::readlinkat(node, c"", Vec::new()) {
+        Ok(target) => Look::Seen(Answer::Target(target.to_string_lossy().into_owned())),
+        Err(Errno::INVAL | Errno::NOENT) => Look::Absent,
+        Err(errno) => unseen(errno),
+    }
+}
+
 pub(crate) fn list(path: &Path) -> Look<Answer> {
     let entries = match fs::read_dir(path) {
         Ok(entries) => entries,
@@ -141,20 +150,45 @@ pub(crate) fn list(path: &Path) -> Look<Answer> {
     Look::Seen(Answer::Names(names))
 }
 
-/// Opens a regular file and nothing else; a FIFO or device never blocks.
+/// Opens a regular file and nothing else. What stands there is looked at by name before anything is opened: no FIFO, device or
+/// socket takes notice.
 fn open(path: &Path) -> Look<(File, u64)> {
-    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC | OFlags::NOCTTY;
-    let descriptor = match rustix::fs::open(path, flags, Mode::empty()) {
-        Ok(descriptor) => descriptor,
-        Err(Errno::NXIO) => return Look::NotSeen(Unseen::NotRegular),
+    let by_name = |flags| retry_on_intr(|| rustix::fs::open(path, OFlags::PATH | OFlags::CLOEXEC | flags, Mode::empty()));
+    let mut node = match by_name(OFlags::NOFOLLOW) {
+        Ok(node) => node,
         Err(errno) => return unseen(errno),
     };
-    let file = File::from(descriptor);
-    match file.metadata() {
-        Ok(meta) if meta.is_file() => Look::Seen((file, meta.len())),
-        Ok(_) => Look::NotSeen(Unseen::NotRegular),
-        Err(error) => unseen_io(&error),
+    let mut stat = match rustix::fs::fstat(&node) {
+        Ok(stat) => stat,
+        Err(errno) => return unseen(errno),
+    };
+    if kind(stat.st_mode) == FileKind::Link {
+        // A link that an account made leads root only to what is that account's own, as the kernel holds it in shared
+        // directories (protected_symlinks, proc_sys_fs(5)).
+        let made_by = stat.st_uid;
+        let followed = by_name(OFlags::empty()).and_then(|node| rustix::fs::fstat(&node).map(|stat| (node, stat)));
+        (node, stat) = match followed {
+            Ok(found) => found,
+            Err(Errno::LOOP) => return Look::NotSeen(Unseen::Failed("too many symbolic links".into())),
+            Err(errno) => return unseen(errno),
+        };
+        if made_by != 0 && stat.st_uid != made_by && rustix::process::geteuid().is_root() {
+            return Look::NotSeen(Unseen::Failed(format!("a symbolic link of account {made_by} to a file of account {}, which is not followed", stat.st_uid)));
+        }
     }
+    if kind(stat.st_mode) != FileKind::Regular {
+        return Look::NotSeen(Unseen::NotRegular);
+    }
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC | OFlags::NOCTTY;
+    match retry_on_intr(|| rustix::fs::open(proc_path(&node), flags, Mode::empty())) {
+        Ok(file) => Look::Seen((File::from(file), u64::try_from(stat.st_size).unwrap_or(0))),
+        Err(errno) => unseen(errno),
+    }
+}
+
+/// A journal file, opened as every other file.
+pub(crate) fn opened(path: &Path) -> Look<File> {
+    open(path).map(|(file, _)| file)
 }
 
 pub(crate) fn read(path: &Path) -> Look<Answer> {
@@ -221,13 +255,13 @@ pub(crate) struct Held(Mutex<Option<(PathBuf, Arc<File>, std::time::Instant)>>);
 const HELD: std::time::Duration = std::time::Duration::from_millis(300);
 
 impl Held {
-    fn file(&self, path: &Path) -> Look<Arc<File>> {
+    fn file(&self, path: &Path, open: impl FnOnce(&Path) -> Look<File>) -> Look<Arc<File>> {
         let mut held = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((_, file, when)) = held.as_mut().filter(|(p, _, when)| p == path && when.elapsed() < HELD) {
             *when = std::time::Instant::now();
             return Look::Seen(file.clone());
         }
-        open(path).map(|(file, _)| {
+        open(path).map(|file| {
             let file = Arc::new(file);
             *held = Some((path.to_path_buf(), file.clone(), std::time::Instant::now()));
             file
@@ -236,7 +270,12 @@ impl Held {
 
     /// A stretch of a regular file.
     pub(crate) fn read_at(&self, path: &Path, offset: u64, length: u32) -> Look<Answer> {
-        match self.file(path) {
+        self.read_at_by(path, offset, length, opened)
+    }
+
+    /// The same with a way of opening of one's own; `path` is the name under which the file is held.
+    pub(crate) fn read_at_by(&self, path: &Path, offset: u64, length: u32, open: impl FnOnce(&Path) -> Look<File>) -> Look<Answer> {
+        match self.file(path, open) {
             Look::Seen(file) => shared_at(&file, offset, length),
             Look::Absent => Look::Absent,
             Look::NotSeen(why) => Look::NotSeen(why),
@@ -245,7 +284,12 @@ impl Held {
 
     /// The same, into a room that is there already: how many bytes it was.
     pub(crate) fn read_into(&self, path: &Path, offset: u64, room: &mut [u8]) -> Look<usize> {
-        match self.file(path) {
+        self.read_into_by(path, offset, room, opened)
+    }
+
+    /// The same with a way of opening of one's own.
+    pub(crate) fn read_into_by(&self, path: &Path, offset: u64, room: &mut [u8], open: impl FnOnce(&Path) -> Look<File>) -> Look<usize> {
+        match self.file(path, open) {
             Look::Seen(file) => fill(&file, offset, room).map_or_else(|error| unseen_io(&error), Look::Seen),
             Look::Absent => Look::Absent,
             Look::NotSeen(why) => Look::NotSeen(why),
@@ -291,38 +335,4 @@ pub(crate) fn space(path: &Path) -> Look<Answer> {
         })),
         Err(errno) => unseen(errno),
     }
-}
-
-/// A path of the host below `root`, symbolic links resolved inside it, so that none leads out.
-pub(crate) fn below(root: &Path, path: &str, follow_last: bool) -> PathBuf {
-    let mut rest: Vec<String> = path.split('/').filter(|p| !p.is_empty() && *p != ".").rev().map(str::to_owned).collect();
-    let mut done: Vec<String> = Vec::new();
-    let mut links = 0;
-    while let Some(part) = rest.pop() {
-        if part == ".." {
-            done.pop();
-            continue;
-        }
-        let here = done.iter().fold(root.to_path_buf(), |p, d| p.join(d)).join(&part);
-        let last = rest.is_empty();
-        if (!last || follow_last)
-            && links < 40
-            && let Ok(target) = fs::read_link(&here)
-        {
-            links += 1;
-            let target = target.to_string_lossy().into_owned();
-            if target.starts_with('/') {
-                done.clear();
-            }
-            rest.extend(target.split('/').filter(|p| !p.is_empty() && *p != ".").rev().map(str::to_owned));
-            continue;
-        }
-        done.push(part);
-    }
-    done.iter().fold(root.to_path_buf(), |p, d| p.join(d))
-}
-
-/// Whether the process may enter a directory, for messages.
-pub(crate) fn reachable(path: &Path) -> bool {
-    rustix::fs::accessat(rustix::fs::CWD, path, rustix::fs::Access::READ_OK, AtFlags::EACCESS).is_ok()
 }

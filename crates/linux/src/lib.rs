@@ -1,6 +1,7 @@
 //! Linux as a host: the live machine, a directory in its place, and the one writer that changes a machine.
 #![forbid(unsafe_code)]
 
+mod cage;
 mod descent;
 mod descriptors;
 mod files;

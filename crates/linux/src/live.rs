@@ -1,4 +1,5 @@
 //! The live Linux machine.
+use crate::cage::Cage;
 use crate::manager::Manager;
 use crate::patience::Patience;
 use crate::{descriptors, files, journal_files, netlink, procfs};
@@ -149,6 +150,15 @@ impl LiveHost {
 /// How long a list of processes is good for the search of their sockets, and for what stands in it of each.
 const FRESH: Duration = Duration::from_millis(200);
 
+impl LiveHost {
+    fn journal(&self, look: impl FnOnce(&Cage) -> Look<Answer>) -> Look<Answer> {
+        match Cage::new(Path::new("/")) {
+            Ok(root) => look(&root),
+            Err(errno) => files::unseen(errno),
+        }
+    }
+}
+
 impl Host for LiveHost {
     fn ask(&self, question: &Question) -> Look<Answer> {
         match question {
@@ -174,14 +184,15 @@ impl Host for LiveHost {
             Question::SocketOwners(inodes) => self.owners(inodes),
             Question::Clients(port) => self.clients(*port),
             Question::Unit(name) => self.manager.unit(name),
-            Question::Journal(unit, most) => journal_files::entries(Path::new("/"), unit, *most),
-            Question::JournalOf(field, most) => journal_files::entries_of(Path::new("/"), field, *most),
+            Question::Journal(unit, most) => self.journal(|root| journal_files::entries(root, unit, *most)),
+            Question::JournalOf(field, most) => self.journal(|root| journal_files::entries_of(root, field, *most)),
             Question::Addresses => match netlink::addresses() {
                 Ok(found) => Look::Seen(Answer::Addresses(found)),
                 Err(errno) => files::unseen(errno),
             },
             Question::Clock => clock(),
             Question::Myself => Look::Seen(Answer::Myself(myself())),
+            Question::Key(_) => Look::NotSeen(jolly_core::host::Unseen::PartMissing),
             Question::Probe(request) => Look::Seen(Answer::Probe(jolly_probe::probe(request, self.limit))),
         }
     }

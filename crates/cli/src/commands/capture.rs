@@ -1,3 +1,4 @@
+use crate::args::Format;
 use crate::context::{Context, json, recorder};
 use crate::error::CliError;
 use crate::exit::Status;
@@ -27,7 +28,12 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             context.service(&snapshot, name)?;
         }
     }
+    // The bundle is JSON: another form is a wrong call, told before anything is looked at.
+    if !matches!(context.global.format, Format::Text | Format::Json) {
+        return Err(CliError::usage("a capture is JSON: --format is text or json here"));
+    }
     let recorder = recorder(context);
+    let mut configuration = std::collections::BTreeMap::new();
     {
         let host: &dyn Host = &recorder;
         let snapshot = Snapshot::new(host);
@@ -38,7 +44,12 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         // Everything that the commands ask is asked once, so that each of them can be answered from the bundle.
         for service in &chosen {
             let case = gather(&snapshot, service, Depth::Diagnosis);
-            let _ = report::diagnose_case(&snapshot, &case);
+            configuration.extend(case.config.model.files.iter().map(|f| (f.clone(), service.kind)));
+            let (_, causes) = report::diagnose_case(&snapshot, &case);
+            // Whether a fix could be steered by somebody is asked of every name on the way: the answers go along.
+            for cause in causes.iter().chain(&report::standing_causes(&snapshot, &case)) {
+                let _ = jolly_core::fix::plans(&snapshot, &case, &services, cause, &std::collections::BTreeMap::new());
+            }
             let _ = report::attempts(&snapshot, service, 20, None, false);
             let _ = report::verify(&snapshot, service, &report::Page::default(), None);
         }
@@ -50,7 +61,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         let _ = report::survey(&snapshot, &services);
         let _ = report::ports(&Snapshot::new(host), &services, &report::PortsRequest { count_clients: true, ..Default::default() });
     }
-    let bundle = recorder.into_bundle();
+    let bundle = recorder.into_bundle(configuration, &context.services);
     context.write_private(&json(&bundle)?)?;
     Ok(Status::Well)
 }

@@ -7,6 +7,7 @@ use crate::exit::Status;
 use std::fs;
 use std::io::{IsTerminal, Read, Write};
 use std::net::TcpListener;
+use std::os::unix::fs::DirBuilderExt;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -43,6 +44,7 @@ pub(super) fn keep(dir: &Path, global: &Global) -> Result<Status, CliError> {
     }
     ports_free()?;
     let dir = std::path::absolute(dir).map_err(fault)?;
+    jolly_linux::make_private_directory(&dir).map_err(|why| CliError::usage(why).hint("choose a new directory"))?;
     let mut story = Story::new(QuayHost::lay_out(&dir).map_err(fault)?, global, true)?;
     story.stranger()?;
     let text = format!(
@@ -56,12 +58,23 @@ pub(super) fn keep(dir: &Path, global: &Global) -> Result<Status, CliError> {
 
 const RUN: &str = "jolly-sentinel --services services.toml --state-dir state";
 
+/// A directory that this call made, and that nobody else can enter.
+fn fresh_directory() -> Result<PathBuf, CliError> {
+    let names = std::iter::once(PathBuf::from(HOME)).chain((0..100).map(|n| std::env::temp_dir().join(format!("quay1-{}-{n}", std::process::id()))));
+    let mut last = None;
+    for name in names {
+        match fs::DirBuilder::new().mode(0o700).create(&name) {
+            Ok(()) => return Ok(name),
+            Err(error) => last = Some(error),
+        }
+    }
+    Err(fault(last.unwrap_or_else(|| std::io::ErrorKind::AlreadyExists.into())))
+}
+
 /// Tells the whole story in a temporary directory and cleans up.
 pub(super) fn tell(global: &Global) -> Result<Status, CliError> {
     ports_free()?;
-    let home = PathBuf::from(HOME);
-    let dir = if fs::create_dir(&home).is_ok() { home } else { std::env::temp_dir().join(format!("quay1-{}", std::process::id())) };
-    fs::create_dir_all(&dir).map_err(fault)?;
+    let dir = fresh_directory()?;
     let outcome = QuayHost::lay_out(&dir).map_err(fault).and_then(|host| {
         let mut story = Story::new(host, global, false)?;
         let told = story.whole();

@@ -227,8 +227,7 @@ impl<'r, 'h> Book<'r, 'h> {
     /// The key that one entry names must be that of the certificate that another one names.
     pub fn must_fit(&mut self, certificate: Option<&NamedPath>, key: Option<&NamedPath>) {
         let (Some(certificate), Some(key)) = (certificate, key) else { return };
-        let (Look::Seen(first), Look::Seen(second)) = (self.snapshot.read(&certificate.path), self.snapshot.read(&key.path)) else { return };
-        if super::certificate::fits(&first, &second) == Some(false) {
+        if self.snapshot.key_fits(&certificate.path, &key.path) == Some(false) {
             self.out.add(ConfigFinding {
                 place: key.place.clone(),
                 directive: Some(key.directive.clone()),

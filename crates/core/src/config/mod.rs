@@ -2,6 +2,7 @@
 //! other rooms need (listeners, account, logs, files).
 pub mod certificate;
 pub mod entries;
+pub mod key;
 mod nearest;
 mod pattern;
 mod pem;

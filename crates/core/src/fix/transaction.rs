@@ -442,7 +442,8 @@ fn put_back(
                 Some(now) if now == *after => {
                     let backup = one.undo.backup.as_deref().and_then(|name| writer.load(&record.id, name));
                     let Some(backup) = backup.filter(|b| digest(b) == *before) else { return refused(format!("the backup of {path} is missing")) };
-                    writer.replace_file(target, after, &backup, slot)?;
+                    // What stands there now is the change's own file, known by its content.
+                    writer.replace_file(&Target { was: None, ..target.clone() }, after, &backup, slot)?;
                     undone.done.push(format!("{path} is as before"));
                 }
                 Some(now) if now == *before => {}

@@ -1,4 +1,5 @@
 //! The answers: plain data that a bundle can hold.
+use crate::config::key::KeyFacts;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -59,6 +60,8 @@ pub enum Answer {
     Clock(ClockReading),
     /// To `Myself`.
     Myself(Myself),
+    /// To `Key`.
+    Key(KeyFacts),
     /// To `Probe`.
     Probe(ProbeAnswer),
 }

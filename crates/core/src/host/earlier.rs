@@ -1,5 +1,5 @@
 //! What files held earlier, as the journal of changes and captures know it: their times can lie, their content cannot.
-use super::{Answer, Bundle, Look, Question, redact};
+use super::{Answer, Bundle, Known, Look, Question, redact};
 use sha2::{Digest as _, Sha256};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -9,8 +9,8 @@ use std::sync::Arc;
 enum Content {
     /// All bytes by their SHA-256, in hexadecimal.
     Whole(String),
-    /// The bytes with their secrets masked, as captures keep them.
-    Masked(Arc<[u8]>),
+    /// The bytes with their secrets masked, as captures keep them, and the kind by whose grammar they were masked.
+    Masked(Arc<[u8]>, Option<String>),
 }
 
 /// What is known of files from earlier; of each the latest knowledge.
@@ -29,7 +29,7 @@ impl Earlier {
     pub fn add_capture(&mut self, bundle: &Bundle, origin: &str) {
         for (question, answer) in &bundle.answers {
             if let (Question::Read(path), Look::Seen(Answer::Bytes(bytes))) = (question, answer) {
-                self.files.entry(path.clone()).or_insert_with(|| (Content::Masked(bytes.clone()), origin.to_owned()));
+                self.files.entry(path.clone()).or_insert_with(|| (Content::Masked(bytes.clone(), bundle.configuration.get(path).cloned()), origin.to_owned()));
             }
         }
     }
@@ -49,9 +49,11 @@ impl Earlier {
         let (content, origin) = self.files.get(path)?;
         let same = match content {
             Content::Whole(known) => Sha256::digest(now).iter().map(|b| format!("{b:02x}")).collect::<String>() == *known,
-            Content::Masked(known) => {
-                let (_, masked) = redact(Question::Read(path.to_owned()), Look::Seen(Answer::Bytes(now.clone())));
-                matches!(masked, Look::Seen(Answer::Bytes(bytes)) if bytes == *known)
+            Content::Masked(known, kind) => {
+                let kind = kind.as_deref().and_then(crate::kinds::kind);
+                let by = Known { configuration: kind.into_iter().map(|k| (path.to_owned(), k)).collect() };
+                let masked = redact(&by, Question::Read(path.to_owned()), Look::Seen(Answer::Bytes(now.clone())));
+                matches!(masked.answers.first(), Some((_, Look::Seen(Answer::Bytes(bytes)))) if bytes == known)
             }
         };
         Some((same, origin))
@@ -86,7 +88,7 @@ mod tests {
         let _ = (snapshot.read("/etc/ledger.conf"), snapshot.read("/etc/edge.conf"), snapshot.read("/etc/none.conf"));
         let mut earlier = Earlier::default();
         earlier.add("/etc/edge.conf", "of another time", "change 1");
-        earlier.add_capture(&recorder.into_bundle(), "capture a");
+        earlier.add_capture(&recorder.into_bundle(BTreeMap::new(), &crate::services_file::ServicesFile::default()), "capture a");
         let is_same = |path: &str, now: &str| earlier.is_same(path, &now.as_bytes().into()).map(|(same, origin)| (same, origin.to_owned()));
         assert_eq!(is_same("/etc/ledger.conf", secret), Some((true, "capture a".into())));
         assert_eq!(is_same("/etc/ledger.conf", &secret.replace("80", "81")), Some((false, "capture a".into())));

@@ -10,7 +10,10 @@ mod redact;
 pub use answer::*;
 pub use earlier::Earlier;
 pub use record::{BUNDLE_SCHEMA, Bundle, Recorder, Replayer};
-pub use redact::{arguments as mask_arguments, command as mask_command, mask_text, redact};
+pub use redact::{
+    Concealed, Known, MASK, arguments as mask_arguments, column_moved, command as mask_command, conceal_lines, conceal_words, is_secret, mask_settings,
+    mask_text, mask_value, redact,
+};
 
 use serde::{Deserialize, Serialize};
 
@@ -137,6 +140,8 @@ pub enum Question {
     Clock,
     /// Who this program is on that host.
     Myself,
+    /// Facts about a private key, which captured evidence holds in its place.
+    Key(String),
     /// A server asked in its protocol.
     Probe(ProbeRequest),
 }
@@ -164,6 +169,10 @@ pub trait Host: Sync {
             Look::Absent => Look::Absent,
             Look::NotSeen(why) => Look::NotSeen(why),
         }
+    }
+    /// Whether it is a record of another one, with secrets masked.
+    fn is_record(&self) -> bool {
+        false
     }
     /// The parts this host has.
     fn parts(&self) -> Parts;

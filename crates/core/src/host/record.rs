@@ -1,11 +1,16 @@
 //! The recorder around a host, the bundle it fills, and the replayer of a bundle.
-use super::{Answer, Host, Look, Parts, Question, Unseen, redact};
+use super::{Answer, Host, Known, Look, Parts, Question, Unseen, redact};
+use crate::kinds::Kind;
+use crate::services_file::ServicesFile;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// Name and version of the bundle's form.
 pub const BUNDLE_SCHEMA: &str = "jolly-sentinel/bundle/1";
+
+/// The most bytes of files that a bundle holds; what is longer is named as not recorded.
+const RECORD_LIMIT: u64 = 48 << 20;
 
 /// Captured evidence: everything that was asked of a host and what it answered, redacted.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -14,6 +19,15 @@ pub struct Bundle {
     pub schema: String,
     /// Which parts the host had.
     pub parts: Parts,
+    /// What the services files said, secrets masked.
+    #[serde(default)]
+    pub services: Option<ServicesFile>,
+    /// What could not be recorded, or was masked because nothing is known of it.
+    #[serde(default)]
+    pub not_seen: Vec<String>,
+    /// Configuration files with the name of the kind whose grammar they have, and by which they were masked.
+    #[serde(default)]
+    pub configuration: BTreeMap<String, String>,
     /// Questions with their answers, in the questions' order.
     pub answers: Vec<(Question, Look<Answer>)>,
 }
@@ -33,25 +47,128 @@ impl Bundle {
 pub struct Recorder<'h> {
     host: &'h dyn Host,
     answers: Mutex<BTreeMap<Question, Look<Answer>>>,
+    held: Mutex<u64>,
 }
 
 impl<'h> Recorder<'h> {
     /// A recorder around `host`.
     pub fn new(host: &'h dyn Host) -> Self {
-        Self { host, answers: Mutex::default() }
+        Self { host, answers: Mutex::default(), held: Mutex::default() }
     }
-    /// What was recorded, with secrets redacted.
-    pub fn into_bundle(self) -> Bundle {
-        let answers = self.answers.into_inner().unwrap_or_else(PoisonError::into_inner).into_iter().map(|(q, a)| redact(q, a)).collect();
-        Bundle { schema: BUNDLE_SCHEMA.into(), parts: self.host.parts(), answers }
+
+    /// What was recorded, with secrets redacted. `configuration` tells the kind of each configuration file.
+    pub fn into_bundle(self, configuration: BTreeMap<String, &dyn Kind>, services: &ServicesFile) -> Bundle {
+        let known = Known { configuration };
+        let answers = self.answers.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let (mut out, mut not_seen) = (BTreeMap::new(), BTreeSet::new());
+        let (stretches, rest): (Vec<_>, Vec<_>) =
+            answers.into_iter().partition(|(q, a)| matches!((q, a), (Question::ReadAt(..), Look::Seen(Answer::Bytes(_)))));
+        let longer = put_together(&known, stretches, &mut out);
+        for (question, answer) in rest {
+            let redacted = redact(&known, question, answer);
+            not_seen.extend(redacted.unknown);
+            out.extend(redacted.answers);
+        }
+        // A file whose recorded text became shorter or longer by its masks has another size, too.
+        for (path, by) in &longer {
+            for question in [Question::Stat(path.clone()), Question::LinkStat(path.clone())] {
+                if let Some(Look::Seen(Answer::Status(status))) = out.get_mut(&question)
+                    && status.kind == super::FileKind::Regular
+                {
+                    status.size = status.size.saturating_add_signed(*by);
+                }
+            }
+        }
+        for (question, answer) in &out {
+            if let (Question::Read(path) | Question::ReadAt(path, ..), Look::NotSeen(Unseen::TooLarge(_))) = (question, answer) {
+                not_seen.insert(format!("{path}: not recorded, a bundle holds {} MiB of files", RECORD_LIMIT >> 20));
+            }
+        }
+        Bundle {
+            schema: BUNDLE_SCHEMA.into(),
+            parts: self.host.parts(),
+            services: Some(services.masked()),
+            not_seen: not_seen.into_iter().collect(),
+            configuration: known.configuration.iter().map(|(path, kind)| (path.clone(), kind.name().to_owned())).collect(),
+            answers: out.into_iter().collect(),
+        }
     }
+}
+
+/// Stretches of files, those that meet put together before they are masked: a secret may stand across the border of two. How
+/// much longer each file became comes back.
+fn put_together(known: &Known, stretches: Vec<(Question, Look<Answer>)>, out: &mut BTreeMap<Question, Look<Answer>>) -> BTreeMap<String, i64> {
+    let mut by_file: BTreeMap<String, BTreeMap<u64, Arc<[u8]>>> = BTreeMap::new();
+    for (question, answer) in stretches {
+        if let (Question::ReadAt(path, offset, _), Look::Seen(Answer::Bytes(bytes))) = (question, answer) {
+            let held = by_file.entry(path).or_default().entry(offset).or_insert_with(|| bytes.clone());
+            if held.len() < bytes.len() {
+                *held = bytes;
+            }
+        }
+    }
+    let mut longer = BTreeMap::new();
+    for (path, pieces) in by_file {
+        let mut runs: Vec<(u64, Vec<u8>)> = Vec::new();
+        for (offset, bytes) in pieces {
+            match runs.last_mut().filter(|(start, run)| *start + run.len() as u64 >= offset) {
+                Some((start, run)) => {
+                    let known = usize::try_from(*start + run.len() as u64 - offset).unwrap_or(usize::MAX);
+                    run.extend_from_slice(bytes.get(known..).unwrap_or_default());
+                }
+                None => runs.push((offset, bytes.to_vec())),
+            }
+        }
+        let mut by = 0i64;
+        for (start, mut run) in runs {
+            let binary = run.iter().take(4096).any(|b| *b == 0);
+            let before = run.len() as i64;
+            let at = start.saturating_add_signed(by);
+            if !binary && start > 0 {
+                // Its first line may be the end of one that holds a secret.
+                let cut = memchr::memchr(b'\n', &run).unwrap_or(run.len());
+                run.splice(..cut, super::MASK.bytes());
+            }
+            let bytes: Arc<[u8]> = run.into();
+            let length = u32::try_from(bytes.len()).unwrap_or(u32::MAX);
+            let masked = if binary {
+                bytes
+            } else {
+                let whole = redact(known, Question::ReadAt(path.clone(), at, length), Look::Seen(Answer::Bytes(bytes)));
+                match whole.answers.into_iter().next() {
+                    Some((_, Look::Seen(Answer::Bytes(bytes)))) => bytes,
+                    _ => continue,
+                }
+            };
+            by += masked.len() as i64 - before;
+            let length = u32::try_from(masked.len()).unwrap_or(u32::MAX);
+            out.insert(Question::ReadAt(path.clone(), at, length), Look::Seen(Answer::Bytes(masked)));
+        }
+        if by != 0 {
+            longer.insert(path, by);
+        }
+    }
+    longer
 }
 
 impl Host for Recorder<'_> {
     fn ask(&self, question: &Question) -> Look<Answer> {
         let answer = self.host.ask(question);
-        self.answers.lock().unwrap_or_else(PoisonError::into_inner).insert(question.clone(), answer.clone());
+        let mut written = answer.clone();
+        if let Look::Seen(Answer::Bytes(bytes)) = &answer {
+            let mut held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
+            let known = self.answers.lock().unwrap_or_else(PoisonError::into_inner).contains_key(question);
+            if !known && *held + bytes.len() as u64 > RECORD_LIMIT {
+                written = Look::NotSeen(Unseen::TooLarge(bytes.len() as u64));
+            } else if !known {
+                *held += bytes.len() as u64;
+            }
+        }
+        self.answers.lock().unwrap_or_else(PoisonError::into_inner).insert(question.clone(), written);
         answer
+    }
+    fn is_record(&self) -> bool {
+        self.host.is_record()
     }
     fn parts(&self) -> Parts {
         self.host.parts()
@@ -62,6 +179,8 @@ impl Host for Recorder<'_> {
 pub struct Replayer {
     parts: Parts,
     answers: BTreeMap<Question, Look<Answer>>,
+    services: Option<ServicesFile>,
+    not_seen: Vec<String>,
 }
 
 impl Replayer {
@@ -71,7 +190,15 @@ impl Replayer {
     /// A sentence when the text is no bundle, or of a form this program does not know.
     pub fn from_json(text: &[u8]) -> Result<Self, String> {
         let bundle = Bundle::from_json(text)?;
-        Ok(Self { parts: bundle.parts, answers: bundle.answers.into_iter().collect() })
+        Ok(Self { parts: bundle.parts, answers: bundle.answers.into_iter().collect(), services: bundle.services, not_seen: bundle.not_seen })
+    }
+    /// What the services files of that host said; `None` in bundles that do not tell.
+    pub fn services(&self) -> Option<&ServicesFile> {
+        self.services.as_ref()
+    }
+    /// What could not be recorded.
+    pub fn not_seen(&self) -> &[String] {
+        &self.not_seen
     }
 }
 
@@ -139,6 +266,9 @@ impl Host for Replayer {
         };
         derived.unwrap_or(Look::NotSeen(Unseen::NotRecorded))
     }
+    fn is_record(&self) -> bool {
+        true
+    }
     fn parts(&self) -> Parts {
         self.parts
     }
@@ -151,7 +281,7 @@ mod tests {
 
     fn replayer(answers: Vec<(Question, Look<Answer>)>) -> Replayer {
         let parts = Parts { files: true, processes: true, manager: true, interfaces: true, clock: true, probes: false };
-        let bundle = Bundle { schema: BUNDLE_SCHEMA.into(), parts, answers };
+        let bundle = Bundle { schema: BUNDLE_SCHEMA.into(), parts, services: None, not_seen: vec![], configuration: BTreeMap::new(), answers };
         Replayer::from_json(&serde_json::to_vec(&bundle).unwrap()).unwrap()
     }
 

@@ -195,6 +195,28 @@ pub trait Kind: Sync {
             start + blank..start + blank + inner.len()
         })
     }
+    /// The secrets of one of its configuration files, and the values of directives that it does not know; `None` where its
+    /// grammar is not known, so that the net alone must do.
+    fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
+        let names = self.setting_names();
+        if names.is_empty() {
+            return None;
+        }
+        let known = |name: &str| {
+            let plain = name.to_ascii_lowercase().replace('-', "_");
+            names.lines().any(|n| n == plain)
+        };
+        let secret = |name: &str| self.secret_settings().iter().any(|s| s.eq_ignore_ascii_case(name));
+        Some(crate::host::conceal_lines(text, &['#', ';'], &known, &secret))
+    }
+    /// Names of its settings, one a line, in small letters with `_` for `-`; empty where there is no list.
+    fn setting_names(&self) -> &'static str {
+        ""
+    }
+    /// Settings whose whole value is secret although their names do not say so.
+    fn secret_settings(&self) -> &'static [&'static str] {
+        &[]
+    }
     /// Whether a line begins with a name in another spelling than the one that is reported.
     fn spells(&self, _line: &str, _name: &str) -> bool {
         false

@@ -76,6 +76,7 @@ pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Insta
         (_, true) => Verdict::Rejected,
         _ => Verdict::Accepted,
     };
+    let known = |place: &crate::config::Place, column| snapshot.knows_column(&place.file, place.line, column);
     let findings = read
         .findings
         .iter()
@@ -84,8 +85,8 @@ pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Insta
             severity: f.severity,
             file: f.place.as_ref().map(|p| p.file.to_string()),
             line: f.place.as_ref().map(|p| p.line),
-            column: f.place.as_ref().map(|p| p.column).filter(|c| *c > 0),
-            end_column: f.place.as_ref().map(|p| p.end_column).filter(|c| *c > 0),
+            column: f.place.as_ref().filter(|p| p.column > 0 && known(p, p.column)).map(|p| p.column),
+            end_column: f.place.as_ref().filter(|p| p.end_column > 0 && known(p, p.column)).map(|p| p.end_column),
             directive: f.directive.clone(),
             depends_on: f.depends_on,
             message: crate::host::mask_text(&f.message),

@@ -1,8 +1,10 @@
 //! Facts that rooms share: names, accounts, memory of a snapshot, recorded and replayed answers, zones.
 use super::TextHost;
 use crate::host::{Answer, Bundle, Host, Look, Parts, Question, Recorder, Replayer, Unseen};
+use crate::services_file::ServicesFile;
 use crate::snapshot::Snapshot;
 use crate::{accounts, names, path};
+use std::collections::BTreeMap;
 use std::sync::Mutex;
 
 #[test]
@@ -191,11 +193,11 @@ fn a_bundle_answers_what_was_asked_and_knows_what_was_not() {
         let snapshot = Snapshot::new(&recorder);
         let _ = (snapshot.text("/etc/front.conf"), snapshot.process(50), snapshot.exists("/none"), snapshot.unit("edge.service"), snapshot.clock());
     }
-    let text = serde_json::to_string(&recorder.into_bundle()).unwrap();
+    let text = serde_json::to_string(&recorder.into_bundle(BTreeMap::new(), &ServicesFile::default())).unwrap();
     assert!(!text.contains("gull-42"), "secrets stay behind");
     let replayer = Replayer::from_json(text.as_bytes()).unwrap();
     let snapshot = Snapshot::new(&replayer);
-    assert_eq!(snapshot.text("/etc/front.conf").seen().as_deref(), Some("requirepass *******\nbytes \u{e9}\n"));
+    assert_eq!(snapshot.text("/etc/front.conf").seen().as_deref(), Some("requirepass ********\nbytes \u{e9}\n"));
     assert_eq!(snapshot.process(50).seen().unwrap().brief.pid, 50);
     assert_eq!(snapshot.exists("/none"), Some(false));
     assert_eq!(snapshot.stat("/etc/passwd"), Look::NotSeen(Unseen::NotRecorded));
@@ -204,7 +206,7 @@ fn a_bundle_answers_what_was_asked_and_knows_what_was_not() {
 
 #[test]
 fn what_is_no_bundle_is_refused_with_a_sentence() {
-    let whole: Bundle = Recorder::new(&TextHost::new()).into_bundle();
+    let whole: Bundle = Recorder::new(&TextHost::new()).into_bundle(BTreeMap::new(), &ServicesFile::default());
     let other = Bundle { schema: "jolly-sentinel/bundle/99".into(), ..whole };
     let newer = serde_json::to_vec(&other).unwrap();
     for (bytes, words) in [(b"".as_slice(), "not a bundle"), (b"[]", "not a bundle"), (b"{\"schema\": 1}", "not a bundle"), (newer.as_slice(), "bundle/99")] {
@@ -218,7 +220,7 @@ fn bytes_that_are_no_text_survive_a_bundle() {
     let host = TextHost::new().bytes("/x", &[0xff, 0, 0x7f, 0xc3]);
     let recorder = Recorder::new(&host);
     let _ = Snapshot::new(&recorder).read("/x");
-    let text = serde_json::to_vec(&recorder.into_bundle()).unwrap();
+    let text = serde_json::to_vec(&recorder.into_bundle(BTreeMap::new(), &ServicesFile::default())).unwrap();
     let replayer = Replayer::from_json(&text).unwrap();
     assert_eq!(Snapshot::new(&replayer).read("/x").seen().unwrap().as_ref(), [0xff, 0, 0x7f, 0xc3]);
 }

@@ -308,6 +308,7 @@ impl Host for TextHost {
             Question::Addresses => Look::Seen(Answer::Addresses(vec!["127.0.0.1".parse().unwrap(), "::1".parse().unwrap()])),
             Question::Clock => Look::Seen(Answer::Clock(ClockReading { now: NOW * 1_000_000, booted: Some((NOW - 5000) * 1_000_000), host: "quay1".into() })),
             Question::Myself => Look::Seen(Answer::Myself(Myself { uid: self.viewer, lineage: vec![777] })),
+            Question::Key(_) => Look::NotSeen(Unseen::PartMissing),
             Question::Probe(request) => {
                 let page = self.pages.get(&request.port);
                 Look::Seen(Answer::Probe(ProbeAnswer {

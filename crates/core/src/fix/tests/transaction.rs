@@ -82,6 +82,9 @@ impl HostWriter for Machine {
     }
     fn replace_file(&mut self, target: &Target, expect: &Digest, content: &[u8], slot: Slot) -> Result<(), WriteError> {
         self.spend()?;
+        if target.was.is_some_and(|was| was.inode != self.files[&target.path].inode) {
+            return Err(WriteError::Refused("another file".into()));
+        }
         let old = self.files[&target.path].clone();
         self.next += 1;
         self.staged.insert(Self::named(slot), Entry { bytes: content.to_vec(), inode: self.next, ..old.clone() });

@@ -136,8 +136,7 @@ fn tls(r: &mut Reader, facts: &Facts) {
         }
         let of = |wanted: bool| tls.files.iter().filter(move |(_, _, is_key)| *is_key == wanted);
         for ((certificate, ..), (key, place, _)) in of(false).zip(of(true)) {
-            let (Look::Seen(first), Look::Seen(second)) = (r.snapshot.read(certificate), r.snapshot.read(key)) else { continue };
-            if crate::config::certificate::fits(&first, &second) == Some(false) {
+            if r.snapshot.key_fits(certificate, key) == Some(false) {
                 let found = r.find_at(Some(place.clone()), Code::CertificateBad, format!("{key} is not the key of {certificate}"));
                 found.directive = Some("SSLCertificateKeyFile".into());
                 found.depends_on = DependsOn::Files;

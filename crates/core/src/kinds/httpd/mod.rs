@@ -1,4 +1,5 @@
 //! httpd: tagged sections, two passes, variables from the distribution's shell file.
+mod conceal;
 mod envvars;
 mod finish;
 mod lines;
@@ -108,6 +109,9 @@ impl Kind for Httpd {
     }
     fn statement(&self, text: &str, line: u32, directive: &str) -> Option<std::ops::Range<usize>> {
         lines::Lines::statement(text, line, directive)
+    }
+    fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
+        Some(conceal::conceal(text))
     }
     fn executable(&self, program: &str) -> String {
         // The control script stands beside the daemon and has its name with another ending; `apachectl` starts `apache2`.

@@ -1,4 +1,5 @@
 //! nginx: braces and semicolons, one pass, first fault ends it.
+mod conceal;
 mod finish;
 mod listen;
 mod read;
@@ -147,6 +148,9 @@ impl Kind for Nginx {
     }
     fn statement(&self, text: &str, line: u32, directive: &str) -> Option<std::ops::Range<usize>> {
         tokens::Tokens::statement(text, line, directive)
+    }
+    fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
+        Some(conceal::conceal(text))
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         let words = instance.command.clone();

@@ -47,6 +47,11 @@ impl<'a> Tokens<'a> {
         Self { text, at: 0, line: 1 }
     }
 
+    /// The byte behind what was read.
+    pub(super) fn position(&self) -> usize {
+        self.at
+    }
+
     /// The bytes of the statement that is closed by `;` on a line and begins with a name; `None` where a block is meant.
     pub(super) fn statement(text: &'a str, line: u32, name: &str) -> Option<std::ops::Range<usize>> {
         let mut tokens = Self::new(text);

@@ -90,8 +90,7 @@ fn pairs(r: &Reader, keys: &[String]) -> Vec<(String, String)> {
 /// A key that is not that of its certificate ends the start, too.
 fn unfit(r: &mut Reader, keys: &[String]) {
     for (certificate, key) in pairs(r, keys) {
-        let (Look::Seen(first), Look::Seen(second)) = (r.snapshot.read(&certificate), r.snapshot.read(&key)) else { continue };
-        if crate::config::certificate::fits(&first, &second) != Some(false) {
+        if r.snapshot.key_fits(&certificate, &key) != Some(false) {
             continue;
         }
         let place = r.out.model.reads.iter().rev().find(|n| n.path == key && n.directive == "ssl_certificate_key").and_then(|n| n.place.clone());

@@ -1,0 +1,295 @@
+//! Masks secrets in what is shown and in what a recorder wrote down. One mask of one length takes the place of every value,
+//! so that its length tells nothing. Lines stay where they are; columns behind a mask do not.
+mod names;
+mod net;
+
+use super::{Answer, Look, Question, Unseen};
+use crate::kinds::Kind;
+use names::{Strength, strength};
+use net::{Text, spans};
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// What stands in the place of a secret.
+pub const MASK: &str = "********";
+
+/// Files that hold keys in a form that is not text.
+const KEY_STORES: &[&str] = &[".jks", ".keystore", ".p12", ".pfx", ".der", ".kdbx", ".ppk"];
+
+/// Whether a setting, variable, attribute or option of this name holds a secret.
+pub fn is_secret(name: &str) -> bool {
+    names::is_header(name) || strength(name) == Strength::Strong
+}
+
+/// A text with spans of it masked.
+fn masked(text: &str, spans: &[Range<usize>]) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut at = 0;
+    for span in spans {
+        if span.start >= at {
+            out.push_str(&text[at..span.start]);
+            out.push_str(MASK);
+            at = span.end;
+        }
+    }
+    out.push_str(&text[at..]);
+    out
+}
+
+/// Masks secrets in a sentence, a log line or a message.
+pub fn mask_text(text: &str) -> String {
+    match spans(text, Text::Prose) {
+        none if none.is_empty() => text.to_owned(),
+        found => masked(text, &found),
+    }
+}
+
+/// Masks secrets in lines of settings: diffs, quoted source lines, statements.
+pub fn mask_settings(text: &str) -> String {
+    match spans(text, Text::Settings) {
+        none if none.is_empty() => text.to_owned(),
+        found => masked(text, &found),
+    }
+}
+
+/// A setting's value as it may be shown: its name decides, and what else the value holds.
+pub fn mask_value(name: &str, value: &str) -> String {
+    if value.is_empty() {
+        return String::new();
+    }
+    let last = name.rsplit(' ').next().unwrap_or(name);
+    if is_secret(last) {
+        return MASK.into();
+    }
+    let whole = mask_settings(&format!("{name} {value}"));
+    whole.get(name.len() + 1..).map_or_else(|| MASK.into(), str::to_owned)
+}
+
+/// Arguments with the value of every secret option masked.
+pub fn arguments(arguments: &[String]) -> Vec<String> {
+    let program = arguments.first().map(|a| crate::path::name(a).to_owned()).unwrap_or_default();
+    let client = ["mysql", "mariadb"].iter().any(|c| program.starts_with(c));
+    let mut out: Vec<String> = Vec::with_capacity(arguments.len());
+    for (at, argument) in arguments.iter().enumerate() {
+        let before = at.checked_sub(1).and_then(|b| arguments.get(b)).map_or("", String::as_str);
+        let named = (before.starts_with("--") && strength(before) >= Strength::Weak) || (before.starts_with('-') && strength(before) == Strength::Strong);
+        let named = named && !before.contains('=');
+        let short = match (program.as_str(), before) {
+            ("sshpass", "-p") | ("redis-cli" | "valkey-cli", "-a") => true,
+            (p, "-w") => p.starts_with("ldap"),
+            _ => false,
+        };
+        let account = matches!(before, "-u" | "-U" | "--user" | "--userpwd" | "--proxy-user" | "--auth" | "--basic-auth" | "--credentials" | "--http-user");
+        let shown = if at > 0 && ((named && !argument.starts_with('-')) || short) {
+            MASK.to_owned()
+        } else if client && argument.len() > 2 && argument.starts_with("-p") {
+            format!("-p{MASK}")
+        } else if let Some((name, _)) = argument.split_once([':', '%']).filter(|(n, v)| account && !n.is_empty() && !v.is_empty()) {
+            format!("{name}:{MASK}")
+        } else if let Some((name, value)) = argument.split_once('=').filter(|(n, v)| !v.is_empty() && assigns(n)) {
+            format!("{name}={}", if value.starts_with('$') { value } else { MASK })
+        } else {
+            // One argument may be a whole command line or statement.
+            mask_settings(argument)
+        };
+        out.push(shown);
+    }
+    // What only the line as a whole tells: the program stands before its options.
+    let whole = out.join("\u{0}");
+    let spaced = whole.replace('\u{0}', " ");
+    let found: Vec<Range<usize>> = spans(&spaced, Text::Prose);
+    if found.is_empty() {
+        return out;
+    }
+    let mut bytes = String::with_capacity(whole.len());
+    let mut at = 0;
+    for span in net::apart(found) {
+        bytes.push_str(&whole[at..span.start]);
+        bytes.push_str(MASK);
+        at = span.end;
+    }
+    bytes.push_str(&whole[at..]);
+    bytes.split('\u{0}').map(str::to_owned).collect()
+}
+
+/// Whether the left side of `NAME=value` names a secret: `DB_PASS`, `--password`, `-Djavax.net.ssl.keyStorePassword`.
+fn assigns(name: &str) -> bool {
+    let bare = name.rsplit([' ', '\t', ';', '"', '\'']).next().unwrap_or(name);
+    strength(bare.strip_prefix("-D").unwrap_or(bare)) >= Strength::Weak
+}
+
+/// A command line with its secrets masked.
+pub fn command(line: &str) -> String {
+    arguments(&line.split(' ').map(str::to_owned).collect::<Vec<_>>()).join(" ")
+}
+
+/// What is known of the files that a recorder wrote down.
+#[derive(Default)]
+pub struct Known<'k> {
+    /// Configuration files, with the kind whose grammar they have.
+    pub configuration: BTreeMap<String, &'k dyn Kind>,
+}
+
+/// A recorded answer, masked, and what was masked only because nothing is known of it.
+pub struct Redacted {
+    /// The answers that take the place of one: facts about a masked file stand beside it.
+    pub answers: Vec<(Question, Look<Answer>)>,
+    /// A sentence for what could not be told from a secret.
+    pub unknown: Option<String>,
+}
+
+/// One recorded answer with its secrets masked.
+pub fn redact(known: &Known, question: Question, answer: Look<Answer>) -> Redacted {
+    let mut unknown = None;
+    let mut beside = Vec::new();
+    let answer = match answer {
+        Look::Seen(Answer::Bytes(bytes)) => {
+            let path = match &question {
+                Question::Read(path) | Question::ReadAt(path, ..) => path.clone(),
+                _ => String::new(),
+            };
+            let whole = matches!(question, Question::Read(_));
+            if whole && KEY_STORES.iter().any(|e| path.to_ascii_lowercase().ends_with(e)) {
+                Look::NotSeen(Unseen::Failed("a store of keys, which is not recorded".into()))
+            } else {
+                let (masked, some_unknown) = file(known.configuration.get(&path).copied(), &path, &bytes);
+                if some_unknown {
+                    unknown = Some(format!("{path}: values of directives that this program does not know are masked"));
+                }
+                if whole && crate::config::key::holds_key(&bytes) {
+                    beside.push((Question::Key(path), Look::Seen(Answer::Key(crate::config::key::facts(&bytes)))));
+                }
+                Look::Seen(Answer::Bytes(masked))
+            }
+        }
+        other => other.map(|answer| match answer {
+            Answer::Process(mut process) => {
+                process.arguments = arguments(&process.arguments);
+                Answer::Process(process)
+            }
+            Answer::Journal(mut entries) => {
+                entries.iter_mut().for_each(|e| e.message = mask_text(&e.message));
+                Answer::Journal(entries)
+            }
+            Answer::Unit(mut unit) => {
+                unit.more.values_mut().for_each(|v| *v = mask_settings(v));
+                Answer::Unit(unit)
+            }
+            Answer::Probe(mut probe) => {
+                probe.body = mask_text(&probe.body);
+                probe.location = probe.location.map(|l| mask_text(&l));
+                Answer::Probe(probe)
+            }
+            Answer::Found(found) => Answer::Found(found.map(|f| mask_text(&f))),
+            other => other,
+        }),
+    };
+    beside.insert(0, (question, answer));
+    Redacted { answers: beside, unknown }
+}
+
+/// A file's bytes with its secrets masked, and whether values were masked because their directives are not known.
+fn file(kind: Option<&dyn Kind>, path: &str, bytes: &Arc<[u8]>) -> (Arc<[u8]>, bool) {
+    let Ok(text) = std::str::from_utf8(bytes) else {
+        // Control data of a server, or a log with a few odd bytes: what is text in it is looked at.
+        let lossless: String = bytes.iter().map(|&b| char::from(b)).collect();
+        let found = spans(&lossless, Text::Prose);
+        if found.is_empty() {
+            return (bytes.clone(), false);
+        }
+        let shown = masked(&lossless, &found);
+        return (shown.chars().map(|c| u8::try_from(u32::from(c)).unwrap_or(b'?')).collect(), false);
+    };
+    if crate::config::key::holds_key(bytes) {
+        return (crate::config::key::concealed(text).into_bytes().into(), false);
+    }
+    let (mut found, mut unknown) = (Vec::new(), false);
+    if let Some(concealed) = kind.and_then(|k| k.conceal(text, path)) {
+        unknown = !concealed.unknown.is_empty();
+        found.extend(concealed.secret.into_iter().chain(concealed.unknown));
+        // What stands outside of statements, comments above all, is looked at by the net.
+        let statements = net::apart(concealed.statements);
+        found.extend(spans(text, Text::Settings).into_iter().filter(|s| !statements.iter().any(|k| k.start < s.end && s.start < k.end)));
+    } else {
+        let log = path.contains("/log/") || path.ends_with(".log") || path.ends_with(".err");
+        found.extend(spans(text, if log { Text::Prose } else { Text::Settings }));
+    }
+    if found.is_empty() {
+        return (bytes.clone(), false);
+    }
+    (masked(text, &net::apart(found)).into_bytes().into(), unknown)
+}
+
+/// What a kind finds in one of its files: bytes of secrets, of values that it does not know, and of the statements that it read.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Concealed {
+    /// Values of secrets.
+    pub secret: Vec<Range<usize>>,
+    /// Values of directives that the kind does not know.
+    pub unknown: Vec<Range<usize>>,
+    /// Statements, so that only what lies outside of them is left to the net.
+    pub statements: Vec<Range<usize>>,
+}
+
+/// What is secret among the words of one statement, its name first: beside the name of a secret, or inside a word.
+pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
+    for (at, (word, span)) in words.iter().enumerate() {
+        let before = at.checked_sub(1).and_then(|b| words.get(b)).map_or("", |(w, _)| *w);
+        if at > 0 && is_secret(before.trim_start_matches('$')) && !word.is_empty() && !(word.starts_with('$') && word.len() > 1) {
+            found.secret.push(span.clone());
+            continue;
+        }
+        if at > 0 {
+            let inner = spans(word, Text::Settings);
+            // Escapes make a value another text than its bytes: then all of it goes.
+            if !inner.is_empty() {
+                if word.len() == span.len() {
+                    found.secret.extend(inner.into_iter().map(|s| span.start + s.start..span.start + s.end));
+                } else {
+                    found.secret.push(span.clone());
+                }
+            }
+        }
+    }
+}
+
+/// Lines of `name value`, whatever their grammar: the value of every name that a kind does not know is concealed.
+pub fn conceal_lines(text: &str, comment: &[char], names: &dyn Fn(&str) -> bool, secret: &dyn Fn(&str) -> bool) -> Concealed {
+    let mut found = Concealed::default();
+    let mut start = 0;
+    for line in text.split('\n') {
+        let begin = start;
+        start += line.len() + 1;
+        let inner = line.trim();
+        if inner.is_empty() || inner.starts_with(comment) || inner.starts_with(['[', '!', '<', '@']) {
+            continue;
+        }
+        let at = begin + (line.len() - line.trim_start().len());
+        let name_length = inner.find([' ', '\t', '=', ':']).unwrap_or(inner.len());
+        let name = &inner[..name_length];
+        let rest = inner[name_length..].trim_start_matches([' ', '\t', '=', ':']);
+        let value = at + inner.len() - rest.len()..at + inner.len();
+        if rest.is_empty() {
+            continue;
+        }
+        found.statements.push(at..at + inner.len());
+        if secret(name) || is_secret(name) {
+            found.secret.push(value);
+        } else if names(name) {
+            found.secret.extend(spans(inner, Text::Settings).into_iter().map(|s| at + s.start..at + s.end));
+        } else {
+            found.unknown.push(value);
+        }
+    }
+    found
+}
+
+/// Whether a line of a recorded text holds a mask before a column: then the column is not that of the file itself.
+pub fn column_moved(line: &str, column: u32) -> bool {
+    let end = line.char_indices().nth(usize::try_from(column.saturating_sub(1)).unwrap_or(usize::MAX)).map_or(line.len(), |(at, _)| at);
+    line.find(MASK).is_some_and(|at| at < end)
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,321 @@
+//! Which names stand for secrets: of settings, variables, attributes, headers, options.
+
+/// How surely a name stands for a secret.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Strength {
+    /// It does not.
+    No,
+    /// Only where a value is plainly assigned to it.
+    Weak,
+    /// Wherever a value stands beside it.
+    Strong,
+}
+
+/// Words that make a name a secret's.
+const SECRET: &[&str] = &[
+    "authcode",
+    "authpass",
+    "authtoken",
+    "apikey",
+    "apitoken",
+    "bindpass",
+    "bindpasswd",
+    "bindpw",
+    "clientsecret",
+    "credential",
+    "credentials",
+    "dbpass",
+    "dbpw",
+    "keypass",
+    "keystorepass",
+    "masterauth",
+    "mdp",
+    "passcode",
+    "passphrase",
+    "passwd",
+    "password",
+    "passwort",
+    "pgpass",
+    "pwd",
+    "requirepass",
+    "secret",
+    "secrets",
+    "storepass",
+    "truststorepass",
+    "userpw",
+    "webhook",
+];
+/// Endings of words that are glued together: `keystorePassword`, `mysecret`, `dbpasswd`.
+const GLUED: &[&str] = &["apikey", "passphrase", "password", "passwd", "secret", "passcode", "authtoken"];
+/// Last words of names that are about secrets without being one.
+const ABOUT: &[&str] = &[
+    "age",
+    "algorithm",
+    "attempts",
+    "attribute",
+    "authentication",
+    "callback",
+    "check",
+    "class",
+    "column",
+    "cost",
+    "count",
+    "days",
+    "dialog",
+    "dictionary",
+    "dir",
+    "directory",
+    "disabled",
+    "enabled",
+    "encryption",
+    "expire",
+    "expired",
+    "expires",
+    "expiry",
+    "field",
+    "file",
+    "files",
+    "filter",
+    "format",
+    "hashing",
+    "header",
+    "helper",
+    "history",
+    "id",
+    "interval",
+    "iterations",
+    "length",
+    "level",
+    "lifetime",
+    "lock",
+    "log",
+    "max",
+    "method",
+    "min",
+    "mode",
+    "name",
+    "path",
+    "plugin",
+    "policy",
+    "prompt",
+    "provider",
+    "query",
+    "read",
+    "reload",
+    "required",
+    "reset",
+    "retries",
+    "rounds",
+    "size",
+    "storage",
+    "store",
+    "time",
+    "timeout",
+    "ttl",
+    "type",
+    "url",
+    "usage",
+    "uri",
+    "validation",
+    "version",
+];
+/// Names that look like a secret's and are none: directives of the daemons that pass requests, and the like.
+const NONE: &[&str] = &[
+    "proxy_pass",
+    "fastcgi_pass",
+    "uwsgi_pass",
+    "scgi_pass",
+    "grpc_pass",
+    "memcached_pass",
+    "passenv",
+    "server_tokens",
+    "servertokens",
+    "bypass",
+    "compass",
+    "js_pass",
+    "old_passwords",
+    "add_pass",
+    "proxy-pass",
+    "tokens",
+    "one-pass",
+    "multi-pass",
+];
+/// Headers whose value is a secret whatever it holds.
+const HEADERS: &[&str] =
+    &["authorization", "proxy-authorization", "cookie", "set-cookie", "set-cookie2", "x-csrf-token", "x-xsrf-token", "www-authenticate-token"];
+
+/// Whether a header's whole value is a secret.
+pub(super) fn is_header(name: &str) -> bool {
+    let lower = name.to_ascii_lowercase();
+    let plain = lower.strip_prefix("http_").map_or(lower.clone(), |n| n.replace('_', "-"));
+    HEADERS.contains(&plain.as_str())
+}
+
+/// The words of a name: between signs, and where small letters turn into large ones.
+fn words(name: &str) -> Vec<String> {
+    let mut all: Vec<String> = Vec::new();
+    let mut word = String::new();
+    let mut small = false;
+    for c in name.chars() {
+        if !c.is_ascii_alphanumeric() {
+            all.extend((!word.is_empty()).then(|| std::mem::take(&mut word)));
+            small = false;
+            continue;
+        }
+        if c.is_ascii_uppercase() && small {
+            all.extend((!word.is_empty()).then(|| std::mem::take(&mut word)));
+        }
+        small = c.is_ascii_lowercase() || c.is_ascii_digit();
+        word.push(c.to_ascii_lowercase());
+    }
+    all.extend((!word.is_empty()).then_some(word));
+    all
+}
+
+/// How surely a name stands for a secret.
+pub(super) fn strength(name: &str) -> Strength {
+    let bare = name.trim_start_matches(['-', '$', '.', '_']).trim_end_matches(['.', '-', '_']);
+    let lower = bare.to_ascii_lowercase();
+    if bare.len() < 3 || NONE.contains(&lower.as_str()) {
+        return Strength::No;
+    }
+    let words = words(bare);
+    let Some(last) = words.last() else { return Strength::No };
+    // A number behind it tells one of several: DB_PASSWORD_2, secret1.
+    let numbered = last.bytes().all(|b| b.is_ascii_digit()) && words.len() > 1;
+    let last = if numbered { &words[words.len() - 2] } else { last };
+    let last = last.trim_end_matches(|c: char| c.is_ascii_digit());
+    if ABOUT.contains(&last) {
+        return Strength::No;
+    }
+    let several = words.len() > 1 + usize::from(numbered);
+    let glued = |w: &str| GLUED.iter().any(|g| w.len() > g.len() && w.ends_with(g));
+    if words.iter().any(|w| SECRET.contains(&w.trim_end_matches(|c: char| c.is_ascii_digit())) || glued(w)) {
+        return Strength::Strong;
+    }
+    let shouted = bare.chars().any(|c| c.is_ascii_uppercase()) && !bare.chars().any(|c| c.is_ascii_lowercase());
+    match last {
+        "token" | "pass" | "pw" if several => Strength::Strong,
+        "key" if several => {
+            let before = words[words.iter().rposition(|w| w.starts_with("key")).unwrap_or(1).saturating_sub(1)].as_str();
+            let guarding = [
+                "access",
+                "account",
+                "admin",
+                "api",
+                "app",
+                "auth",
+                "client",
+                "cookie",
+                "crypt",
+                "crypto",
+                "dynamic",
+                "encryption",
+                "enc",
+                "hmac",
+                "jwt",
+                "license",
+                "master",
+                "object",
+                "private",
+                "secret",
+                "service",
+                "session",
+                "shared",
+                "signing",
+                "sign",
+                "write",
+            ];
+            if guarding.contains(&before) || shouted { Strength::Strong } else { Strength::No }
+        }
+        "auth" if several || shouted => Strength::Weak,
+        "token" | "pass" | "pw" | "auth" => Strength::Weak,
+        "salt" | "pin" | "otp" | "seed" if several => Strength::Strong,
+        w if w.len() > 5 && w.ends_with("token") => Strength::Strong,
+        w if w.len() > 5 && w.ends_with("pass") && !w.ends_with("bypass") && !w.ends_with("compass") => Strength::Strong,
+        _ => Strength::No,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_of_secrets_are_told_from_names_about_them() {
+        for name in [
+            "DB_PASS",
+            "DB_PASSWORD",
+            "db-password",
+            "requirepass",
+            "masterauth",
+            "keystorePass",
+            "certificateKeystorePassword",
+            "connectionPassword",
+            "API_KEY",
+            "X-Api-Key",
+            "AWS_SECRET_ACCESS_KEY",
+            "SOME_KEY",
+            "auth_token",
+            "GITHUB_TOKEN",
+            "MYSQL_PWD",
+            "PGPASSWORD",
+            "http_x_auth_token",
+            "tls-key-file-pass",
+            "insecure-password",
+            "ldapbindpasswd",
+            "SECRET_2",
+            "wsrep_sst_password",
+            "AuthLDAPBindPassword",
+            "SessionCryptoPassphrase",
+            "dynamic-cookie-key",
+            "mysqli.default_pw",
+            "requiredSecret",
+            "truststorePass",
+            "DJANGO_SECRET_KEY",
+            "clientSecret",
+            "accessToken",
+            "userpassword",
+            "APP_SALT",
+        ] {
+            assert_eq!(strength(name), Strength::Strong, "{name}");
+        }
+        for name in [
+            "proxy_pass",
+            "fastcgi_pass",
+            "server_tokens",
+            "ServerTokens",
+            "ssl_certificate_key",
+            "proxy_cache_key",
+            "SSLCertificateKeyFile",
+            "auth_basic_user_file",
+            "password_file",
+            "ssl_password_file",
+            "password_encryption",
+            "validate_password_length",
+            "validate_password.policy",
+            "SSLPassPhraseDialog",
+            "PassEnv",
+            "key_buffer_size",
+            "primary_key",
+            "user",
+            "bypass",
+            "tls-key-file",
+            "passive",
+            "keepalive",
+            "tokenizer",
+            "AuthType",
+            "AuthUserFile",
+            "default_password_lifetime",
+            "monkey",
+            "hash_key",
+            "KeepAlive",
+            "old_passwords",
+            "ssl_passphrase_command_supports_reload",
+            "pm.max_children",
+        ] {
+            assert!(strength(name) != Strength::Strong, "{name} {:?}", strength(name));
+        }
+        assert!(is_header("Authorization") && is_header("Set-Cookie") && is_header("http_cookie") && !is_header("Host"));
+    }
+}

@@ -1,0 +1,336 @@
+//! The net over text whose grammar is not known: logs, messages, command lines, files of no kind. It finds what stands
+//! beside the name of a secret, in addresses, in headers, in statements of SQL, and behind the options of well-known clients.
+use super::names::{Strength, is_header, strength};
+use regex::Regex;
+use std::ops::Range;
+use std::sync::LazyLock;
+
+/// What sort of text it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Text {
+    /// Lines of settings: a value may stand behind a name with nothing but a blank between.
+    Settings,
+    /// Sentences and log lines.
+    Prose,
+}
+
+/// Words that stand beside the name of a secret without being one.
+const HARMLESS: &[&str] = &[
+    "\"\"",
+    "''",
+    "yes",
+    "no",
+    "on",
+    "off",
+    "true",
+    "false",
+    "none",
+    "null",
+    "nil",
+    "required",
+    "optional",
+    "denied",
+    "failed",
+    "mismatch",
+    "error",
+    "incorrect",
+    "invalid",
+    "wrong",
+    "missing",
+    "expired",
+    "changed",
+    "set",
+    "empty",
+    "for",
+    "is",
+    "of",
+    "in",
+    "to",
+    "was",
+    "and",
+    "or",
+    "not",
+    "authentication",
+    "builtin",
+    "file",
+    "supplied",
+    "provided",
+    "given",
+    "check",
+    "must",
+    "cannot",
+    "does",
+    "has",
+    "[type",
+    "(using",
+];
+
+fn pattern(text: &str) -> Option<Regex> {
+    Regex::new(text).ok()
+}
+
+/// Statements of SQL that set a password (both flavours of the MySQL family, PostgreSQL).
+static SQL: LazyLock<Vec<Regex>> = LazyLock::new(|| {
+    let head = r"(?i)(?:identified\s+(?:by|with\s+\S+\s+(?:by|as|using))\s+(?:password\s+)?|\bpassword\s*\(\s*|\bpassword\s+|\bset\s+password\b[^=;\n]*=\s*(?:password\s*\(\s*)?|\bmaster_password\s*=\s*|\bsource_password\s*=\s*)";
+    [format!(r"{head}'((?:\\.|''|[^'\\\n])*)'"), format!(r#"{head}"((?:\\.|""|[^"\\\n])*)""#)].iter().filter_map(|p| pattern(p)).collect()
+});
+/// Options of well-known clients that take a secret without its name.
+static OPTIONS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
+    [
+        r#"(?:^|[\s"'/(=])(?:mysql|mariadb)[\w.-]*\s(?:[^|;&\n]*\s)?["']?-p([^\s"']+)"#,
+        r#"(?:^|[\s"'/(=])sshpass\s(?:[^|;&\n]*\s)?-p\s*["']?([^\s"']+)"#,
+        r#"(?:^|[\s"'/(=])(?:redis|valkey)-cli\s(?:[^|;&\n]*\s)?(?:-a|--pass)\s+["']?([^\s"']+)"#,
+        r#"(?:^|[\s"'/(=])ldap\w+\s(?:[^|;&\n]*\s)?-w\s*["']?([^\s"']+)"#,
+        r#"(?:^|\s)(?:-u|-U|--user|--userpwd|--proxy-user|--auth|--basic-auth|--basic|--http-user)(?:=|\s+)["']?[^\s:"']+[:%]([^\s"']+)"#,
+        r#"(?:^|\s)-pass(?:in|out|wd)?\s+pass:([^\s"']+)"#,
+        r#"(?:^|[\s"'/(=])htpasswd\s+-\w*b\w*\s+\S+\s+\S+\s+["']?([^\s"']+)"#,
+    ]
+    .iter()
+    .filter_map(|p| pattern(p))
+    .collect()
+});
+static IN_ADDRESS: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?:^|[\s"'=(,<>])[^\s:@/"'<>()]+:([^\s@"'<>/:]+)@[\w.\[(-]"#));
+static IN_URL: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"://[^\s/@"'<>:]*:([^\s"'<>]*)@"#));
+static SCHEMES: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r"(?i)\b(?:basic|bearer|digest|negotiate)\s+([A-Za-z0-9._~+/=-]{6,})"));
+static QUERY: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"[\w/.%~+-]\?([^\s"'<>?]*=[^\s"'<>]*)"#));
+/// Accounts with their credentials: `stats auth NAME:PASSWORD` (haproxy), `ProxyPass … auth NAME:PASSWORD`.
+static PAIRS: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)(?:\bauth|\bcredentials?)\s+["']?[^\s:"']+:([^\s"']+)"#));
+
+fn is_name(b: u8) -> bool {
+    b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'.')
+}
+
+/// Whether a text can hold a secret at all: most lines are let through by this alone.
+static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
+    let words = [
+        "pass",
+        "pwd",
+        "pw",
+        "secret",
+        "token",
+        "key",
+        "auth",
+        "credential",
+        "cookie",
+        "@",
+        " >",
+        "#",
+        "identified",
+        "bearer",
+        "basic",
+        "mdp",
+        "salt",
+        "pin",
+        "otp",
+        "seed",
+        "webhook",
+        "?",
+        "-p",
+        "-a",
+        "-w",
+        "-u",
+        "rename-command",
+    ];
+    let kind = Some(aho_corasick::AhoCorasickKind::NoncontiguousNFA);
+    aho_corasick::AhoCorasick::builder().kind(kind).ascii_case_insensitive(true).build(words).ok()
+});
+
+/// The bytes of every secret in a text, in order and apart.
+pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
+    if !HINTS.as_ref().is_none_or(|h| h.is_match(text)) {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    let mut start = 0;
+    for line in text.split('\n') {
+        let mut here = Vec::new();
+        pairs(line, sort, &mut here);
+        words(line, &mut here);
+        for pattern in SQL.iter().chain(OPTIONS.iter()).chain([&SCHEMES, &IN_ADDRESS, &PAIRS].into_iter().filter_map(|p| p.as_ref())) {
+            here.extend(pattern.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
+        }
+        if let Some(url) = IN_URL.as_ref() {
+            // A number and a path behind it are a port, whatever comes later.
+            let port = |t: &str| t.split_once('/').is_some_and(|(n, _)| n.bytes().all(|b| b.is_ascii_digit()));
+            here.extend(url.captures_iter(line).filter_map(|c| c.get(1)).filter(|m| !port(m.as_str())).map(|m| m.range()));
+        }
+        if sort == Text::Prose
+            && let Some(query) = QUERY.as_ref()
+        {
+            here.extend(query.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
+        }
+        found.extend(here.into_iter().filter(|r| !r.is_empty()).map(|r| start + r.start..start + r.end));
+        start += line.len() + 1;
+    }
+    apart(found)
+}
+
+/// In order, and those that meet put together.
+pub(super) fn apart(mut spans: Vec<Range<usize>>) -> Vec<Range<usize>> {
+    spans.sort_by_key(|s| (s.start, std::cmp::Reverse(s.end)));
+    let mut out: Vec<Range<usize>> = Vec::with_capacity(spans.len());
+    for span in spans {
+        match out.last_mut() {
+            Some(last) if span.start < last.end => last.end = last.end.max(span.end),
+            _ => out.push(span),
+        }
+    }
+    out
+}
+
+/// Names with what is assigned to them.
+fn pairs(line: &str, sort: Text, found: &mut Vec<Range<usize>>) {
+    let bytes = line.as_bytes();
+    let mut at = 0;
+    let mut first = true;
+    while at < bytes.len() {
+        if !is_name(bytes[at]) {
+            at += 1;
+            continue;
+        }
+        let start = at;
+        while at < bytes.len() && is_name(bytes[at]) {
+            at += 1;
+        }
+        let name = &line[start..at];
+        let strength = if is_header(name) { Strength::Strong } else { strength(name) };
+        let begins = std::mem::replace(&mut first, false);
+        if strength == Strength::No {
+            continue;
+        }
+        if let Some(value) = value(line, start..at, name, strength, sort, begins) {
+            at = value.end.max(at);
+            found.push(value);
+        }
+    }
+}
+
+/// The value that stands beside a name.
+fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: Text, begins: bool) -> Option<Range<usize>> {
+    let bytes = line.as_bytes();
+    let before = name.start.checked_sub(1).and_then(|b| bytes.get(b)).copied();
+    let mut at = name.end;
+    // An element: its content is the value.
+    if before == Some(b'<') && bytes.get(at) == Some(&b'>') {
+        let end = line[at + 1..].find('<').map_or(line.len(), |n| at + 1 + n);
+        return Some(at + 1..end);
+    }
+    let quoted_name = matches!((before, bytes.get(at)), (Some(b'"'), Some(b'"')) | (Some(b'\''), Some(b'\'')));
+    while at < bytes.len() && matches!(bytes[at], b'"' | b'\'' | b']' | b'}' | b')') && at - name.end < 3 {
+        at += 1;
+    }
+    let gap = at;
+    while matches!(bytes.get(at), Some(b' ' | b'\t')) {
+        at += 1;
+    }
+    let sign = at;
+    while at < bytes.len() && (matches!(bytes[at], b'=' | b':' | b'>' | b'!' | b'~') || (bytes[at] == b',' && quoted_name)) && at - sign < 3 {
+        at += 1;
+    }
+    let assigned = at > sign && bytes[sign] != b'>' && bytes[sign] != b'!' || (at > sign && bytes[sign] == b'!' && at - sign > 1);
+    let colon = assigned && bytes[sign] == b':';
+    let after = at;
+    while matches!(bytes.get(at), Some(b' ' | b'\t')) {
+        at += 1;
+    }
+    let header = is_header(word);
+    let option = word.starts_with("--");
+    let distinct = matches!(word.to_ascii_lowercase().as_str(), "requirepass" | "masterauth" | "auth-pass" | "tls-key-file-pass" | "tls-client-key-file-pass");
+    let beside = match (assigned, strength) {
+        // `unexpected token: x` and the like are about words, not secrets.
+        (true, Strength::Weak) => !(colon && after < at) && (sort == Text::Settings || !colon || after == at),
+        (true, _) => true,
+        (false, Strength::Weak) => at > gap && option && sign == after,
+        (false, Strength::Strong) => at > gap && (option || distinct || (sort == Text::Settings && sign == after)),
+        (false, _) => false,
+    };
+    if !beside || at >= bytes.len() {
+        return None;
+    }
+    // A quote that was opened before the name closes the value: "NAME=value with blanks".
+    if let Some(quote) = before.filter(|q| assigned && !quoted_name && matches!(q, b'"' | b'\'')) {
+        let end = line[at..].bytes().position(|b| b == quote).map_or(line.len(), |n| at + n);
+        return plausible(line, at..end);
+    }
+    if matches!(bytes[at], b'"' | b'\'') {
+        return plausible(line, inside_quotes(line, at));
+    }
+    let whole = (sort == Text::Settings && begins && assigned) || (header && (assigned || sort == Text::Settings));
+    let end = if whole { line.trim_end().len() } else { line[at..].find([' ', '\t', '"', '\'']).map_or(line.len(), |n| at + n) };
+    let whole = line.get(at..end)?;
+    let end =
+        at + if whole.starts_with("${") { whole.trim_end_matches([';', '\r']) } else { whole.trim_end_matches([';', ',', ')', '}', ']', '>', '\r']) }.len();
+    plausible(line, at..end)
+}
+
+/// What stands between quotes that open at a byte, escapes and doubled quotes included.
+fn inside_quotes(line: &str, open: usize) -> Range<usize> {
+    let bytes = line.as_bytes();
+    let quote = bytes[open];
+    let mut at = open + 1;
+    while at < bytes.len() {
+        match bytes[at] {
+            b'\\' => at += 1,
+            b if b == quote && bytes.get(at + 1) == Some(&quote) => at += 1,
+            b if b == quote => break,
+            _ => {}
+        }
+        at += 1;
+    }
+    open + 1..at.min(line.len())
+}
+
+/// A value that can be a secret: no word of a sentence, no variable, no file that holds one.
+fn plausible(line: &str, span: Range<usize>) -> Option<Range<usize>> {
+    let value = line.get(span.clone())?;
+    let lower = value.to_ascii_lowercase();
+    let variable = (value.starts_with("${") && value.ends_with('}'))
+        || value.starts_with("%{")
+        || (value.starts_with('$') && value[1..].bytes().all(is_name) && value.len() > 1);
+    let key_file = value.starts_with('/') && [".key", ".pem", ".crt", ".cer", ".der", ".p12", ".jks", ".pub"].iter().any(|e| lower.ends_with(e));
+    let pattern = value == super::MASK || HARMLESS.contains(&lower.trim_end_matches(['.', ',', ';', ')', ':']));
+    (!value.is_empty() && !variable && !key_file && !pattern).then_some(span)
+}
+
+/// Words that a database's own way of writing accounts makes secrets: `user NAME … >password #hash`, `rename-command OLD NEW`.
+fn words(line: &str, found: &mut Vec<Range<usize>>) {
+    let lower = line.to_ascii_lowercase();
+    let tokens: Vec<Range<usize>> = {
+        let mut all = Vec::new();
+        let mut at = 0;
+        for token in line.split([' ', '\t', '\r']) {
+            if !token.is_empty() {
+                all.push(at..at + token.len());
+            }
+            at += token.len() + 1;
+        }
+        all
+    };
+    let word = |r: &Range<usize>| lower[r.clone()].trim_matches(['\'', '"', '>', '`']).to_owned();
+    for (at, token) in tokens.iter().enumerate() {
+        match word(token).as_str() {
+            "user" | "setuser" => {
+                let rules: Vec<&Range<usize>> = tokens.iter().skip(at + 2).collect();
+                let is_rule =
+                    |t: &str| matches!(t, "on" | "off" | "nopass" | "resetpass" | "reset" | "allkeys" | "allcommands") || t.starts_with(['~', '&', '+']);
+                if !rules.iter().any(|r| is_rule(&word(r))) {
+                    continue;
+                }
+                for rule in rules {
+                    let text = &line[(*rule).clone()];
+                    let bare = text.trim_start_matches(['"', '\'']);
+                    if bare.starts_with(['>', '<', '#', '!']) && bare.len() > 1 {
+                        let from = rule.start + (text.len() - bare.len()) + 1;
+                        found.push(from..rule.start + text.trim_end_matches(['"', '\'', ';']).len());
+                    }
+                }
+            }
+            "rename-command" => {
+                if let Some(new) = tokens.get(at + 2).filter(|n| !matches!(&line[(*n).clone()], "\"\"" | "''")) {
+                    found.push(new.clone());
+                }
+            }
+            _ => {}
+        }
+    }
+}
