@@ -30,7 +30,7 @@ pub(crate) fn page(report: &LintReport, snapshot: &Snapshot, verbose: bool) -> P
         word(warnings, "warning")
     )));
     for finding in report.findings.iter().filter(|f| f.severity != Severity::Hint || verbose).take(SHOWN) {
-        show(&mut page, finding, snapshot);
+        show(&mut page, finding, &report.kind, snapshot);
     }
     if report.findings.len() > SHOWN {
         page.text(format!("{} more; --format json lists them all.", report.findings.len() - SHOWN));
@@ -43,7 +43,7 @@ fn place(finding: &LintFinding) -> Option<String> {
     Some(format!("{}:{}", finding.file.as_deref()?, finding.line?))
 }
 
-fn show(page: &mut Page, finding: &LintFinding, snapshot: &Snapshot) {
+fn show(page: &mut Page, finding: &LintFinding, kind: &str, snapshot: &Snapshot) {
     let word = match finding.severity {
         Severity::Error => "",
         Severity::Warning => "warning: ",
@@ -56,12 +56,14 @@ fn show(page: &mut Page, finding: &LintFinding, snapshot: &Snapshot) {
         return;
     };
     let text = snapshot.text(file).seen().unwrap_or_default();
-    let text = jolly_core::host::mask_text(&text);
+    let text = jolly_core::host::mask_source(jolly_core::kinds::kind(kind), &text);
     let number = usize::try_from(line).unwrap_or(1);
     let from = number.saturating_sub(3);
     let lines: Vec<(u32, String)> = (1u32..).zip(text.lines()).skip(from).take(number - from).map(|(n, l)| (n, l.to_owned())).collect();
-    let start = finding.column.map_or(0, |c| usize::try_from(c).unwrap_or(0));
-    let width = finding.end_column.zip(finding.column).map_or(0, |(e, c)| usize::try_from(e.saturating_sub(c)).unwrap_or(0));
+    // Behind a mask the mark would stand elsewhere: then it is that of the whole line.
+    let moved = |c: u32| lines.last().is_some_and(|(_, l)| jolly_core::host::column_moved(l, c));
+    let start = finding.column.filter(|c| !moved(*c)).map_or(0, |c| usize::try_from(c).unwrap_or(0));
+    let width = finding.end_column.zip(finding.column.filter(|c| !moved(*c))).map_or(0, |(e, c)| usize::try_from(e.saturating_sub(c)).unwrap_or(0));
     page.push(Block::Source { place: format!("{file}:{line}  {}", finding.code), lines, mark: (start, width), message });
 }
 

@@ -64,7 +64,7 @@ fn convert(finding: &ConfigFinding) -> Finding {
         }
         _ => {}
     }
-    let mut evidence = Evidence::new(Source::Config, crate::host::mask_text(&finding.message));
+    let mut evidence = Evidence::new(Source::Config, crate::host::mask_message(finding.directive.as_deref(), &finding.message));
     if let Some(place) = &finding.place {
         evidence = evidence.at(place);
     }
@@ -75,7 +75,7 @@ fn convert(finding: &ConfigFinding) -> Finding {
     Finding {
         code: finding.code,
         severity: finding.severity,
-        title: crate::host::mask_text(&finding.message),
+        title: crate::host::mask_message(finding.directive.as_deref(), &finding.message),
         proof: Proof::Inevitable,
         evidence: all,
         fixes: fixes(finding),

@@ -2,6 +2,7 @@
 use super::Step;
 use crate::code::Code;
 use crate::config::Span;
+use crate::kinds::Kind;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -52,8 +53,9 @@ pub struct Plan {
 }
 
 /// What changes in a file, secrets masked.
-pub(super) fn diff(file: &str, before: &[u8], after: &[u8]) -> String {
-    let (before, after) = (crate::host::mask_text(&String::from_utf8_lossy(before)), crate::host::mask_text(&String::from_utf8_lossy(after)));
-    let shown = file.trim_start_matches('/');
-    similar::TextDiff::from_lines(&before, &after).unified_diff().context_radius(3).header(&format!("a/{shown}"), &format!("b/{shown}")).to_string()
+pub(super) fn diff(kind: Option<&dyn Kind>, file: &str, before: &[u8], after: &[u8]) -> String {
+    let shown = |bytes: &[u8]| crate::host::mask_source(kind, &String::from_utf8_lossy(bytes));
+    let (before, after) = (shown(before), shown(after));
+    let name = file.trim_start_matches('/');
+    similar::TextDiff::from_lines(&before, &after).unified_diff().context_radius(3).header(&format!("a/{name}"), &format!("b/{name}")).to_string()
 }

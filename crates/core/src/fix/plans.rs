@@ -228,7 +228,7 @@ fn edit_steps(snapshot: &Snapshot, case: &Case, spans: &[(Span, String)]) -> Res
             }
             after.splice(span.start..span.end, text.bytes());
         }
-        shown.push_str(&diff(&file, &before, &after));
+        shown.push_str(&diff(Some(case.service.kind), &file, &before, &after));
         steps.push(Step::Edit { target, before: digest(&before), after: digest(&after), content: after });
     }
     Ok((steps, shown))

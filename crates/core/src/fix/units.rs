@@ -37,7 +37,7 @@ fn drop_in(snapshot: &Snapshot, case: &Case, what: &str, lines: &[String], mut p
         free(snapshot, case, &file)?;
     }
     let content = format!("# Put here by a fix of {}; undo removes it.\n[Service]\n{}\n", case.service.name, lines.join("\n")).into_bytes();
-    plan.diff = diff(&file, b"", &content);
+    plan.diff = diff(None, &file, b"", &content);
     plan.steps.push(Step::Create { target: Target::free(&file), after: digest(&content), content });
     plan.steps.push(Step::ReloadManager);
     Ok(plan)

@@ -11,8 +11,8 @@ pub use answer::*;
 pub use earlier::Earlier;
 pub use record::{BUNDLE_SCHEMA, Bundle, Recorder, Replayer};
 pub use redact::{
-    Concealed, Known, MASK, arguments as mask_arguments, column_moved, command as mask_command, conceal_lines, conceal_words, is_secret, mask_settings,
-    mask_text, mask_value, redact,
+    Concealed, Known, MASK, arguments as mask_arguments, column_moved, command as mask_command, conceal_lines, conceal_words, is_secret, mask_message,
+    mask_settings, mask_source, mask_text, mask_value, redact,
 };
 
 use serde::{Deserialize, Serialize};

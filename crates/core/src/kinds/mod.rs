@@ -203,7 +203,8 @@ pub trait Kind: Sync {
             return None;
         }
         let known = |name: &str| {
-            let plain = name.to_ascii_lowercase().replace('-', "_");
+            // `php_value[name]`, `env[NAME]`: what stands before the bracket is the setting.
+            let plain = name.split('[').next().unwrap_or(name).to_ascii_lowercase().replace('-', "_");
             names.lines().any(|n| n == plain)
         };
         let secret = |name: &str| self.secret_settings().iter().any(|s| s.eq_ignore_ascii_case(name));

@@ -89,7 +89,7 @@ pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Insta
             end_column: f.place.as_ref().filter(|p| p.end_column > 0 && known(p, p.column)).map(|p| p.end_column),
             directive: f.directive.clone(),
             depends_on: f.depends_on,
-            message: crate::host::mask_text(&f.message),
+            message: crate::host::mask_message(f.directive.as_deref(), &f.message),
             help: f.help.clone(),
         })
         .collect();

@@ -1,5 +1,6 @@
 //! `settings`: which value is in force, who set it, what it overrode.
 use super::schema;
+use crate::kinds::Kind;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
@@ -47,7 +48,7 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
     for one in config.model.settings.iter().filter(|s| asked(s.name.trim_start_matches('<'))) {
         entries.push(SettingEntry {
             name: one.name.clone(),
-            value: masked(&one.name, &one.value),
+            value: masked(service.kind, &one.name, &one.value),
             section: one.section.clone(),
             file: one.place.file.to_string(),
             line: one.place.line,
@@ -61,9 +62,11 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
 }
 
 /// A value as it may be shown: a secret's name decides, so name and value are looked at together.
-fn masked(name: &str, value: &str) -> String {
-    let whole = crate::host::mask_text(&format!("{name} = {value}"));
-    whole.get(name.len() + 3..).map_or_else(|| "*".repeat(value.len()), str::to_owned)
+fn masked(kind: &dyn Kind, name: &str, value: &str) -> String {
+    if !value.is_empty() && kind.secret_settings().iter().any(|s| s.eq_ignore_ascii_case(name)) {
+        return crate::host::MASK.into();
+    }
+    crate::host::mask_value(name, value)
 }
 
 /// Plain values at the top level override earlier ones of the same name; lists and section-bound values stay apart.

@@ -78,11 +78,7 @@ pub struct SurveyEntry {
 fn differences(snapshot: &Snapshot, service: &Service) -> Vec<Difference> {
     let mut found = shell::differences(snapshot, &service.instance.environment);
     // The name tells whether the value is a secret.
-    let masked = |name: &str, value: &str| {
-        let prefix = format!("{name}=");
-        let whole = crate::host::mask_text(&format!("{prefix}{value}"));
-        whole.strip_prefix(&prefix).unwrap_or(&whole).to_owned()
-    };
+    let masked = crate::host::mask_value;
     for one in &mut found {
         one.shell = masked(&one.name, &one.shell);
         one.service = one.service.as_deref().map(|value| masked(&one.name, value));

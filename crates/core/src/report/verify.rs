@@ -249,7 +249,10 @@ fn split_url(url: &str) -> Option<(bool, String, u16, String)> {
 
 fn page_check(snapshot: &Snapshot, case: &Case, page: &Page) -> Option<CheckEntry> {
     let url = page.url.clone().or_else(|| case.service.described.url.clone())?;
-    let Some((tls, host, port, path)) = split_url(&url) else {
+    let parts = split_url(&url);
+    // Credentials and the query of an address are nobody's to read.
+    let url = crate::host::mask_text(&url);
+    let Some((tls, host, port, path)) = parts else {
         return Some(check("page", CheckOutcome::Fail, format!("{url} is no address that can be asked: expected http:// or https://")));
     };
     let address = match crate::names::lookup(snapshot, &host) {

@@ -11,8 +11,8 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
-/// What stands in the place of a secret.
-pub const MASK: &str = "********";
+/// What stands in the place of a secret: a plain word, so that it is one value in every grammar, a regular expression included.
+pub const MASK: &str = "MASKED";
 
 /// Files that hold keys in a form that is not text.
 const KEY_STORES: &[&str] = &[".jks", ".keystore", ".p12", ".pfx", ".der", ".kdbx", ".ppk"];
@@ -51,6 +51,33 @@ pub fn mask_settings(text: &str) -> String {
         none if none.is_empty() => text.to_owned(),
         found => masked(text, &found),
     }
+}
+
+/// Lines of a configuration file as they may be shown: what the kind knows for a secret is masked, and what the net finds.
+pub fn mask_source(kind: Option<&dyn Kind>, text: &str) -> String {
+    let Some(concealed) = kind.and_then(|k| k.conceal(text, "")) else { return mask_settings(text) };
+    let statements = net::apart(concealed.statements);
+    let mut found = concealed.secret;
+    // Values of directives that nobody knows are left to the net.
+    let outside = |s: &Range<usize>| {
+        !statements.iter().any(|k| k.start < s.end && s.start < k.end) || concealed.unknown.iter().any(|k| k.start < s.end && s.start < k.end)
+    };
+    found.extend(spans(text, Text::Settings).into_iter().filter(outside));
+    masked(text, &net::apart(found))
+}
+
+/// A message about a directive: where that holds a secret, what the message quotes of it is masked.
+pub fn mask_message(directive: Option<&str>, message: &str) -> String {
+    let shown = mask_text(message);
+    let Some(name) = directive.filter(|d| is_secret(d)) else { return shown };
+    let mut out = String::with_capacity(shown.len());
+    for (at, part) in shown.split('"').enumerate() {
+        if at > 0 {
+            out.push('"');
+        }
+        out.push_str(if at % 2 == 1 && part != name { MASK } else { part });
+    }
+    out
 }
 
 /// A setting's value as it may be shown: its name decides, and what else the value holds.
@@ -236,7 +263,7 @@ pub struct Concealed {
 pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
     for (at, (word, span)) in words.iter().enumerate() {
         let before = at.checked_sub(1).and_then(|b| words.get(b)).map_or("", |(w, _)| *w);
-        if at > 0 && is_secret(before.trim_start_matches('$')) && !word.is_empty() && !(word.starts_with('$') && word.len() > 1) {
+        if at > 0 && !before.starts_with('(') && is_secret(before.trim_start_matches('$')) && !word.is_empty() && !(word.starts_with('$') && word.len() > 1) {
             found.secret.push(span.clone());
             continue;
         }

@@ -96,6 +96,12 @@ static QUERY: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"[\w/.%~+-]\?
 /// Accounts with their credentials: `stats auth NAME:PASSWORD` (haproxy), `ProxyPass … auth NAME:PASSWORD`.
 static PAIRS: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)(?:\bauth|\bcredentials?)\s+["']?[^\s:"']+:([^\s"']+)"#));
 
+/// A sentence in a comment that gives a secret away.
+static TOLD: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"(?i)\b(?:password|passwd|passphrase|secret|token|(?:api|access)[ -]key)\s+(?:is|was|now|for \S+ is)\s*:?\s+["']?([^\s"',;]+)"#));
+/// The word that ends a server by its shutdown port.
+static SHUTDOWN: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"<Server\b[^>]*\bshutdown\s*=\s*["']([^"']*)["']"#));
+
 fn is_name(b: u8) -> bool {
     b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'.')
 }
@@ -124,6 +130,7 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
         "otp",
         "seed",
         "webhook",
+        "shutdown",
         "?",
         "-p",
         "-a",
@@ -153,6 +160,11 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
             // A number and a path behind it are a port, whatever comes later.
             let port = |t: &str| t.split_once('/').is_some_and(|(n, _)| n.bytes().all(|b| b.is_ascii_digit()));
             here.extend(url.captures_iter(line).filter_map(|c| c.get(1)).filter(|m| !port(m.as_str())).map(|m| m.range()));
+        }
+        if sort == Text::Settings {
+            let told = TOLD.as_ref().into_iter().flat_map(|p| p.captures_iter(line)).filter_map(|c| c.get(1));
+            here.extend(told.filter(|m| plausible(line, m.range()).is_some()).map(|m| m.range()));
+            here.extend(SHUTDOWN.as_ref().into_iter().flat_map(|p| p.captures_iter(line)).filter_map(|c| c.get(1)).map(|m| m.range()));
         }
         if sort == Text::Prose
             && let Some(query) = QUERY.as_ref()
@@ -238,7 +250,7 @@ fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: T
     let distinct = matches!(word.to_ascii_lowercase().as_str(), "requirepass" | "masterauth" | "auth-pass" | "tls-key-file-pass" | "tls-client-key-file-pass");
     let beside = match (assigned, strength) {
         // `unexpected token: x` and the like are about words, not secrets.
-        (true, Strength::Weak) => !(colon && after < at) && (sort == Text::Settings || !colon || after == at),
+        (true, Strength::Weak) => sort == Text::Settings || !colon || after == at,
         (true, _) => true,
         (false, Strength::Weak) => at > gap && option && sign == after,
         (false, Strength::Strong) => at > gap && (option || distinct || (sort == Text::Settings && sign == after)),
@@ -246,6 +258,19 @@ fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: T
     };
     if !beside || at >= bytes.len() {
         return None;
+    }
+    // `req.hdr(X-Auth-Token) -m str VALUE …`: what the header is compared with stands behind flags.
+    if !assigned && bytes.get(name.end) == Some(&b')') && bytes[at] == b'-' {
+        let mut rest = at;
+        for token in line[at..].split_inclusive(' ') {
+            let flag = token.starts_with('-') || matches!(token.trim(), "str" | "beg" | "end" | "sub" | "reg" | "dir" | "dom" | "len" | "found" | "bin" | "int" | "ip");
+            if !flag {
+                break;
+            }
+            rest += token.len();
+        }
+        let end = line[rest..].find(" }").map_or(line.trim_end().len(), |n| rest + n);
+        return (end > rest).then_some(rest..end);
     }
     // A quote that was opened before the name closes the value: "NAME=value with blanks".
     if let Some(quote) = before.filter(|q| assigned && !quoted_name && matches!(q, b'"' | b'\'')) {

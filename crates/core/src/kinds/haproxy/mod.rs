@@ -249,6 +249,9 @@ impl Kind for Haproxy {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn setting_names(&self) -> &'static str {
+        include_str!("names.txt")
+    }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if instance.config.is_empty() {
             let named = instance.command.windows(2).find(|w| w[0] == "-f").map(|w| w[1].clone());

@@ -64,7 +64,10 @@ pub(super) fn conceal(text: &str) -> Concealed {
         match lower.as_str() {
             _ if !known => found.unknown.extend(spelled.iter().skip(1).map(|(_, span)| span.clone())),
             // The program may be seen, what it is told may not.
-            "sslpassphrasedialog" => found.secret.extend(spelled.iter().skip(2).map(|(_, span)| span.clone())),
+            "sslpassphrasedialog" => {
+                let inner = spelled.get(1).and_then(|(word, span)| Some(span.start + word.find(' ')? + 1..span.end));
+                found.secret.extend(inner.into_iter().chain(spelled.iter().skip(2).map(|(_, span)| span.clone())));
+            }
             "use" => found.secret.extend(spelled.iter().skip(2).map(|(_, span)| span.clone())),
             _ => conceal_words(&spelled, &mut found),
         }

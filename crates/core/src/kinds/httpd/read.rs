@@ -326,9 +326,14 @@ impl Reader<'_, '_> {
     fn keep_setting(&mut self, line: &Line) {
         if self.options.keep_all {
             let (name, rest) = word(&line.text);
-            let value = self.resolve(rest);
-            let shown = crate::host::mask_text(&format!("{name} {value}"));
-            let value = shown.get(name.len() + 1..).unwrap_or_default().to_owned();
+            // The name of a variable may tell more than what stands here.
+            let secret = rest.split("${").skip(1).filter_map(|v| v.split('}').next()).any(crate::host::is_secret);
+            let hidden = !super::conceal::conceal(&line.text).secret.is_empty();
+            let value = match (secret, hidden) {
+                (true, _) => crate::host::MASK.to_owned(),
+                (_, true) => crate::host::mask_source(Some(&super::Httpd), &line.text).get(name.len() + 1..).unwrap_or(crate::host::MASK).trim_start().to_owned(),
+                _ => crate::host::mask_value(&name, &self.resolve(rest)),
+            };
             let section = self.items.iter().rev().find(|i| i.end.is_none() && i.text.starts_with('<')).map_or(String::new(), |i| i.text.to_string());
             let place = Place { file: self.file.clone(), line: line.number, column: line.column, end_column: 0 };
             self.out.model.settings.push(crate::config::SettingInForce { name: name.into_owned(), value, section, place });

@@ -261,6 +261,12 @@ impl Kind for Mysql {
         let first = line.split(['=', ' ', '\t']).next().unwrap_or_default();
         first.replace('-', "_").eq_ignore_ascii_case(name)
     }
+    fn setting_names(&self) -> &'static str {
+        include_str!("names.txt")
+    }
+    fn secret_settings(&self) -> &'static [&'static str] {
+        &["init_connect", "init_slave", "init_replica", "wsrep_sst_auth", "report_password", "master_password"]
+    }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if instance.config.is_empty() {
             let named = option(&instance.command, &["--defaults-file"]);

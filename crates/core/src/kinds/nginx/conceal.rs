@@ -2,10 +2,10 @@
 //! knows.
 use super::DIRECTIVES;
 use super::tokens::{End, Tokens};
-use crate::host::{Concealed, conceal_words, is_secret};
+use crate::host::{Concealed, MASK, conceal_words, is_secret};
 
 /// Directives whose value is a secret although neither its name nor its words say so.
-const WHOLE: &[&str] = &["secure_link_md5", "secure_link_secret", "auth_jwt_key_request", "zone_sync_ssl_password_file"];
+pub(super) const WHOLE: &[&str] = &["secure_link_md5", "secure_link_secret", "auth_jwt_key_request", "zone_sync_ssl_password_file"];
 
 /// The secrets of a file.
 pub(super) fn conceal(text: &str) -> Concealed {
@@ -48,6 +48,48 @@ pub(super) fn conceal(text: &str) -> Concealed {
         }
     }
     found
+}
+
+/// Whether a block of entries is about a secret: what is compared with, or what comes of it.
+pub(super) fn about_secret(block: &str) -> bool {
+    let mut words = block.split(' ');
+    words.next().is_some_and(|n| matches!(n, "map" | "geo")) && words.any(|w| is_secret(w.trim_start_matches('$')))
+}
+
+/// The head of a block as it may be shown.
+pub(super) fn head(label: &str) -> String {
+    let words: Vec<&str> = label.split(' ').collect();
+    let name = words.first().copied().unwrap_or_default();
+    format!("{name} {}", shown(&words, "")).trim_end().to_owned()
+}
+
+/// The arguments of a statement as they may be shown. `block` is the head of the block that it stands in.
+pub(super) fn shown(words: &[&str], block: &str) -> String {
+    let secret_block = about_secret(block);
+    let mut at = 0;
+    let spelled: Vec<(&str, std::ops::Range<usize>)> = words
+        .iter()
+        .map(|w| {
+            let span = at..at + w.len();
+            at = span.end + 1;
+            (*w, span)
+        })
+        .collect();
+    let Some((name, _)) = spelled.first() else { return String::new() };
+    let mut found = Concealed::default();
+    conceal_words(&spelled, &mut found);
+    compared(name, &spelled, &mut found);
+    let hidden = |span: &std::ops::Range<usize>| (secret_block || WHOLE.contains(name)) && !span.is_empty();
+    let one = |(word, span): &(&str, std::ops::Range<usize>)| {
+        let touched = found.secret.iter().find(|s| s.start < span.end && span.start < s.end);
+        match touched {
+            _ if hidden(span) => MASK.to_owned(),
+            Some(part) if part.start > span.start => format!("{}{MASK}", word.get(..part.start - span.start).unwrap_or_default()),
+            Some(_) => MASK.to_owned(),
+            None => (*word).to_owned(),
+        }
+    };
+    spelled.iter().skip(1).map(one).collect::<Vec<_>>().join(" ")
 }
 
 /// `if ($http_x_token = "value")`: what the variable of a secret is compared with.

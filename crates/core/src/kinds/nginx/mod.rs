@@ -149,6 +149,9 @@ impl Kind for Nginx {
     fn statement(&self, text: &str, line: u32, directive: &str) -> Option<std::ops::Range<usize>> {
         tokens::Tokens::statement(text, line, directive)
     }
+    fn secret_settings(&self) -> &'static [&'static str] {
+        conceal::WHOLE
+    }
     fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
         Some(conceal::conceal(text))
     }

@@ -306,11 +306,14 @@ impl Reader<'_, '_> {
     }
 
     fn keep(&mut self, d: &Directive) {
-        let value = d.arguments().collect::<Vec<_>>().join(" ");
-        let section = self.blocks.iter().skip(1).map(|b| b.label.as_str()).collect::<Vec<_>>().join(" / ");
-        let shown = crate::host::mask_text(&format!("{} {value}", d.name()));
-        let value = shown.get(d.name().len() + 1..).unwrap_or_default().to_owned();
-        self.out.model.settings.push(SettingInForce { name: d.name().to_owned(), value, section, place: d.place.clone() });
+        let words: Vec<&str> = d.words.iter().map(|w| w.value.as_ref()).collect();
+        let block = self.blocks.last().map_or("", |b| b.label.as_str());
+        let entry = rules::blocks::is_free_block(self.context());
+        let value = super::conceal::shown(&words, if entry { block } else { "" });
+        // The heads of blocks may hold secrets, too; so may the entries of a map, on both sides.
+        let section = self.blocks.iter().skip(1).map(|b| super::conceal::head(&b.label)).collect::<Vec<_>>().join(" / ");
+        let name = if entry && super::conceal::about_secret(block) { crate::host::MASK } else { d.name() };
+        self.out.model.settings.push(SettingInForce { name: name.to_owned(), value, section, place: d.place.clone() });
     }
 
     fn rows(&mut self, name: &str) -> Arc<[Arc<Known>]> {

@@ -198,6 +198,9 @@ impl Kind for PhpFpm {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn setting_names(&self) -> &'static str {
+        include_str!("names.txt")
+    }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if !instance.config.is_empty() {
             return;

@@ -325,6 +325,12 @@ impl Kind for Postgresql {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn setting_names(&self) -> &'static str {
+        include_str!("names.txt")
+    }
+    fn secret_settings(&self) -> &'static [&'static str] {
+        &["archive_command", "restore_command", "recovery_end_command", "archive_cleanup_command", "primary_conninfo", "ssl_passphrase_command"]
+    }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         let words = &instance.command;
         if instance.config.is_empty() {

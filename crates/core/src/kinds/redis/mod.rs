@@ -190,6 +190,9 @@ impl Kind for Redis {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn setting_names(&self) -> &'static str {
+        include_str!("names.txt")
+    }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if !instance.config.is_empty() {
             return;

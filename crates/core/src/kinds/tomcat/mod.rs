@@ -143,6 +143,10 @@ impl Kind for Tomcat {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn secret_settings(&self) -> &'static [&'static str] {
+        // Whoever knows it may end the server by its shutdown port.
+        &["shutdown"]
+    }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if instance.config.is_empty() {
             let base = base(instance);
