@@ -1,7 +1,9 @@
 //! What every command starts from: the host to ask, the services file, and the one writer of answers.
 use crate::args::{Colour, Format, Global};
 use crate::error::CliError;
+use crate::exit::Status;
 use crate::render::Page;
+use jolly_core::bounds::OUTPUT;
 use jolly_core::host::{Bundle, Host, Recorder, Replayer};
 use jolly_core::service::Service;
 use jolly_core::services_file::{self, ServicesFile};
@@ -76,6 +78,11 @@ impl Context {
         jolly_core::service::find(snapshot, &self.services)
     }
 
+    /// The exit status of an answer: what lies behind a bound is not known, so nothing is called well because of it.
+    pub(crate) fn bounded(&self, snapshot: &Snapshot, status: Status) -> Status {
+        if snapshot.is_bounded() && status == Status::Well { Status::NotSeen } else { status }
+    }
+
     /// The start of a command to type next, with the options that led here.
     pub(crate) fn program(&self) -> String {
         let mut words = vec!["jolly-sentinel".to_owned()];
@@ -122,9 +129,17 @@ impl Context {
 
     /// Writes an answer in the form that was asked for. JSON comes from the report itself.
     pub(crate) fn emit(&self, page: &Page, report: &impl serde::Serialize) -> Result<(), CliError> {
+        let document = json(report)?;
+        let mut page = page.clone();
+        // What this account may not see, another one may: the answer ends with the command for it.
+        if self.origin != Origin::Bundle && !rustix::process::geteuid().is_root() && document.contains(": permission denied\"") {
+            let words: Vec<String> = std::env::args().skip(1).map(|word| quoted(&word)).collect();
+            page.heading("To see the rest");
+            page.push(crate::render::Block::Commands(vec![(format!("sudo jolly-sentinel {}", words.join(" ")), "as root, who may see it".into())]));
+        }
         let text = match self.global.format {
             Format::Text => page.to_text(self.width(), self.colour()),
-            Format::Json => json(report)?,
+            Format::Json => document,
             Format::Markdown => page.to_markdown(),
             Format::Html => page.to_html(),
             Format::Sarif => return Err(CliError::usage("--format sarif is for lint")),
@@ -141,6 +156,11 @@ impl Context {
     }
 
     pub(crate) fn write(&self, text: &str) -> Result<(), CliError> {
+        if text.len() > OUTPUT {
+            return Err(
+                CliError::not_seen(format!("the answer has more than {} MiB and was not written", OUTPUT >> 20)).hint("name a service, or ask for less")
+            );
+        }
         if let Some(path) = &self.global.output {
             return jolly_linux::write_output(path, text.as_bytes(), 0o666).map_err(CliError::not_seen);
         }
@@ -175,9 +195,19 @@ impl Context {
 }
 
 pub(crate) fn json(report: &impl serde::Serialize) -> Result<String, CliError> {
-    let mut text = serde_json::to_string_pretty(report).map_err(|e| CliError::not_seen(e.to_string()))?;
-    text.push('\n');
-    Ok(text)
+    let text = serde_json::to_string_pretty(report).map_err(|e| CliError::not_seen(e.to_string()))?;
+    // What cannot be seen is written as JSON's own escapes: the same document, and nothing hides in it.
+    let mut out = String::with_capacity(text.len() + 1);
+    for c in text.chars() {
+        if c.is_ascii() || crate::render::is_visible(c) {
+            out.push(c);
+        } else {
+            let mut units = [0u16; 2];
+            c.encode_utf16(&mut units).iter().for_each(|u| out.push_str(&format!("\\u{u:04x}")));
+        }
+    }
+    out.push('\n');
+    Ok(out)
 }
 
 /// A word as a shell needs it.

@@ -51,7 +51,7 @@ pub struct Evidence {
 impl Evidence {
     /// Evidence with nothing but words.
     pub fn new(source: Source, detail: impl Into<String>) -> Self {
-        Self { source, detail: detail.into(), file: None, line: None, pid: None, time: None }
+        Self { source, detail: crate::bounds::clip(&detail.into()), file: None, line: None, pid: None, time: None }
     }
     /// With a place in a file.
     pub fn at(mut self, place: &Place) -> Self {

@@ -15,6 +15,7 @@ pub(crate) use data;
 
 pub mod access;
 pub mod accounts;
+pub mod bounds;
 pub mod case;
 pub mod checks;
 pub mod code;

@@ -4,7 +4,7 @@ use crate::host::{
     Answer, ClockReading, DirectoryEntry, Earlier, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, ProbeAnswer, ProbeRequest, Process,
     ProcessBrief, Question, Socket, Space, UnitState, Unseen,
 };
-use std::cell::{OnceCell, RefCell};
+use std::cell::{Cell, OnceCell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -17,6 +17,7 @@ pub struct Snapshot<'h> {
     environment: RefCell<BTreeMap<String, String>>,
     briefs: OnceCell<HashMap<u32, ProcessBrief>>,
     earlier: Earlier,
+    bounded: Cell<bool>,
 }
 
 /// Picks the variant that belongs to a question; any other answer is a fault of the host's implementation.
@@ -41,6 +42,7 @@ impl<'h> Snapshot<'h> {
             environment: RefCell::default(),
             briefs: OnceCell::new(),
             earlier: Earlier::default(),
+            bounded: Cell::new(false),
         }
     }
 
@@ -108,6 +110,22 @@ impl<'h> Snapshot<'h> {
     /// Adds a sentence to what could not be seen.
     pub fn unseen(&self, sentence: impl Into<String>) {
         self.not_seen.borrow_mut().insert(sentence.into());
+    }
+
+    /// A bound was reached: what lies behind it is not known.
+    pub fn bound(&self, sentence: impl Into<String>) {
+        self.bounded.set(true);
+        self.unseen(sentence);
+    }
+
+    /// Whether a bound was reached.
+    pub fn is_bounded(&self) -> bool {
+        self.bounded.get()
+    }
+
+    /// The beginning of a small file, such as one with the number of a process; a large one is no such file.
+    pub fn small_text(&self, path: &str) -> Look<String> {
+        self.read_at(path, 0, crate::bounds::PID_FILE).map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
     }
 
     /// What could not be seen so far, in a stable order.

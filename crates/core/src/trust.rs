@@ -10,8 +10,7 @@ use crate::path;
 use crate::snapshot::Snapshot;
 use std::collections::BTreeSet;
 
-/// Symbolic links that are followed on the way to one file; the kernel's own bound (path_resolution(7)).
-pub const LINKS: usize = 40;
+pub use crate::bounds::LINKS;
 /// Names on the way to one file.
 const NAMES: usize = 4_096;
 

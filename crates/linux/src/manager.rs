@@ -152,7 +152,7 @@ fn unit_state(all: &HashMap<String, OwnedValue>) -> UnitState {
     let list = |name: &str| all.get(name).and_then(|v| Vec::<String>::try_from(v.clone()).ok()).unwrap_or_default();
     let invocation = all.get("InvocationID").and_then(|v| Vec::<u8>::try_from(v.clone()).ok()).unwrap_or_default();
     let mut more = BTreeMap::new();
-    for name in ["Type", "Restart", "User", "Group", "PIDFile", "SourcePath", "Description", "StatusText"] {
+    for name in ["Type", "Restart", "User", "Group", "PIDFile", "SourcePath", "Description", "StatusText", "FreezerState"] {
         let value = text(name);
         if !value.is_empty() {
             more.insert(name.to_owned(), value);

@@ -1,11 +1,14 @@
-//! Asks a server "are you well?" in its own protocol: a TCP connection, HTTP, HTTPS.
+//! Asks a server "are you well?" in its own protocol: HTTP and HTTPS, the greeting of a database, a ping. What the
+//! kernel accepts is no answer; the first byte of the server itself is.
 //!
 //! Certificates are not verified: the question is whether the server answers, and its certificate is judged
 //! elsewhere. Every probe has a deadline.
 #![forbid(unsafe_code)]
 
 use jolly_core::host::{ProbeAnswer, ProbeProtocol, ProbeRequest};
+use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpStream};
+use std::os::unix::net::UnixStream;
 use std::time::{Duration, Instant};
 use ureq::http::Uri;
 use ureq::tls::TlsConfig;
@@ -33,13 +36,65 @@ pub fn probe(request: &ProbeRequest, patience: Duration) -> ProbeAnswer {
     let mut answer = match request.protocol {
         ProbeProtocol::Tcp => tcp(request, patience),
         ProbeProtocol::Http => http(request, patience),
+        ProbeProtocol::Greeting => ask(request, patience, &[]),
+        ProbeProtocol::Postgresql => ask(request, patience, SSL_REQUEST),
+        ProbeProtocol::Redis => ask(request, patience, b"PING\r\n"),
+        ProbeProtocol::FastCgi => ask(request, patience, GET_VALUES),
     };
     answer.took_ms = u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX);
     answer
 }
 
+/// PostgreSQL's SSLRequest: its length, then the code 80877103 (PostgreSQL documentation, message formats).
+const SSL_REQUEST: &[u8] = &[0, 0, 0, 8, 0x04, 0xd2, 0x16, 0x2f];
+/// FastCGI's FCGI_GET_VALUES without any name: version 1, type 9, request 0, no content.
+const GET_VALUES: &[u8] = &[1, 9, 0, 0, 0, 0, 0, 0];
+
+/// A connection of either sort.
+trait Stream: Read + Write {
+    fn patience(&self, limit: Duration) -> std::io::Result<()>;
+}
+
+impl Stream for TcpStream {
+    fn patience(&self, limit: Duration) -> std::io::Result<()> {
+        self.set_read_timeout(Some(limit)).and_then(|()| self.set_write_timeout(Some(limit)))
+    }
+}
+
+impl Stream for UnixStream {
+    fn patience(&self, limit: Duration) -> std::io::Result<()> {
+        self.set_read_timeout(Some(limit)).and_then(|()| self.set_write_timeout(Some(limit)))
+    }
+}
+
+/// Says something harmless, or nothing, and waits for the first byte of an answer.
+fn ask(request: &ProbeRequest, patience: Duration, words: &[u8]) -> ProbeAnswer {
+    let connected: std::io::Result<Box<dyn Stream>> = match &request.socket {
+        Some(path) => UnixStream::connect(path).map(|s| Box::new(s) as Box<dyn Stream>),
+        None => TcpStream::connect_timeout(&SocketAddr::new(request.address, request.port), patience).map(|s| Box::new(s) as Box<dyn Stream>),
+    };
+    let mut stream = match connected {
+        Ok(stream) => stream,
+        Err(error) => return ProbeAnswer { error: Some(error.to_string()), ..empty() },
+    };
+    let mut first = [0u8; 1];
+    let mut talk = || -> std::io::Result<usize> {
+        stream.patience(patience.max(Duration::from_millis(1)))?;
+        stream.write_all(words)?;
+        stream.read(&mut first)
+    };
+    match talk() {
+        Ok(1) => ProbeAnswer { connected: true, spoke: true, ..empty() },
+        Ok(_) => ProbeAnswer { connected: true, hung_up: true, error: Some("it hung up without a word".into()), ..empty() },
+        Err(error) if matches!(error.kind(), std::io::ErrorKind::WouldBlock | std::io::ErrorKind::TimedOut) => {
+            ProbeAnswer { connected: true, error: Some(format!("no answer in {} s", patience.as_secs_f32())), ..empty() }
+        }
+        Err(error) => ProbeAnswer { connected: true, error: Some(error.to_string()), ..empty() },
+    }
+}
+
 fn empty() -> ProbeAnswer {
-    ProbeAnswer { connected: false, status: None, server: None, location: None, body: String::new(), error: None, took_ms: 0 }
+    ProbeAnswer { connected: false, spoke: false, hung_up: false, status: None, server: None, location: None, body: String::new(), error: None, took_ms: 0 }
 }
 
 fn tcp(request: &ProbeRequest, patience: Duration) -> ProbeAnswer {
@@ -68,11 +123,17 @@ fn http(request: &ProbeRequest, patience: Duration) -> ProbeAnswer {
             let (server, location) = (header("server"), header("location"));
             let status = Some(response.status().as_u16());
             let body = response.body_mut().with_config().limit(BODY).lossy_utf8(true).read_to_string().unwrap_or_default();
-            ProbeAnswer { connected: true, status, server, location, body, error: None, took_ms: 0 }
+            ProbeAnswer { connected: true, spoke: true, hung_up: false, status, server, location, body, error: None, took_ms: 0 }
         }
         Err(error) => {
             let connected = !matches!(error, ureq::Error::Io(_) | ureq::Error::HostNotFound | ureq::Error::ConnectionFailed);
-            ProbeAnswer { connected, error: Some(error.to_string()), ..empty() }
+            // What cannot be read, or ends the handshake, was said by the server all the same.
+            let spoke = matches!(error, ureq::Error::Rustls(_) | ureq::Error::Tls(_) | ureq::Error::Protocol(_) | ureq::Error::Http(_));
+            let ended = |e: &std::io::Error| {
+                matches!(e.kind(), std::io::ErrorKind::UnexpectedEof | std::io::ErrorKind::ConnectionReset | std::io::ErrorKind::ConnectionAborted)
+            };
+            let hung_up = matches!(&error, ureq::Error::Io(e) if ended(e));
+            ProbeAnswer { connected: connected || hung_up, spoke, hung_up, error: Some(error.to_string()), ..empty() }
         }
     }
 }

@@ -26,7 +26,15 @@ fn server(answer: &'static str, times: usize) -> (u16, std::thread::JoinHandle<S
 }
 
 fn request(port: u16, path: &str, protocol: ProbeProtocol) -> ProbeRequest {
-    ProbeRequest { address: "127.0.0.1".parse().unwrap(), port, tls: false, host: "front.saltmarsh-ferries.example".into(), path: path.into(), protocol }
+    ProbeRequest {
+        address: "127.0.0.1".parse().unwrap(),
+        port,
+        tls: false,
+        host: "front.saltmarsh-ferries.example".into(),
+        path: path.into(),
+        protocol,
+        socket: None,
+    }
 }
 
 #[test]
@@ -78,4 +86,39 @@ fn nobody_there_and_nonsense_are_told_apart_from_an_answer() {
     assert!(nonsense.status.is_none() && nonsense.error.is_some());
     let (port, _server) = server("", 1);
     assert!(probe(&request(port, "/", ProbeProtocol::Tcp), Duration::from_secs(2)).connected);
+}
+
+#[test]
+fn a_server_that_says_one_byte_is_alive_and_one_that_only_accepts_is_not() {
+    for (protocol, said) in
+        [(ProbeProtocol::Greeting, "5.5-quay"), (ProbeProtocol::Postgresql, "N"), (ProbeProtocol::Redis, "+PONG\r\n"), (ProbeProtocol::FastCgi, "\u{1}")]
+    {
+        let (port, server) = greeter(said);
+        let answer = probe(&request(port, "/", protocol), Duration::from_secs(5));
+        assert!(answer.connected && answer.spoke && answer.error.is_none(), "{protocol:?}: {answer:?}");
+        server.join().unwrap();
+        let mute = TcpListener::bind("127.0.0.1:0").unwrap();
+        let answer = probe(&request(mute.local_addr().unwrap().port(), "/", protocol), Duration::from_millis(200));
+        assert!(answer.connected && !answer.spoke && answer.error.is_some(), "{protocol:?}: the kernel accepts for it: {answer:?}");
+    }
+    let dir = std::env::temp_dir().join(format!("jolly-probe-{}", std::process::id()));
+    let listener = std::os::unix::net::UnixListener::bind(&dir).unwrap();
+    let handle = std::thread::spawn(move || listener.accept().unwrap().0.write_all(b"N"));
+    let socket = Some(dir.to_string_lossy().into_owned());
+    let answer = probe(&ProbeRequest { socket, ..request(1, "/", ProbeProtocol::Postgresql) }, Duration::from_secs(5));
+    assert!(answer.spoke, "{answer:?}");
+    handle.join().unwrap().unwrap();
+    std::fs::remove_file(dir).unwrap();
+}
+
+/// A server that says a few bytes to its first client, whatever that says.
+fn greeter(words: &'static str) -> (u16, std::thread::JoinHandle<()>) {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let handle = std::thread::spawn(move || {
+        let (mut stream, _) = listener.accept().unwrap();
+        stream.write_all(words.as_bytes()).unwrap();
+        let _ = stream.read(&mut [0; 64]);
+    });
+    (port, handle)
 }

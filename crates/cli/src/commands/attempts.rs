@@ -45,7 +45,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let when = when(context, None)?;
     context.emit(&pages::attempts::page(&report, &when, &context.program()), &report)?;
     let unread = report.attempts.is_empty() && !report.could_list;
-    Ok(if unread { Status::NotSeen } else { Status::Well })
+    Ok(context.bounded(&snapshot, if unread { Status::NotSeen } else { Status::Well }))
 }
 
 /// Microseconds since the epoch.

@@ -63,13 +63,18 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         looked_at: services.len(),
     };
     context.emit(&pages::diagnosis::page(&report, &look), &report)?;
-    Ok(status(&report, !all))
+    // Where no process can be seen nothing is said to be well.
+    let status = match status(&report) {
+        Status::Well if !context.host.parts().processes => Status::NotSeen,
+        status => status,
+    };
+    Ok(context.bounded(&snapshot, status))
 }
 
-fn status(report: &report::Diagnosis, named: bool) -> Status {
+fn status(report: &report::Diagnosis) -> Status {
     let caused = report.services.iter().any(|s| !s.causes.is_empty() && s.state != State::Unknown);
     let unwell = report.services.iter().any(report::is_unwell);
-    let unseen = named && !report.services.is_empty() && report.services.iter().all(|s| s.state == State::Unknown);
+    let unseen = !report.services.is_empty() && report.services.iter().all(|s| s.state == State::Unknown);
     match (caused || unwell, unseen) {
         (true, _) => Status::Problem,
         (_, true) if report.services.iter().any(|s| !s.causes.is_empty()) => Status::Problem,

@@ -35,9 +35,10 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let when = when(context, None)?;
     context.emit(&pages::ports::page(&report, &asked, &when, &context.program()), &report)?;
     let seen = context.host.parts().processes || context.origin == crate::context::Origin::Bundle;
-    Ok(match (report.ports.iter().any(|p| p.conflict), seen) {
+    let status = match (report.ports.iter().any(|p| p.conflict == Some(true)), seen) {
         (true, _) => Status::Problem,
         (_, false) => Status::NotSeen,
         _ => Status::Well,
-    })
+    };
+    Ok(context.bounded(&snapshot, status))
 }

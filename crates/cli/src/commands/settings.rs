@@ -25,5 +25,6 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let report = report::settings(&snapshot, &service, &arguments.names);
     context.emit(&pages::settings::page(&report), &report)?;
     let unread = report.settings.is_empty() && !report.not_seen.is_empty();
-    Ok(if unread { Status::NotSeen } else { Status::Well })
+    let unread = unread || (!arguments.names.is_empty() && !report.unset.is_seen());
+    Ok(context.bounded(&snapshot, if unread { Status::NotSeen } else { Status::Well }))
 }

@@ -35,5 +35,14 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         .services
         .iter()
         .any(|s| s.wanted && (matches!(s.state, State::Failed | State::Degraded | State::Restarting | State::Stopped) || s.cause.is_some()));
-    Ok(if troubled { Status::Problem } else { Status::Well })
+    // Of a tree or a bundle without processes nothing is said to be well.
+    let unseen = !report.services.is_empty() && report.services.iter().all(|s| s.state == State::Unknown);
+    let status = if troubled {
+        Status::Problem
+    } else if unseen {
+        Status::NotSeen
+    } else {
+        Status::Well
+    };
+    Ok(context.bounded(&snapshot, status))
 }

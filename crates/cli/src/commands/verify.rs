@@ -58,6 +58,7 @@ fn status(report: &VerifyReport) -> Status {
     match (report.verdict, report.state) {
         (Recovery::Recovered, _) => Status::Well,
         (_, State::Unknown) => Status::NotSeen,
+        _ if report.is_unseen() => Status::NotSeen,
         _ => Status::Problem,
     }
 }

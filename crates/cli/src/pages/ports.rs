@@ -24,7 +24,7 @@ fn returns(returns: Returns) -> &'static str {
 
 pub(crate) fn page(report: &PortsReport, asked: &[u16], when: &When, program: &str) -> Page {
     let mut page = Page::new("Ports");
-    let conflicts: Vec<&PortEntry> = report.ports.iter().filter(|p| p.conflict).collect();
+    let conflicts: Vec<&PortEntry> = report.ports.iter().filter(|p| p.conflict == Some(true)).collect();
     match (asked, conflicts.first()) {
         (_, Some(first)) => {
             let holder = first.holders.first().map_or("somebody".into(), |h| format!("{} (pid {})", h.name, h.pid));
@@ -38,7 +38,7 @@ pub(crate) fn page(report: &PortsReport, asked: &[u16], when: &When, program: &s
         }
         ([], None) => page.answer(
             Tone::Well,
-            match report.ports.iter().filter(|p| p.held).count() {
+            match report.ports.iter().filter(|p| p.held == Some(true)).count() {
                 1 => "1 listener, no conflict.".to_owned(),
                 count => format!("{count} listeners, no conflict."),
             },
@@ -47,12 +47,14 @@ pub(crate) fn page(report: &PortsReport, asked: &[u16], when: &When, program: &s
             let holder = report.ports.iter().find_map(|p| p.holders.first());
             match holder {
                 Some(h) => page.answer(Tone::Plain, format!("Port {port} is held by {} (pid {}).", h.name, h.pid)),
-                None if report.ports.iter().any(|p| p.held) => page.answer(Tone::Plain, format!("Port {port} is held, but its holder cannot be seen.")),
+                None if report.ports.iter().any(|p| p.held == Some(true)) => {
+                    page.answer(Tone::Plain, format!("Port {port} is held, but its holder cannot be seen."))
+                }
                 None if !report.ports.is_empty() => page.answer(Tone::Plain, format!("Nobody holds port {port}, but it is wanted.")),
                 None => page.answer(Tone::Plain, format!("Nobody holds or wants port {port}.")),
             }
         }
-        (_, None) => page.answer(Tone::Plain, format!("{} of these ports are held.", report.ports.iter().filter(|p| p.held).count())),
+        (_, None) => page.answer(Tone::Plain, format!("{} of these ports are held.", report.ports.iter().filter(|p| p.held == Some(true)).count())),
     }
     if asked.is_empty() {
         table(&mut page, report);
@@ -94,11 +96,11 @@ fn table(page: &mut Page, report: &PortsReport) {
                     Protocol::Unix => "unix",
                 }
                 .into(),
-                holder.map_or_else(|| if p.held { "not seen" } else { "–" }.to_owned(), |h| format!("{} (pid {})", h.name, h.pid)),
+                holder.map_or_else(|| if p.held == Some(false) { "–" } else { "not seen" }.to_owned(), |h| format!("{} (pid {})", h.name, h.pid)),
                 holder.and_then(|h| h.chain.first()).map_or("–".into(), ToString::to_string),
                 p.wanted_by.iter().map(|w| w.service.as_str()).collect::<Vec<_>>().join(", "),
             ];
-            (if p.conflict { Tone::Problem } else { Tone::Plain }, row.to_vec())
+            (if p.conflict == Some(true) { Tone::Problem } else { Tone::Plain }, row.to_vec())
         })
         .collect();
     page.push(Block::Table(head, rows));
@@ -121,7 +123,11 @@ fn details(page: &mut Page, entry: &PortEntry, when: &When) {
         }
     }
     if entry.holders.is_empty() {
-        let words = if entry.held { "held, but its holder cannot be seen" } else { "held by nobody" };
+        let words = match entry.held {
+            Some(true) => "held, but its holder cannot be seen",
+            Some(false) => "held by nobody",
+            None => "whether it is held is not part of what was given",
+        };
         rows.push((words.into(), String::new()));
     }
     for w in &entry.wanted_by {

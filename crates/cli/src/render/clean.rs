@@ -5,7 +5,7 @@ use std::borrow::Cow;
 /// invisible hides in names and commands: zero-width and joining marks, the soft hyphen, fillers, variation selectors,
 /// interlinear annotation, tags, and what has no meaning at all (Unicode categories Cc, Cf, Zl, Zp, Co, Cn and the default
 /// ignorable code points).
-fn harmless(c: char) -> bool {
+pub(crate) fn is_visible(c: char) -> bool {
     !c.is_control()
         && !matches!(c,
             '\u{ad}' | '\u{34f}' | '\u{600}'..='\u{605}' | '\u{61c}' | '\u{6dd}' | '\u{70f}' | '\u{890}' | '\u{891}' | '\u{8e2}' | '\u{115f}' | '\u{1160}'
@@ -17,14 +17,14 @@ fn harmless(c: char) -> bool {
 
 /// The text with everything that is no visible character as an escape that a person can read.
 pub(crate) fn clean(text: &str) -> Cow<'_, str> {
-    if text.chars().all(harmless) {
+    if text.chars().all(is_visible) {
         return Cow::Borrowed(text);
     }
     let mut out = String::with_capacity(text.len() + 16);
     for c in text.chars() {
         match c {
             '\t' => out.push(' '),
-            c if harmless(c) => out.push(c),
+            c if is_visible(c) => out.push(c),
             c if c.is_ascii() => out.push_str(&format!("\\x{:02x}", u32::from(c))),
             c => out.push_str(&format!("\\u{{{:x}}}", u32::from(c))),
         }

@@ -4,7 +4,7 @@ mod html;
 mod markdown;
 mod text;
 
-pub(crate) use clean::clean;
+pub(crate) use clean::{clean, is_visible};
 
 use std::fmt::Write as _;
 

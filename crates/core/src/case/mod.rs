@@ -8,6 +8,7 @@ pub use logs::{LogRemark, log_files, log_remarks};
 pub use places::is_system;
 
 use crate::accounts::{self, Account};
+use crate::bounds::step;
 use crate::config::{Configuration, Place, Speaks};
 use crate::host::{Look, Process, Protocol, Socket, UnitState};
 use crate::log::{self, Attempt, AttemptRequest, Outcome};
@@ -18,6 +19,7 @@ use crate::snapshot::Snapshot;
 use jiff::tz::TimeZone;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::{HashMap, HashSet};
 
 /// State of a service, from manager, processes and sockets together.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -115,6 +117,8 @@ pub struct Wanted {
     pub held_unseen: Vec<Socket>,
     /// Whether a process of the service has it, or the manager for it.
     pub served: bool,
+    /// Whether something has it that may well be the service's own: its holder cannot be seen from this account.
+    pub unseen: bool,
     /// Whether the manager has it, and starts the service at its first client.
     pub activates: bool,
 }
@@ -168,6 +172,9 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     for line in &config.not_seen {
         snapshot.unseen(line.clone());
     }
+    if let Some(sentence) = &config.bounded {
+        snapshot.bound(sentence.clone());
+    }
     let (processes, strays) = processes(snapshot, service, manager.as_ref().seen().map(AsRef::as_ref));
     let wanted = wanted(snapshot, service, &config, &processes);
     let running = !processes.is_empty();
@@ -177,7 +184,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     let mut state = state(unit_state, &processes, &wanted, snapshot.host().parts().processes);
     // Some daemons stay up without a listener that they could not open; their log of this run says so.
     let complains = attempts.first().is_some_and(|a| a.ended.is_none() && a.failures.iter().any(log::Failure::is_cause));
-    if state == State::Running && complains && wanted.iter().any(|w| w.bound && !w.served && w.listen.protocol == Protocol::Tcp) {
+    if state == State::Running && complains && wanted.iter().any(|w| w.bound && !w.served && !w.unseen && w.listen.protocol == Protocol::Tcp) {
         state = State::Degraded;
     }
     let meant_to_run = meant(service, unit_state, &attempts);
@@ -254,7 +261,7 @@ pub fn starter(snapshot: &Snapshot, service: &Service) -> Account {
 fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -> (Vec<Process>, Vec<Process>) {
     let own_program = service.program().map(path::name).unwrap_or_default().to_owned();
     let main = unit.map_or(0, |u| u.main_pid);
-    let pid_file = service.described.pid_file.as_deref().and_then(|f| snapshot.text(f).seen()).and_then(|t| t.trim().parse::<u32>().ok());
+    let pid_file = service.described.pid_file.as_deref().and_then(|f| snapshot.small_text(f).seen()).and_then(|t| t.trim().parse::<u32>().ok());
     // Where nothing tells a process of its from others, none of the host's needs to be looked at.
     if own_program.is_empty() && main == 0 && pid_file.is_none() {
         return (vec![], vec![]);
@@ -300,9 +307,22 @@ fn in_group(group: &str, of: &str) -> bool {
 
 fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &[Process]) -> Vec<Wanted> {
     let mut all: Vec<Wanted> = Vec::new();
+    let mut known = HashSet::new();
     let mut push = |listen: Listen, place: Option<Place>, tls: bool, speaks: Speaks, bound: bool| {
-        if !all.iter().any(|w: &Wanted| w.listen == listen) {
-            all.push(Wanted { listen, place, tls, speaks, bound, held_by: Vec::new(), held_unseen: Vec::new(), served: false, activates: false });
+        step(1);
+        if known.insert(listen.clone()) {
+            all.push(Wanted {
+                listen,
+                place,
+                tls,
+                speaks,
+                bound,
+                held_by: Vec::new(),
+                held_unseen: Vec::new(),
+                served: false,
+                unseen: false,
+                activates: false,
+            });
         }
     };
     for listen in &config.model.listens {
@@ -312,7 +332,18 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
         push(listen, None, false, Speaks::default(), true);
     }
     let Look::Seen(sockets) = snapshot.listeners() else { return all };
-    let matching: Vec<&Socket> = sockets.iter().filter(|s| all.iter().any(|w| w.listen.conflicts_with(s))).collect();
+    // Only what has the same port, or the same path, can be in the way of each other.
+    let key = |port: u16, path: Option<&String>| (port, path.map(|p| path::runtime(p)));
+    let mut by_key: HashMap<(u16, Option<String>), Vec<&Socket>> = HashMap::new();
+    let keys: HashSet<(u16, Option<String>)> = all.iter().map(|w| key(w.listen.port, w.listen.path.as_ref())).collect();
+    for socket in &sockets {
+        let key = key(socket.port, socket.path.as_ref());
+        if keys.contains(&key) {
+            by_key.entry(key).or_default().push(socket);
+        }
+    }
+    let near = |listen: &Listen| by_key.get(&key(listen.port, listen.path.as_ref())).into_iter().flatten().copied();
+    let matching: Vec<&Socket> = all.iter().flat_map(|w| near(&w.listen).inspect(|_| step(1)).filter(|s| w.listen.conflicts_with(s))).collect();
     if matching.is_empty() {
         return all;
     }
@@ -320,16 +351,26 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
     inodes.sort_unstable();
     inodes.dedup();
     let owners = snapshot.owners(&inodes).seen().unwrap_or_default();
+    let sees_all = snapshot.myself().seen().is_none_or(|m| m.uid == 0);
+    let mut holders: HashMap<u64, Vec<u32>> = HashMap::new();
+    for (inode, pid) in owners {
+        holders.entry(inode).or_default().push(pid);
+    }
     for want in &mut all {
-        for socket in matching.iter().filter(|s| want.listen.conflicts_with(s)) {
-            let pids: Vec<u32> = owners.iter().filter(|(i, _)| *i == socket.inode).map(|(_, p)| *p).collect();
+        let listen = want.listen.clone();
+        for socket in near(&listen).filter(|s| listen.conflicts_with(s)) {
+            let pids: Vec<u32> = holders.get(&socket.inode).cloned().unwrap_or_default();
             let ours = |pid: &u32| own.iter().any(|p| p.brief.pid == *pid || is_child(snapshot, *pid, p.brief.pid));
             if pids.iter().any(ours) {
                 want.served = true;
                 continue;
             }
+            // Descriptors of other accounts' processes are for root to see.
+            if pids.is_empty() && !own.is_empty() && !sees_all {
+                want.unseen = true;
+            }
             if pids.is_empty() && own.is_empty() {
-                want.held_unseen.push((*socket).clone());
+                want.held_unseen.push(socket.clone());
             }
             if let Some(holder) = holder(snapshot, socket, &pids) {
                 // The manager holds the socket for a service that it activates by it.
@@ -475,7 +516,7 @@ fn state(unit: Option<&UnitState>, own: &[Process], wanted: &[Wanted], sees_proc
             (false, _) => State::Unknown,
             (true, true) => State::Stopped,
             (true, false) => {
-                if wanted.iter().any(|w| w.bound && !w.served) {
+                if wanted.iter().any(|w| w.bound && !w.served && !w.unseen) {
                     State::Degraded
                 } else {
                     State::Running
@@ -484,7 +525,7 @@ fn state(unit: Option<&UnitState>, own: &[Process], wanted: &[Wanted], sees_proc
         };
     };
     match (unit.active_state.as_str(), unit.sub_state.as_str()) {
-        ("active" | "reloading", _) if wanted.iter().any(|w| w.bound && !w.served && !w.held_by.is_empty()) => State::Degraded,
+        ("active" | "reloading", _) if wanted.iter().any(|w| w.bound && !w.served && !w.unseen && !w.held_by.is_empty()) => State::Degraded,
         ("active" | "reloading", _) => State::Running,
         // Between two tries, or in one of several that the manager makes by itself.
         ("activating", "auto-restart" | "auto-restart-queued") => State::Restarting,

@@ -32,7 +32,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
 fn evidence(case: &Case, failure: &Failure) -> Evidence {
     Evidence {
         source: if failure.code == Code::ManagerGaveUp { Source::Manager } else { Source::Log },
-        detail: crate::host::mask_text(&failure.text),
+        detail: crate::bounds::clip(&crate::host::mask_text(&failure.text)),
         file: Some(failure.file.clone()),
         line: failure.line,
         pid: None,
@@ -67,10 +67,12 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         Code::ManagerGaveUp => format!("the service manager gave up on {} after too many failures", case.service.name),
         Code::Crashed => format!("{} died of signal {}", case.service.name, object("signal").unwrap_or("?")),
         Code::StartTimeout => format!("{} did not become ready in time", case.service.name),
-        Code::Unknown => format!("the log of the last start tells of a failure that no rule explains: {}", failure.text),
+        Code::Unknown => {
+            format!("the log of the last start tells of a failure that no rule explains: {}", crate::bounds::clip(&crate::host::mask_text(&failure.text)))
+        }
         code => {
             let about = subject.spelled();
-            format!("{}: {}", code.page().title, if about.is_empty() { crate::host::mask_text(&failure.text) } else { about })
+            format!("{}: {}", code.page().title, if about.is_empty() { crate::bounds::clip(&crate::host::mask_text(&failure.text)) } else { about })
         }
     };
     let fixes = match failure.code {

@@ -15,12 +15,11 @@ const NO_SPACE: u64 = 4096;
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut found = Vec::new();
     let running = !case.processes.is_empty();
-    let mut seen: Vec<String> = Vec::new();
+    let mut seen = std::collections::HashSet::new();
     for entry in written(case) {
-        if seen.contains(&entry.path) || made(case, &entry.path) {
+        if made(case, &entry.path) || !seen.insert(entry.path.clone()) {
             continue;
         }
-        seen.push(entry.path.clone());
         found.extend(directory_in_place(snapshot, case, &entry));
         found.extend(unwritable(snapshot, case, &entry));
         found.extend(no_room(snapshot, case, &entry));
@@ -162,7 +161,7 @@ fn no_room(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Findin
 /// A pid file that names a living process stops daemons that ask it first.
 fn pid_file(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let file = case.service.described.pid_file.clone().or_else(|| case.config.model.pid_file.as_ref().map(|p| p.path.clone()))?;
-    let text = snapshot.text(&file).seen()?;
+    let text = snapshot.small_text(&file).seen()?;
     let pid: u32 = text.trim().parse().ok()?;
     let process = snapshot.process(pid);
     if let Look::Seen(process) = &process

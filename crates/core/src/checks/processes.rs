@@ -151,7 +151,7 @@ fn data_in_use(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
 fn locks(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut found = Vec::new();
     for lock in &case.config.model.locks {
-        let Look::Seen(text) = snapshot.text(&lock.path) else { continue };
+        let Look::Seen(text) = snapshot.small_text(&lock.path) else { continue };
         let finding = |code, pid: Option<u32>, title: String, seen: Evidence| Finding {
             code,
             severity: Severity::Error,

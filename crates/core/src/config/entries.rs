@@ -1,11 +1,14 @@
 //! Line-based configuration in general: lines with their places, entries of `name value`, words in quotes. The kinds
 //! whose files are lists of settings build on this; what is particular to one of them stands in its folder.
 use super::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, SettingInForce, Span, Speaks, WantedListen};
+use crate::bounds::{Cost, step};
 use crate::code::Code;
 use crate::host::Look;
 use crate::net::Listen;
 use crate::path;
 use crate::snapshot::Snapshot;
+use std::cell::RefCell;
+use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::Arc;
 
@@ -168,12 +171,15 @@ pub struct Book<'r, 'h> {
     pub entries: Vec<Entry>,
     /// The daemon would have stopped reading.
     pub stopped: bool,
+    cost: Cost,
+    /// Places of the first and the last entry of each section and name, and how many entries there were then.
+    index: RefCell<(usize, HashMap<(String, String), (usize, usize)>)>,
 }
 
 impl<'r, 'h> Book<'r, 'h> {
     /// An empty book.
     pub fn new(snapshot: &'r Snapshot<'h>) -> Self {
-        Self { snapshot, out: Configuration::default(), entries: Vec::new(), stopped: false }
+        Self { snapshot, out: Configuration::default(), entries: Vec::new(), stopped: false, cost: Cost::default(), index: RefCell::default() }
     }
 
     /// Reads a file and notes that it was read; `None` where it is not there or cannot be seen.
@@ -181,6 +187,14 @@ impl<'r, 'h> Book<'r, 'h> {
         match Text::read(self.snapshot, file) {
             Look::Seen(text) => {
                 self.out.readable = true;
+                let longest = if text.text.len() > crate::bounds::LINE { text.text.split('\n').map(str::len).max().unwrap_or(0) } else { 0 };
+                if !self.cost.line(file, longest) || !self.cost.file(file, text.text.len()) {
+                    if let Some(sentence) = self.cost.reached.clone() {
+                        self.out.bound(&sentence);
+                    }
+                    self.stopped = true;
+                    return None;
+                }
                 self.out.model.files.push(file.to_owned());
                 Some(text)
             }
@@ -241,6 +255,21 @@ impl<'r, 'h> Book<'r, 'h> {
     /// The setting of a name that counts.
     pub fn last(&self, name: &str) -> Option<Entry> {
         self.entries.iter().rev().find(|e| e.name == name).cloned()
+    }
+
+    /// The first and the last entry of a name in a section.
+    pub fn in_section(&self, section: &str, name: &str) -> Option<(&Entry, &Entry)> {
+        let mut index = self.index.borrow_mut();
+        if index.0 != self.entries.len() {
+            index.1.clear();
+            for (at, entry) in self.entries.iter().enumerate() {
+                step(1);
+                index.1.entry((entry.section.clone(), entry.name.clone())).and_modify(|e| e.1 = at).or_insert((at, at));
+            }
+            index.0 = self.entries.len();
+        }
+        let (first, last) = *index.1.get(&(section.to_owned(), name.to_owned()))?;
+        Some((self.entries.get(first)?, self.entries.get(last)?))
     }
 
     /// Its value.

@@ -285,14 +285,49 @@ pub struct Configuration {
     pub not_seen: Vec<String>,
     /// Whether anything could be read at all.
     pub readable: bool,
+    /// Findings beyond the bound, counted by their code.
+    pub more: BTreeMap<Code, usize>,
+    /// The bound that ended the reading, in a sentence.
+    pub bounded: Option<String>,
+    /// How many findings of a code there are.
+    pub(crate) counts: BTreeMap<Code, usize>,
+    /// Takes the details of a finding that is only counted.
+    pub(crate) spare: Option<Box<ConfigFinding>>,
 }
 
 impl Configuration {
-    /// Adds a finding and hands it out, for the details that are not always there.
-    pub fn add(&mut self, finding: ConfigFinding) -> &mut ConfigFinding {
+    /// Adds a finding and hands it out, for the details that are not always there. Of one code so many are kept; the rest is
+    /// counted.
+    pub fn add(&mut self, mut finding: ConfigFinding) -> &mut ConfigFinding {
+        // A word of megabytes is told by its beginning.
+        if finding.message.len() > crate::bounds::SHOWN {
+            finding.message = crate::bounds::clip(&finding.message);
+        }
+        if let Some(long) = finding.directive.as_mut().filter(|d| d.len() > crate::bounds::SHOWN) {
+            *long = crate::bounds::clip(long);
+        }
+        let count = self.counts.entry(finding.code).or_default();
+        *count += 1;
+        if *count > crate::bounds::FINDINGS {
+            *self.more.entry(finding.code).or_default() += 1;
+            return self.spare.insert(Box::new(finding));
+        }
         let at = self.findings.len();
         self.findings.push(finding);
         &mut self.findings[at]
+    }
+
+    /// Whether further findings of a code are only counted: what is dear to find out about them need not be.
+    pub fn is_full(&self, code: Code) -> bool {
+        self.counts.get(&code).is_some_and(|count| *count >= crate::bounds::FINDINGS)
+    }
+
+    /// Ends the reading at a bound.
+    pub fn bound(&mut self, sentence: &str) {
+        if self.bounded.is_none() {
+            self.bounded = Some(sentence.to_owned());
+            self.not_seen.push(sentence.to_owned());
+        }
     }
 
     /// The error that the daemon itself would report.

@@ -404,16 +404,41 @@ pub struct ProbeRequest {
     pub path: String,
     /// What the server should speak; `tcp` only connects.
     pub protocol: ProbeProtocol,
+    /// A Unix socket in place of address and port.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub socket: Option<String>,
 }
 
 /// Protocol of a probe.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ProbeProtocol {
-    /// Connect and close.
+    /// Connect and close: the kernel accepts, whoever is behind it.
     Tcp,
     /// HTTP/1.1 GET.
     Http,
+    /// The server speaks first (the MySQL family): its first byte is waited for.
+    Greeting,
+    /// PostgreSQL: whether it speaks TLS is asked, which every server answers with one byte before anything else.
+    Postgresql,
+    /// Redis and its fork: PING, answered whether or not a password is wanted.
+    Redis,
+    /// FastCGI: a question about the server's own values (FastCGI specification, 4.1).
+    FastCgi,
+}
+
+impl ProbeProtocol {
+    /// Its name in sentences.
+    pub fn spelled(self) -> &'static str {
+        match self {
+            Self::Tcp => "TCP",
+            Self::Http => "HTTP",
+            Self::Greeting => "the greeting",
+            Self::Postgresql => "PostgreSQL",
+            Self::Redis => "PING",
+            Self::FastCgi => "FastCGI",
+        }
+    }
 }
 
 /// What the server said.
@@ -421,6 +446,12 @@ pub enum ProbeProtocol {
 pub struct ProbeAnswer {
     /// Whether a connection was made.
     pub connected: bool,
+    /// Whether the server itself said anything; a connection is the kernel's word alone.
+    #[serde(default)]
+    pub spoke: bool,
+    /// Whether the server closed the connection without a word: it lives, and has nothing to say.
+    #[serde(default)]
+    pub hung_up: bool,
     /// HTTP status.
     pub status: Option<u16>,
     /// `Server` header.

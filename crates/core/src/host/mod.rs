@@ -147,7 +147,7 @@ pub enum Question {
 }
 
 /// The most that is read of one configuration file, in bytes.
-pub const READ_LIMIT: u64 = 64 << 20;
+pub const READ_LIMIT: u64 = crate::bounds::CONFIGURATION;
 
 /// A machine, or what is known of one.
 ///

@@ -16,6 +16,7 @@ pub use release::{Release, Stands, VersionMark, release};
 
 use crate::code::Code;
 use crate::config::Configuration;
+use crate::host::ProbeProtocol;
 use crate::log::{Catalogue, Grammar};
 use crate::snapshot::Snapshot;
 use std::collections::BTreeMap;
@@ -57,6 +58,8 @@ pub struct Profile {
     pub logs: &'static [&'static str],
     /// Whether it answers HTTP.
     pub http: bool,
+    /// How it can be asked without harm whether it is alive, where not by HTTP.
+    pub asks: ProbeProtocol,
     /// Whether it opens no listeners but those of its configuration.
     pub listens_as_configured: bool,
     /// Sign that begins a comment on a line of its own; `None` where lines cannot be put behind one.
@@ -88,6 +91,7 @@ impl Profile {
             flavours: &[],
             logs: &[],
             http: false,
+            asks: ProbeProtocol::Tcp,
             listens_as_configured: false,
             comment: None,
             keeps_data: false,

@@ -119,6 +119,8 @@ pub struct Attempt {
     pub unexplained: Vec<(Weight, Failure)>,
     /// Warnings known to be harmless.
     pub harmless: u32,
+    /// Failures and unexplained lines beyond those that are kept.
+    pub more: u32,
     /// Process that wrote of it, where the lines tell.
     pub pid: Option<u32>,
     /// When the manager said "started" of a daemon that does not tell it when it is ready.
@@ -147,12 +149,35 @@ impl Attempt {
             exit: String::new(),
             unexplained: Vec::new(),
             harmless: 0,
+            more: 0,
             pid: None,
             started: None,
             saw_begin: false,
             ordered: false,
             lost: false,
         }
+    }
+
+    /// Keeps a failure, or counts it where there are many already.
+    pub(super) fn fail(&mut self, mut failure: Failure) {
+        if self.failures.len() >= crate::bounds::FAILURES {
+            self.more = self.more.saturating_add(1);
+            return;
+        }
+        if failure.text.len() > crate::bounds::LOG_TEXT {
+            failure.text = crate::bounds::cut(&failure.text, crate::bounds::LOG_TEXT);
+        }
+        self.failures.push(failure);
+    }
+
+    /// Keeps a line that no rule knows, or counts it.
+    pub(super) fn wonder(&mut self, weight: Weight, mut failure: Failure) {
+        if self.unexplained.len() >= crate::bounds::FAILURES {
+            self.more = self.more.saturating_add(1);
+            return;
+        }
+        failure.text = crate::bounds::cut(&failure.text, crate::bounds::LOG_TEXT);
+        self.unexplained.push((weight, failure));
     }
 
     /// Whether it, or its run, is not over as far as is known.

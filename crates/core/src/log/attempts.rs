@@ -4,11 +4,13 @@ use super::pieces::{Packing, Piece, pieces};
 use super::scan::{Line, Scan, Start, Taker, last_begins, offset_of_time};
 use super::words::{self, At};
 use super::{Afterwards, Attempt, Failure, LogPart, Mark, Match, Outcome, StartedBy, count_lines, record};
+use crate::bounds;
 use crate::code::Code;
 use crate::host::Look;
 use crate::kinds::Kind;
 use crate::snapshot::Snapshot;
 use jiff::tz::TimeZone;
+use std::cell::Cell;
 
 /// Attempts with what should be known about them.
 #[derive(Clone, Debug, Default)]
@@ -50,6 +52,8 @@ impl<'r> Request<'r> {
 
 /// Histories shorter than this are read from their end, and no more than is needed of them.
 const WHOLE: usize = 200;
+/// Starts, the newest ones, by which two clocks are compared.
+const COMPARED: usize = 300;
 /// How far into a long file lines are counted, in bytes, unless all are asked for.
 const COUNTED: u64 = 16 << 20;
 /// Lines of a start that never becomes ready: after so many it is a run.
@@ -96,9 +100,16 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
 /// by quarters of an hour.
 fn clock_difference(list: &[Attempt], managed: usize) -> Option<i64> {
     const QUARTER: i64 = 900_000_000;
-    let told: Vec<i64> = list.get(managed..)?.iter().filter(|a| a.outcome == Outcome::Ready || a.saw_begin).map(|a| a.ready.unwrap_or(a.began)).collect();
-    let known: Vec<i64> =
-        list[..managed].iter().filter(|a| a.outcome != Outcome::Refused).flat_map(|a| [Some(a.began), a.ready, a.started]).flatten().collect();
+    let told: Vec<i64> =
+        list.get(managed..)?.iter().rev().take(COMPARED).filter(|a| a.outcome == Outcome::Ready || a.saw_begin).map(|a| a.ready.unwrap_or(a.began)).collect();
+    let known: Vec<i64> = list[..managed]
+        .iter()
+        .rev()
+        .take(COMPARED)
+        .filter(|a| a.outcome != Outcome::Refused)
+        .flat_map(|a| [Some(a.began), a.ready, a.started])
+        .flatten()
+        .collect();
     if told.is_empty() || known.is_empty() {
         return None;
     }
@@ -146,18 +157,38 @@ fn read_log(
         last_at: None,
         last_pid: None,
     };
-    for (at, piece) in chosen.iter().enumerate().rev() {
+    // The newest of it counts: what lies further back than the bound is named and left out.
+    let left = Cell::new(bounds::LOG);
+    let mut plain = 0u64;
+    let mut begin = chosen.len();
+    let mut skipped = 0;
+    for (at, piece) in chosen.iter().enumerate().filter(|(_, p)| p.packing == Packing::Plain) {
+        plain += piece.size;
+        if plain > bounds::LOG {
+            (begin, skipped) = (at + 1, plain - bounds::LOG);
+            break;
+        }
+    }
+    let bounded = |what: &str| snapshot.bound(format!("{log}: {what} more than {} GiB are not read", bounds::LOG >> 30));
+    if begin < chosen.len() || skipped > 0 {
+        bounded("of its files");
+    }
+    for (at, piece) in chosen.iter().enumerate().take(begin).rev() {
         let oldest = at + 1 == chosen.len();
         let from = if oldest { offset } else { 0 };
+        let from = if at + 1 == begin { from.max(skipped.min(piece.size)) } else { from };
         let limit = if request.count_all { u64::MAX } else { COUNTED };
         let number = if piece.packing == Packing::Plain { count_lines(snapshot, &piece.path, from, limit) } else { Some(0) };
         placer.path.clone_from(&piece.path);
         placer.packed = piece.packing != Packing::Plain;
         placer.latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);
         let scan = Scan::new(grammar, request.zone, &spans, &mut placer, from, number.map(|n| n + 1));
-        if let Err(words) = scan.run(snapshot, piece, marks.as_deref().filter(|_| oldest)) {
+        if let Err(words) = scan.run(snapshot, piece, marks.as_deref().filter(|_| oldest && skipped == 0), &left) {
             remarks.push(words);
         }
+    }
+    if left.get() == 0 {
+        bounded("unpacked,");
     }
 }
 
@@ -363,6 +394,12 @@ impl Placer<'_, '_> {
     }
 
     fn push(&mut self, attempt: Attempt) -> usize {
+        // Attempts that nobody asks for any more make room; those of the manager stay.
+        let most = self.request.most.saturating_add(bounds::ATTEMPTS);
+        if self.list.len() - self.managed.min(self.list.len()) >= most.saturating_mul(2).max(2 * bounds::ATTEMPTS) {
+            let old = most.min(self.list.len() - self.managed);
+            self.list.drain(self.managed..self.managed + old);
+        }
         self.list.push(attempt);
         self.list.len() - 1
     }
@@ -496,15 +533,7 @@ impl Placer<'_, '_> {
         } else {
             last.outcome = Outcome::Failed;
             let text = "it died by itself".to_owned();
-            last.failures.push(Failure {
-                code: Code::Crashed,
-                file: self.path.clone(),
-                line: None,
-                time: Some(time),
-                text,
-                found: Match::default(),
-                trusted: false,
-            });
+            last.fail(Failure { code: Code::Crashed, file: self.path.clone(), line: None, time: Some(time), text, found: Match::default(), trusted: false });
         }
         Some(at)
     }
@@ -603,7 +632,7 @@ fn settle(attempt: &mut Attempt, request: &Request) {
             let text = format!("killed by signal {signal}");
             let mut found = Match::default();
             found.objects.push(("signal".into(), signal));
-            attempt.failures.push(Failure { code: Code::Crashed, file: "journal".into(), line: None, time: attempt.ended, text, found, trusted: true });
+            attempt.fail(Failure { code: Code::Crashed, file: "journal".into(), line: None, time: attempt.ended, text, found, trusted: true });
         }
     }
     if attempt.outcome == Outcome::Failed

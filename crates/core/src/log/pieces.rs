@@ -2,6 +2,7 @@
 use crate::host::FileKind;
 use crate::path;
 use crate::snapshot::Snapshot;
+use std::cell::Cell;
 use std::io::Read;
 
 /// How a file is packed.
@@ -157,7 +158,7 @@ pub(super) trait Sink {
 }
 
 /// Everything that is left of a reader, block by block.
-fn drain(mut reader: impl Read, sink: &mut dyn Sink) -> std::io::Result<()> {
+fn drain(mut reader: impl Read, sink: &mut dyn Sink, left: &Cell<u64>) -> std::io::Result<()> {
     let mut block = vec![0u8; BLOCK as usize];
     loop {
         let mut filled = 0;
@@ -172,30 +173,20 @@ fn drain(mut reader: impl Read, sink: &mut dyn Sink) -> std::io::Result<()> {
                 }
             }
         }
-        if filled == 0 || !sink.take(&block[..filled]) || filled < block.len() {
+        // A small file can unpack without end.
+        left.set(left.get().saturating_sub(filled as u64));
+        if filled == 0 || !sink.take(&block[..filled]) || filled < block.len() || left.get() == 0 {
             return Ok(());
         }
-    }
-}
-
-/// A writer over a sink, for unpackers that push.
-struct Push<'k>(&'k mut dyn Sink, bool);
-
-impl std::io::Write for Push<'_> {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        self.1 = self.1 && self.0.take(bytes);
-        if self.1 { Ok(bytes.len()) } else { Err(std::io::Error::other("enough")) }
-    }
-    fn flush(&mut self) -> std::io::Result<()> {
-        Ok(())
     }
 }
 
 /// Feeds a piece's bytes from an offset (of plain files only) to a sink.
 ///
 /// # Errors
-/// A sentence where the packing is damaged; what came before it was fed.
-pub(super) fn feed(snapshot: &Snapshot, piece: &Piece, from: u64, sink: &mut dyn Sink) -> Result<(), String> {
+/// A sentence where the packing is damaged, or needs more memory than it may have; what came before it was fed. `left` is what may
+/// still be unpacked, in bytes; at 0 the feeding has ended there.
+pub(super) fn feed(snapshot: &Snapshot, piece: &Piece, from: u64, sink: &mut dyn Sink, left: &Cell<u64>) -> Result<(), String> {
     if piece.packing == Packing::Plain {
         let mut at = from;
         // What is written meanwhile is left for the next look.
@@ -211,15 +202,13 @@ pub(super) fn feed(snapshot: &Snapshot, piece: &Piece, from: u64, sink: &mut dyn
     }
     let bytes = Bytes { snapshot, path: &piece.path, at: 0, block: Vec::new().into(), used: 0 };
     let outcome = match piece.packing {
-        Packing::Gzip => drain(flate2::read::MultiGzDecoder::new(bytes), sink),
-        Packing::Zstandard => zstd::stream::read::Decoder::new(bytes).and_then(|d| drain(d, sink)),
-        Packing::Bzip2 => drain(bzip2::read::MultiBzDecoder::new(bytes), sink),
-        Packing::Xz => {
-            let mut push = Push(sink, true);
-            let outcome = lzma_rs::xz_decompress(&mut std::io::BufReader::new(bytes), &mut push);
-            let wanted = push.1;
-            if wanted { outcome.map_err(|e| std::io::Error::other(format!("{e:?}"))) } else { Ok(()) }
-        }
+        Packing::Gzip => drain(flate2::read::MultiGzDecoder::new(bytes), sink, left),
+        Packing::Zstandard => zstd::stream::read::Decoder::new(bytes).and_then(|mut d| {
+            d.window_log_max(crate::bounds::WINDOW_LOG)?;
+            drain(d, sink, left)
+        }),
+        Packing::Bzip2 => drain(bzip2::read::MultiBzDecoder::new(bytes), sink, left),
+        Packing::Xz => drain(lzma_rust2::XzReader::new_mem_limit(bytes, true, (1 << crate::bounds::WINDOW_LOG >> 10) + 1024), sink, left),
         Packing::Plain => Ok(()),
     };
     outcome.map_err(|error| format!("{}: the packing is damaged ({error}); what came before was read", piece.path))
@@ -300,6 +289,26 @@ mod tests {
     }
 
     #[test]
+    fn several_streams_in_one_file_are_read_and_what_unpacks_without_end_stops_at_its_bound() {
+        for (ending, packing) in [(".gz", Packing::Gzip), (".zst", Packing::Zstandard), (".bz2", Packing::Bzip2), (".xz", Packing::Xz)] {
+            let bytes = [packed(packing, b"one\n"), packed(packing, b"two\n")].concat();
+            let name = format!("/log.1{ending}");
+            let host = TextHost::new().bytes(&name, &bytes);
+            let piece = Piece { path: name.clone(), size: bytes.len() as u64, packing, modified: 0 };
+            let mut all = All(Vec::new());
+            let left = Cell::new(u64::MAX);
+            feed(&Snapshot::new(&host), &piece, 0, &mut all, &left).unwrap();
+            assert_eq!(all.0, b"one\ntwo\n", "{packing:?}");
+            let bomb = packed(packing, &vec![b'x'; 8 << 20]);
+            let host = TextHost::new().bytes(&name, &bomb);
+            let piece = Piece { path: name, size: bomb.len() as u64, packing, modified: 0 };
+            let (mut all, left) = (All(Vec::new()), Cell::new(1 << 20));
+            feed(&Snapshot::new(&host), &piece, 0, &mut all, &left).unwrap();
+            assert!(left.get() == 0 && all.0.len() <= (1 << 20) + BLOCK as usize, "{packing:?}: {}", all.0.len());
+        }
+    }
+
+    #[test]
     fn every_packing_is_undone_and_damage_keeps_what_came_before() {
         let text: Vec<u8> = (0..40_000).flat_map(|n| format!("line {n} of the tide log, {}\n", n * 7919 % 1013).into_bytes()).collect();
         for (ending, packing) in [("", Packing::Plain), (".gz", Packing::Gzip), (".zst", Packing::Zstandard), (".bz2", Packing::Bzip2), (".xz", Packing::Xz)] {
@@ -309,7 +318,7 @@ mod tests {
                 let host = TextHost::new().bytes(&name, bytes);
                 let piece = Piece { path: name.clone(), size: bytes.len() as u64, packing, modified: 0 };
                 let mut all = All(Vec::new());
-                let outcome = feed(&Snapshot::new(&host), &piece, 0, &mut all);
+                let outcome = feed(&Snapshot::new(&host), &piece, 0, &mut all, &Cell::new(u64::MAX));
                 (outcome, all.0)
             };
             let (outcome, whole) = read(&bytes);

@@ -7,6 +7,7 @@ use crate::host::{Host, Look};
 use crate::snapshot::Snapshot;
 use jiff::tz::TimeZone;
 use memchr::{memchr, memchr_iter, memrchr};
+use std::cell::Cell;
 
 /// Longest line that is kept whole, in bytes.
 const LINE_LIMIT: usize = 64 << 10;
@@ -63,15 +64,15 @@ impl<'s, T: Taker> Scan<'s, T> {
     /// Reads a piece to its end. `marks` are the places of all marks from where the scan begins on, where they are known.
     ///
     /// # Errors
-    /// A sentence where its packing is damaged.
-    pub(super) fn run(mut self, snapshot: &Snapshot, piece: &Piece, marks: Option<&[u64]>) -> Result<(), String> {
+    /// A sentence where its packing is damaged. `left` is what may still be unpacked.
+    pub(super) fn run(mut self, snapshot: &Snapshot, piece: &Piece, marks: Option<&[u64]>, left: &Cell<u64>) -> Result<(), String> {
         self.latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);
         let from = if piece.packing == Packing::Plain { self.at } else { 0 };
         let outcome = if piece.packing == Packing::Plain && piece.size.saturating_sub(from) > u64::from(BLOCK) {
             self.pick(snapshot.host(), piece, marks);
             Ok(())
         } else {
-            feed(snapshot, piece, from, &mut self)
+            feed(snapshot, piece, from, &mut self, left)
         };
         self.finish();
         outcome
@@ -411,6 +412,11 @@ pub(super) fn last_begins(host: &dyn Host, piece: &Piece, grammar: &Grammar, beg
                     found = Some(at);
                     return false;
                 }
+            }
+            // Where nearly every line has a mark, reading from the begin is no slower.
+            if marks.len() >= crate::bounds::MARKS {
+                later = None;
+                return false;
             }
             marks.push(hit.at);
             later = Some((start, line));

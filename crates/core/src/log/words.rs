@@ -75,11 +75,11 @@ pub(super) fn note(attempt: &mut Attempt, kind: &dyn Kind, text: &str, at: At, w
         if let Some(more) = told.take_if(|m| m.continues) {
             let (code, mut found) = (more.code.unwrap_or(head.code), more);
             found.objects.extend(head.found.objects);
-            attempt.failures.push(Failure { code, text: format!("{} {text}", head.text), found, ..head });
+            attempt.fail(Failure { code, text: format!("{} {text}", head.text), found, ..head });
             return;
         }
         if told.is_none() && of_a_trace(text) {
-            attempt.failures.push(head);
+            attempt.fail(head);
             return;
         }
         let second = told.take_if(|m| m.code.is_some() && !m.aftermath);
@@ -87,7 +87,7 @@ pub(super) fn note(attempt: &mut Attempt, kind: &dyn Kind, text: &str, at: At, w
         let mut found = second.unwrap_or_else(|| Match { continues: false, objects: Vec::new(), ..head.found.clone() });
         found.objects.extend(head.found.objects);
         let code = found.code.unwrap_or(head.code);
-        attempt.failures.push(Failure { code, text: shown, found, ..head });
+        attempt.fail(Failure { code, text: shown, found, ..head });
         if told.is_none() {
             return;
         }
@@ -96,12 +96,12 @@ pub(super) fn note(attempt: &mut Attempt, kind: &dyn Kind, text: &str, at: At, w
         Some(found) if found.harmless => attempt.harmless += 1,
         Some(found) => {
             if let Some(code) = found.code {
-                attempt.failures.push(failure(code, text.to_owned(), found));
+                attempt.fail(failure(code, text.to_owned(), found));
             }
         }
         None => {
             if let Some(weight) = weight() {
-                attempt.unexplained.push((weight, failure(Code::Unknown, text.to_owned(), Match::default())));
+                attempt.wonder(weight, failure(Code::Unknown, text.to_owned(), Match::default()));
             }
         }
     }

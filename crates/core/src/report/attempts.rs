@@ -1,5 +1,5 @@
 //! `attempts`: when it was started, stopped, refused, killed, and what it said.
-use super::schema;
+use super::{Listed, schema};
 use crate::case::{history, is_running, log_files, log_remarks, starter};
 use crate::code::Code;
 use crate::host::mask_text;
@@ -18,7 +18,7 @@ pub struct AttemptsReport {
     /// Service.
     pub service: String,
     /// Attempts, newest first.
-    pub attempts: Vec<AttemptEntry>,
+    pub attempts: Listed<AttemptEntry>,
     /// Sentences about the logs themselves: where they are, a clock that runs otherwise, a damaged packing.
     pub remarks: Vec<String>,
     /// What could not be seen.
@@ -101,12 +101,13 @@ pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Opti
     remarks.extend(log_remarks(snapshot, service, &config, &starter(snapshot, service)).into_iter().map(|r| r.text));
     let not_seen = snapshot.not_seen();
     let journal = service.unit_name().is_some() && snapshot.host().parts().manager && !not_seen.iter().any(|l| l.starts_with("journal of "));
+    let could_list = journal || files.iter().any(readable);
     AttemptsReport {
-        could_list: journal || files.iter().any(readable),
+        could_list,
         schema: schema("attempts"),
         service: service.name.clone(),
         remarks,
-        attempts: list.iter().map(|a| entry(a, &zone)).collect(),
+        attempts: Listed::when(could_list, list.iter().map(|a| entry(a, &zone)).collect()),
         not_seen,
     }
 }
@@ -134,7 +135,13 @@ fn entry(attempt: &Attempt, zone: &TimeZone) -> AttemptEntry {
         failures: attempt
             .failures
             .iter()
-            .map(|f| FailureEntry { code: f.code, file: f.file.clone(), line: f.line, time: f.time.map(|t| format_time(t, zone)), text: mask_text(&f.text) })
+            .map(|f| FailureEntry {
+                code: f.code,
+                file: f.file.clone(),
+                line: f.line,
+                time: f.time.map(|t| format_time(t, zone)),
+                text: crate::bounds::clip(&mask_text(&f.text)),
+            })
             .collect(),
     }
 }

@@ -6,6 +6,7 @@ use crate::kinds::{Instance, Kind};
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// The verdict on a configuration.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -34,6 +35,9 @@ pub struct LintReport {
     pub verdict: Verdict,
     /// The first error is the daemon's own; the others follow in reading order.
     pub findings: Vec<LintFinding>,
+    /// Findings beyond those that are told one by one, counted by their code.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub more: BTreeMap<Code, usize>,
     /// What could not be judged.
     pub not_seen: Vec<String>,
     /// Number of files read.
@@ -74,6 +78,8 @@ pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Insta
     let verdict = match (read.readable, rejected) {
         (false, _) => Verdict::Unknown,
         (_, true) => Verdict::Rejected,
+        // What lies behind a bound could be refused.
+        _ if read.bounded.is_some() => Verdict::Unknown,
         _ => Verdict::Accepted,
     };
     let known = |place: &crate::config::Place, column| snapshot.knows_column(&place.file, place.line, column);
@@ -100,6 +106,7 @@ pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Insta
         config: instance.config.clone(),
         verdict,
         findings,
+        more: read.more.clone(),
         not_seen: read.not_seen.clone(),
         files_read: read.model.files.len(),
         directives_read: read.model.directives,

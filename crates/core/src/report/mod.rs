@@ -4,6 +4,7 @@ mod diagnosis;
 mod fix;
 mod follow;
 mod lint;
+mod listed;
 mod order;
 mod ports;
 mod settings;
@@ -15,6 +16,7 @@ pub use diagnosis::{CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook,
 pub use fix::{ChangeEntry, FixEntry, FixReport, NextCause, Unavailable, UndoReport};
 pub use follow::{FollowEnd, FollowedLine, Follower};
 pub use lint::{LintFinding, LintReport, Verdict, lint_configuration};
+pub use listed::Listed;
 pub use ports::{HolderEntry, PortEntry, PortsReport, PortsRequest, WantedBy, free_ports, ports};
 pub use settings::{SettingEntry, SettingsReport, settings};
 pub use survey::{SurveyEntry, SurveyReport, survey};

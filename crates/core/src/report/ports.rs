@@ -1,5 +1,5 @@
 //! `ports`: who holds which port, who wants it, what started the holder.
-use super::schema;
+use super::{Listed, schema};
 use crate::case::{Holder, Link, Returns, holder, opener};
 use crate::host::{Protocol, Socket};
 use crate::log::format_time;
@@ -16,9 +16,9 @@ pub struct PortsReport {
     /// Form.
     pub schema: String,
     /// Ports, in order of number and address.
-    pub ports: Vec<PortEntry>,
+    pub ports: Listed<PortEntry>,
     /// Free ports, when they were asked for.
-    pub free: Vec<u16>,
+    pub free: Listed<u16>,
     /// What could not be seen.
     pub not_seen: Vec<String>,
 }
@@ -34,14 +34,14 @@ pub struct PortEntry {
     pub port: Option<u16>,
     /// Path of a Unix socket.
     pub path: Option<String>,
-    /// Whether a socket stands there; its holder need not be seen.
-    pub held: bool,
+    /// Whether a socket stands there; its holder need not be seen. `null` where sockets are not part of what was given.
+    pub held: Option<bool>,
     /// Who holds it, the opener first.
-    pub holders: Vec<HolderEntry>,
+    pub holders: Listed<HolderEntry>,
     /// Who wants it.
     pub wanted_by: Vec<WantedBy>,
-    /// Whether somebody wants it whom the holder keeps out.
-    pub conflict: bool,
+    /// Whether somebody wants it whom the holder keeps out; `null` where that cannot be told.
+    pub conflict: Option<bool>,
 }
 
 /// One holder.
@@ -102,7 +102,9 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], request: &PortsRequest) 
     let PortsRequest { only, free_near, count_clients } = *request;
     let zone = crate::log::host_zone(snapshot);
     let wishes = wishes(snapshot, services);
-    let sockets = snapshot.listeners().seen().unwrap_or_default();
+    let listeners = snapshot.listeners().seen();
+    let sees_sockets = listeners.is_some();
+    let sockets = listeners.unwrap_or_default();
     let asked = |port: u16| only.is_empty() || only.contains(&port);
     let chosen: Vec<&Socket> =
         sockets.iter().filter(|s| if s.protocol == Protocol::Unix { only.is_empty() && known_path(s, &wishes) } else { asked(s.port) }).collect();
@@ -120,9 +122,13 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], request: &PortsRequest) 
         let conflict = wanted.iter().any(|w| w.bound && held.as_ref().map_or(sees_all, |h| !belongs(services, w, h)));
         let key = (socket.protocol, socket.address.map(|a| a.to_string()), socket.port, socket.path.clone());
         let holders: Vec<HolderEntry> = held.iter().map(|h| holder_entry(h, &zone)).collect();
+        let conflict = (held.is_some() || sees_all || wanted.is_empty()).then_some(conflict);
         if let Some(known) = entries.iter_mut().find(|e| (e.protocol, e.address.clone(), e.port.unwrap_or(0), e.path.clone()) == key) {
             // Several sockets on one address: the port is shared on purpose.
-            known.holders.extend(holders.into_iter().filter(|h| !known.holders.iter().any(|k| k.pid == h.pid)).collect::<Vec<_>>());
+            let new: Vec<HolderEntry> = holders.into_iter().filter(|h| !known.holders.iter().any(|k| k.pid == h.pid)).collect();
+            if !new.is_empty() {
+                known.holders.add(new);
+            }
             continue;
         }
         entries.push(PortEntry {
@@ -130,8 +136,8 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], request: &PortsRequest) 
             address: key.1,
             port: (socket.port > 0).then_some(socket.port),
             path: socket.path.clone(),
-            held: true,
-            holders,
+            held: Some(true),
+            holders: Listed::when(sees_all, holders),
             wanted_by: wanted.into_iter().map(wanted_by).collect(),
             conflict,
         });
@@ -149,16 +155,16 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], request: &PortsRequest) 
                 address,
                 port: (wish.listen.port > 0).then_some(wish.listen.port),
                 path: wish.listen.path.clone(),
-                held: false,
-                holders: vec![],
+                held: sees_sockets.then_some(false),
+                holders: Listed::when(sees_sockets, vec![]),
                 wanted_by: vec![wanted_by(wish)],
-                conflict: false,
+                conflict: sees_sockets.then_some(false),
             }),
         }
     }
     entries.sort_by_key(|e| (e.port.is_none(), e.port, e.protocol, e.address.clone(), e.path.clone()));
-    let free = free_near.map(|near| free_ports(snapshot, services, near, 5)).unwrap_or_default();
-    PortsReport { schema: schema("ports"), ports: entries, free, not_seen: snapshot.not_seen() }
+    let free = free_near.filter(|_| sees_sockets).map(|near| free_ports(snapshot, services, near, 5)).unwrap_or_default();
+    PortsReport { schema: schema("ports"), ports: Listed::when(sees_sockets, entries), free: Listed::when(sees_sockets, free), not_seen: snapshot.not_seen() }
 }
 
 fn known_path(socket: &Socket, wishes: &[Wish]) -> bool {

@@ -1,5 +1,5 @@
 //! `settings`: which value is in force, who set it, what it overrode.
-use super::schema;
+use super::{Listed, schema};
 use crate::kinds::Kind;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
@@ -15,8 +15,8 @@ pub struct SettingsReport {
     pub service: String,
     /// Settings, in reading order.
     pub settings: Vec<SettingEntry>,
-    /// Names that were asked for and are set nowhere.
-    pub unset: Vec<String>,
+    /// Names that were asked for and are set nowhere; `null` where a file could not be read that might set them.
+    pub unset: Listed<String>,
     /// What could not be seen.
     pub not_seen: Vec<String>,
 }
@@ -48,14 +48,16 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
     for one in config.model.settings.iter().filter(|s| asked(s.name.trim_start_matches('<'))) {
         entries.push(SettingEntry {
             name: one.name.clone(),
-            value: masked(service.kind, &one.name, &one.value),
+            value: crate::bounds::clip(&masked(service.kind, &one.name, &one.value)),
             section: one.section.clone(),
             file: one.place.file.to_string(),
             line: one.place.line,
             overrides: Vec::new(),
         });
     }
-    let unset = names.iter().filter(|n| !entries.iter().any(|e| e.name.eq_ignore_ascii_case(n))).cloned().collect();
+    // Where a file could not be read, what it would set is not known.
+    let whole = config.readable && config.not_seen.is_empty() && config.bounded.is_none();
+    let unset = Listed::when(whole, names.iter().filter(|n| whole && !entries.iter().any(|e| e.name.eq_ignore_ascii_case(n))).cloned().collect());
     let mut not_seen = snapshot.not_seen();
     not_seen.extend(config.not_seen);
     SettingsReport { schema: schema("settings"), service: service.name.clone(), settings: fold(entries), unset, not_seen }

@@ -1,5 +1,5 @@
 //! `survey`: which server daemons are here, in what state, and which would not come back.
-use super::{Outlook, diagnose_case, schema};
+use super::{Listed, Outlook, diagnose_case, schema};
 use crate::case::{Depth, State, gather};
 use crate::code::Code;
 use crate::log::format_time;
@@ -46,7 +46,7 @@ pub struct SurveyEntry {
     /// Account of its workers or its own.
     pub account: Option<String>,
     /// Addresses it holds now.
-    pub held: Vec<String>,
+    pub held: Listed<String>,
     /// Addresses it wants.
     pub listens: Vec<String>,
     /// Main configuration file.
@@ -106,7 +106,10 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
             unit: service.unit_name().map(str::to_owned),
             main_pid: main.map(|p| p.brief.pid),
             account: case.config.model.account.as_ref().map(|(a, _)| a.clone()).or_else(|| service.described.account.clone()).or(own),
-            held: case.wanted.iter().filter(|w| w.served).map(|w| w.listen.to_string()).collect(),
+            held: Listed::when(
+                snapshot.host().parts().processes && !case.wanted.iter().any(|w| w.unseen),
+                case.wanted.iter().filter(|w| w.served).map(|w| w.listen.to_string()).collect(),
+            ),
             listens: case.wanted.iter().map(|w| w.listen.to_string()).collect(),
             config: (!service.instance.config.is_empty()).then(|| service.instance.config.clone()),
             files: case.config.model.files.clone(),

@@ -68,6 +68,13 @@ pub struct VerifyReport {
     pub main_pid: Option<u32>,
 }
 
+impl VerifyReport {
+    /// Whether nothing failed, and yet too little could be seen for a verdict.
+    pub fn is_unseen(&self) -> bool {
+        self.verdict != Recovery::Recovered && !self.checks.iter().any(|c| c.outcome == CheckOutcome::Fail)
+    }
+}
+
 /// The page that was complained about.
 #[derive(Clone, Debug, Default)]
 pub struct Page {
@@ -98,14 +105,18 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Page, before: Optio
     }
     checks.extend(ports(&case));
     checks.extend(let_go(snapshot, &case));
-    checks.extend(protocol(snapshot, &case));
+    let asked = protocol(snapshot, &case);
+    let mute = asked.iter().any(|(_, mute)| *mute);
+    checks.extend(asked.into_iter().map(|(entry, _)| entry));
     checks.extend(page_check(snapshot, &case, page));
-    checks.push(log(&case));
+    checks.push(log(snapshot, &case));
     checks.extend(boot(&case));
     let failed = |names: &[&str]| checks.iter().any(|c| c.outcome == CheckOutcome::Fail && names.contains(&c.name.as_str()));
-    let verdict = if failed(&["process", "stable", "ports"]) {
+    let verdict = if mute || failed(&["process", "stable", "ports"]) {
         Recovery::NotRecovered
-    } else if checks.iter().any(|c| c.outcome == CheckOutcome::Fail) || checks.first().is_some_and(|c| c.outcome == CheckOutcome::Skip) {
+    } else if checks.iter().any(|c| c.outcome == CheckOutcome::Fail)
+        || checks.iter().any(|c| c.outcome == CheckOutcome::Skip && matches!(c.name.as_str(), "process" | "ports"))
+    {
         Recovery::Partly
     } else {
         Recovery::Recovered
@@ -117,7 +128,11 @@ fn process(snapshot: &Snapshot, case: &Case) -> CheckEntry {
     if !snapshot.host().parts().processes {
         return check("process", CheckOutcome::Skip, "processes are not part of what was given");
     }
+    let frozen = case.manager.as_ref().seen().is_some_and(|m| m.more.get("FreezerState").is_some_and(|f| f.starts_with("frozen") || f == "freezing"));
     match (case.processes.first(), case.state) {
+        (Some(main), _) if matches!(main.brief.state, 'T' | 't') || frozen => {
+            check("process", CheckOutcome::Fail, format!("{} (pid {}) is halted and answers nothing", main.brief.name, main.brief.pid))
+        }
         (Some(main), State::Running | State::Degraded) => check("process", CheckOutcome::Pass, format!("{} runs, pid {}", main.brief.name, main.brief.pid)),
         (_, State::Starting | State::Restarting) => check("process", CheckOutcome::Fail, "it is still starting"),
         (Some(main), state) => check("process", CheckOutcome::Fail, format!("pid {} is there, but the state is {state:?}", main.brief.pid).to_lowercase()),
@@ -149,8 +164,13 @@ fn ports(case: &Case) -> Vec<CheckEntry> {
     let wanted: Vec<_> = case.wanted.iter().filter(|w| w.bound).collect();
     let missing: Vec<String> = wanted.iter().filter(|w| !w.served).map(|w| w.listen.to_string()).collect();
     let held: Vec<String> = wanted.iter().filter(|w| w.served).map(|w| w.listen.to_string()).collect();
+    // What is not there at all is missing; what has a holder out of sight may be its.
+    let hidden: Vec<String> = wanted.iter().filter(|w| !w.served && w.unseen).map(|w| w.listen.to_string()).collect();
     match (wanted.is_empty(), missing.is_empty()) {
         (true, _) => vec![],
+        _ if !hidden.is_empty() && hidden.len() == missing.len() => {
+            vec![check("ports", CheckOutcome::Skip, format!("who holds {} cannot be seen from this account", hidden.join(", ")))]
+        }
         (_, true) => vec![check("ports", CheckOutcome::Pass, format!("holds {}", held.join(", ")))],
         _ => vec![check("ports", CheckOutcome::Fail, format!("does not hold {}", missing.join(", ")))],
     }
@@ -184,48 +204,54 @@ fn reachable(address: IpAddr) -> IpAddr {
     }
 }
 
-fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<CheckEntry> {
+/// Asks the listeners, and says of each what came of it and whether it stayed without an answer.
+fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<(CheckEntry, bool)> {
     if !snapshot.host().parts().probes {
         return vec![];
     }
     let mut found = Vec::new();
-    for want in case.wanted.iter().filter(|w| w.served && w.listen.protocol == Protocol::Tcp && w.speaks != Speaks::Orders).take(8) {
-        let http = case.service.kind.profile().http && want.speaks == Speaks::AsItsKind;
-        let Some(address) = want.listen.address else { continue };
-        // A socket for both families answers on the IPv4 loopback, too; that one is always there.
-        let target = if address == IpAddr::V6(Ipv6Addr::UNSPECIFIED) && !want.listen.v6_only { Ipv4Addr::LOCALHOST.into() } else { reachable(address) };
-        let host = case.config.model.site_names.iter().map(|(n, _)| n.as_str()).find(|n| !n.is_empty() && !n.contains(['*', '~', '_'])).unwrap_or("localhost");
-        let request = ProbeRequest {
-            address: target,
-            port: want.listen.port,
-            tls: want.tls,
-            host: host.to_owned(),
-            path: "/".into(),
-            protocol: if http { ProbeProtocol::Http } else { ProbeProtocol::Tcp },
+    let profile = case.service.kind.profile();
+    for want in case.wanted.iter().filter(|w| w.served && !w.activates && w.listen.protocol != Protocol::Udp && w.speaks != Speaks::Orders).take(8) {
+        let as_its_kind = want.speaks == Speaks::AsItsKind;
+        let protocol = match (profile.http && as_its_kind, want.tls) {
+            (true, _) => ProbeProtocol::Http,
+            // Under TLS nothing but the handshake could be asked.
+            (false, false) if as_its_kind => profile.asks,
+            _ => ProbeProtocol::Tcp,
         };
-        let shown = format!(
-            "{} on {}",
-            if !http {
-                "TCP"
-            } else if want.tls {
-                "HTTPS"
-            } else {
-                "HTTP"
-            },
-            endpoint(target, want.listen.port)
-        );
+        let socket = want.listen.path.clone();
+        let spoken = matches!(protocol, ProbeProtocol::Greeting | ProbeProtocol::Postgresql | ProbeProtocol::Redis | ProbeProtocol::FastCgi);
+        let target = match (want.listen.address, &socket) {
+            // A socket for both families answers on the IPv4 loopback, too; that one is always there.
+            (Some(address), _) if address == IpAddr::V6(Ipv6Addr::UNSPECIFIED) && !want.listen.v6_only => Ipv4Addr::LOCALHOST.into(),
+            (Some(address), _) => reachable(address),
+            (None, Some(_)) if spoken => Ipv4Addr::LOCALHOST.into(),
+            _ => continue,
+        };
+        let host = case.config.model.site_names.iter().map(|(n, _)| n.as_str()).find(|n| !n.is_empty() && !n.contains(['*', '~', '_'])).unwrap_or("localhost");
+        let place = socket.clone().unwrap_or_else(|| endpoint(target, want.listen.port));
+        let request = ProbeRequest { address: target, port: want.listen.port, tls: want.tls, host: host.to_owned(), path: "/".into(), protocol, socket };
+        let shown = format!("{} on {place}", if protocol == ProbeProtocol::Http && want.tls { "HTTPS" } else { protocol.spelled() });
         let Look::Seen(answer) = snapshot.probe(&request) else { continue };
-        let mut entry = match (answer.status, answer.connected, &answer.error) {
+        let why = answer.error.clone().unwrap_or_default();
+        let (mut entry, mute) = match (answer.status, answer.connected, &answer.error) {
             (Some(status), ..) => {
                 let server = answer.server.as_deref().map(|s| format!(" from {s}")).unwrap_or_default();
                 let outcome = if status >= 500 { CheckOutcome::Fail } else { CheckOutcome::Pass };
-                check("protocol", outcome, format!("{shown} answers {status}{server}"))
+                (check("protocol", outcome, format!("{shown} answers {status}{server}")), false)
             }
-            (None, true, None) => check("protocol", CheckOutcome::Pass, format!("{shown} accepts connections")),
-            (None, _, error) => check("protocol", CheckOutcome::Fail, format!("{shown} does not answer: {}", error.clone().unwrap_or_default())),
+            (None, true, None) if answer.spoke => (check("protocol", CheckOutcome::Pass, format!("{shown} answers")), false),
+            // The kernel accepts whoever is behind it: that is no proof, and no fault.
+            (None, true, None) => (check("protocol", CheckOutcome::Skip, format!("{shown} accepts connections; whether it answers was not asked")), false),
+            // Something was said, or the connection closed on purpose: it lives, and what it means is not known.
+            (None, true, Some(_)) if answer.spoke || answer.hung_up => {
+                (check("protocol", CheckOutcome::Skip, format!("{shown} could not be asked: {why}")), false)
+            }
+            (None, true, _) => (check("protocol", CheckOutcome::Fail, format!("{shown} accepts connections, but did not answer: {why}")), true),
+            (None, false, _) => (check("protocol", CheckOutcome::Fail, format!("{shown} does not answer: {why}")), true),
         };
         entry.took_ms = Some(answer.took_ms);
-        found.push(entry);
+        found.push((entry, mute));
     }
     found
 }
@@ -264,7 +290,7 @@ fn page_check(snapshot: &Snapshot, case: &Case, page: &Page) -> Option<CheckEntr
     let Some(address) = address else {
         return Some(check("page", CheckOutcome::Fail, format!("{host} does not resolve")));
     };
-    let request = ProbeRequest { address, port, tls, host, path, protocol: ProbeProtocol::Http };
+    let request = ProbeRequest { address, port, tls, host, path, protocol: ProbeProtocol::Http, socket: None };
     let Look::Seen(answer) = snapshot.probe(&request) else {
         return Some(check("page", CheckOutcome::Skip, "servers are not part of what was given"));
     };
@@ -283,13 +309,22 @@ fn page_check(snapshot: &Snapshot, case: &Case, page: &Page) -> Option<CheckEntr
     Some(entry)
 }
 
-fn log(case: &Case) -> CheckEntry {
-    let Some(last) = case.attempts.first() else { return check("log", CheckOutcome::Skip, "no start is on record") };
+fn log(snapshot: &Snapshot, case: &Case) -> CheckEntry {
+    // What was said of earlier starts says nothing of a host whose processes are not part of what was given.
+    if !snapshot.host().parts().processes {
+        return check("log", CheckOutcome::Skip, "whether it runs now is not part of what was given");
+    }
+    let Some(last) = case.attempts.first() else {
+        let denied = snapshot.not_seen().iter().any(|l| l.contains("permission denied") || l.starts_with("journal of "));
+        return check("log", CheckOutcome::Skip, if denied { "its starts could not be seen" } else { "no start is on record" });
+    };
     let failure = last.failures.iter().find(|f| !f.found.aftermath && f.code != Code::Unknown);
     match (last.outcome, failure) {
         (Outcome::Ready, None) => check("log", CheckOutcome::Pass, "ready since this start, without complaint"),
-        (Outcome::Ready, Some(f)) => check("log", CheckOutcome::Fail, format!("it runs, but the log says: {}", crate::host::mask_text(&f.text))),
-        (_, Some(f)) => check("log", CheckOutcome::Fail, crate::host::mask_text(&f.text)),
+        (Outcome::Ready, Some(f)) => {
+            check("log", CheckOutcome::Fail, format!("it runs, but the log says: {}", crate::bounds::clip(&crate::host::mask_text(&f.text))))
+        }
+        (_, Some(f)) => check("log", CheckOutcome::Fail, crate::bounds::clip(&crate::host::mask_text(&f.text))),
         // A copy that somebody else started leaves no record of its own.
         (outcome, None) if case.processes.is_empty() => {
             check("log", CheckOutcome::Fail, format!("the last start on record ended as {outcome:?}").to_lowercase())

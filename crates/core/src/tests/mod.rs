@@ -313,7 +313,9 @@ impl Host for TextHost {
                 let page = self.pages.get(&request.port);
                 Look::Seen(Answer::Probe(ProbeAnswer {
                     connected: page.is_some(),
-                    status: page.map(|p| p.0),
+                    spoke: page.is_some_and(|p| p.0 > 0),
+                    hung_up: false,
+                    status: page.map(|p| p.0).filter(|s| *s > 0),
                     body: page.map(|p| p.1.clone()).unwrap_or_default(),
                     server: None,
                     location: None,

@@ -97,8 +97,9 @@ static QUERY: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"[\w/.%~+-]\?
 static PAIRS: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)(?:\bauth|\bcredentials?)\s+["']?[^\s:"']+:([^\s"']+)"#));
 
 /// A sentence in a comment that gives a secret away.
-static TOLD: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"(?i)\b(?:password|passwd|passphrase|secret|token|(?:api|access)[ -]key)\s+(?:is|was|now|for \S+ is)\s*:?\s+["']?([^\s"',;]+)"#));
+static TOLD: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(r#"(?i)\b(?:password|passwd|passphrase|secret|token|(?:api|access)[ -]key)\s+(?:is|was|now|for \S+ is)\s*:?\s+["']?([^\s"',;]+)"#)
+});
 /// The word that ends a server by its shutdown port.
 static SHUTDOWN: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"<Server\b[^>]*\bshutdown\s*=\s*["']([^"']*)["']"#));
 
@@ -263,7 +264,8 @@ fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: T
     if !assigned && bytes.get(name.end) == Some(&b')') && bytes[at] == b'-' {
         let mut rest = at;
         for token in line[at..].split_inclusive(' ') {
-            let flag = token.starts_with('-') || matches!(token.trim(), "str" | "beg" | "end" | "sub" | "reg" | "dir" | "dom" | "len" | "found" | "bin" | "int" | "ip");
+            let flag = token.starts_with('-')
+                || matches!(token.trim(), "str" | "beg" | "end" | "sub" | "reg" | "dir" | "dom" | "len" | "found" | "bin" | "int" | "ip");
             if !flag {
                 break;
             }

@@ -1,6 +1,7 @@
 //! httpd's first pass: the tree of files, and at once what steers reading it. Nothing else is judged here.
 use super::lines::{Line, Lines, word, words};
 use super::{DIRECTIVES, Options, versions};
+use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity, Span};
 use crate::host::{FileKind, Look, Unseen};
@@ -10,9 +11,9 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// How deep includes and sections may nest before the reader gives up.
+/// Names in the path of an included directory: through more the kernel follows no link either.
+const DIRECTORIES: usize = 60;
 const DEPTH: usize = 100;
-/// How many files are read at most.
-const FILES: usize = 20_000;
 
 /// One directive or section head that the second pass will carry out.
 #[derive(Clone, Debug)]
@@ -53,6 +54,8 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) items: Vec<Item>,
     pub(super) defines: HashMap<String, String>,
     flags: HashSet<String>,
+    known_files: HashSet<String>,
+    cost: Cost,
     pub(super) server_root: String,
     pub(super) runtime_dir: Option<String>,
     macros: HashMap<String, Macro>,
@@ -84,6 +87,8 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         items: Vec::new(),
         defines: options.defines.clone(),
         flags: HashSet::new(),
+        known_files: HashSet::new(),
+        cost: Cost::default(),
         server_root: options.server_root.clone(),
         runtime_dir: None,
         macros: HashMap::new(),
@@ -159,7 +164,7 @@ impl Reader<'_, '_> {
     }
 
     fn read_file(&mut self, name: &str, from: Option<&Line>) {
-        if self.open_files.iter().any(|f| f == name) || self.open_files.len() > DEPTH || self.out.model.files.len() > FILES {
+        if self.open_files.iter().any(|f| f == name) || self.open_files.len() > DEPTH {
             if let Some(line) = from {
                 let message = format!("{name} includes itself, or files are included too deep");
                 self.stop(line, Code::ConfigConflict, message);
@@ -184,8 +189,12 @@ impl Reader<'_, '_> {
                 return;
             }
         };
-        if !self.out.model.files.iter().any(|f| f == name) {
+        if self.known_files.insert(name.to_owned()) {
             self.out.model.files.push(name.to_owned());
+        }
+        let longest = if bytes.len() > crate::bounds::LINE { bytes.split(|b| *b == b'\n').map(<[u8]>::len).max().unwrap_or(0) } else { 0 };
+        if !self.cost.line(name, longest) || !self.cost.file(name, bytes.len()) {
+            return self.bounded();
         }
         let text: String = match std::str::from_utf8(&bytes) {
             Ok(text) => text.to_owned(),
@@ -197,6 +206,14 @@ impl Reader<'_, '_> {
         self.sections(&mut lines, None);
         self.open_files.pop();
         self.file = outer;
+    }
+
+    /// Ends the reading at a bound.
+    fn bounded(&mut self) {
+        if let Some(sentence) = self.cost.reached.clone() {
+            self.out.bound(&sentence);
+        }
+        self.stopped = true;
     }
 
     fn missing(&mut self, line: &Line, name: &str) {
@@ -331,7 +348,9 @@ impl Reader<'_, '_> {
             let hidden = !super::conceal::conceal(&line.text).secret.is_empty();
             let value = match (secret, hidden) {
                 (true, _) => crate::host::MASK.to_owned(),
-                (_, true) => crate::host::mask_source(Some(&super::Httpd), &line.text).get(name.len() + 1..).unwrap_or(crate::host::MASK).trim_start().to_owned(),
+                (_, true) => {
+                    crate::host::mask_source(Some(&super::Httpd), &line.text).get(name.len() + 1..).unwrap_or(crate::host::MASK).trim_start().to_owned()
+                }
                 _ => crate::host::mask_value(&name, &self.resolve(rest)),
             };
             let section = self.items.iter().rev().find(|i| i.end.is_none() && i.text.starts_with('<')).map_or(String::new(), |i| i.text.to_string());
@@ -379,6 +398,10 @@ impl Reader<'_, '_> {
 
     /// A directory takes in every file below it, hidden ones included, in the order of their names.
     fn include_directory(&mut self, dir: &str, line: &Line) {
+        // A link that leads back up would go on for ever.
+        if !self.cost.file(dir, 0) || dir.split('/').count() > DIRECTORIES {
+            return self.bounded();
+        }
         for entry in self.snapshot.list(dir).seen().unwrap_or_default() {
             if self.stopped {
                 return;
@@ -433,7 +456,13 @@ impl Reader<'_, '_> {
             }
             // Without a value it is a flag for <IfDefine>; `${NAME}` stays as it is.
             [name] => drop(self.flags.insert(name.clone())),
-            [name, value] => drop(self.defines.insert(name.clone(), value.clone())),
+            // A value that holds others can double with each line: what is made is counted.
+            [name, value] => {
+                if !self.cost.expansion(value.len()) {
+                    return self.bounded();
+                }
+                self.defines.insert(name.clone(), value.clone());
+            }
             _ => drop(self.stop(line, Code::ConfigBadValue, format!("Define has {} values, expected 1 or 2", all.len()))),
         }
     }
@@ -563,6 +592,10 @@ impl Reader<'_, '_> {
                 Line { text: filled.into(), number: *number, start: 0, column: 0 }
             })
             .collect();
+        let made = body.iter().map(|l| l.text.len()).sum();
+        if !self.cost.expansion(made) {
+            return self.bounded();
+        }
         let outer = std::mem::replace(&mut self.file, entry.file.clone());
         self.sections(&mut body.into_iter(), None);
         self.file = outer;

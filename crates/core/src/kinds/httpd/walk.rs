@@ -194,6 +194,11 @@ fn unknown(r: &mut Reader, d: &Directive, known: &[Row]) {
     }
     // A module of another release than the table's can know more.
     let files: Vec<String> = r.out.model.modules.iter().filter_map(|m| r.out.model.facts.get(&format!("module-file {m}")).cloned()).collect();
+    // Further ones are only counted: what is dear to find out about them need not be.
+    if r.out.is_full(Code::ConfigUnknownDirective) {
+        find(r, d, Code::ConfigUnknownDirective, "not a directive of httpd");
+        return;
+    }
     if super::super::strings_hold(r.snapshot, &files, &d.name) {
         return;
     }

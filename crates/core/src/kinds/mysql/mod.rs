@@ -24,6 +24,7 @@ static PROFILE: Profile = Profile {
     comment: Some("#"),
     keeps_data: true,
     replaces_sockets: true,
+    asks: crate::host::ProbeProtocol::Greeting,
     ..Profile::plain("mysql", &GRAMMAR, &CATALOGUE)
 };
 

@@ -4,6 +4,7 @@ use super::rules::{self, Site};
 use super::tokens::{End, Fault, Tokens, Word};
 use super::values;
 use super::{DIRECTIVES, Options};
+use crate::bounds::{Cost, step};
 use crate::code::Code;
 use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Row, SettingInForce, Severity, Span, nearest};
 use crate::host::Look;
@@ -14,8 +15,6 @@ use std::sync::Arc;
 
 /// How deep includes and blocks may nest before the reader gives up.
 const DEPTH: usize = 60;
-/// How many files are read at most.
-const FILES: usize = 20_000;
 
 /// One row of the table with its columns split once.
 #[derive(Clone, Debug)]
@@ -66,6 +65,7 @@ pub(super) struct Reader<'s, 'h> {
     open_files: Vec<String>,
     texts: HashMap<String, Arc<str>>,
     stopped: bool,
+    cost: Cost,
 }
 
 /// One directive with its place.
@@ -101,6 +101,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         open_files: Vec::new(),
         texts: HashMap::new(),
         stopped: false,
+        cost: Cost::default(),
     };
     match snapshot.read(&options.config) {
         Look::Seen(_) => reader.out.readable = true,
@@ -172,7 +173,7 @@ impl Reader<'_, '_> {
 
     fn read_file(&mut self, name: &str, from: Option<&Directive>) {
         let nested = self.open_files.iter().any(|f| f == name);
-        if nested || self.open_files.len() > DEPTH || self.out.model.files.len() > FILES {
+        if nested || self.open_files.len() > DEPTH {
             if let Some(d) = from {
                 let message = if nested { format!("{name} includes itself") } else { format!("too many files at {name}") };
                 self.find(d, Code::ConfigConflict, message);
@@ -187,6 +188,15 @@ impl Reader<'_, '_> {
                 None => return,
             },
         };
+        // What is included twice is read twice by the daemon, too: it counts each time.
+        let short = text.len() <= crate::bounds::LINE || self.cost.line(name, longest_line(&text));
+        if !short || !self.cost.file(name, text.len()) {
+            if let Some(sentence) = self.cost.reached.clone() {
+                self.out.bound(&sentence);
+            }
+            self.stopped = true;
+            return;
+        }
         let outer = std::mem::replace(&mut self.file, Arc::from(name));
         self.open_files.push(name.to_owned());
         self.file_text(&text);
@@ -230,7 +240,7 @@ impl Reader<'_, '_> {
     fn file_text(&mut self, text: &str) {
         let floor = self.blocks.len();
         let mut tokens = Tokens::new(text);
-        let mut starts = Lines;
+        let mut starts = Lines::default();
         let mut words = Vec::new();
         loop {
             if self.stopped {
@@ -376,6 +386,11 @@ impl Reader<'_, '_> {
             self.find(d, Code::ConfigMissingModule, format!("\"{name}\" belongs to {module}, which is not loaded")).help = help;
             return;
         }
+        // Further ones are only counted: what is dear to find out about them need not be.
+        if self.out.is_full(Code::ConfigUnknownDirective) {
+            self.find(d, Code::ConfigUnknownDirective, "not a directive of nginx");
+            return;
+        }
         if self.options.binary_knows(self.snapshot, &name, &self.out.model.modules) {
             return;
         }
@@ -451,15 +466,33 @@ impl Reader<'_, '_> {
     }
 }
 
-/// Line starts, to turn a byte into a column without looking further back than its line.
+/// Columns of a text, each counted on from the one before where that stands on the same line.
 #[derive(Default)]
-struct Lines;
+struct Lines {
+    /// A byte of the text, and its column.
+    last: Option<(usize, u32)>,
+}
 
 impl Lines {
     fn column(&mut self, text: &str, at: usize) -> u32 {
-        let start = memchr::memrchr(b'\n', &text.as_bytes()[..at]).map_or(0, |n| n + 1);
-        u32::try_from(text[start..at].chars().count() + 1).unwrap_or(0)
+        let from = self.last.filter(|(known, _)| *known <= at);
+        let since = from.map_or(0, |(known, _)| known);
+        let line = memchr::memrchr(b'\n', &text.as_bytes()[since..at]).map(|n| since + n + 1);
+        let (start, base) = match (line, from) {
+            (Some(start), _) => (start, 1),
+            (None, Some((known, column))) => (known, column),
+            (None, None) => (0, 1),
+        };
+        step(at - start.min(since));
+        let column = base.saturating_add(u32::try_from(text[start..at].chars().count()).unwrap_or(u32::MAX));
+        self.last = Some((at, column));
+        column
     }
+}
+
+/// Length of the longest line, in bytes.
+fn longest_line(text: &str) -> usize {
+    text.split('\n').map(str::len).max().unwrap_or(0)
 }
 
 fn known(row: Row) -> Known {

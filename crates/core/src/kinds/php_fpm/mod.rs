@@ -7,6 +7,7 @@ use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
 use crate::snapshot::Snapshot;
+use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/php_fpm/log.json"));
@@ -20,6 +21,7 @@ static PROFILE: Profile = Profile {
     listens_as_configured: true,
     comment: Some(";"),
     replaces_sockets: true,
+    asks: crate::host::ProbeProtocol::FastCgi,
     ..Profile::plain("php-fpm", &GRAMMAR, &CATALOGUE)
 };
 const DEPTH: usize = 5;
@@ -113,20 +115,16 @@ fn include(book: &mut Book, target: &str, place: &crate::config::Place, section:
 }
 
 fn of(book: &Book, section: &str, name: &str) -> Option<Entry> {
-    book.entries.iter().rev().find(|e| e.section == section && e.name == name).cloned()
+    book.in_section(section, name).map(|(_, last)| last.clone())
 }
 
 fn pools(book: &Book) -> Vec<String> {
-    let mut names: Vec<String> = Vec::new();
-    for entry in &book.entries {
-        if entry.section != "global" && !entry.section.is_empty() && !names.contains(&entry.section) {
-            names.push(entry.section.clone());
-        }
-    }
-    names
+    let mut seen = std::collections::HashSet::new();
+    let own = book.entries.iter().map(|e| &e.section).filter(|s| *s != "global" && !s.is_empty());
+    own.filter(|s| seen.insert((*s).clone())).cloned().collect()
 }
 
-fn pool(book: &mut Book, name: &str, root: bool) {
+fn pool(book: &mut Book, name: &str, root: bool, firsts: &HashMap<String, usize>) {
     let account = |book: &mut Book, key: &str, group: bool| {
         let Some(entry) = of(book, name, key) else { return };
         let numeric = entry.value.bytes().all(|b| b.is_ascii_digit());
@@ -147,7 +145,7 @@ fn pool(book: &mut Book, name: &str, root: bool) {
     account(book, "listen.owner", false);
     account(book, "listen.group", true);
     if root && of(book, name, "user").is_none() {
-        let place = book.entries.iter().find(|e| e.section == name).map(|e| e.place.clone());
+        let place = firsts.get(name).and_then(|at| book.entries.get(*at)).map(|e| e.place.clone());
         if let Some(place) = place {
             book.find(&place, "user", Code::ConfigBadValue, format!("pool {name} has no user, and it is started as root"));
         }
@@ -240,12 +238,16 @@ impl Kind for PhpFpm {
         let off = of(&book, "global", "daemonize").is_some_and(|e| matches!(e.value.to_ascii_lowercase().as_str(), "no" | "off" | "0" | "false"));
         book.out.model.background = Some(!kept && !off);
         let names = pools(&book);
+        let mut firsts = HashMap::new();
+        for (at, entry) in book.entries.iter().enumerate() {
+            firsts.entry(entry.section.clone()).or_insert(at);
+        }
         if names.is_empty() && !book.stopped {
             let message = "no pool is defined";
             book.out.add(crate::config::ConfigFinding::error(Code::ConfigSyntax, message));
         }
         for name in names {
-            pool(&mut book, &name, instance.start_uid == 0);
+            pool(&mut book, &name, instance.start_uid == 0, &firsts);
         }
         twice(&mut book);
         book.close()

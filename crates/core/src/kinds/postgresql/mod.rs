@@ -31,6 +31,7 @@ static PROFILE: Profile = Profile {
     comment: Some("#"),
     keeps_data: true,
     replaces_sockets: true,
+    asks: crate::host::ProbeProtocol::Postgresql,
     ..Profile::plain("postgresql", &GRAMMAR, &CATALOGUE)
 };
 const DEPTH: usize = 10;

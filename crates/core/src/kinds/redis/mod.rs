@@ -32,6 +32,7 @@ static PROFILE: Profile = Profile {
     comment: Some("#"),
     keeps_data: true,
     replaces_sockets: true,
+    asks: crate::host::ProbeProtocol::Redis,
     ..Profile::plain("redis", &GRAMMAR, &CATALOGUE)
 };
 

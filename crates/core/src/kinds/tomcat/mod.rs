@@ -1,5 +1,6 @@
 //! Tomcat: `server.xml` below the base directory, found through the environment or the runtime's own options.
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config};
+use crate::bounds::step;
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Text};
 use crate::config::{Configuration, NamedPath, Place, Span, Speaks};
@@ -8,6 +9,7 @@ use crate::net::Listen;
 use crate::path;
 use crate::snapshot::Snapshot;
 use roxmltree::{Document, Node};
+use std::cell::Cell;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/tomcat/log.json"));
@@ -49,30 +51,57 @@ fn base(instance: &Instance) -> String {
     named.unwrap_or_else(|| path::parent(path::parent(&instance.config)).to_owned())
 }
 
+/// Elements around one that are told.
+const NESTED: usize = 24;
+
 /// Attributes as entries, so that `settings` can show them.
-fn note(book: &mut Book, text: &Text, document: &Document, node: Node) {
-    let section = node.ancestors().skip(1).filter(Node::is_element).map(|n| n.tag_name().name().to_owned()).collect::<Vec<_>>();
+fn note(book: &mut Book, text: &Text, places: &Places, node: Node) {
+    let section = node.ancestors().skip(1).filter(Node::is_element).take(NESTED).map(|n| n.tag_name().name().to_owned()).collect::<Vec<_>>();
     let section = section.into_iter().rev().chain([node.tag_name().name().to_owned()]).collect::<Vec<_>>().join("/");
     for attribute in node.attributes() {
-        let place = place(text, document, attribute.range_value());
+        let place = place(text, places, attribute.range_value());
         let span = text.faithful.then(|| Span { file: text.file.clone(), start: attribute.range_value().start, end: attribute.range_value().end });
         book.entries.push(Entry { section: section.clone(), name: attribute.name().to_owned(), value: attribute.value().to_owned(), place, span });
     }
 }
 
-fn place(text: &Text, document: &Document, range: std::ops::Range<usize>) -> Place {
-    let from = document.text_pos_at(range.start);
-    let width = u32::try_from(text.text.get(range).map_or(0, |t| t.chars().count())).unwrap_or(0);
-    Place { file: text.file.clone(), line: from.row, column: from.col, end_column: from.col + width }
+/// Begins of lines, and the last place that was told: most are asked for in order, also where all stand on one line.
+struct Places {
+    starts: Vec<usize>,
+    last: Cell<(usize, u32)>,
 }
 
-fn connector(book: &mut Book, text: &Text, document: &Document, node: Node) {
+impl Places {
+    fn new(text: &str) -> Self {
+        Self { starts: std::iter::once(0).chain(text.match_indices('\n').map(|(n, _)| n + 1)).collect(), last: Cell::new((0, 1)) }
+    }
+
+    /// Line and column of a byte.
+    fn of(&self, text: &str, at: usize) -> (u32, u32) {
+        let line = self.starts.partition_point(|s| *s <= at).max(1);
+        let start = self.starts[line - 1];
+        let (known, column) = self.last.get();
+        let (from, base) = if known >= start && known <= at { (known, column) } else { (start, 1) };
+        step(at - from);
+        let column = base.saturating_add(u32::try_from(text.get(from..at).map_or(0, |t| t.chars().count())).unwrap_or(u32::MAX));
+        self.last.set((at, column));
+        (u32::try_from(line).unwrap_or(u32::MAX), column)
+    }
+}
+
+fn place(text: &Text, places: &Places, range: std::ops::Range<usize>) -> Place {
+    let (line, column) = places.of(&text.text, range.start);
+    let width = u32::try_from(text.text.get(range).map_or(0, |t| t.chars().count())).unwrap_or(0);
+    Place { file: text.file.clone(), line, column, end_column: column.saturating_add(width) }
+}
+
+fn connector(book: &mut Book, text: &Text, places: &Places, node: Node) {
     let Some(attribute) = node.attribute_node("port") else { return };
     let entry = Entry {
         section: "Connector".into(),
         name: "port".into(),
         value: attribute.value().to_owned(),
-        place: place(text, document, attribute.range_value()),
+        place: place(text, places, attribute.range_value()),
         span: text.faithful.then(|| Span { file: text.file.clone(), start: attribute.range_value().start, end: attribute.range_value().end }),
     };
     // A variable or nonsense is only logged by the daemon; nothing is bound then.
@@ -107,16 +136,17 @@ fn server(book: &mut Book, file: &str) {
             return;
         }
     };
+    let places = Places::new(&text.text);
     let root = document.root_element();
     if root.tag_name().name() != "Server" {
-        let place = place(&text, &document, root.range().start..root.range().start + 1);
+        let place = place(&text, &places, root.range().start..root.range().start + 1);
         book.refuse(&place, root.tag_name().name(), Code::ConfigSyntax, "the outermost element must be Server");
         return;
     }
     for node in root.descendants().filter(Node::is_element) {
-        note(book, &text, &document, node);
+        note(book, &text, &places, node);
         match node.tag_name().name() {
-            "Connector" => connector(book, &text, &document, node),
+            "Connector" => connector(book, &text, &places, node),
             "Server" => {
                 // The port on which a stop is asked for; a negative one switches it off.
                 if let Some(port) = node.attribute("port").and_then(|p| p.parse::<u16>().ok()).filter(|p| *p > 0) {
@@ -130,7 +160,7 @@ fn server(book: &mut Book, file: &str) {
                 if let Some(name) = node.attribute("name") {
                     book.out.model.site_names.push((name.to_owned(), 0));
                 } else {
-                    let place = place(&text, &document, node.range().start..node.range().start + 5);
+                    let place = place(&text, &places, node.range().start..node.range().start + 5);
                     book.refuse(&place, "Host", Code::ConfigBadValue, "a Host needs a name");
                 }
             }

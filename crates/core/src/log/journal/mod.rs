@@ -4,6 +4,7 @@ use crate::host::JournalEntry;
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::hash::Hasher;
+use std::io::Read as _;
 use std::sync::Arc;
 
 /// Bytes of a file: offset and length in, what is there out (shorter at the end), `None` on failure.
@@ -163,7 +164,7 @@ impl<'f> File<'f> {
             0 => Some(raw),
             1 => {
                 let mut out = Vec::new();
-                lzma_rs::xz_decompress(&mut raw.as_slice(), &mut out).ok()?;
+                std::io::Read::take(lzma_rust2::XzReader::new_mem_limit(raw.as_slice(), false, 16 << 10), 8 << 20).read_to_end(&mut out).ok()?;
                 Some(out)
             }
             2 => {

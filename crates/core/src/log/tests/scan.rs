@@ -86,7 +86,7 @@ fn picked(text: &[u8], from: u64, number: Option<u32>, spans: &[(i64, i64)], mar
     let host = TextHost::new().bytes("/log", text);
     let (zone, mut keeper) = (TimeZone::UTC, Keeper::default());
     let scan = Scan::new(grammar(), &zone, spans, &mut keeper, from, number);
-    scan.run(&Snapshot::new(&host), &piece(text), marks).unwrap();
+    scan.run(&Snapshot::new(&host), &piece(text), marks, &std::cell::Cell::new(u64::MAX)).unwrap();
     keeper
 }
 

@@ -1,0 +1,121 @@
+//! Every bound of what is read and said, in one place. Whoever owns a file can make it endless, circular or doubling; work and
+//! memory are bounded by counting, a bound that is reached is named in `not_seen`, and the answer is then "not found out" (exit
+//! status 3, or 1 where a problem was found all the same). All of them lie far above what real hosts have.
+
+/// Longest line of a configuration, in bytes.
+pub const LINE: usize = 16 << 20;
+/// The most that is read of one configuration, each inclusion counted, in bytes.
+pub const CONFIGURATION: u64 = 1 << 30;
+/// Files of one configuration, each inclusion counted.
+pub const FILES: usize = 100_000;
+/// Symbolic links on the way to one file.
+pub const LINKS: usize = 40;
+/// Expansions of defines and macros in one configuration.
+pub const EXPANSIONS: usize = 1_000_000;
+/// The most that is read of one log with its predecessors, unpacked, in bytes.
+pub const LOG: u64 = 16 << 30;
+/// The longest answer, in bytes.
+pub const OUTPUT: usize = 64 << 20;
+/// Findings of one code that are told one by one; the rest is counted.
+pub const FINDINGS: usize = 1_000;
+/// Letters of a line that are shown.
+pub const SHOWN: usize = 500;
+/// Failures, and unexplained lines, of one attempt that are kept.
+pub const FAILURES: usize = 200;
+/// Letters of a log line that are kept.
+pub const LOG_TEXT: usize = 2_000;
+/// Attempts beyond those that are asked for that are kept while a log is read.
+pub const ATTEMPTS: usize = 1_000;
+/// Marks that are looked at from the end of a log before it is read from its begin.
+pub const MARKS: usize = 50_000;
+/// The most that is read of a pid file or lock, in bytes.
+pub const PID_FILE: u32 = 4 << 10;
+/// Largest window of a packed log, as a power of two: what unpacking may hold in memory, in bytes.
+pub const WINDOW_LOG: u32 = 25;
+
+/// The beginning of a text that is too long to be shown.
+pub fn clip(text: &str) -> String {
+    cut(text, SHOWN)
+}
+
+/// The first letters of a text; an ellipsis tells that there are more.
+pub fn cut(text: &str, letters: usize) -> String {
+    match text.char_indices().nth(letters) {
+        Some((at, _)) => format!("{}…", &text[..at]),
+        None => text.to_owned(),
+    }
+}
+
+/// What one configuration has cost so far.
+#[derive(Clone, Debug, Default)]
+pub struct Cost {
+    files: usize,
+    bytes: u64,
+    expansions: usize,
+    /// The bound that was reached, in a sentence.
+    pub reached: Option<String>,
+}
+
+impl Cost {
+    /// Counts a file, also one that was read before; `false` where that is one too many.
+    pub fn file(&mut self, name: &str, bytes: usize) -> bool {
+        self.files += 1;
+        self.bytes += bytes as u64;
+        if self.files > FILES {
+            self.reach(format!("{name}: more than {FILES} inclusions are not followed"));
+        } else if self.bytes > CONFIGURATION {
+            self.reach(format!("{name}: more than {} MiB of configuration are not read", CONFIGURATION >> 20));
+        }
+        self.reached.is_none()
+    }
+    /// Counts an expansion of a define or macro, which makes so many bytes.
+    pub fn expansion(&mut self, bytes: usize) -> bool {
+        self.expansions += 1;
+        self.bytes += bytes as u64;
+        if self.expansions > EXPANSIONS {
+            self.reach(format!("more than {EXPANSIONS} expansions of defines and macros are not followed"));
+        } else if self.bytes > CONFIGURATION {
+            self.reach(format!("defines and macros make more than {} MiB, which are not read", CONFIGURATION >> 20));
+        }
+        self.reached.is_none()
+    }
+    /// Whether a line is short enough.
+    pub fn line(&mut self, name: &str, length: usize) -> bool {
+        if length > LINE {
+            self.reach(format!("{name}: a line of more than {} MiB is not read", LINE >> 20));
+        }
+        self.reached.is_none()
+    }
+    fn reach(&mut self, sentence: String) {
+        self.reached.get_or_insert(sentence);
+    }
+}
+
+#[cfg(test)]
+pub(crate) mod work {
+    //! Counts steps of loops that could grow faster than what they look at; growth is tested by these, not by a clock.
+    use std::cell::Cell;
+
+    thread_local! {
+        static STEPS: Cell<u64> = const { Cell::new(0) };
+    }
+
+    /// Adds steps.
+    pub(crate) fn step(count: usize) {
+        STEPS.with(|s| s.set(s.get() + count as u64));
+    }
+
+    /// The steps of some work.
+    pub(crate) fn of(work: impl FnOnce()) -> u64 {
+        STEPS.with(|s| s.set(0));
+        work();
+        STEPS.with(Cell::get)
+    }
+}
+
+/// Adds steps to what tests count; costs nothing elsewhere.
+#[inline]
+pub(crate) fn step(_count: usize) {
+    #[cfg(test)]
+    work::step(_count);
+}
