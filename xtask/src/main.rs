@@ -11,6 +11,7 @@ mod host;
 mod live;
 mod pictures;
 mod samples;
+mod walk;
 
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -32,8 +33,11 @@ fn main() -> ExitCode {
         ["pictures"] => program().and_then(|p| pictures::run(&p)),
         ["attempts"] => program().and_then(|p| history::run(&p, 1, &[])),
         ["attempts", seed, only @ ..] => seed.parse().map_err(|_| format!("{seed:?} is no number")).and_then(|seed| history::run(&program()?, seed, only)),
+        ["walk"] => program().and_then(|p| walk::run(&p, false)),
+        ["walk", "--all"] => program().and_then(|p| walk::run(&p, true)),
+        ["walk", "--check"] => walk::check(),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
-        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR, bench, bench-logs [MIB], captures, corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures".into()),
+        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR, bench, bench-logs [MIB], captures, corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures, walk [--all | --check]".into()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

@@ -532,6 +532,9 @@ fn unmake(writer: &mut dyn HostWriter, one: &RecordedStep, target: &Target, slot
         Some(now) if made.is(&now) => {
             if writer.remove_directory(&Target { was: Some(made), ..target.clone() }, slot)? {
                 undone.done.push(format!("removed the directory {path}"));
+            } else if !undone.failed.is_empty() {
+                // What could not be put back this time may be what is in it.
+                return refused(format!("{path} is not empty yet"));
             } else {
                 undone.left.push(format!("the directory {path} is kept: it is no longer empty"));
             }
