@@ -13,13 +13,28 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Calls that change something, or belong to one that does.
 const CALLS: &[&str] = &[
-    "write", "fsync", "renameat", "renameat2", "unlinkat", "mkdirat", "symlinkat", "fchmod", "fchmodat", "chmod", "fchown", "fchownat", "fsetxattr", "ftruncate",
-    "flock", "openat2",
+    "write",
+    "fsync",
+    "renameat",
+    "renameat2",
+    "unlinkat",
+    "mkdirat",
+    "symlinkat",
+    "fchmod",
+    "fchmodat",
+    "chmod",
+    "fchown",
+    "fchownat",
+    "fsetxattr",
+    "ftruncate",
+    "flock",
+    "openat2",
 ];
 /// Errors that a call may come back with.
 const ERRORS: &[&str] = &["ENOSPC", "EIO", "EROFS", "EPERM", "EINTR"];
 /// What the report covers: it is as old as these.
-const COVERED: &[&str] = &["crates/core/src/fix", "crates/core/src/trust.rs", "crates/linux/src/writer.rs", "crates/linux/src/state.rs", "crates/linux/src/descent.rs"];
+const COVERED: &[&str] =
+    &["crates/core/src/fix", "crates/core/src/trust.rs", "crates/linux/src/writer.rs", "crates/linux/src/state.rs", "crates/linux/src/descent.rs"];
 const REPORT: &str = "xtask/live/walk.txt";
 /// An account that exists in the made-up trees, and its number.
 const TIDE: u32 = 71;
@@ -54,7 +69,11 @@ fn unit(root: &Path, extra: &str) {
     for dir in ["var/log/nginx", "run", "var/lib/nginx"] {
         let _ = fs::create_dir_all(root.join(dir));
     }
-    write(root, "etc/nginx/nginx.conf", "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n    }\n}\n");
+    write(
+        root,
+        "etc/nginx/nginx.conf",
+        "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n    }\n}\n",
+    );
 }
 
 fn replace(root: &Path, name: &str, from: &str, to: &str) {
@@ -79,7 +98,11 @@ fn httpd(root: &Path) {
     for module in ["mpm_event", "authz_core"] {
         let _ = symlink(format!("../mods-available/{module}.load"), root.join(format!("etc/apache2/mods-enabled/{module}.load")));
     }
-    write(root, "etc/apache2/apache2.conf", "DefaultRuntimeDir /var/run/apache2\nPidFile /var/run/apache2/apache2.pid\nServerName quay1\nErrorLog /var/log/apache2/error.log\nListen 80\nIncludeOptional mods-enabled/*.load\nInclude conf.d\n");
+    write(
+        root,
+        "etc/apache2/apache2.conf",
+        "DefaultRuntimeDir /var/run/apache2\nPidFile /var/run/apache2/apache2.pid\nServerName quay1\nErrorLog /var/log/apache2/error.log\nListen 80\nIncludeOptional mods-enabled/*.load\nInclude conf.d\n",
+    );
     // A directory that is included whole: what is left beside its files would be read.
     write(root, "etc/apache2/conf.d/site.conf", "Header set X-Quay one\n");
 }
@@ -108,13 +131,7 @@ fn scenes() -> Vec<Scene> {
                 write(root, "etc/apache2/conf.d/site.conf", "ServerTide high\n");
             },
         },
-        Scene {
-            name: "a module with its settings is linked",
-            steps: "symbolic-link, symbolic-link",
-            service: "apache2",
-            pick: "load-module",
-            lay_out: httpd,
-        },
+        Scene { name: "a module with its settings is linked", steps: "symbolic-link, symbolic-link", service: "apache2", pick: "load-module", lay_out: httpd },
         Scene {
             name: "a log directory and its parents are made",
             steps: "directory, directory",
@@ -303,7 +320,13 @@ fn scene(program: &Path, dir: &Path, scene: &Scene, walk: Walk, every: usize) ->
     let stage = Stage { program, dir: dir.to_path_buf(), scene };
     let (mut tried, mut failed) = (0, Vec::new());
     let mut ever = false;
-    let errors: &[&str] = if matches!(walk, Walk::KillFix | Walk::KillUndo) { &[""] } else if every > 1 { &ERRORS[..1] } else { ERRORS };
+    let errors: &[&str] = if matches!(walk, Walk::KillFix | Walk::KillUndo) {
+        &[""]
+    } else if every > 1 {
+        &ERRORS[..1]
+    } else {
+        ERRORS
+    };
     for call in CALLS {
         for error in errors {
             let (mut at, mut quiet) = (1, 0);
@@ -374,14 +397,16 @@ pub(crate) fn run(program: &Path, whole: bool) -> Result<(), String> {
     });
     let _ = fs::remove_dir_all(&base);
     let results = results.into_inner().map_err(|e| e.to_string())?;
-    let mut report = String::from("# Written by `cargo xtask walk --all`: a fix and its undo, killed or failing at the N-th of every call that changes something.\n");
+    let mut report =
+        String::from("# Written by `cargo xtask walk --all`: a fix and its undo, killed or failing at the N-th of every call that changes something.\n");
     let (mut all, mut bad) = (0, Vec::new());
     for ((s, w), (tried, failed)) in &results {
         all += tried;
         report.push_str(&format!("{:5} of {tried:5}  {}: {} ({})\n", tried - failed.len(), walks[*w].1, scenes[*s].name, scenes[*s].steps));
         bad.extend(failed.iter().cloned());
     }
-    let commit = Command::new("git").args(["rev-parse", "--short", "HEAD"]).output().map(|o| String::from_utf8_lossy(&o.stdout).trim().to_owned()).unwrap_or_default();
+    let commit =
+        Command::new("git").args(["rev-parse", "--short", "HEAD"]).output().map(|o| String::from_utf8_lossy(&o.stdout).trim().to_owned()).unwrap_or_default();
     let date = Command::new("date").arg("+%F").output().map(|o| String::from_utf8_lossy(&o.stdout).trim().to_owned()).unwrap_or_default();
     report.push_str(&format!("{} of {all} points hold\ndate {date}, on top of commit {commit}\ncovers {}\n", all - bad.len(), covered()));
     say(&report);
@@ -395,7 +420,11 @@ pub(crate) fn run(program: &Path, whole: bool) -> Result<(), String> {
 /// Whether the committed report is about the code as it is.
 pub(crate) fn check() -> Result<(), String> {
     let report = fs::read_to_string(REPORT).unwrap_or_default();
-    if report.contains(&format!("covers {}", covered())) { Ok(()) } else { Err(format!("{REPORT} is older than the code it covers: run cargo xtask walk --all")) }
+    if report.contains(&format!("covers {}", covered())) {
+        Ok(())
+    } else {
+        Err(format!("{REPORT} is older than the code it covers: run cargo xtask walk --all"))
+    }
 }
 
 #[expect(clippy::print_stdout, reason = "a chore reports to its caller")]

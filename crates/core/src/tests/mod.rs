@@ -3,6 +3,7 @@
 
 mod access;
 mod facts;
+mod growth;
 
 use crate::host::{
     Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, Parts, ProbeAnswer, Process, ProcessBrief, Protocol,

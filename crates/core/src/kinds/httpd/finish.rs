@@ -44,13 +44,15 @@ fn listeners(r: &mut Reader, facts: &Facts) {
     if facts.listens.is_empty() {
         r.find_at(None, Code::ConfigBadValue, "there is no Listen directive: the server has no socket to open");
     }
+    let wide = |a: &Option<std::net::IpAddr>| a.is_none_or(|a| a.is_unspecified());
+    // Of each port those before, and those of them that cover every address: only these can be in a single one's way.
+    let mut before: std::collections::HashMap<u16, (Vec<usize>, Vec<usize>)> = std::collections::HashMap::new();
     for (at, (address, port, place)) in facts.listens.iter().enumerate() {
-        for (other, other_port, first) in &facts.listens[..at] {
-            if port != other_port {
-                continue;
-            }
+        let (all, wides) = before.entry(*port).or_default();
+        let near = if wide(address) { all.as_slice() } else { wides.as_slice() };
+        for (other, _, first) in near.iter().filter_map(|n| facts.listens.get(*n)) {
+            crate::bounds::step(1);
             // `Listen 80` beside `0.0.0.0:80` is tolerated; beside any other address it is not.
-            let wide = |a: &Option<std::net::IpAddr>| a.is_none_or(|a| a.is_unspecified());
             let tolerated = match (address, other) {
                 (None, Some(a)) | (Some(a), None) => a.is_unspecified() && a.is_ipv4(),
                 (Some(a), Some(b)) => a.is_ipv4() != b.is_ipv4(),
@@ -61,6 +63,10 @@ fn listeners(r: &mut Reader, facts: &Facts) {
                 let found = r.find_at(Some(place.clone()), Code::ConfigConflict, message);
                 found.directive = Some("Listen".into());
             }
+        }
+        all.push(at);
+        if wide(address) {
+            wides.push(at);
         }
         let Some(address) = address else { continue };
         if address.is_unspecified() || address.is_loopback() {

@@ -55,6 +55,7 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) defines: HashMap<String, String>,
     flags: HashSet<String>,
     known_files: HashSet<String>,
+    known_modules: HashSet<String>,
     cost: Cost,
     pub(super) server_root: String,
     pub(super) runtime_dir: Option<String>,
@@ -88,6 +89,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         defines: options.defines.clone(),
         flags: HashSet::new(),
         known_files: HashSet::new(),
+        known_modules: HashSet::new(),
         cost: Cost::default(),
         server_root: options.server_root.clone(),
         runtime_dir: None,
@@ -421,7 +423,7 @@ impl Reader<'_, '_> {
             return;
         };
         let file = path::join(&self.server_root, file);
-        if self.out.model.modules.contains(id) {
+        if self.known_modules.contains(id) {
             self.report(line, Code::ConfigWarning, format!("module {id} is loaded already; this line is skipped")).severity = Severity::Warning;
             return;
         }
@@ -431,6 +433,7 @@ impl Reader<'_, '_> {
                 found.depends_on = DependsOn::Files;
                 found.object = Some(file);
                 // Its directives are not unknown words because of that.
+                self.known_modules.insert(id.clone());
                 self.out.model.modules.push(id.clone());
                 return;
             }
@@ -444,6 +447,7 @@ impl Reader<'_, '_> {
             }
             Look::NotSeen(why) => self.out.not_seen.push(format!("{file}: {why}")),
         }
+        self.known_modules.insert(id.clone());
         self.out.model.modules.push(id.clone());
         self.out.model.facts.insert(format!("module-file {id}"), file);
     }
@@ -536,7 +540,7 @@ impl Reader<'_, '_> {
             _ => None,
         };
         let wanted = by_file.as_deref().unwrap_or(wanted);
-        super::STATIC_MODULES.contains(&wanted) || self.out.model.modules.iter().any(|m| m == wanted)
+        super::STATIC_MODULES.contains(&wanted) || self.known_modules.contains(wanted)
     }
 
     fn directive_known(&self, name: &str) -> bool {

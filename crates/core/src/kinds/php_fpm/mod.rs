@@ -1,5 +1,6 @@
 //! PHP-FPM: an INI file with a `[global]` group and one group for each pool.
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config, option};
+use crate::bounds::step;
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
 use crate::config::{Configuration, DependsOn, LogSink, NamedPath};
@@ -264,10 +265,16 @@ impl Kind for PhpFpm {
 /// Two pools on one address: the second one cannot have it.
 fn twice(book: &mut Book) {
     let listens = std::mem::take(&mut book.out.model.listens);
-    for (at, one) in listens.iter().enumerate() {
-        let earlier = listens[..at].iter().find(|o| o.listen == one.listen);
-        if let (Some(earlier), Some(place)) = (earlier.and_then(|e| e.place.clone()), one.place.clone()) {
-            book.find(&place, "listen", Code::ConfigConflict, format!("{} is the address of another pool already ({earlier})", one.listen));
+    let mut first: HashMap<&Listen, &crate::config::WantedListen> = HashMap::new();
+    for one in &listens {
+        step(1);
+        match first.get(&one.listen) {
+            None => drop(first.insert(&one.listen, one)),
+            Some(earlier) => {
+                if let (Some(earlier), Some(place)) = (&earlier.place, &one.place) {
+                    book.find(place, "listen", Code::ConfigConflict, format!("{} is the address of another pool already ({earlier})", one.listen));
+                }
+            }
         }
     }
     book.out.model.listens = listens;

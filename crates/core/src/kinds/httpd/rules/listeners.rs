@@ -59,11 +59,14 @@ pub(super) fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
             }
         },
     };
-    if let Some((.., first)) = facts.listens.iter().find(|(a, p, _)| *a == address && *p == port) {
+    crate::bounds::step(1);
+    let known = facts.listening.get(&(address, port)).and_then(|at| facts.listens.get(*at));
+    if let Some((.., first)) = known {
         let message = format!("port {port} is already listened on by {first}");
         report(r, d, Code::ConfigConflict, message).object = Some(port.to_string());
         return;
     }
+    facts.listening.insert((address, port), facts.listens.len());
     facts.listens.push((address, port, place.clone()));
     // Without an address the daemon opens one socket for both families where the host has IPv6.
     let bound = address.unwrap_or(IpAddr::V6(Ipv6Addr::UNSPECIFIED));

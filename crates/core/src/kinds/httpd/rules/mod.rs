@@ -30,6 +30,8 @@ pub(super) struct Facts {
     /// Whether the main server says where its errors go, to a file or elsewhere.
     pub(super) has_error_log: bool,
     pub(super) listens: Vec<(Option<IpAddr>, u16, Place)>,
+    /// Where a listener stands among them.
+    pub(super) listening: std::collections::HashMap<(Option<IpAddr>, u16), usize>,
     /// TLS facts by virtual host.
     pub(super) tls: BTreeMap<usize, Tls>,
     pub(super) first_host: Option<Place>,
