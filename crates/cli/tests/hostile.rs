@@ -23,9 +23,15 @@ fn edge() -> Tree {
     tree.write("etc/group", "root:x:0:\nwww-data:x:33:\ntide:x:71:\n");
     tree.write("usr/sbin/nginx", "\u{7f}ELF");
     tree.mode("usr/sbin/nginx", 0o755);
-    tree.write("etc/systemd/system/edge.service", "[Service]\nUser=tide\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n");
+    tree.write(
+        "etc/systemd/system/edge.service",
+        "[Service]\nUser=tide\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n",
+    );
     tree.link("etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service");
-    tree.write("etc/nginx/nginx.conf", "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n    }\n}\n");
+    tree.write(
+        "etc/nginx/nginx.conf",
+        "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n    }\n}\n",
+    );
     tree.mode("run", 0o1777);
     tree.write("etc/shadow", "root:secret\n");
     tree.mode("etc/shadow", 0o600);
@@ -61,7 +67,7 @@ fn a_log_that_is_a_link_or_a_second_name_of_something_else_gets_nobody_anything(
     refused(&tree.run(&["fix", "edge", "--apply"]), &["/var/log/nginx/error.log is a symbolic link of account tide"]);
     fs::remove_file(&log).unwrap();
     fs::hard_link(&shadow, &log).unwrap();
-    refused(&tree.run(&["fix", "edge", "--apply"]), &["2 names (hard links)", "account tide could have made one"]);
+    refused(&tree.run(&["fix", "edge", "--apply", "--pick", "give-back"]), &["2 names (hard links)", "account tide could have made one"]);
     assert_eq!(seen(&shadow).0, before.0);
     fs::remove_file(&log).unwrap();
     assert_eq!(seen(&shadow), before);
@@ -122,7 +128,14 @@ fn an_account_that_does_not_exist_is_given_nothing() {
     tree.write("var/log/nginx/error.log", "x");
     let before = seen(&tree.path().join("var/log/nginx/error.log"));
     let plans = tree.run(&["fix", "edge", "--format", "json"]).json();
-    let owners: Vec<String> = plans["fixes"].as_array().unwrap().iter().flat_map(|f| f["steps"].as_array().unwrap()).map(ToString::to_string).filter(|s| s.contains("give ")).collect();
+    let owners: Vec<String> = plans["fixes"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .flat_map(|f| f["steps"].as_array().unwrap())
+        .map(ToString::to_string)
+        .filter(|s| s.contains("give "))
+        .collect();
     assert!(owners.is_empty(), "{owners:?}");
     tree.run(&["fix", "edge", "--apply"]);
     assert_eq!(seen(&tree.path().join("var/log/nginx/error.log")), before);
@@ -172,7 +185,8 @@ fn without_a_home_there_is_no_journal_in_a_shared_directory() {
         return;
     }
     let tree = Tree::new();
-    let output = assert_cmd::Command::cargo_bin("jolly-sentinel").unwrap().env_clear().args(["--root", tree.path().to_str().unwrap(), "undo"]).output().unwrap();
+    let output =
+        assert_cmd::Command::cargo_bin("jolly-sentinel").unwrap().env_clear().args(["--root", tree.path().to_str().unwrap(), "undo"]).output().unwrap();
     assert_eq!(output.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&output.stderr).contains("--state-dir"));
 }
@@ -219,7 +233,10 @@ fn edge_as_anybody() -> Tree {
     let tree = Tree::new();
     tree.write("usr/sbin/nginx", "\u{7f}ELF");
     tree.mode("usr/sbin/nginx", 0o755);
-    tree.write("etc/systemd/system/edge.service", "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n");
+    tree.write(
+        "etc/systemd/system/edge.service",
+        "[Service]\nType=forking\nPIDFile=/run/nginx.pid\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n",
+    );
     tree
 }
 

@@ -1,5 +1,5 @@
 //! What checks find: typed subjects, evidence with its origin, and how well it is proved.
-use crate::access::Right;
+use crate::access::{Obstacle, Right};
 use crate::code::Code;
 use crate::config::{Place, Severity};
 use crate::log::format_time;
@@ -112,6 +112,9 @@ pub struct Subject {
     /// The right on the path that is missing. Not part of the document.
     #[serde(skip)]
     pub right: Option<Right>,
+    /// The name by which the service reaches the path, where links lead there. Not part of the document.
+    #[serde(skip)]
+    pub named: Option<String>,
 }
 
 impl Subject {
@@ -122,6 +125,19 @@ impl Subject {
     /// A path.
     pub fn path(path: &str) -> Self {
         Self { path: Some(path.to_owned()), ..Self::default() }
+    }
+    /// A path that an account lacks a right on.
+    pub fn obstacle(obstacle: &Obstacle, account: &str, named: Option<&str>) -> Self {
+        let named = named.map(str::to_owned);
+        Self { account: Some(account.to_owned()), right: Some(obstacle.right), named, ..Self::path(&obstacle.path) }
+    }
+    /// The path as the service names it: a change walks from there, and meets the links on the way.
+    pub fn named(&self) -> Option<&str> {
+        self.named.as_deref().or(self.path.as_deref())
+    }
+    /// Whether both are about the same thing, by whatever name it was reached.
+    pub fn is_same(&self, other: &Self) -> bool {
+        Self { named: None, ..self.clone() } == Self { named: None, ..other.clone() }
     }
     /// A unit.
     pub fn unit(unit: &str) -> Self {

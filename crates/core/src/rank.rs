@@ -188,7 +188,7 @@ fn joins(cause: &Cause, finding: &Finding) -> bool {
         Code::ManagerDisabled => is_told(finding) || (cause.subject == finding.subject && cause.fixes == finding.fixes),
         Code::PortPrivileged | Code::AddressNotHere => same_port,
         Code::ProgramMissing | Code::AccountMissing => is_told(finding) || cause.subject == finding.subject,
-        _ => cause.subject == finding.subject,
+        _ => cause.subject.is_same(&finding.subject),
     }
 }
 

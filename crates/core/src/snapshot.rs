@@ -225,6 +225,12 @@ impl<'h> Snapshot<'h> {
     pub fn processes(&self) -> Look<Vec<ProcessBrief>> {
         pick!(self.ask(Question::Processes), Answer::Processes)
     }
+    /// Whether the processes of all accounts are seen: pid 1 is always there, and a mount of /proc with `hidepid` leaves it out
+    /// for ordinary accounts.
+    pub fn sees_processes(&self) -> bool {
+        let ordinary = || self.myself().seen().is_some_and(|m| m.uid != 0);
+        self.host().parts().processes && (!ordinary() || self.brief(1).is_some())
+    }
     /// One process in brief, out of all of them.
     pub fn brief(&self, pid: u32) -> Option<&ProcessBrief> {
         let all = self.briefs.get_or_init(|| self.processes().seen().unwrap_or_default().into_iter().map(|b| (b.pid, b)).collect());

@@ -61,6 +61,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         verbose: context.global.verbose,
         can_apply: context.origin != crate::context::Origin::Bundle,
         looked_at: services.len(),
+        sees_processes: context.host.parts().processes,
     };
     context.emit(&pages::diagnosis::page(&report, &look), &report)?;
     // Where no process can be seen nothing is said to be well.

@@ -90,7 +90,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         context.emit(&pages::fix::plans(&report, &headline, &context.program()), &report)?;
         let why: Vec<String> = report.unavailable.iter().map(|u| format!("{}: {}", u.id, u.reason)).collect();
         let error = CliError::refused("there is no fix for the first cause that can be carried out; nothing was changed");
-        return Err(if why.is_empty() { error } else { error.hint(why.join("\n  ")) });
+        return Err(if why.is_empty() { error } else { error.hint(why.join("; ")) });
     }
     if !arguments.yes
         && context.global.format == crate::args::Format::Text

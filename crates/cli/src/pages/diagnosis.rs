@@ -18,6 +18,8 @@ pub(crate) struct Look<'l> {
     pub(crate) can_apply: bool,
     /// Services that were looked at, for the answer that nothing is wrong.
     pub(crate) looked_at: usize,
+    /// Whether running processes could be seen at all.
+    pub(crate) sees_processes: bool,
 }
 
 pub(crate) fn page(report: &Diagnosis, look: &Look) -> Page {
@@ -25,10 +27,11 @@ pub(crate) fn page(report: &Diagnosis, look: &Look) -> Page {
     if report.services.is_empty() {
         let what = match look.looked_at {
             0 => "No server daemon was found on this host.".to_owned(),
+            _ if !look.sees_processes => "In the files nothing stands in the way of what is to run at boot; what runs cannot be seen from here.".to_owned(),
             1 => "The one service here is well, or is not wanted.".to_owned(),
             n => format!("All {n} services are well, or are not wanted."),
         };
-        page.answer(if look.looked_at == 0 { Tone::Plain } else { Tone::Well }, what);
+        page.answer(if look.looked_at == 0 || !look.sees_processes { Tone::Plain } else { Tone::Well }, what);
         page.push(Block::Commands(vec![(format!("{} survey", look.program), "lists every service with its state".into())]));
         return page;
     }

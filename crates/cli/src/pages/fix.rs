@@ -65,6 +65,9 @@ pub(crate) fn applied(report: &FixReport, program: &str) -> Page {
         (_, Some(Recovery::Recovered), _) => page.answer(Tone::Well, format!("{name} has recovered.")),
         (_, _, Some(next)) => page.answer(Tone::Problem, format!("That cause of {name} is gone, but another is left: {}.", next.title)),
         (_, None, _) => page.answer(Tone::Plain, format!("The files of {name} were changed; it was not started.")),
+        (_, Some(Recovery::Partly), _) if report.verification.is_none() => {
+            page.answer(Tone::Plain, format!("The files of {name} were changed; whether it runs cannot be seen from here."));
+        }
         (_, Some(Recovery::Partly), _) => page.answer(Tone::Plain, format!("{name} runs, but not everything could be proved.")),
         (_, Some(Recovery::NotRecovered), _) => page.answer(Tone::Problem, format!("{name} is not well yet.")),
     }

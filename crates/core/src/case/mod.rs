@@ -181,7 +181,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     let attempts = if depth == Depth::Diagnosis { history(snapshot, service, &config, running, 5, false).list } else { Vec::new() };
     let starter = starter(snapshot, service);
     let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
-    let mut state = state(unit_state, &processes, &wanted, snapshot.host().parts().processes);
+    let mut state = state(unit_state, &processes, &wanted, snapshot.sees_processes());
     // Some daemons stay up without a listener that they could not open; their log of this run says so.
     let complains = attempts.first().is_some_and(|a| a.ended.is_none() && a.failures.iter().any(log::Failure::is_cause));
     if state == State::Running && complains && wanted.iter().any(|w| w.bound && !w.served && !w.unseen && w.listen.protocol == Protocol::Tcp) {
@@ -331,7 +331,10 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
     for listen in service.described.listens() {
         push(listen, None, false, Speaks::default(), true);
     }
-    let Look::Seen(sockets) = snapshot.listeners() else { return all };
+    let Look::Seen(sockets) = snapshot.listeners() else {
+        all.iter_mut().for_each(|w| w.unseen = true);
+        return all;
+    };
     // Only what has the same port, or the same path, can be in the way of each other.
     let key = |port: u16, path: Option<&String>| (port, path.map(|p| path::runtime(p)));
     let mut by_key: HashMap<(u16, Option<String>), Vec<&Socket>> = HashMap::new();

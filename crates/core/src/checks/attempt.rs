@@ -57,6 +57,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         host: object("host").map(str::to_owned),
         unit: (failure.code == Code::ManagerGaveUp).then(|| case.service.unit_name().unwrap_or_default().to_owned()),
         right: None,
+        named: None,
     };
     // A line number without a file means the only file there is.
     if let (Some(_), None, [only]) = (subject.line, &subject.file, case.config.model.files.as_slice()) {

@@ -42,7 +42,7 @@ fn still_refused(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Option<
     Some(Finding {
         code,
         severity: Severity::Error,
-        subject: Subject { account: Some(who.name.clone()), right: Some(obstacle.right), ..Subject::path(&obstacle.path) },
+        subject: Subject::obstacle(&obstacle, &who.name, (obstacle.path == snapshot.resolve_links(&target)).then_some(target.as_str())),
         title,
         proof: Proof::Inevitable,
         evidence: vec![owned(snapshot, case, kind_word(obstacle.status.kind), &obstacle.path, &obstacle.status)],

@@ -85,6 +85,7 @@ fn unwritable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     let obstacle = obstacle?;
     let owner = accounts::user_name(snapshot, obstacle.status.uid);
     let own_file = exists.is_some() && obstacle.path == snapshot.resolve_links(&entry.path);
+    let named_as = own_file.then_some(entry.path.as_str());
     let parent_is_ours = own_file && may_write_directory(snapshot, who, &entry.path);
     let evidence = vec![
         owned(snapshot, case, kind_word(obstacle.status.kind), &obstacle.path, &obstacle.status),
@@ -92,10 +93,10 @@ fn unwritable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     ];
     if parent_is_ours && obstacle.status.uid != who.uid {
         let title = format!("{} belongs to {owner}, but {} writes it as {}", obstacle.path, case.service.name, who.name);
-        let subject = Subject { account: Some(who.name.clone()), right: Some(obstacle.right), ..Subject::path(&obstacle.path) };
+        let subject = Subject::obstacle(&obstacle, &who.name, named_as);
         return Some(finding(Code::WrongOwner, subject, title, evidence, vec!["give-back", "move-aside"]));
     }
-    let subject = Subject { account: Some(who.name.clone()), right: Some(obstacle.right), ..Subject::path(&obstacle.path) };
+    let subject = Subject::obstacle(&obstacle, &who.name, named_as);
     if obstacle.by == access::Refusal::Immutable {
         // Somebody set that on purpose: it is told, and not taken away.
         let title = format!("{} is held against every change (immutable), so {} may not write it", obstacle.path, case.service.name);
@@ -132,7 +133,8 @@ fn unreadable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     let detail = format!("{} of {owner}, mode {:04o}", kind_word(obstacle.status.kind), obstacle.status.mode);
     let title = format!("{} may not {} {}", who.name, obstacle.right.verb(), obstacle.path);
     let evidence = vec![Evidence::new(Source::File, detail).file(&obstacle.path), named(entry, format!("{} reads {}", case.service.name, entry.path))];
-    let subject = Subject { account: Some(who.name.clone()), right: Some(obstacle.right), ..Subject::path(&obstacle.path) };
+    let own_file = obstacle.path == snapshot.resolve_links(&entry.path);
+    let subject = Subject::obstacle(&obstacle, &who.name, own_file.then_some(entry.path.as_str()));
     // What keeps the data belongs to their server: another owner there is the fault, not the missing right.
     if case.holds_data(&obstacle.path) && obstacle.status.uid != who.uid && who.uid != 0 {
         let title = format!("{} belongs to {owner}, but {} runs as {}", obstacle.path, case.service.name, who.name);

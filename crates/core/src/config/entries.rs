@@ -200,7 +200,7 @@ impl<'r, 'h> Book<'r, 'h> {
             }
             Look::Absent => None,
             Look::NotSeen(why) => {
-                self.out.not_seen.push(format!("{file}: {why}"));
+                self.out.unread(&file, &why);
                 None
             }
         }

@@ -330,6 +330,15 @@ impl Configuration {
         }
     }
 
+    /// Notes a file of the configuration that was not read. One too large to read is a bound: the daemon would read it.
+    pub fn unread(&mut self, file: &str, why: &crate::host::Unseen) {
+        let sentence = format!("{file}: {why}");
+        match why {
+            crate::host::Unseen::TooLarge(_) => self.bound(&sentence),
+            _ => self.not_seen.push(sentence),
+        }
+    }
+
     /// The error that the daemon itself would report.
     pub fn first_error(&self) -> Option<&ConfigFinding> {
         self.findings.iter().find(|f| f.severity == Severity::Error)

@@ -408,11 +408,13 @@ fn real_account(snapshot: &Snapshot, case: &Case) -> Result<(u32, u32), String> 
 }
 
 fn move_aside(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
-    let file = cause.subject.path.clone().ok_or("the file is not known")?;
-    if !case.keeps(snapshot, &file) {
-        return Err(format!("{file} is named by nothing but what the service's own account can write"));
+    let named = cause.subject.named().ok_or("the file is not known")?;
+    // What root's links lead to is moved, and not the link.
+    let last = if cause.subject.named.is_some() { Last::Followed } else { Last::Itself };
+    let (target, status, _) = existing(snapshot, case, named, last)?;
+    if !case.keeps(snapshot, &target.path) {
+        return Err(format!("{} is named by nothing but what the service's own account can write", target.path));
     }
-    let (target, status, _) = existing(snapshot, case, &file, Last::Itself)?;
     if crate::case::is_system(&target.path) {
         return Err(format!("{} is the system's own and is left alone", target.path));
     }
@@ -445,7 +447,7 @@ fn move_aside(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -
 
 fn give_back(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     // Owner and mode are those of what a link of root's leads to.
-    let file = cause.subject.path.as_deref().ok_or("the file is not known")?;
+    let file = cause.subject.named().ok_or("the file is not known")?;
     let (uid, _) = real_account(snapshot, case)?;
     let (target, status) = grantable(snapshot, case, file)?;
     let file = target.path.clone();
@@ -472,7 +474,7 @@ fn give_back(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) ->
 
 /// The one missing permission on the one path, to the narrowest class that holds the account.
 fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
-    let file = cause.subject.path.as_deref().ok_or("the path is not known")?;
+    let file = cause.subject.named().ok_or("the path is not known")?;
     let who = &case.starter;
     real_account(snapshot, case)?;
     let (target, status) = grantable(snapshot, case, file)?;

@@ -107,7 +107,7 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
             main_pid: main.map(|p| p.brief.pid),
             account: case.config.model.account.as_ref().map(|(a, _)| a.clone()).or_else(|| service.described.account.clone()).or(own),
             held: Listed::when(
-                snapshot.host().parts().processes && !case.wanted.iter().any(|w| w.unseen),
+                snapshot.sees_processes() && !case.wanted.iter().any(|w| w.unseen),
                 case.wanted.iter().filter(|w| w.served).map(|w| w.listen.to_string()).collect(),
             ),
             listens: case.wanted.iter().map(|w| w.listen.to_string()).collect(),

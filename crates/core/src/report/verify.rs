@@ -136,6 +136,7 @@ fn process(snapshot: &Snapshot, case: &Case) -> CheckEntry {
         (Some(main), State::Running | State::Degraded) => check("process", CheckOutcome::Pass, format!("{} runs, pid {}", main.brief.name, main.brief.pid)),
         (_, State::Starting | State::Restarting) => check("process", CheckOutcome::Fail, "it is still starting"),
         (Some(main), state) => check("process", CheckOutcome::Fail, format!("pid {} is there, but the state is {state:?}", main.brief.pid).to_lowercase()),
+        (None, _) if !snapshot.sees_processes() => check("process", CheckOutcome::Skip, "processes of other accounts cannot be seen"),
         (None, _) => check("process", CheckOutcome::Fail, "no process of it runs"),
     }
 }
@@ -169,7 +170,7 @@ fn ports(case: &Case) -> Vec<CheckEntry> {
     match (wanted.is_empty(), missing.is_empty()) {
         (true, _) => vec![],
         _ if !hidden.is_empty() && hidden.len() == missing.len() => {
-            vec![check("ports", CheckOutcome::Skip, format!("who holds {} cannot be seen from this account", hidden.join(", ")))]
+            vec![check("ports", CheckOutcome::Skip, format!("who holds {} cannot be seen", hidden.join(", ")))]
         }
         (_, true) => vec![check("ports", CheckOutcome::Pass, format!("holds {}", held.join(", ")))],
         _ => vec![check("ports", CheckOutcome::Fail, format!("does not hold {}", missing.join(", ")))],

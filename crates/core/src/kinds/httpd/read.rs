@@ -186,7 +186,7 @@ impl Reader<'_, '_> {
                     (Some(line), Unseen::NotRegular) => {
                         self.stop(line, Code::ConfigMissingFile, format!("{name} is no regular file")).depends_on = DependsOn::Files;
                     }
-                    (_, why) => self.out.not_seen.push(format!("{name}: {why}")),
+                    (_, why) => self.out.unread(&name, &why),
                 }
                 return;
             }
@@ -375,7 +375,7 @@ impl Reader<'_, '_> {
                 Look::Absent => self.missing(line, &target),
                 Look::Seen(status) if status.kind == FileKind::Directory => self.include_directory(&target, line),
                 Look::Seen(_) => self.read_file(&target, Some(line)),
-                Look::NotSeen(why) => self.out.not_seen.push(format!("{target}: {why}")),
+                Look::NotSeen(why) => self.out.unread(&target, &why),
             };
         }
         let names = super::super::glob(self.snapshot, &target);
