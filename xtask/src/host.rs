@@ -11,8 +11,21 @@ const CACHE: &str = "JOLLY_LIVE_DIR";
 const TOOLS: &[&str] = &["debootstrap", "systemd-nspawn", "nsenter", "ip"];
 
 /// Packages of the tree.
-const PACKAGES: &[&str] =
-    &["apache2", "nginx", "haproxy", "mariadb-server", "postgresql", "redis-server", "php-fpm", "tomcat10", "curl", "openssl", "acl", "python3-minimal"];
+const PACKAGES: &[&str] = &[
+    "apache2",
+    "nginx",
+    "haproxy",
+    "mariadb-server",
+    "postgresql",
+    "redis-server",
+    "php-fpm",
+    "tomcat10",
+    "curl",
+    "openssl",
+    "acl",
+    "python3-minimal",
+    "strace",
+];
 
 /// A booted host. Powered off when dropped.
 pub(crate) struct Host {

@@ -12,6 +12,7 @@ mod live;
 mod pictures;
 mod samples;
 mod walk;
+mod walk_booted;
 
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -33,11 +34,13 @@ fn main() -> ExitCode {
         ["pictures"] => program().and_then(|p| pictures::run(&p)),
         ["attempts"] => program().and_then(|p| history::run(&p, 1, &[])),
         ["attempts", seed, only @ ..] => seed.parse().map_err(|_| format!("{seed:?} is no number")).and_then(|seed| history::run(&program()?, seed, only)),
-        ["walk"] => program().and_then(|p| walk::run(&p, false)),
-        ["walk", "--all"] => program().and_then(|p| walk::run(&p, true)),
+        ["walk"] => built().and_then(|p| walk::run(&p, false)),
+        ["walk", "--all"] => built().and_then(|p| walk::run(&p, true)),
+        ["walk", "--booted", only @ ..] => program().and_then(|p| walk_booted::run(&p, 5, only)),
+        ["walk", "--booted-all", only @ ..] => program().and_then(|p| walk_booted::run(&p, 1, only)),
         ["walk", "--check"] => walk::check(),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
-        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR, bench, bench-logs [MIB], captures, corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures, walk [--all | --check]".into()),
+        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR, bench, bench-logs [MIB], captures, corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures, walk [--all | --check | --booted | --booted-all]".into()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,
@@ -48,12 +51,17 @@ fn main() -> ExitCode {
     }
 }
 
-/// The program as the tests build it.
+/// The program, where a host can be booted.
 fn program() -> Result<PathBuf, String> {
     let missing = host::missing();
     if !missing.is_empty() {
         return Err(format!("the live ring cannot run here: {}", missing.join("; ")));
     }
+    built()
+}
+
+/// The program as the tests build it.
+fn built() -> Result<PathBuf, String> {
     let built = std::process::Command::new("cargo").args(["build", "--package", "jolly-sentinel"]).status();
     if !built.is_ok_and(|s| s.success()) {
         return Err("the program does not build".into());

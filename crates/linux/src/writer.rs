@@ -263,7 +263,16 @@ impl HostWriter for LinuxWriter {
                 }
                 // No exchange here: the last look and the rename are two calls (SECURITY.md).
                 Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) if digest_at(parent, name).as_ref() == Some(expect) => {
-                    retry_on_intr(|| rustix::fs::renameat(&staged.dir, &*staged.name, parent, name)).map_err(|e| failed(&*what, e))
+                    retry_on_intr(|| rustix::fs::renameat(&staged.dir, &*staged.name, parent, name)).map_err(|e| failed(&*what, e))?;
+                    // The file that stood there is still open: what somebody wrote into it meanwhile takes its place again.
+                    let old = bytes_of(node, READ_LIMIT).map_err(|e| failed(&*what, e))?;
+                    if digest(&old) == *expect {
+                        Ok(())
+                    } else {
+                        let again = self.stage_file(self.slot(parent, name, slot, beside)?, &old, Some(node))?;
+                        let back = retry_on_intr(|| rustix::fs::renameat(&again.dir, &*again.name, parent, name));
+                        back.map_err(|e| failed(format!("put back {}", target.path), e)).and(Err(changed()))
+                    }
                 }
                 Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => Err(changed()),
                 Err(errno) => Err(failed(&*what, errno)),

@@ -21,7 +21,7 @@ use std::time::Duration;
 /// What would put it right?
 ///
 /// Shows each way as a diff and changes nothing. --apply carries one out under a journal, checks the configuration,
-/// starts the service, proves the recovery, and puts everything back when that fails.
+/// starts the service, proves the recovery, and puts back what it changed when that fails.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  jolly-sentinel fix front\n  jolly-sentinel fix front --pick move-port --set port=8081 --apply\n\nExit status: 0 recovered or nothing to fix, 1 still unwell, 2 wrong call, 3 it could not be seen, 4 refused or put back."

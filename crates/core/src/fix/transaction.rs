@@ -279,7 +279,7 @@ fn prepare(writer: &mut dyn HostWriter, id: &str, step: &Step, at: usize) -> Res
                 return refused(format!("the link {} changed since the plan was made", target.path));
             }
         }
-        Step::Job { unit, .. } => info.unit_before = writer.unit_now(unit),
+        Step::Job { unit, .. } => info.unit_before = Some(seen_now(writer, unit)?),
         Step::UnitFile { unit, also, .. } => info.links_before = Some(writer.unit_links(&about(unit, also))),
         _ => {}
     }
@@ -603,10 +603,15 @@ fn relink(writer: &mut dyn HostWriter, one: &RecordedStep, units: &[String], slo
     Ok(any)
 }
 
+/// What cannot be seen is not taken for stopped: the step stays to be taken back.
+fn seen_now(writer: &dyn HostWriter, unit: &str) -> Result<UnitNow, WriteError> {
+    writer.unit_now(unit).ok_or_else(|| WriteError::Refused(format!("whether {unit} runs could not be seen")))
+}
+
 /// A unit that the change started is stopped, unless somebody started it anew since.
 fn stop_again(writer: &mut dyn HostWriter, one: &RecordedStep, unit: &str, way: Way, undone: &mut Undone) -> Result<(), WriteError> {
     let Some(before) = &one.undo.unit_before else { return Ok(()) };
-    let now = writer.unit_now(unit).unwrap_or_default();
+    let now = seen_now(writer, unit)?;
     if before.active || !now.active {
         if before.active && now.active && way == Way::Undo {
             undone.due.push(format!("{unit} runs, and is left so"));
@@ -662,7 +667,7 @@ fn start_again(
     match &one.step {
         Step::Job { verb, unit } => {
             let Some(before) = &one.undo.unit_before else { return Ok(()) };
-            let now = writer.unit_now(unit).unwrap_or_default();
+            let now = seen_now(writer, unit)?;
             let down_by_us = one.undo.unit_after.as_ref().is_none_or(|after| !after.active);
             match (before.active, now.active, verb.as_str()) {
                 (true, false, _) if down_by_us || way == Way::RollBack => {

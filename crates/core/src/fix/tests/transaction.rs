@@ -27,6 +27,8 @@ struct Machine {
     /// Number of changes until the power goes, or until one change fails.
     left: Option<usize>,
     fails_once: bool,
+    /// The manager does not answer.
+    mute: bool,
 }
 
 impl Machine {
@@ -202,7 +204,7 @@ impl HostWriter for Machine {
         self.spend()
     }
     fn unit_now(&self, unit: &str) -> Option<UnitNow> {
-        Some(self.units.get(unit).cloned().unwrap_or_default())
+        (!self.mute).then(|| self.units.get(unit).cloned().unwrap_or_default())
     }
 }
 
@@ -372,6 +374,24 @@ fn what_somebody_did_since_is_left_and_told() {
     host.job("restart", "front.service").unwrap();
     let (told, host) = left(host);
     assert!(told.left.iter().any(|l| l.contains("started by somebody since")) && host.units["front.service"].active, "{told:?}");
+}
+
+#[test]
+fn a_unit_that_cannot_be_seen_is_not_taken_for_stopped() {
+    let mut host = machine();
+    let whole = record(&host);
+    apply(&mut host, whole, &NoCommands).unwrap();
+    host.mute = true;
+    let undone = undo(&mut host, "1", Way::Undo, &NoCommands).unwrap();
+    assert!(undone.failed.iter().any(|f| f.contains("whether front.service runs could not be seen")), "{undone:?}");
+    host.mute = false;
+    assert!(undo(&mut host, "1", Way::Undo, &NoCommands).unwrap().failed.is_empty());
+    assert_eq!(host.seen(), machine().seen());
+    // Nothing is begun whose way back would not be known.
+    let mut host = Machine { mute: true, ..machine() };
+    let whole = record(&host);
+    assert!(apply(&mut host, whole, &NoCommands).unwrap_err().to_string().contains("could not be seen"));
+    assert!(host.jobs.is_empty());
 }
 
 #[test]
