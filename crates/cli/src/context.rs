@@ -12,6 +12,9 @@ use jolly_linux::{LinuxWriter, LiveHost, Reach, TreeHost};
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
+/// Where root keeps its change journal.
+const ROOTS_JOURNAL: &str = "/var/lib/jolly-sentinel";
+
 /// The host's own services file, below its root.
 const OWN_FILE: &str = "/etc/jolly-sentinel/services.toml";
 
@@ -107,13 +110,24 @@ impl Context {
             return Ok(dir.clone());
         }
         if rustix::process::geteuid().is_root() {
-            return Ok(PathBuf::from("/var/lib/jolly-sentinel"));
+            return Ok(PathBuf::from(ROOTS_JOURNAL));
         }
         let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
         let base = absolute("XDG_STATE_HOME").or_else(|| absolute("HOME").map(|home| home.join(".local/state")));
         let missing =
             || CliError::usage("there is no place for the change journal: neither HOME nor XDG_STATE_HOME is set").hint("name one with --state-dir DIR");
         Ok(base.ok_or_else(missing)?.join("jolly-sentinel"))
+    }
+
+    /// What an ordinary account cannot see of root's changes to this host.
+    pub(crate) fn hidden_changes(&self) -> Option<String> {
+        let elsewhere = self.global.state_dir.is_some() || self.origin != Origin::Live || rustix::process::geteuid().is_root();
+        match std::fs::read_dir(ROOTS_JOURNAL) {
+            Err(error) if !elsewhere && error.kind() == std::io::ErrorKind::PermissionDenied => {
+                Some(format!("changes that root made, in {ROOTS_JOURNAL}: permission denied"))
+            }
+            _ => None,
+        }
     }
 
     /// The writer that belongs to the host.

@@ -14,7 +14,7 @@ use jolly_core::report::UndoReport;
 /// left alone, and then nothing is touched.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  jolly-sentinel undo\n  jolly-sentinel undo 20310402-061011-120-front\n\nExit status: 0 undone or listed, 2 wrong call, 4 refused."
+    after_help = "Examples:\n  jolly-sentinel undo\n  jolly-sentinel undo 20310402-061011-120-front\n\nExit status: 0 undone or listed, 2 wrong call, 3 not every change could be seen, 4 refused."
 )]
 pub(crate) struct Arguments {
     /// Id of a change
@@ -29,9 +29,9 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     writer.check_journal().map_err(|e| CliError::refused(e.to_string()))?;
     let Some(id) = &arguments.id else {
         let (records, unreadable) = fix::list(&writer);
-        let report = UndoReport::list(&records, &unreadable);
+        let report = UndoReport::list(&records, &unreadable, context.hidden_changes());
         context.emit(&pages::fix::undo(&report, &when, &context.program()), &report)?;
-        return Ok(if unreadable.is_empty() { Status::Well } else { Status::NotSeen });
+        return Ok(if report.not_seen.is_empty() { Status::Well } else { Status::NotSeen });
     };
     if fix::load(&writer, id).is_none() {
         return Err(CliError::usage(format!("there is no change {id} in {}", context.state_dir()?.display()))

@@ -39,7 +39,9 @@ fn lasted(a: &AttemptEntry) -> String {
 pub(crate) fn page(report: &AttemptsReport, when: &When, program: &str) -> Page {
     let mut page = Page::new(format!("Start attempts of {}", report.service));
     let Some(last) = report.attempts.first() else {
-        page.answer(Tone::Plain, format!("No start of {} is on record.", report.service));
+        let none = format!("No start of {} is on record.", report.service);
+        let answer = if report.attempts.is_seen() { none } else { format!("Whether starts of {} are on record cannot be seen from here.", report.service) };
+        page.answer(Tone::Plain, answer);
         about_logs(&mut page, report);
         page.not_seen(&report.not_seen);
         return page;

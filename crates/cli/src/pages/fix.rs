@@ -129,8 +129,8 @@ pub(crate) fn undo(report: &UndoReport, when: &When, program: &str) -> Page {
         return page;
     }
     if report.changes.is_empty() && !report.not_seen.is_empty() {
-        page.answer(Tone::Plain, "There are changes on record that cannot be read.");
-        page.push(Block::Evidence(report.not_seen.iter().map(|l| (l.clone(), String::new())).collect()));
+        page.answer(Tone::Plain, "Whether there are changes to put back cannot be seen from here.");
+        page.not_seen(&report.not_seen);
         return page;
     }
     if report.changes.is_empty() {
@@ -153,6 +153,7 @@ pub(crate) fn undo(report: &UndoReport, when: &When, program: &str) -> Page {
         })
         .collect();
     page.push(Block::Table(head, rows));
+    page.not_seen(&report.not_seen);
     if let Some(last) = report.changes.iter().find(|c| matches!(c.outcome.as_str(), "kept" | "begun")) {
         page.heading("What to do");
         page.push(Block::Commands(vec![(format!("{program} undo {}", last.id), "puts the newest of them back at once".into())]));

@@ -101,7 +101,9 @@ pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Opti
     remarks.extend(log_remarks(snapshot, service, &config, &starter(snapshot, service)).into_iter().map(|r| r.text));
     let not_seen = snapshot.not_seen();
     let journal = service.unit_name().is_some() && snapshot.host().parts().manager && !not_seen.iter().any(|l| l.starts_with("journal of "));
-    let could_list = journal || files.iter().any(readable);
+    let denied = |f: &String| not_seen.iter().any(|l| l.strip_prefix(f.as_str()) == Some(": permission denied"));
+    // A start may stand in the very log that could not be read.
+    let could_list = (journal || files.iter().any(|f| readable(f) && !denied(f))) && !(list.is_empty() && files.iter().any(denied));
     AttemptsReport {
         could_list,
         schema: schema("attempts"),

@@ -1,4 +1,5 @@
 //! `fix` and `undo`: plans, what was carried out, and what came of it.
+use super::listed::Listed;
 use super::{Recovery, VerifyReport, schema};
 use crate::code::Code;
 use crate::fix::{Parameter, Plan, Record, Risk, Stage, Undone};
@@ -112,7 +113,7 @@ pub struct UndoReport {
     /// Form.
     pub schema: String,
     /// Changes on record, newest first; empty when one was undone.
-    pub changes: Vec<ChangeEntry>,
+    pub changes: Listed<ChangeEntry>,
     /// The change that was undone.
     pub undone: Option<String>,
     /// What was put back, in words.
@@ -146,7 +147,9 @@ pub struct ChangeEntry {
 
 impl UndoReport {
     /// The list of changes.
-    pub fn list(records: &[Record], unreadable: &[String]) -> Self {
+    ///
+    /// `hidden` says which changes could not be looked at.
+    pub fn list(records: &[Record], unreadable: &[String], hidden: Option<String>) -> Self {
         let entry = |r: &Record| ChangeEntry {
             id: r.id.clone(),
             service: r.service.clone(),
@@ -155,14 +158,23 @@ impl UndoReport {
             outcome: r.outcome.clone(),
             steps: r.steps.iter().filter(|s| s.stage != Stage::Planned).map(|s| s.step.spelled()).collect(),
         };
-        let not_seen = unreadable.iter().map(|id| format!("the record of change {id} cannot be read")).collect();
-        Self { changes: records.iter().rev().map(entry).collect(), not_seen, ..Self::empty() }
+        let not_seen: Vec<String> = unreadable.iter().map(|id| format!("the record of change {id} cannot be read")).chain(hidden).collect();
+        Self { changes: Listed::when(not_seen.is_empty(), records.iter().rev().map(entry).collect()), not_seen, ..Self::empty() }
     }
     /// One change undone.
     pub fn undone(id: &str, undone: Undone) -> Self {
         Self { undone: Some(id.to_owned()), done: undone.done, left: undone.left, due: undone.due, failed: undone.failed, ..Self::empty() }
     }
     fn empty() -> Self {
-        Self { schema: schema("undo"), changes: vec![], undone: None, done: vec![], left: vec![], due: vec![], failed: vec![], not_seen: vec![] }
+        Self {
+            schema: schema("undo"),
+            changes: Listed::when(true, vec![]),
+            undone: None,
+            done: vec![],
+            left: vec![],
+            due: vec![],
+            failed: vec![],
+            not_seen: vec![],
+        }
     }
 }
