@@ -150,6 +150,34 @@ pub(crate) fn list(path: &Path) -> Look<Answer> {
     Look::Seen(Answer::Names(names))
 }
 
+/// File systems whose files the kernel makes up when they are read (magic.h): environments and memory of processes, messages that
+/// are gone once they were read, registers of devices.
+const MADE_UP: &[i64] = &[
+    0x9fa0,      // proc
+    0x6265_6572, // sysfs
+    0x6462_6720, // debugfs
+    0x7472_6163, // tracefs
+    0x7363_6673, // securityfs
+    0x0027_e0eb, // cgroup
+    0x6367_7270, // cgroup2
+    0xcafe_4a11, // bpf
+    0x6165_676c, // pstore
+    0xde5e_81e4, // efivarfs
+    0x6265_6570, // configfs
+    0xf97c_ff8c, // selinuxfs
+    0x4249_4e4d, // binfmt_misc
+    0x1980_0202, // mqueue
+    0x6e73_6673, // nsfs
+    0x5a3c_69f0, // apparmorfs
+];
+
+/// Files of the kernel's that are asked for by us, and tell nobody's secrets. Whatever else configuration or logs name in /proc
+/// and /sys is not read.
+fn may_be_made_up(path: &Path) -> bool {
+    let plain = path.components().all(|c| matches!(c, std::path::Component::RootDir | std::path::Component::Normal(_)));
+    plain && (path.starts_with("/proc/sys") || ["/proc/cmdline", "/proc/meminfo"].iter().any(|p| path == Path::new(p)))
+}
+
 /// Opens a regular file and nothing else. What stands there is looked at by name before anything is opened: no FIFO, device or
 /// socket takes notice.
 fn open(path: &Path) -> Look<(File, u64)> {
@@ -178,6 +206,10 @@ fn open(path: &Path) -> Look<(File, u64)> {
     }
     if kind(stat.st_mode) != FileKind::Regular {
         return Look::NotSeen(Unseen::NotRegular);
+    }
+    let made_up = rustix::fs::fstatfs(&node).is_ok_and(|f| i64::try_from(f.f_type).is_ok_and(|t| MADE_UP.contains(&(t & 0xffff_ffff))));
+    if made_up && !may_be_made_up(path) {
+        return Look::NotSeen(Unseen::Failed("a file that the kernel makes up, which is not read".into()));
     }
     let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC | OFlags::NOCTTY;
     match retry_on_intr(|| rustix::fs::open(proc_path(&node), flags, Mode::empty())) {

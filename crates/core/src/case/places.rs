@@ -108,6 +108,23 @@ pub(crate) fn below(file: &str, dir: &str) -> bool {
     file == dir || file.strip_prefix(dir.trim_end_matches('/')).is_some_and(|rest| rest.starts_with('/'))
 }
 
+/// Whether nobody but root, and whoever runs this program, can write a file or put another one in its place. What was judged
+/// once is remembered.
+fn by_root(snapshot: &Snapshot) -> impl Fn(&str) -> bool {
+    let trusted = crate::fix::trusted(snapshot, &[]);
+    let known = std::cell::RefCell::new(std::collections::HashMap::<String, bool>::new());
+    move |file| {
+        if let Some(known) = known.borrow().get(file) {
+            return *known;
+        }
+        let found = trust::walk(&Paths(snapshot), file, Last::Followed, &trusted).ok();
+        let status = found.and_then(|f| snapshot.stat(&f.path).seen());
+        let judged = status.is_some_and(|s| trusted.account(s.uid) && trust::writer(&s, &trusted).is_none());
+        known.borrow_mut().insert(file.to_owned(), judged);
+        judged
+    }
+}
+
 impl Case<'_> {
     /// Numbers of the accounts that the service runs as, as far as they exist; root is none of them.
     pub fn accounts(&self, snapshot: &Snapshot) -> Vec<u32> {
@@ -163,14 +180,8 @@ impl Case<'_> {
     /// Paths that its configuration names, in files that its account cannot write: who can write the configuration can make it
     /// name anything.
     fn configured(&self, snapshot: &Snapshot) -> Vec<(String, bool)> {
-        let own = self.accounts(snapshot);
-        let honest = |place: &Option<Place>| {
-            place.as_ref().is_none_or(|p| {
-                let file = snapshot.resolve_links(&p.file);
-                let foreign = |path: &str| snapshot.stat(path).seen().is_none_or(|s| own.contains(&s.uid));
-                !(p.file.starts_with('/') && (foreign(&file) || foreign(path::parent(&file))))
-            })
-        };
+        let by_root = by_root(snapshot);
+        let honest = |place: &Option<Place>| place.as_ref().is_none_or(|p| !p.file.starts_with('/') || by_root(&p.file));
         let model = &self.config.model;
         let mut all = Vec::new();
         let mut add = |named: &NamedPath, keeps: bool| {
@@ -217,12 +228,8 @@ impl Case<'_> {
     /// Whether a configuration file was named by somebody who is not the service's account: the unit, the package, or files
     /// that only root can write. A file that the account can write may include any other.
     pub fn may_edit(&self, snapshot: &Snapshot, file: &str) -> bool {
-        let own = self.accounts(snapshot);
-        let writable = |f: &String| {
-            let real = snapshot.resolve_links(f);
-            [real.as_str(), path::parent(&real)].iter().any(|p| snapshot.stat(p).seen().is_some_and(|s| own.contains(&s.uid)))
-        };
-        if own.is_empty() || !self.config.model.files.iter().any(writable) {
+        let by_root = by_root(snapshot);
+        if self.config.model.files.iter().all(|f| by_root(f)) {
             return true;
         }
         let main = self.service.instance.config.as_str();

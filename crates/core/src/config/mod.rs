@@ -330,13 +330,11 @@ impl Configuration {
         }
     }
 
-    /// Notes a file of the configuration that was not read. One too large to read is a bound: the daemon would read it.
+    /// Notes a file of the configuration that was not read: the daemon would read it, so the rest tells no verdict.
     pub fn unread(&mut self, file: &str, why: &crate::host::Unseen) {
         let sentence = format!("{file}: {why}");
-        match why {
-            crate::host::Unseen::TooLarge(_) => self.bound(&sentence),
-            _ => self.not_seen.push(sentence),
-        }
+        self.bounded.get_or_insert_with(|| sentence.clone());
+        self.not_seen.push(sentence);
     }
 
     /// The error that the daemon itself would report.

@@ -55,6 +55,10 @@ pub fn mask_settings(text: &str) -> String {
 
 /// Lines of a configuration file as they may be shown: what the kind knows for a secret is masked, and what the net finds.
 pub fn mask_source(kind: Option<&dyn Kind>, text: &str) -> String {
+    // Whoever writes a configuration may have it include a key.
+    if crate::config::key::holds_key(text.as_bytes()) {
+        return crate::config::key::concealed(text);
+    }
     let Some(concealed) = kind.and_then(|k| k.conceal(text, "")) else { return mask_settings(text) };
     let statements = net::apart(concealed.statements);
     let mut found = concealed.secret;

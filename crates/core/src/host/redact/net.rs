@@ -96,6 +96,13 @@ static QUERY: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"[\w/.%~+-]\?
 /// Accounts with their credentials: `stats auth NAME:PASSWORD` (haproxy), `ProxyPass … auth NAME:PASSWORD`.
 static PAIRS: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)(?:\bauth|\bcredentials?)\s+["']?[^\s:"']+:([^\s"']+)"#));
 
+/// Hashes of passwords in their modular form (crypt(5)), by scheme in braces (RFC 2307), and as databases keep them.
+static HASHES: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(
+        r"(?i)(\$(?:[1567]|2[abxy]?|g?y|apr1|sha1|argon2\w*|scrypt|pbkdf2[\w-]*)\$[./a-z0-9$=,+-]{8,}|\{(?:s?sha\d*|s?md5|crypt|pbkdf2[\w-]*)\}[a-z0-9+/=.$]{8,}|scram-sha-\d+\$\d+:[a-z0-9+/=$:]{8,}|\*[0-9a-f]{40}\b)",
+    )
+});
+
 /// A sentence in a comment that gives a secret away.
 static TOLD: LazyLock<Option<Regex>> = LazyLock::new(|| {
     pattern(r#"(?i)\b(?:password|passwd|passphrase|secret|token|(?:api|access)[ -]key)\s+(?:is|was|now|for \S+ is)\s*:?\s+["']?([^\s"',;]+)"#)
@@ -138,6 +145,25 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
         "-w",
         "-u",
         "rename-command",
+        "$1$",
+        "$2",
+        "$5$",
+        "$6$",
+        "$7$",
+        "$y$",
+        "$gy$",
+        "$apr1$",
+        "$argon2",
+        "$sha1$",
+        "$scrypt$",
+        "$pbkdf2",
+        "{sha",
+        "{ssha",
+        "{crypt}",
+        "{md5}",
+        "{smd5}",
+        "{pbkdf2",
+        "scram-sha",
     ];
     let kind = Some(aho_corasick::AhoCorasickKind::NoncontiguousNFA);
     aho_corasick::AhoCorasick::builder().kind(kind).ascii_case_insensitive(true).build(words).ok()
@@ -154,7 +180,7 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
         let mut here = Vec::new();
         pairs(line, sort, &mut here);
         words(line, &mut here);
-        for pattern in SQL.iter().chain(OPTIONS.iter()).chain([&SCHEMES, &IN_ADDRESS, &PAIRS].into_iter().filter_map(|p| p.as_ref())) {
+        for pattern in SQL.iter().chain(OPTIONS.iter()).chain([&SCHEMES, &IN_ADDRESS, &PAIRS, &HASHES].into_iter().filter_map(|p| p.as_ref())) {
             here.extend(pattern.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
         }
         if let Some(url) = IN_URL.as_ref() {
