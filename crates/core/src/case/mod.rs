@@ -269,6 +269,12 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
     let Look::Seen(all) = snapshot.processes() else { return (vec![], vec![]) };
     // Only where a script starts it the pid file alone tells which program that is.
     let by_script = service.program().is_none_or(|p| snapshot.read_at(p, 0, 2).seen().is_some_and(|head| head.starts_with(b"#!")));
+    // An account may write any number into a pid file of its own: it vouches for that account's processes only, as the manager
+    // holds it, too (systemd.service(5), PIDFile=).
+    let vouches = |process: &Process| {
+        let owner = service.described.pid_file.as_deref().and_then(|f| snapshot.stat(f).seen()).map(|s| s.uid);
+        owner.is_some_and(|uid| uid == 0 || uid == process.brief.uid)
+    };
     let (mut own, mut strays) = (Vec::new(), Vec::new());
     for brief in &all {
         let named = service.has_name(&brief.name);
@@ -288,7 +294,7 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
             (Some(_), Some(unit)) => brief.pid == main || (!unit.control_group.is_empty() && in_group(&process.cgroup, &unit.control_group)),
             // Without a manager the pid file or the program decides.
             (Some(name), None) => process.cgroup.contains(name),
-            (None, _) => service.started(&process) || (Some(brief.pid) == pid_file && by_script),
+            (None, _) => service.started(&process) || (Some(brief.pid) == pid_file && by_script && vouches(&process)),
         };
         if belongs {
             own.push(*process);

@@ -389,10 +389,16 @@ fn put_all_back(writer: &mut dyn HostWriter, record: &mut Record, way: Way, comm
     {
         undone.failed.push(format!("make the manager read its unit files anew: {error}"));
     }
-    // What the change had stopped comes up again when all files are back.
+    // What the change had stopped comes up again when all files are back, and what it had started is out of the way.
+    let runs_on = record.steps.iter().any(|s| !matches!(s.stage, Stage::Planned | Stage::Undone) && starts(&s.step));
+    let postponed = runs_on || (way == Way::Undo && !undone.failed.is_empty());
     for at in (0..record.steps.len()).rev() {
         let one = record.steps[at].clone();
         if matches!(one.stage, Stage::Planned | Stage::Undone) || !waits(&one.step) {
+            continue;
+        }
+        if postponed {
+            undone.failed.push(format!("start again what \"{}\" had stopped: the rest must be back first", one.step.spelled()));
             continue;
         }
         match start_again(writer, record, &one, way, commands, &mut undone) {
@@ -408,6 +414,15 @@ fn put_all_back(writer: &mut dyn HostWriter, record: &mut Record, way: Way, comm
         undone.due.push(format!("the record of {id} could not be brought up to date ({error}); undoing it again does no harm"));
     }
     undone
+}
+
+/// Steps that start something.
+fn starts(step: &Step) -> bool {
+    match step {
+        Step::Job { verb, .. } => verb == "start",
+        Step::Run { purpose, .. } => *purpose == Purpose::Start,
+        _ => false,
+    }
 }
 
 /// Steps that are taken back only when the files are back.

@@ -239,10 +239,12 @@ fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, known: &[Atte
         return Chosen { pieces: chosen, ..Chosen::default() };
     }
     let mut wanted = request.most.max(1);
+    let (mut read, mut known_marks) = (0u64, None);
     for piece in all {
         if piece.packing != Packing::Plain {
             // What is packed cannot be read from its end; it is read whole, and its attempts are counted afterwards.
             chosen.push(piece);
+            known_marks = None;
             wanted = wanted.saturating_sub(1);
             if wanted == 0 {
                 break;
@@ -250,18 +252,25 @@ fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, known: &[Atte
             continue;
         }
         let begins = |line: &str, earlier: Option<&str>| is_begin(request, line, earlier);
-        match last_begins(snapshot.host(), &piece, grammar, begins, wanted) {
+        // What lies beyond the bound is not read afterwards either.
+        let floor = piece.size.saturating_sub(bounds::LOG.saturating_sub(read));
+        read = read.saturating_add(piece.size);
+        match last_begins(snapshot.host(), &piece, grammar, begins, wanted, floor) {
             Start::At(offset, marks) => {
                 chosen.push(piece);
                 return Chosen { pieces: chosen, offset, marks: Some(marks) };
             }
-            Start::Before(left) => {
+            Start::Before(left, marks) => {
                 chosen.push(piece);
-                wanted = left;
+                (wanted, known_marks) = (left, marks);
+                if floor > 0 {
+                    break;
+                }
             }
         }
     }
-    Chosen { pieces: chosen, ..Chosen::default() }
+    // The oldest was searched whole: it need not be a second time.
+    Chosen { pieces: chosen, offset: 0, marks: known_marks }
 }
 
 /// Whether a line with a mark begins an attempt; `earlier` is the line with the mark before it.

@@ -386,17 +386,25 @@ impl<T: Taker> Picker<'_, '_, T> {
 pub(super) enum Start {
     /// At this offset; the marks from there on stand at these.
     At(u64, Vec<u64>),
-    /// The whole piece is needed, and this many attempts are still wanted from before it.
-    Before(usize),
+    /// The whole piece is needed, and this many attempts are still wanted from before it; its marks, where all were looked for.
+    Before(usize, Option<Vec<u64>>),
 }
 
-/// Looks for the beginnings of the last attempts, from the end of a plain piece backwards.
-pub(super) fn last_begins(host: &dyn Host, piece: &Piece, grammar: &Grammar, begins: impl Fn(&str, Option<&str>) -> bool, mut wanted: usize) -> Start {
-    let search = Search { host, path: &piece.path, from: 0, to: piece.size, grammar, counted: false, times: None, most: usize::MAX };
+/// Looks for the beginnings of the last attempts, from the end of a plain piece backwards and not further than `floor`.
+pub(super) fn last_begins(
+    host: &dyn Host,
+    piece: &Piece,
+    grammar: &Grammar,
+    begins: impl Fn(&str, Option<&str>) -> bool,
+    mut wanted: usize,
+    floor: u64,
+) -> Start {
+    let search = Search { host, path: &piece.path, from: floor, to: piece.size, grammar, counted: false, times: None, most: usize::MAX };
     // The line of the mark before the one that is looked at: where a reload says what a start says, it tells which it is.
     let mut later: Option<(u64, String)> = None;
     let mut marks = Vec::new();
     let mut found = None;
+    let mut whole = floor == 0;
     search.each_backwards(|block| {
         for hit in block.hits.iter().rev() {
             let Some((start, line)) = line_around(host, &piece.path, hit.at, piece.size) else { continue };
@@ -415,7 +423,7 @@ pub(super) fn last_begins(host: &dyn Host, piece: &Piece, grammar: &Grammar, beg
             }
             // Where nearly every line has a mark, reading from the begin is no slower.
             if marks.len() >= crate::bounds::MARKS {
-                later = None;
+                (later, whole) = (None, false);
                 return false;
             }
             marks.push(hit.at);
@@ -432,7 +440,10 @@ pub(super) fn last_begins(host: &dyn Host, piece: &Piece, grammar: &Grammar, beg
         }
     }
     marks.reverse();
-    found.map_or(Start::Before(wanted), |at| Start::At(at, marks))
+    match found {
+        Some(at) => Start::At(at, marks),
+        None => Start::Before(wanted, whole.then_some(marks)),
+    }
 }
 
 /// The line that a byte is in, with its begin.

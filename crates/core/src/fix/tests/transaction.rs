@@ -384,6 +384,7 @@ fn a_unit_that_cannot_be_seen_is_not_taken_for_stopped() {
     host.mute = true;
     let undone = undo(&mut host, "1", Way::Undo, &NoCommands).unwrap();
     assert!(undone.failed.iter().any(|f| f.contains("whether front.service runs could not be seen")), "{undone:?}");
+    assert!(!host.units["gauge.service"].active, "what had made way is not started beside what still runs");
     host.mute = false;
     assert!(undo(&mut host, "1", Way::Undo, &NoCommands).unwrap().failed.is_empty());
     assert_eq!(host.seen(), machine().seen());

@@ -127,14 +127,20 @@ fn marks_that_are_known_already_are_not_looked_for_again() {
     let begins = |line: &str, _: Option<&str>| line.contains("epoll");
     let host = TextHost::new().bytes("/log", &text);
     for wanted in [1, 2, 9] {
-        let Start::At(from, marks) = last_begins(&host, &piece(&text), grammar(), begins, wanted) else { panic!("there are enough") };
+        let Start::At(from, marks) = last_begins(&host, &piece(&text), grammar(), begins, wanted, 0) else { panic!("there are enough") };
         let behind = &text[usize::try_from(from).unwrap()..];
         assert_eq!(String::from_utf8_lossy(behind).matches("epoll").count(), wanted);
         assert!(behind.starts_with(b"2031/") && marks[0] >= from, "it begins with a whole line");
         assert!(picked(&text, from, None, &[], Some(&marks)).lines == picked(&text, from, None, &[], None).lines);
     }
-    let Start::Before(left) = last_begins(&host, &piece(&text), grammar(), begins, 1_000_000) else { panic!("there are not so many") };
+    let Start::Before(left, marks) = last_begins(&host, &piece(&text), grammar(), begins, 1_000_000, 0) else { panic!("there are not so many") };
     assert_eq!(1_000_000 - left, String::from_utf8_lossy(&text).matches("epoll").count());
+    let marks = marks.expect("the whole was searched");
+    assert!(picked(&text, 0, None, &[], Some(&marks)).lines == picked(&text, 0, None, &[], None).lines);
+    // Beyond a bound nothing is looked for, and nothing is said to be known of it.
+    let half = text.len() as u64 / 2;
+    let Start::Before(left_behind, None) = last_begins(&host, &piece(&text), grammar(), begins, 1_000_000, half) else { panic!("not all was searched") };
+    assert!(left < left_behind && left_behind < 1_000_000);
 }
 
 #[test]
