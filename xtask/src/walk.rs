@@ -370,6 +370,14 @@ fn covered() -> String {
     hasher.finalize().iter().take(8).map(|b| format!("{b:02x}")).collect()
 }
 
+/// When a report was made, and what of the code it is about.
+pub(crate) fn stamp() -> String {
+    let word = |program: &str, arguments: &[&str]| {
+        Command::new(program).args(arguments).output().map(|o| String::from_utf8_lossy(&o.stdout).trim().to_owned()).unwrap_or_default()
+    };
+    format!("date {}, on top of commit {}\ncovers {}", word("date", &["+%F"]), word("git", &["rev-parse", "--short", "HEAD"]), covered())
+}
+
 /// Walks every scene, or a part of the points; the whole walk writes the report.
 pub(crate) fn run(program: &Path, whole: bool) -> Result<(), String> {
     if Command::new("strace").arg("-V").output().is_err() {
@@ -405,10 +413,7 @@ pub(crate) fn run(program: &Path, whole: bool) -> Result<(), String> {
         report.push_str(&format!("{:5} of {tried:5}  {}: {} ({})\n", tried - failed.len(), walks[*w].1, scenes[*s].name, scenes[*s].steps));
         bad.extend(failed.iter().cloned());
     }
-    let commit =
-        Command::new("git").args(["rev-parse", "--short", "HEAD"]).output().map(|o| String::from_utf8_lossy(&o.stdout).trim().to_owned()).unwrap_or_default();
-    let date = Command::new("date").arg("+%F").output().map(|o| String::from_utf8_lossy(&o.stdout).trim().to_owned()).unwrap_or_default();
-    report.push_str(&format!("{} of {all} points hold\ndate {date}, on top of commit {commit}\ncovers {}\n", all - bad.len(), covered()));
+    report.push_str(&format!("{} of {all} points hold\n{}\n", all - bad.len(), stamp()));
     say(&report);
     bad.iter().take(40).for_each(|b| say(&format!("FAIL {b}")));
     if whole {

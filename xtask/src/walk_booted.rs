@@ -41,6 +41,7 @@ const SCENES: &[Scene] = &[
 /// States of the units, links and files. What failed and what is stopped are one: a start that was undone leaves no failure.
 const PICTURE: &str = "for u in nginx apache2; do printf '%s %s %s\\n' $u $(systemctl is-enabled $u) $(systemctl is-active $u | sed s/failed/inactive/); done; \
      cd /; find etc/apache2 etc/nginx etc/systemd -printf '%p %u:%g %m %y %l\\n' -type f -exec sha256sum {} + 2>/dev/null | sort; find / -xdev -name '*jolly*' ! -path '/usr/local/bin/*' ! -path '/var/lib/jolly-sentinel*' ! -path '/proc/*' 2>/dev/null";
+const REPORT: &str = "xtask/live/walk-booted.txt";
 const FRESH: &str = "rm -rf /var/lib/jolly-sentinel";
 
 #[derive(Clone, Copy, PartialEq)]
@@ -135,6 +136,11 @@ pub(crate) fn run(program: &Path, every: usize, only: &[&str]) -> Result<(), Str
     let host = Host::boot("jolly-walk", program)?;
     crate::live::prepare(&host)?;
     let (mut all, mut failed) = (0, 0);
+    let mut report = format!(
+        "# Written by `cargo xtask walk --booted{}`: a fix and its undo on a booted host, killed or failing at every {} call of those that change something.\n",
+        if every == 1 { "-all" } else { "" },
+        if every == 1 { "single".to_owned() } else { format!("{every}th") }
+    );
     for scene in SCENES.iter().filter(|s| only.is_empty() || only.iter().any(|o| s.name.contains(o))) {
         let point = Point { host: &host, scene };
         let (mut tried, mut bad, mut met_once) = (0, 0, false);
@@ -165,9 +171,15 @@ pub(crate) fn run(program: &Path, every: usize, only: &[&str]) -> Result<(), Str
             bad += 1;
             say(&format!("FAIL  {}: no point of the walk was met", scene.name));
         }
-        say(&format!("{:5} of {tried:5}  {}", tried - bad, scene.name));
+        let line = format!("{:5} of {tried:5}  {}", tried - bad, scene.name);
+        say(&line);
+        report.push_str(&format!("{line}\n"));
         all += tried;
         failed += bad;
+    }
+    if only.is_empty() {
+        report.push_str(&format!("{} of {all} points hold\n{}\n", all - failed, crate::walk::stamp()));
+        std::fs::write(REPORT, report).map_err(|e| e.to_string())?;
     }
     if failed > 0 { Err(format!("{failed} of {all} points of the walk failed")) } else { Ok(()) }
 }

@@ -178,3 +178,53 @@ fn of_several_holders_the_opener_comes_first() {
     let orphans = TextHost::new().process(71, "/opt/a", 0, "").process(70, "/opt/a", 0, "");
     assert_eq!(held(&orphans, &[71, 70]).0, 70, "the older one");
 }
+
+#[test]
+fn a_pid_file_vouches_for_the_processes_of_its_owner_only() {
+    let described_as = "[service.relay]\nkind = \"program\"\nstart = \"/opt/relay/start.sh\"\npid_file = \"/run/relay/relay.pid\"\naccount = \"tide\"\n";
+    let host = |owner: u32, uid: u32| {
+        TextHost::new()
+            .program("/opt/relay/start.sh")
+            .text("/opt/relay/start.sh", "#!/bin/sh\n")
+            .dir("/run/relay", 0o755, 71)
+            .owned("/run/relay/relay.pid", 0o644, owner)
+            .text("/run/relay/relay.pid", "50\n")
+            .process(50, "/opt/relay/bin/relay", uid, "")
+    };
+    for (owner, uid, ours) in [(0, 71, true), (0, 0, true), (71, 71, true), (71, 0, false), (71, 1000, false)] {
+        let host = host(owner, uid);
+        let service = described(&host, "relay", described_as);
+        let snapshot = Snapshot::new(&host);
+        let case = gather(&snapshot, &service, Depth::State);
+        assert_eq!(case.processes.len() == 1, ours, "a file of {owner} names a process of {uid}");
+    }
+}
+
+#[test]
+fn where_processes_are_hidden_the_state_is_not_known() {
+    let plain = "[service.relay]\nkind = \"program\"\nstart = \"/opt/relay\"\n";
+    let state = |host: &TextHost| {
+        let service = described(host, "relay", plain);
+        gather(&Snapshot::new(host), &service, Depth::State).state
+    };
+    let host = TextHost::new().program("/opt/relay");
+    assert_eq!(state(&host), State::Stopped);
+    assert_eq!(state(&host.clone().seen_by(1000)), State::Unknown, "no pid 1: those of others are hidden");
+    assert_eq!(state(&host.seen_by(1000).process(1, "/sbin/init", 0, "")), State::Stopped);
+}
+
+#[test]
+fn a_configuration_is_roots_word_only_if_nobody_else_can_replace_any_part_of_its_path() {
+    let config = "error_log /srv/data/edge/error.log;\npid /run/nginx.pid;\nevents { }\n";
+    let host = || edge_host("include /srv/site/conf/main.conf;\n").file("/srv/site/conf/main.conf", config).dir("/srv/data/edge", 0o755, 0);
+    let owns =
+        |host: &TextHost| with(host, |case| (case.owns(&Snapshot::new(host), "/srv/data/edge/error.log"), case.may_edit(&Snapshot::new(host), "/etc/crontab")));
+    assert_eq!(owns(&host()), (true, true));
+    for dir in ["/srv/site/conf", "/srv/site"] {
+        // The service's own account, any other, and everybody.
+        for (mode, uid) in [(0o755, 33), (0o755, 1000), (0o777, 0)] {
+            assert_eq!(owns(&host().dir(dir, mode, uid)), (false, false), "{dir} {mode:o} {uid}");
+        }
+    }
+    assert!(!owns(&host().owned("/srv/site/conf/main.conf", 0o644, 1000)).1);
+}

@@ -258,7 +258,13 @@ impl Replayer {
             }
         }
         out.truncate(length as usize);
-        (!out.is_empty()).then(|| Answer::Bytes(out.into()))
+        // Nothing was there to be read, however much was asked for.
+        let end = || {
+            self.answers
+                .iter()
+                .any(|(q, a)| matches!((q, a), (Question::ReadAt(p, from, _), Look::Seen(Answer::Bytes(b))) if p == path && *from == offset && b.is_empty()))
+        };
+        (!out.is_empty() || end()).then(|| Answer::Bytes(out.into()))
     }
 }
 
@@ -324,6 +330,10 @@ mod tests {
         assert_eq!(ask(2, 5), Look::Seen(Answer::Bytes(b"w tid"[..].into())));
         assert_eq!(ask(4, 100), Look::Seen(Answer::Bytes(b"tide "[..].into())));
         assert_eq!(ask(12, 4), Look::NotSeen(Unseen::NotRecorded));
+        // An empty file is one whatever was asked for.
+        let empty = replayer(vec![stretch(0, "")]);
+        assert_eq!(empty.ask(&Question::ReadAt("/var/log/edge".into(), 0, 4096)), Look::Seen(Answer::Bytes(b"".as_slice().into())));
+        assert_eq!(empty.ask(&Question::ReadAt("/var/log/edge".into(), 9, 4096)), Look::NotSeen(Unseen::NotRecorded));
     }
 
     #[test]

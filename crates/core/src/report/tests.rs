@@ -307,3 +307,71 @@ fn one_service_is_told_whole_and_without_secrets() {
     let text = serde_json::to_string(&report).unwrap();
     assert!(!text.contains("gull-77") && !text.contains("other-78"), "{text}");
 }
+
+#[test]
+fn processes_that_are_hidden_are_not_said_to_be_gone() {
+    // An ordinary account that sees no pid 1 sees none of others.
+    let hidden = edge().seen_by(1000).listens("0.0.0.0", 8088, &[]);
+    let report = proof(&hidden, &Page::default(), None);
+    assert_ne!(report.verdict, Recovery::Recovered);
+    let process = report.checks.iter().find(|c| c.name == "process").unwrap();
+    assert!(process.outcome == CheckOutcome::Skip && process.detail.contains("cannot be seen"), "{:?}", report.checks);
+    let seen = hidden.process(1, "/sbin/init", 0, "/init.scope");
+    failing(&proof(&seen, &Page::default(), None), Recovery::NotRecovered, "process", "no process");
+    // Root sees all, whatever the table holds.
+    failing(&proof(&edge().listens("0.0.0.0", 8088, &[]), &Page::default(), None), Recovery::NotRecovered, "process", "no process");
+}
+
+#[test]
+fn sockets_that_cannot_be_listed_are_not_said_to_be_missing() {
+    let report = proof(&running().without_sockets(), &Page::default(), None);
+    let ports = report.checks.iter().find(|c| c.name == "ports").unwrap();
+    assert!(ports.outcome == CheckOutcome::Skip && ports.detail.contains("8088"), "{:?}", report.checks);
+    assert_eq!(report.verdict, Recovery::Partly);
+    assert!(report.is_unseen(), "nothing failed, and yet nothing is proved");
+}
+
+#[test]
+fn a_start_may_stand_in_the_very_log_that_may_not_be_read() {
+    let log = "/var/log/nginx/error.log";
+    let list = |host: &TextHost| {
+        let service = described(host, "edge", "");
+        attempts(&Snapshot::new(host), &service, 5, None, false)
+    };
+    let read = list(&edge().file(log, ""));
+    assert!(read.attempts.is_seen() && read.attempts.is_empty());
+    let closed = list(&edge().file(log, "x\n").closed(log));
+    assert!(!closed.attempts.is_seen(), "{:?}", closed.not_seen);
+    assert!(serde_json::to_value(&closed).unwrap()["attempts"].is_null());
+    // What the manager tells is told all the same.
+    let told = list(&edge().file(log, "x\n").closed(log).journal(&[(1000, STARTING, "Starting"), (1200, STARTED, "Started")]));
+    assert_eq!(told.attempts.len(), 1);
+}
+
+#[test]
+fn a_configuration_file_that_may_not_be_read_leaves_the_verdict_open() {
+    use super::{Verdict, lint_configuration};
+    let host = edge_host("include /etc/nginx/more.conf;\nevents { }\n").file("/etc/nginx/more.conf", "worker_processes 3;\n");
+    let lint = |host: &TextHost| {
+        let service = described(host, "edge", "");
+        lint_configuration(&Snapshot::new(host), service.kind, &service.instance).0
+    };
+    assert_eq!(lint(&host).verdict, Verdict::Accepted);
+    let closed = lint(&host.closed("/etc/nginx/more.conf"));
+    assert_eq!(closed.verdict, Verdict::Unknown);
+    assert!(closed.not_seen.iter().any(|l| l.contains("more.conf")), "{:?}", closed.not_seen);
+    // An error before it is one, whatever stands in it.
+    let wrong = edge_host("lisen 80;\ninclude /etc/nginx/more.conf;\nevents { }\n").file("/etc/nginx/more.conf", "").closed("/etc/nginx/more.conf");
+    assert_eq!(lint(&wrong).verdict, Verdict::Rejected);
+}
+
+#[test]
+fn a_change_that_cannot_be_seen_makes_the_list_null_and_not_empty() {
+    use super::UndoReport;
+    let none = UndoReport::list(&[], &[], None);
+    assert!(none.changes.is_seen() && none.not_seen.is_empty());
+    let hidden = UndoReport::list(&[], &[], Some("changes that root made: permission denied".into()));
+    assert!(serde_json::to_value(&hidden).unwrap()["changes"].is_null());
+    let broken = UndoReport::list(&[], &["20310402-061011-120-front".into()], None);
+    assert!(!broken.changes.is_seen() && broken.not_seen[0].contains("20310402-061011-120-front"));
+}

@@ -43,6 +43,8 @@ pub(crate) struct TextHost {
     names: BTreeMap<String, u64>,
     mounts: Vec<Mount>,
     records: BTreeMap<String, Vec<JournalEntry>>,
+    closed: Vec<String>,
+    hides_sockets: bool,
 }
 
 /// The moment at which every test host is looked at, in seconds since the epoch.
@@ -143,6 +145,16 @@ impl TextHost {
     /// Looked at by this account instead of root.
     pub(crate) fn seen_by(mut self, uid: u32) -> Self {
         self.viewer = uid;
+        self
+    }
+    /// A file that may not be read.
+    pub(crate) fn closed(mut self, path: &str) -> Self {
+        self.closed.push(path.to_owned());
+        self
+    }
+    /// Sockets cannot be listed.
+    pub(crate) fn without_sockets(mut self) -> Self {
+        self.hides_sockets = true;
         self
     }
     pub(crate) fn clients(mut self, count: u32) -> Self {
@@ -281,6 +293,8 @@ impl Host for TextHost {
                     .map(|(f, e)| DirectoryEntry { name: crate::path::name(f).into(), kind: e.kind });
                 Look::Seen(Answer::Names(names.collect()))
             }
+            Question::Read(p) | Question::ReadAt(p, ..) | Question::FindString(p, ..) if self.closed.contains(p) => Look::NotSeen(Unseen::Denied),
+            Question::Listeners if self.hides_sockets => Look::NotSeen(Unseen::Denied),
             Question::Read(p) => match self.entry(p, true) {
                 Some((_, e)) if e.kind == FileKind::Regular => Look::Seen(Answer::Bytes(e.bytes.into())),
                 Some(_) => Look::NotSeen(Unseen::NotRegular),
