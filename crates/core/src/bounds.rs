@@ -91,6 +91,13 @@ impl Cost {
     }
 }
 
+/// Adds steps to what tests count; costs nothing elsewhere.
+#[inline]
+pub(crate) fn step(_count: usize) {
+    #[cfg(test)]
+    work::step(_count);
+}
+
 #[cfg(test)]
 pub(crate) mod work {
     //! Counts steps of loops that could grow faster than what they look at; growth is tested by these, not by a clock.
@@ -111,11 +118,4 @@ pub(crate) mod work {
         work();
         STEPS.with(Cell::get)
     }
-}
-
-/// Adds steps to what tests count; costs nothing elsewhere.
-#[inline]
-pub(crate) fn step(_count: usize) {
-    #[cfg(test)]
-    work::step(_count);
 }

@@ -207,6 +207,7 @@ fn open(path: &Path) -> Look<(File, u64)> {
     if kind(stat.st_mode) != FileKind::Regular {
         return Look::NotSeen(Unseen::NotRegular);
     }
+    #[expect(clippy::useless_conversion, reason = "the width of the number differs between architectures")]
     let made_up = rustix::fs::fstatfs(&node).is_ok_and(|f| i64::try_from(f.f_type).is_ok_and(|t| MADE_UP.contains(&(t & 0xffff_ffff))));
     if made_up && !may_be_made_up(path) {
         return Look::NotSeen(Unseen::Failed("a file that the kernel makes up, which is not read".into()));

@@ -298,7 +298,7 @@ fn judge(
     let persists = chosen.iter().any(|o| left.iter().any(|c| c.code == o.cause.code && same_thing(c, &o.cause)));
     let was_up = matches!(case.state, State::Running | State::Degraded);
     let still_down = verification.verdict == Recovery::NotRecovered;
-    let worse = (was_up && still_down) || (still_down && is_worse(case, &now, &left, &done));
+    let worse = still_down && (was_up || is_worse(case, &now, &left, &done));
     report.verified = Some(verification.verdict);
     report.verification = Some(verification);
     let id = done.record.id.clone();

@@ -161,6 +161,9 @@ fn word(text: &str, rules: WordRules) -> Result<(String, usize), &str> {
     Ok((value, text.len()))
 }
 
+/// Where the first and the last entry of a key in a section stand.
+type Index = HashMap<(String, String), (usize, usize)>;
+
 /// What reading a list of settings gathers: entries in reading order, findings, facts.
 pub struct Book<'r, 'h> {
     /// The host.
@@ -173,7 +176,7 @@ pub struct Book<'r, 'h> {
     pub stopped: bool,
     cost: Cost,
     /// Places of the first and the last entry of each section and name, and how many entries there were then.
-    index: RefCell<(usize, HashMap<(String, String), (usize, usize)>)>,
+    index: RefCell<(usize, Index)>,
 }
 
 impl<'r, 'h> Book<'r, 'h> {
@@ -200,7 +203,7 @@ impl<'r, 'h> Book<'r, 'h> {
             }
             Look::Absent => None,
             Look::NotSeen(why) => {
-                self.out.unread(&file, &why);
+                self.out.unread(file, &why);
                 None
             }
         }

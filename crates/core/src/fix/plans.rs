@@ -15,6 +15,9 @@ use crate::snapshot::Snapshot;
 use crate::trust::{self, Last, Paths};
 use std::collections::BTreeMap;
 
+/// A file to be edited, as it is now, with the spans that are replaced.
+type EditedFile = (Target, FileStatus, Vec<(Span, String)>);
+
 /// The plans for a cause, in the order of its fixes. `given` are the person's own values.
 pub fn plans(snapshot: &Snapshot, case: &Case, all: &[Service], cause: &Cause, given: &BTreeMap<String, String>) -> Vec<Result<Plan, String>> {
     cause.fixes.iter().map(|id| plan(snapshot, case, all, cause, id, given)).collect()
@@ -200,7 +203,7 @@ pub fn combined(snapshot: &Snapshot, case: &Case, plans: &[&Plan]) -> Result<Vec
 /// Edits of spans, file by file, as one step each, and their diff.
 fn edit_steps(snapshot: &Snapshot, case: &Case, spans: &[(Span, String)]) -> Result<(Vec<Step>, String), String> {
     let (mut steps, mut shown) = (Vec::new(), String::new());
-    let mut by_file: BTreeMap<String, (Target, FileStatus, Vec<(Span, String)>)> = BTreeMap::new();
+    let mut by_file: BTreeMap<String, EditedFile> = BTreeMap::new();
     for (span, text) in spans {
         if !case.may_edit(snapshot, &span.file) {
             return Err(format!("{} is read because a file says so that the service's account can write; edit it by hand", span.file));

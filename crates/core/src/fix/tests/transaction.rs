@@ -13,6 +13,9 @@ struct Entry {
     inode: u64,
 }
 
+/// Files with content, mode and owner, links, and units with whether they run.
+type Picture = (Vec<(String, Vec<u8>, u32, u32)>, BTreeMap<String, String>, Vec<(String, bool)>);
+
 /// A machine in memory that can be stopped before any of its changes: the power goes, or one change fails.
 #[derive(Default, Clone)]
 struct Machine {
@@ -58,7 +61,7 @@ impl Machine {
         format!("{}/{}", slot.id, slot.step)
     }
     /// What an observer sees: content, owner, mode, links, units; not inode numbers.
-    fn seen(&self) -> (Vec<(String, Vec<u8>, u32, u32)>, BTreeMap<String, String>, Vec<(String, bool)>) {
+    fn seen(&self) -> Picture {
         let files = self.files.iter().map(|(p, e)| (p.clone(), e.bytes.clone(), e.mode, e.uid)).collect();
         (files, self.links.clone(), self.units.iter().map(|(n, u)| (n.clone(), u.active)).collect())
     }
@@ -354,10 +357,12 @@ fn what_somebody_did_since_is_left_and_told() {
     let (told, host) = left(host);
     assert!(told.left.iter().any(|l| l.contains("no longer empty")) && host.files.contains_key("/etc/front.d"), "{told:?}");
     let mut host = fixed();
-    (host.files.remove("/etc/front.d/own.conf"), host.files.remove("/etc/front.d"));
+    host.files.remove("/etc/front.d/own.conf");
+    host.files.remove("/etc/front.d");
     assert!(left(host).0.left.iter().any(|l| l.contains("is gone already")));
     let mut host = fixed();
-    (host.files.remove("/etc/front.d/own.conf"), host.files.remove("/etc/front.d"));
+    host.files.remove("/etc/front.d/own.conf");
+    host.files.remove("/etc/front.d");
     host.put("/etc/front.d", b"", FileKind::Directory);
     let (told, host) = left(host);
     assert!(told.left.iter().any(|l| l.contains("made by somebody else")) && host.files.contains_key("/etc/front.d"), "{told:?}");

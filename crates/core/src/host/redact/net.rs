@@ -266,7 +266,7 @@ fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: T
     while at < bytes.len() && (matches!(bytes[at], b'=' | b':' | b'>' | b'!' | b'~') || (bytes[at] == b',' && quoted_name)) && at - sign < 3 {
         at += 1;
     }
-    let assigned = at > sign && bytes[sign] != b'>' && bytes[sign] != b'!' || (at > sign && bytes[sign] == b'!' && at - sign > 1);
+    let assigned = at > sign && bytes[sign] != b'>' && (bytes[sign] != b'!' || at - sign > 1);
     let colon = assigned && bytes[sign] == b':';
     let after = at;
     while matches!(bytes.get(at), Some(b' ' | b'\t')) {

@@ -186,7 +186,7 @@ impl Reader<'_, '_> {
                     (Some(line), Unseen::NotRegular) => {
                         self.stop(line, Code::ConfigMissingFile, format!("{name} is no regular file")).depends_on = DependsOn::Files;
                     }
-                    (_, why) => self.out.unread(&name, &why),
+                    (_, why) => self.out.unread(name, &why),
                 }
                 return;
             }

@@ -230,7 +230,7 @@ impl Reader<'_, '_> {
                         self.find(d, Code::ConfigMissingFile, format!("{name} is no regular file")).depends_on = DependsOn::Files;
                     }
                 } else {
-                    self.out.unread(&name, &why);
+                    self.out.unread(name, &why);
                 }
                 None
             }
