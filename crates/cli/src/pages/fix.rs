@@ -92,7 +92,7 @@ pub(crate) fn applied(report: &FixReport, program: &str) -> Page {
         commands.push((format!("{program} fix {}", quoted(name)), "what is left, and what would put it right".to_owned()));
     }
     if let Some(id) = report.undo_id.as_ref().filter(|_| !report.rolled_back) {
-        commands.push((format!("{program} undo {id}"), if whole { "puts everything back as it was" } else { "puts back what can be put back" }.to_owned()));
+        commands.push((format!("{program} undo {id}"), if whole { "puts all of this back" } else { "puts back what can be put back" }.to_owned()));
     }
     if !commands.is_empty() {
         page.heading("What to do");
