@@ -331,7 +331,7 @@ fn scene(program: &Path, dir: &Path, scene: &Scene, walk: Walk, every: usize) ->
         for error in errors {
             let (mut at, mut quiet) = (1, 0);
             // Some calls' errors are taken for what they are and the run goes on: so a few quiet ones do not end the walk.
-            while quiet < 3 && at < 400 {
+            while quiet < if every > 1 { 1 } else { 3 } && at < 400 {
                 let how = if error.is_empty() { format!("{call}:signal=SIGKILL:when={at}") } else { format!("{call}:error={error}:when={at}") };
                 match point(&stage, walk, &how) {
                     Ok(met) => {
