@@ -114,17 +114,17 @@ pub(crate) enum Command {
 pub(crate) fn parse_time(text: &str) -> Result<std::time::Duration, String> {
     let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
     let unit = &text[digits.len()..];
-    let number: f64 = digits.parse().map_err(|_| format!("{text:?} is no time, expected such as 500ms, 3s or 2m"))?;
+    let number: f64 = digits.parse().map_err(|_| format!("{text:?} is not a time; expected, for example, 500ms, 3s or 2m"))?;
     let factor = match unit {
         "ms" => 0.001,
         "" | "s" => 1.0,
         "m" => 60.0,
         "h" => 3600.0,
         "d" => 86400.0,
-        _ => return Err(format!("{unit:?} is no unit of time, expected ms, s, m, h or d")),
+        _ => return Err(format!("{unit:?} is not a unit of time; expected ms, s, m, h or d")),
     };
     if !(0.0..=1e9).contains(&(number * factor)) {
-        return Err(format!("{text:?} is no time that can be waited for"));
+        return Err(format!("{text:?} is not a time that can be waited for"));
     }
     Ok(std::time::Duration::from_secs_f64(number * factor))
 }

@@ -13,7 +13,7 @@ use jolly_core::report::{self, Verdict};
 /// is started, and the daemon is not asked.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  jolly-sentinel lint front\n  jolly-sentinel lint --kind nginx --config /etc/nginx/nginx.conf --format sarif\n\nExit status: 0 accepted (warnings included), 1 it would be refused, 2 wrong call, 3 nothing could be judged."
+    after_help = "Examples:\n  jolly-sentinel lint front\n  jolly-sentinel lint --kind nginx --config /etc/nginx/nginx.conf --format sarif\n\nExit status: 0 accepted (warnings included), 1 it would be refused, 2 wrong call, 3 it could not be judged."
 )]
 pub(crate) struct Arguments {
     /// Service whose configuration is read; every known service when nothing is named
