@@ -2,6 +2,7 @@
 mod attempt;
 mod attempts;
 mod catalogue;
+mod choose;
 mod grammar;
 mod index;
 pub mod journal;
