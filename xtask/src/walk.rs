@@ -47,6 +47,8 @@ struct Scene {
     service: &'static str,
     pick: &'static str,
     lay_out: fn(&Path),
+    /// Whether the file system exchanges two names in one call; where not, every such call is answered as one that cannot does.
+    exchange: bool,
 }
 
 fn write(root: &Path, name: &str, text: &str) {
@@ -120,6 +122,20 @@ fn scenes() -> Vec<Scene> {
                 let _ = fs::set_permissions(root.join("etc/nginx/nginx.conf"), fs::Permissions::from_mode(0o640));
                 let _ = chown(root.join("etc/nginx/nginx.conf"), Some(0), Some(33));
             },
+            exchange: true,
+        },
+        Scene {
+            name: "the same on a file system that exchanges no names",
+            steps: "edit",
+            service: "edge",
+            pick: "correct-directive",
+            lay_out: |root| {
+                unit(root, "");
+                replace(root, "etc/nginx/nginx.conf", "listen", "lisen");
+                let _ = fs::set_permissions(root.join("etc/nginx/nginx.conf"), fs::Permissions::from_mode(0o640));
+                let _ = chown(root.join("etc/nginx/nginx.conf"), Some(0), Some(33));
+            },
+            exchange: false,
         },
         Scene {
             name: "a directive in a directory that is included whole",
@@ -130,8 +146,16 @@ fn scenes() -> Vec<Scene> {
                 httpd(root);
                 write(root, "etc/apache2/conf.d/site.conf", "ServerTide high\n");
             },
+            exchange: true,
         },
-        Scene { name: "a module with its settings is linked", steps: "symbolic-link, symbolic-link", service: "apache2", pick: "load-module", lay_out: httpd },
+        Scene {
+            name: "a module with its settings is linked",
+            steps: "symbolic-link, symbolic-link",
+            service: "apache2",
+            pick: "load-module",
+            lay_out: httpd,
+            exchange: true,
+        },
         Scene {
             name: "a log directory and its parents are made",
             steps: "directory, directory",
@@ -141,6 +165,7 @@ fn scenes() -> Vec<Scene> {
                 unit(root, "User=tide\n");
                 replace(root, "etc/nginx/nginx.conf", "/var/log/nginx/", "/var/log/edge/deep/");
             },
+            exchange: true,
         },
         Scene {
             name: "a file left by root goes back to its account",
@@ -154,6 +179,7 @@ fn scenes() -> Vec<Scene> {
                 let _ = chown(root.join("var/log/nginx"), Some(TIDE), Some(TIDE));
                 let _ = fs::set_permissions(root.join("run"), fs::Permissions::from_mode(0o1777));
             },
+            exchange: true,
         },
         Scene {
             name: "the one missing right is granted",
@@ -165,6 +191,7 @@ fn scenes() -> Vec<Scene> {
                 let _ = fs::set_permissions(root.join("var/log/nginx"), fs::Permissions::from_mode(0o700));
                 let _ = fs::set_permissions(root.join("run"), fs::Permissions::from_mode(0o1777));
             },
+            exchange: true,
         },
         Scene {
             name: "a directory in the place of the log is moved aside",
@@ -175,6 +202,7 @@ fn scenes() -> Vec<Scene> {
                 unit(root, "");
                 let _ = fs::create_dir_all(root.join("var/log/nginx/error.log/inner"));
             },
+            exchange: true,
         },
         Scene {
             name: "a drop-in is put beside the unit",
@@ -182,6 +210,7 @@ fn scenes() -> Vec<Scene> {
             service: "edge",
             pick: "allow-in-sandbox",
             lay_out: |root| unit(root, "ReadOnlyPaths=/var/log/nginx\n"),
+            exchange: true,
         },
     ]
 }
@@ -229,18 +258,20 @@ impl Stage<'_> {
     }
 
     fn call(&self, injected: Option<&str>, words: &[&str]) -> std::io::Result<Output> {
-        let mut command = match injected {
-            Some(how) => {
-                let calls = how.split(':').next().unwrap_or_default();
-                let mut strace = Command::new("strace");
-                // A filter in the kernel is quicker, but lets no signal through.
-                if how.contains("error=") {
-                    strace.arg("--seccomp-bpf");
-                }
-                strace.args(["-f", "-qq", "-o", "/dev/null", "-e", &format!("trace={calls}"), "-e", &format!("inject={how}")]).arg(self.program);
-                strace
+        let always = (!self.scene.exchange).then_some("renameat2:error=EINVAL");
+        let all: Vec<&str> = always.into_iter().chain(injected).collect();
+        let mut command = if all.is_empty() {
+            Command::new(self.program)
+        } else {
+            let calls: Vec<&str> = all.iter().filter_map(|how| how.split(':').next()).collect();
+            let mut strace = Command::new("strace");
+            // A filter in the kernel is quicker, but lets no signal through.
+            if all.iter().all(|how| how.contains("error=")) {
+                strace.arg("--seccomp-bpf");
             }
-            None => Command::new(self.program),
+            strace.args(["-f", "-qq", "-o", "/dev/null", "-e", &format!("trace={}", calls.join(","))]);
+            strace.args(all.iter().flat_map(|how| ["-e".to_owned(), format!("inject={how}")])).arg(self.program);
+            strace
         };
         command.arg("--root").arg(self.root()).arg("--state-dir").arg(self.dir.join("state")).args(words).env("HOME", &self.dir).output()
     }
@@ -327,7 +358,7 @@ fn scene(program: &Path, dir: &Path, scene: &Scene, walk: Walk, every: usize) ->
     } else {
         ERRORS
     };
-    for call in CALLS {
+    for call in CALLS.iter().filter(|call| scene.exchange || **call != "renameat2") {
         for error in errors {
             let (mut at, mut quiet) = (1, 0);
             // Some calls' errors are taken for what they are and the run goes on: so a few quiet ones do not end the walk.

@@ -1,5 +1,6 @@
 //! Files below a directory that nothing leads out of: the kernel resolves each path with that directory as its root, also
 //! while somebody renames inside.
+use crate::descent::resolved;
 use crate::files;
 use jolly_core::host::{Look, Unseen};
 use jolly_core::trust::LINKS;
@@ -8,8 +9,6 @@ use rustix::io::Errno;
 use std::os::fd::OwnedFd;
 use std::path::Path;
 
-/// How often a look is repeated that a rename in the tree disturbed (openat2(2)).
-const RETRIES: usize = 64;
 /// Names on the way to one file, for kernels that do not resolve it themselves.
 const NAMES: usize = 4_096;
 
@@ -29,14 +28,8 @@ impl Cage {
         let below = path.trim_start_matches('/');
         let below = if below.is_empty() { "." } else { below };
         let flags = OFlags::PATH | OFlags::CLOEXEC | if follow { OFlags::empty() } else { OFlags::NOFOLLOW };
-        for _ in 0..RETRIES {
-            match rustix::fs::openat2(&self.root, below, flags, Mode::empty(), ResolveFlags::IN_ROOT | ResolveFlags::NO_MAGICLINKS) {
-                Err(Errno::AGAIN | Errno::INTR) => {}
-                Err(Errno::NOSYS | Errno::PERM) => return self.walk(path, follow),
-                other => return other,
-            }
-        }
-        Err(Errno::AGAIN)
+        let how = ResolveFlags::IN_ROOT | ResolveFlags::NO_MAGICLINKS;
+        resolved(&self.root, below, flags, how).unwrap_or_else(|| self.walk(path, follow))
     }
 
     /// The same name by name, each held open, for kernels without `openat2` and sandboxes that refuse it.

@@ -40,18 +40,33 @@ impl Nodes for Descent<'_> {
     }
 }
 
-/// One name in a directory, links not followed. Where the kernel has no `openat2`, or a sandbox refuses it, a single name
-/// that is not followed is just as safe.
-fn one(dir: &OwnedFd, name: &str) -> Result<OwnedFd, Errno> {
-    let how = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+/// A path resolved by the kernel (`openat2(2)`), repeated a counted number of times where a rename elsewhere disturbed it;
+/// `None` where the kernel has no such call, or a sandbox refuses it.
+pub(crate) fn resolved(dir: &OwnedFd, path: &str, flags: OFlags, how: ResolveFlags) -> Option<Result<OwnedFd, Errno>> {
     for _ in 0..RETRIES {
-        match rustix::fs::openat2(dir, name, NAME_ONLY, Mode::empty(), how) {
+        match rustix::fs::openat2(dir, path, flags, Mode::empty(), how) {
             Err(Errno::AGAIN | Errno::INTR) => {}
-            Err(Errno::NOSYS | Errno::PERM) => break,
-            other => return other,
+            Err(Errno::NOSYS | Errno::PERM) => return None,
+            other => return Some(other),
         }
     }
-    rustix::io::retry_on_intr(|| rustix::fs::openat(dir, name, NAME_ONLY, Mode::empty()))
+    Some(Err(Errno::AGAIN))
+}
+
+/// One name in a directory, links not followed. Where the kernel cannot be asked for that, a single name that is not
+/// followed is just as safe.
+fn one(dir: &OwnedFd, name: &str) -> Result<OwnedFd, Errno> {
+    let how = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+    resolved(dir, name, NAME_ONLY, how).unwrap_or_else(|| rustix::io::retry_on_intr(|| rustix::fs::openat(dir, name, NAME_ONLY, Mode::empty())))
+}
+
+/// A directory below another one, name by name, where no name may be a link.
+pub(crate) fn without_links(root: &OwnedFd, path: &str) -> Result<OwnedFd, Errno> {
+    let mut at = one(root, ".")?;
+    for name in path.split('/').filter(|n| !n.is_empty()) {
+        at = one(&at, name)?;
+    }
+    rustix::io::retry_on_intr(|| rustix::fs::openat(&at, ".", NAME_ONLY | OFlags::DIRECTORY, Mode::empty()))
 }
 
 /// A directory by its name alone.

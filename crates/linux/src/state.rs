@@ -1,6 +1,6 @@
 //! Files that this program believes: its journal, its lock, services files. They are taken only from directories that
 //! nobody but root and the caller can write, every parent included, and opened without following a link of anybody else.
-use crate::descent::{descend, directory, trusted, words};
+use crate::descent::{descend, directory, trusted, without_links, words};
 use crate::files;
 use jolly_core::fix::WriteError;
 use jolly_core::host::{FileKind, FileStatus};
@@ -292,10 +292,7 @@ pub fn write_output(path: &Path, bytes: &[u8], mode: u32) -> Result<(), String> 
     let parent = match descend(&root, if parent.is_empty() { "/" } else { parent }, Last::Followed, &[]) {
         Ok(found) => found.node.map(|(node, _)| node).ok_or_else(|| told(&"the directory does not exist"))?,
         // In somebody else's directory the file is made all the same, but no link on the way is followed.
-        Err(Refusal::Replaceable { .. }) => {
-            let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
-            rustix::fs::openat2(&root, parent.trim_start_matches('/'), flags, Mode::empty(), rustix::fs::ResolveFlags::NO_SYMLINKS).map_err(|e| told(&e))?
-        }
+        Err(Refusal::Replaceable { .. }) => without_links(&root, parent).map_err(|e| told(&e))?,
         Err(Refusal::Missing(missing)) => return Err(told(&format!("{missing} does not exist"))),
         Err(refusal) => return Err(told(&words(&refusal))),
     };

@@ -42,6 +42,8 @@ pub struct LinuxWriter {
     state: State,
     reach: Reach,
     manager: Manager,
+    /// How names change places: the system's call; tests put one here that a file system without exchange would answer.
+    rename: Rename,
 }
 
 /// What was prepared to be put in place: a name in the journal's directory of the change, or beside the target.
@@ -54,7 +56,7 @@ struct Staged {
 impl LinuxWriter {
     /// A writer that keeps its change journal in `state`.
     pub fn new(root: &Path, state: &Path, reach: Reach) -> Self {
-        Self { root: root.to_path_buf(), state: State::new(state), reach, manager: Manager::default() }
+        Self { root: root.to_path_buf(), state: State::new(state), reach, manager: Manager::default(), rename }
     }
 
     /// Makes sure that the journal can be written, and that no other change is going on.
@@ -116,27 +118,58 @@ impl LinuxWriter {
         Ok(Staged { dir: dir.into(), name: beside_name(name, slot), beside: true })
     }
 
-    /// A new file in a slot, with the owner, mode, access list and attributes of another one.
-    fn stage_file(&self, staged: Staged, content: &[u8], like: Option<&OwnedFd>) -> Result<Staged, WriteError> {
-        let write = || -> std::io::Result<()> {
-            discard(&staged.dir, &staged.name)?;
-            let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-            let mut file = File::from(retry_on_intr(|| rustix::fs::openat(&staged.dir, &*staged.name, flags, Mode::RUSR | Mode::WUSR))?);
-            file.write_all(content)?;
-            match like {
-                Some(like) => copy_attributes(like, &file)?,
-                None => rustix::fs::fchmod(&file, Mode::from_raw_mode(0o644))?,
-            }
-            sync(&file)
-        };
-        match write() {
-            Ok(()) => Ok(staged),
-            Err(error) => {
-                let _ = discard(&staged.dir, &staged.name);
-                Err(failed("prepare the new file", error))
-            }
+    /// Renames onto a free name; a file system that cannot promise that it is free is asked first.
+    fn rename_free(&self, from: &OwnedFd, name: &str, to: &OwnedFd, new: &str) -> Result<(), Errno> {
+        match (self.rename)(from, name, to, new, RenameFlags::NOREPLACE) {
+            Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => match rustix::fs::statat(to, new, AtFlags::SYMLINK_NOFOLLOW) {
+                Ok(_) => Err(Errno::EXIST),
+                Err(Errno::NOENT) => (self.rename)(from, name, to, new, RenameFlags::empty()),
+                Err(errno) => Err(errno),
+            },
+            other => other,
         }
     }
+
+    /// Puts what was prepared over the target where the file system cannot exchange two names: the last look and the rename are
+    /// two calls (SECURITY.md says what remains).
+    fn rename_over(&self, staged: &Staged, found: &Found<OwnedFd>, target: &Target, expect: &Digest) -> Result<(), WriteError> {
+        let what = format!("write {}", target.path);
+        let changed = || WriteError::Refused(format!("{} changed meanwhile; it was left alone", target.path));
+        let (parent, name) = (&found.parent.0, found.name.as_str());
+        let Some((node, _)) = &found.node else { return Err(changed()) };
+        if digest_at(parent, name).as_ref() != Some(expect) {
+            return Err(changed());
+        }
+        (self.rename)(&staged.dir, &staged.name, parent, name, RenameFlags::empty()).map_err(|e| failed(&*what, e))?;
+        // The file that stood there is still open: what somebody wrote into it meanwhile takes its place again.
+        let old = bytes_of(node, READ_LIMIT).map_err(|e| failed(&*what, e))?;
+        if digest(&old) == *expect {
+            return Ok(());
+        }
+        stage_file(staged, &old, Some(node))?;
+        (self.rename)(&staged.dir, &staged.name, parent, name, RenameFlags::empty())
+            .map_err(|e| failed(format!("put back {}", target.path), e))
+            .and(Err(changed()))
+    }
+}
+
+/// A new file in a slot, with the owner, mode, access list and attributes of another one.
+fn stage_file(staged: &Staged, content: &[u8], like: Option<&OwnedFd>) -> Result<(), WriteError> {
+    let write = || -> std::io::Result<()> {
+        discard(&staged.dir, &staged.name)?;
+        let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let mut file = File::from(retry_on_intr(|| rustix::fs::openat(&staged.dir, &*staged.name, flags, Mode::RUSR | Mode::WUSR))?);
+        file.write_all(content)?;
+        match like {
+            Some(like) => copy_attributes(like, &file)?,
+            None => rustix::fs::fchmod(&file, Mode::from_raw_mode(0o644))?,
+        }
+        sync(&file)
+    };
+    write().map_err(|error| {
+        let _ = discard(&staged.dir, &staged.name);
+        failed("prepare the new file", error)
+    })
 }
 
 /// A name beside a target that belongs to one step of one change alone.
@@ -171,20 +204,15 @@ fn copy_attributes(from: &OwnedFd, to: &File) -> std::io::Result<()> {
     Ok(())
 }
 
-fn rename(from: &OwnedFd, name: &str, to: &OwnedFd, new: &str, flags: RenameFlags) -> Result<(), Errno> {
-    retry_on_intr(|| rustix::fs::renameat_with(from, name, to, new, flags))
-}
+/// A rename, as `renameat2(2)` takes it.
+type Rename = fn(&OwnedFd, &str, &OwnedFd, &str, RenameFlags) -> Result<(), Errno>;
 
-/// Renames onto a free name; a file system that cannot promise that it is free is asked first.
-fn rename_free(from: &OwnedFd, name: &str, to: &OwnedFd, new: &str) -> Result<(), Errno> {
-    match rename(from, name, to, new, RenameFlags::NOREPLACE) {
-        Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => match rustix::fs::statat(to, new, AtFlags::SYMLINK_NOFOLLOW) {
-            Ok(_) => Err(Errno::EXIST),
-            Err(Errno::NOENT) => retry_on_intr(|| rustix::fs::renameat(from, name, to, new)),
-            Err(errno) => Err(errno),
-        },
-        other => other,
-    }
+fn rename(from: &OwnedFd, name: &str, to: &OwnedFd, new: &str, flags: RenameFlags) -> Result<(), Errno> {
+    retry_on_intr(|| match flags {
+        // The older call: a kernel or sandbox without the newer one has it.
+        none if none.is_empty() => rustix::fs::renameat(from, name, to, new),
+        flags => rustix::fs::renameat_with(from, name, to, new, flags),
+    })
 }
 
 fn status_at(dir: &OwnedFd, name: &str) -> Option<FileStatus> {
@@ -241,40 +269,22 @@ impl HostWriter for LinuxWriter {
             let staged = self.slot(parent, name, slot, beside)?;
             // The way back finds the very file that was there before, when the journal could keep it.
             let kept = !staged.beside && status_at(&staged.dir, &staged.name).is_some_and(|s| s.kind == FileKind::Regular);
-            let staged = if kept && digest_at(&staged.dir, &staged.name).as_ref() == Some(&digest(content)) {
-                staged
-            } else {
-                self.stage_file(staged, content, Some(node))?
-            };
-            let outcome = match rename(&staged.dir, &staged.name, parent, name, RenameFlags::EXCHANGE) {
+            if !kept || digest_at(&staged.dir, &staged.name).as_ref() != Some(&digest(content)) {
+                stage_file(&staged, content, Some(node))?;
+            }
+            let outcome = match (self.rename)(&staged.dir, &staged.name, parent, name, RenameFlags::EXCHANGE) {
+                // What came out must be what was planned; an edit of the last moment goes back.
+                Ok(()) if digest_at(&staged.dir, &staged.name).as_ref() == Some(expect) => Ok(()),
                 Ok(()) => {
-                    // What came out must be what was planned; an edit of the last moment goes back.
-                    if digest_at(&staged.dir, &staged.name).as_ref() == Some(expect) {
-                        Ok(())
-                    } else {
-                        let back = rename(&staged.dir, &staged.name, parent, name, RenameFlags::EXCHANGE);
-                        back.map_err(|e| failed(format!("put back {}", target.path), e)).and(Err(changed()))
-                    }
+                    let back = (self.rename)(&staged.dir, &staged.name, parent, name, RenameFlags::EXCHANGE);
+                    back.map_err(|e| failed(format!("put back {}", target.path), e)).and(Err(changed()))
                 }
                 Err(Errno::XDEV) if !staged.beside => {
                     discard(&staged.dir, &staged.name).map_err(|e| failed(&*what, e))?;
                     beside = true;
                     continue;
                 }
-                // No exchange here: the last look and the rename are two calls (SECURITY.md).
-                Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) if digest_at(parent, name).as_ref() == Some(expect) => {
-                    retry_on_intr(|| rustix::fs::renameat(&staged.dir, &*staged.name, parent, name)).map_err(|e| failed(&*what, e))?;
-                    // The file that stood there is still open: what somebody wrote into it meanwhile takes its place again.
-                    let old = bytes_of(node, READ_LIMIT).map_err(|e| failed(&*what, e))?;
-                    if digest(&old) == *expect {
-                        Ok(())
-                    } else {
-                        let again = self.stage_file(self.slot(parent, name, slot, beside)?, &old, Some(node))?;
-                        let back = retry_on_intr(|| rustix::fs::renameat(&again.dir, &*again.name, parent, name));
-                        back.map_err(|e| failed(format!("put back {}", target.path), e)).and(Err(changed()))
-                    }
-                }
-                Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => Err(changed()),
+                Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => self.rename_over(&staged, &found, target, expect),
                 Err(errno) => Err(failed(&*what, errno)),
             };
             // Beside the target nothing stays: the journal has the bytes.
@@ -292,8 +302,9 @@ impl HostWriter for LinuxWriter {
         let parent = &found.parent.0;
         let mut beside = false;
         loop {
-            let staged = self.stage_file(self.slot(parent, &found.name, slot, beside)?, content, None)?;
-            match rename_free(&staged.dir, &staged.name, parent, &found.name) {
+            let staged = self.slot(parent, &found.name, slot, beside)?;
+            stage_file(&staged, content, None)?;
+            match self.rename_free(&staged.dir, &staged.name, parent, &found.name) {
                 Ok(()) => return sync_names(parent).map_err(|e| failed(what, e)),
                 Err(errno) => {
                     discard(&staged.dir, &staged.name).map_err(|e| failed(&*what, e))?;
@@ -358,7 +369,7 @@ impl HostWriter for LinuxWriter {
         let what = format!("make the directory {}", target.path);
         let found = self.reach(target)?;
         let staged = self.slot(&found.parent.0, &found.name, slot, false)?;
-        rename_free(&staged.dir, &staged.name, &found.parent.0, &found.name).map_err(|e| failed(&*what, e))?;
+        self.rename_free(&staged.dir, &staged.name, &found.parent.0, &found.name).map_err(|e| failed(&*what, e))?;
         sync_names(&found.parent.0).map_err(|e| failed(what, e))
     }
 
@@ -383,11 +394,11 @@ impl HostWriter for LinuxWriter {
         }
         let (found, _, status) = self.planned(target)?;
         let (parent, new) = (&found.parent.0, path::name(to));
-        rename_free(parent, &found.name, parent, new).map_err(|e| failed(&*what, e))?;
+        self.rename_free(parent, &found.name, parent, new).map_err(|e| failed(&*what, e))?;
         let same = |now: &FileStatus| (now.device, now.inode) == (status.device, status.inode);
         if !status_at(parent, new).as_ref().is_some_and(same) {
             // Somebody put something else there between the look and the call.
-            rename_free(parent, new, parent, &found.name).map_err(|e| failed(format!("put back {}", target.path), e))?;
+            self.rename_free(parent, new, parent, &found.name).map_err(|e| failed(format!("put back {}", target.path), e))?;
             return Err(WriteError::Refused(format!("{} is another file by now; it was left alone", target.path)));
         }
         sync_names(parent).map_err(|e| failed(what, e))
@@ -624,6 +635,76 @@ fn account_numbers(name: &str) -> Option<(u32, u32)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// A tree with one file, and a writer on a file system that cannot exchange names.
+    fn without_exchange(rename: Rename) -> (tempfile::TempDir, LinuxWriter, Target) {
+        let dir = tempfile::tempdir().unwrap();
+        fs::create_dir(dir.path().join("etc")).unwrap();
+        fs::write(dir.path().join("etc/front.conf"), "Listen 80\n").unwrap();
+        let mut writer = LinuxWriter::new(dir.path(), &dir.path().join("state"), Reach::Tree);
+        writer.prepare().unwrap();
+        writer.rename = rename;
+        let free = Target::free("/etc/front.conf");
+        let was = writer.status(&free).unwrap().map(|s| Identity::of(&s));
+        (dir, writer, Target { was, ..free })
+    }
+
+    const SLOT: Slot = Slot { id: "20310402-061011-120-front", step: 0 };
+
+    fn plain(from: &OwnedFd, name: &str, to: &OwnedFd, new: &str, flags: RenameFlags) -> Result<(), Errno> {
+        if flags.is_empty() { rename(from, name, to, new, flags) } else { Err(Errno::INVAL) }
+    }
+
+    fn edited_meanwhile(from: &OwnedFd, name: &str, to: &OwnedFd, new: &str, flags: RenameFlags) -> Result<(), Errno> {
+        // Somebody writes into the file exactly between the last comparison and the first rename over it.
+        let path = files::proc_path(to).join(new);
+        if flags.is_empty() && fs::read(&path).is_ok_and(|b| b == b"Listen 80\n") {
+            fs::write(path, "Listen 443\n").unwrap();
+        }
+        plain(from, name, to, new, flags)
+    }
+
+    fn full(_: &OwnedFd, _: &str, _: &OwnedFd, _: &str, flags: RenameFlags) -> Result<(), Errno> {
+        Err(if flags.is_empty() { Errno::NOSPC } else { Errno::INVAL })
+    }
+
+    #[test]
+    fn without_exchange_a_file_is_replaced_an_edit_of_the_last_moment_kept_and_nothing_left_beside() {
+        let replace = |how: Rename, beside: bool| {
+            let (dir, mut writer, target) = without_exchange(how);
+            // A journal on another mount: what is prepared lies beside the target.
+            if beside {
+                writer.state = State::new(&Path::new("/dev/shm").join(format!("jolly-{}-{}", std::process::id(), how as usize)));
+                writer.prepare().unwrap();
+            }
+            let outcome = writer.replace_file(&target, &digest(b"Listen 80\n"), b"Listen 8080\n", SLOT);
+            let text = fs::read_to_string(dir.path().join("etc/front.conf")).unwrap();
+            let names = fs::read_dir(dir.path().join("etc")).unwrap().count();
+            if beside {
+                let _ = fs::remove_dir_all(Path::new("/dev/shm").join(format!("jolly-{}-{}", std::process::id(), how as usize)));
+            }
+            (outcome.map_err(|e| e.to_string()), text, names)
+        };
+        for beside in [false, true] {
+            assert_eq!(replace(plain, beside), (Ok(()), "Listen 8080\n".into(), 1), "{beside}");
+            let (outcome, text, names) = replace(edited_meanwhile, beside);
+            assert_eq!((text.as_str(), names), ("Listen 443\n", 1), "{beside}");
+            assert!(outcome.unwrap_err().contains("changed meanwhile"));
+            let (outcome, text, names) = replace(full, beside);
+            assert_eq!((text.as_str(), names), ("Listen 80\n", 1), "{beside}");
+            assert!(outcome.unwrap_err().contains("No space left"));
+        }
+    }
+
+    #[test]
+    fn without_exchange_a_name_that_is_taken_is_not_written_over() {
+        let (dir, mut writer, _) = without_exchange(plain);
+        let free = Target::free("/etc/new.conf");
+        writer.create_file(&free, b"x", SLOT).unwrap();
+        let taken = writer.create_file(&free, b"y", SLOT).unwrap_err();
+        assert!(taken.to_string().contains("exists"), "{taken}");
+        assert_eq!(fs::read(dir.path().join("etc/new.conf")).unwrap(), b"x");
+    }
 
     #[test]
     fn a_process_that_became_another_is_not_signalled() {

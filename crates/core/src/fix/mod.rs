@@ -2,17 +2,21 @@
 mod plan;
 mod plans;
 mod preview;
+mod record;
 mod steps;
 mod target;
 mod transaction;
+mod undo;
 mod units;
 
 pub use plan::{Parameter, Plan, Risk};
 pub use plans::{combined, plans};
 pub use preview::Preview;
+pub use record::{Record, RecordedStep, RunMark, Stage, Undo, left_by, list, load};
 pub use steps::{CommandLine, Digest, Identity, Purpose, Step, Target, digest};
 pub(crate) use target::trusted;
-pub use transaction::{Commands, NoCommands, Record, RecordedStep, RunMark, Stage, Undo, Undone, Way, apply, keep, left_by, list, load, undo};
+pub use transaction::{apply, keep};
+pub use undo::{Commands, NoCommands, Undone, Way, undo};
 
 use crate::host::FileStatus;
 
