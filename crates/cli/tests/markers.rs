@@ -7,7 +7,7 @@ mod common;
 use common::{Answer, Tree, run};
 use std::cell::Cell;
 
-/// Hands out markers that are told apart: some are short words, some hold what ends a value elsewhere. `[]` stands for a value of
+/// Hands out markers that are told apart: some are short words, some hold what ends a value elsewhere. `[?]` stands for a value of
 /// a directive that nobody knows: on its own host it may be shown, but it must not leave with a bundle.
 struct Planter {
     next: Cell<u32>,
@@ -17,7 +17,7 @@ struct Planter {
 impl Planter {
     /// A template with a marker in every place that `{}` stands for.
     fn fill(&self, template: &str) -> String {
-        let template = &template.replace("[]", if self.unknown_too { "{}" } else { "plain" });
+        let template = &template.replace("[?]", if self.unknown_too { "{}" } else { "plain" });
         let mut out = String::new();
         for (at, part) in template.split("{}").enumerate() {
             if at > 0 {
@@ -41,7 +41,7 @@ env DB_PASSWORD={};
 events { }
 http {
     map $http_x_api_key $partner { default 0; \"{}\" 1; {} 2; }
-    set_tide_word [] [];
+    set_tide_word [?] [?];
     server {
         listen 8088;
         set $db_password {};
@@ -59,8 +59,21 @@ http {
             proxy_pass http://desk:{}@127.0.0.1:8080;
             if ($http_x_access_token = \"{}\") { return 403; }
             if ($arg_token != {}) { return 401; }
+            if ($cookie_sid = \"{}\") { return 403; }
+            if ($http_authorization != 'Bearer {}') { return 401; }
+            proxy_set_header X-Partner-Key {};
+            proxy_set_body '{\"password\":\"{}\"}';
+            proxy_cookie_path / \"/; token={}\";
+            rewrite ^/old$ /new?api_key={} last;
+            grpc_set_header X-Service-Token {};
+            scgi_param HTTP_AUTHORIZATION \"Basic {}\";
+            memcached_pass 127.0.0.1:11211;
+            secure_link_secret {};
+            uwsgi_pass_request_headers on;
+            error_page 403 =302 https://desk:{}@quay1/login;
+            try_files $uri /?secret={};
             return 301 http://quay1/?token={};
-            lisen [];
+            lisen [?];
         }
     }
 }
@@ -93,7 +106,30 @@ AuthLDAPBindPassword \"{}\"
 DBDParams \"host=quay2 user=desk password={}\"
 SessionCryptoPassphrase {}
 ProxyPass /x ajp://127.0.0.1:8009/ secret={}
-TideWord [] \"[]\"
+RewriteEngine on
+RewriteCond %{HTTP:X-Auth-Token} !={}
+RewriteCond %{QUERY_STRING} token=(?!{})
+RewriteRule ^/x - [E=API_TOKEN:{},F]
+<Location /m>
+Require expr \"%{HTTP:X-Api-Key} == '{}'\"
+SetEnvIfExpr \"%{HTTP:X-Auth-Token} == '{}'\" known=1
+AuthBasicFake desk {}
+</Location>
+<Proxy balancer://b>
+BalancerMember ajp://127.0.0.1:8009 secret={}
+ProxySet secret={}
+</Proxy>
+ProxyPass /y http://desk:{}@127.0.0.1:8080/
+Redirect /z https://quay1/?access_token={}
+PassEnv DB_PASSWORD
+SSLProxyMachineCertificateFile /etc/ssl/none.pem
+RequestHeader edit Authorization ^ \"Bearer {}\"
+FcgidInitialEnv DB_PASSWORD {}
+ErrorDocument 403 http://quay1/?key={}&password={}
+OIDCClientSecret {}
+OIDCCryptoPassphrase \"{}\"
+CASRootProxiedAs https://desk:{}@quay1
+TideWord [?] \"[?]\"
 ";
 
 const REDIS: &str = "port 6379
@@ -106,7 +142,10 @@ user desk on >{} #{} ~* +@all
 user default on >{} ~* &* +@all
 rename-command CONFIG {}
 rename-command FLUSHALL '{}'
-tide-word []
+user marta on >{} >{} <{} !{} allkeys
+sentinel auth-pass tide {}
+sentinel sentinel-pass {}
+tide-word [?]
 # requirepass {}
 ";
 
@@ -118,7 +157,17 @@ init_connect=\"SET PASSWORD = '{}'\"
 wsrep_sst_auth=desk:{}
 report_password = {}
 master-password={}
-tide_word = []
+wsrep_provider_options=\"socket.ssl=yes;socket.ssl_password={};gmcast.segment=0\"
+init-connect=SET @token='{}'
+loose_aws_key_management_secret = {}
+plugin_load_add = x
+wsrep_sst_receive_address=desk:{}@quay2
+[mysqldump]
+user=desk
+password = \"{} {}\"
+[client-server]
+ssl-passphrase={}
+tide_word = [?]
 # IDENTIFIED BY '{}'
 loose-secret-word=\"{} {}\"
 ";
@@ -130,7 +179,12 @@ primary_conninfo = 'host=quay2 user=desk password={} sslmode=require'
 ssl_passphrase_command = 'echo {}'
 recovery_end_command = 'notify --token {}'
 tide.secret = '{}'
-tide_word = '[]'
+primary_conninfo = 'host=quay2 password=''{} {}'' user=desk'
+primary_conninfo = 'postgresql://desk:{}@quay2/b'
+archive_cleanup_command = 'PGPASSWORD={} clean %r'
+archive_command = 'cp --access-key={} --secret-key \"{}\" %p /x'
+pgaudit.api_key = '{}'
+tide_word = '[?]'
 # password {}
 ";
 
@@ -153,7 +207,18 @@ frontend edge
     http-request set-header Authorization \"Basic {}\"
     http-request set-header X-Api-Key {}
     http-request deny if { req.hdr(X-Auth-Token) -m str {} }
-    tide-word []
+    http-request set-header Cookie sid={}
+    http-request set-var(txn.token) str({})
+    http-request return status 200 hdr X-Api-Key {}
+    http-request redirect location https://quay1/?token={}
+    http-request auth realm x unless { http_auth(desk) }
+    acl known req.hdr(Authorization) \"Bearer {}\"
+    acl partner req.hdr(X-Api-Key) -m str {} {}
+    http-check send meth GET uri / hdr Authorization \"Basic {}\"
+    option httpchk GET /?token={}
+    tcp-check send \"AUTH {}\\r\\n\"
+    email-alert from desk@quay1
+    tide-word [?]
     # token: {}
 ";
 
@@ -170,7 +235,12 @@ env[APP_SECRET] = '{}'
 php_admin_value[mysqli.default_pw] = {}
 php_admin_value[session.save_path] = \"tcp://127.0.0.1:6379?auth={}\"
 php_value[tide.password] = {}
-tide_word = []
+env[DATABASE_URL] = \"mysql://desk:{}@quay2/b\"
+env[SMTP_AUTH] = desk:{}
+php_admin_value[sendmail_path] = \"/usr/bin/send --password={} -t\"
+php_admin_value[redis.session.auth] = {}
+php_value[session.save_path] = \"redis://127.0.0.1?auth[]=desk&auth[]={}\"
+tide_word = [?]
 ; password = {}
 ";
 
@@ -183,6 +253,15 @@ const TOMCAT: &str = "<Server port=\"8005\" shutdown=\"{}\">
       <Realm className=\"x\" connectionPassword=\"{}\" connectionName=\"desk\"/>
       <Host name=\"localhost\" appBase=\"webapps\">
         <Context><Resource name=\"jdbc/b\" password=\"{}\" url=\"jdbc:postgresql://quay2/b?user=desk&amp;password={}\"/>
+        <Parameter name=\"db.password\" value=\"{}\"/>
+        <Environment name=\"apiToken\" type=\"java.lang.String\" value='{}'/>
+        <Environment value=\"{}\" name=\"secretKey\"/>
+        <Resource name=\"m\" connectionProperties=\"user=desk;password={};x=y\"/>
+        <Valve className=\"x\" clientSecret=\"{}\" sharedSecret='{}'/>
+        <Manager passPhrase=\"{}\" encryptionKey=\"{}\"/>
+        <Resource name=\"u\" url=\"jdbc:oracle:thin:desk/{}@quay2:1521/b\"/>
+        <user username=\"desk\" password=\"{}\"/>
+        <!-- password=\"{}\" -->
         <Parameter name=\"x\" value=\"y\"/><password>{}</password></Context>
       </Host>
     </Engine>
@@ -198,6 +277,9 @@ Environment=APP_SECRET={}
 EnvironmentFile=-/etc/default/NAME
 ExecStartPre=/bin/sh -c 'mysql -u desk -p{} sailings'
 ExecStart=PROGRAM --password={} --api-key {} -Dkey.storePassword={}
+SetCredential=db:{}
+ExecStartPost=/usr/bin/run -e DB_PASSWORD={} --env=API_TOKEN={} --user desk:{} https://desk:{}@quay2/
+ExecReload=/usr/bin/env REDISCLI_AUTH={} PGPASSWORD='{}' MYSQL_PWD={} redis-cli --pass {} shutdown
 [Install]
 WantedBy=multi-user.target
 ";
@@ -220,6 +302,26 @@ const LINES: &[&str] = &[
     "mysql -u desk -p{} -h quay2",
     "curl -u desk:{} http://quay2/",
     "redis-cli -a {} ping",
+    "PGPASSWORD={} psql",
+    "psql postgresql://desk:{}@quay2/b?sslpassword={}",
+    "Proxy-Authorization: Digest {}",
+    "unknown directive \"password={}\"",
+    "api_key: {}",
+    "apiKey={}, clientSecret='{}'",
+    "java -Djavax.net.ssl.keyStorePassword={} -jar x.jar --db.password={}",
+    "CHANGE MASTER TO MASTER_USER='desk', MASTER_PASSWORD='{}'",
+    "GRANT ALL ON b.* TO 'desk'@'%' IDENTIFIED BY PASSWORD '{}'",
+    "AUTH desk {}",
+    "ACL SETUSER desk on >{}",
+    "CONFIG SET requirepass {}",
+    "wget --http-password={} --password {} http://quay2/",
+    "sshpass -p {} ssh quay2",
+    "Bearer {}",
+    "<password>{}</password> <property name=\"password\" value=\"{}\"/>",
+    "jdbc:mysql://quay2/b?user=desk&password={}",
+    "DSN=user=desk password={} host=quay2",
+    "MONGO_URL=mongodb://desk:{}@quay2",
+    "{'secret': '{}', \"client_secret\": \"{}\"}",
     "could not open password=/{}",
 ];
 

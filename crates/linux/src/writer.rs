@@ -153,21 +153,27 @@ impl LinuxWriter {
     }
 }
 
-/// A new file in a slot, with the owner, mode, access list and attributes of another one.
+/// A new file in a slot, with the owner, mode, access list and attributes of another one. In the journal it takes its name only
+/// when it is whole: what stands there under that name can be used again.
 fn stage_file(staged: &Staged, content: &[u8], like: Option<&OwnedFd>) -> Result<(), WriteError> {
+    let name = if staged.beside { staged.name.clone() } else { format!("{}.part", staged.name) };
     let write = || -> std::io::Result<()> {
-        discard(&staged.dir, &staged.name)?;
+        discard(&staged.dir, &name)?;
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let mut file = File::from(retry_on_intr(|| rustix::fs::openat(&staged.dir, &*staged.name, flags, Mode::RUSR | Mode::WUSR))?);
+        let mut file = File::from(retry_on_intr(|| rustix::fs::openat(&staged.dir, &*name, flags, Mode::RUSR | Mode::WUSR))?);
         file.write_all(content)?;
         match like {
             Some(like) => copy_attributes(like, &file)?,
             None => rustix::fs::fchmod(&file, Mode::from_raw_mode(0o644))?,
         }
-        sync(&file)
+        sync(&file)?;
+        if !staged.beside {
+            retry_on_intr(|| rustix::fs::renameat(&staged.dir, &*name, &staged.dir, &*staged.name))?;
+        }
+        Ok(())
     };
     write().map_err(|error| {
-        let _ = discard(&staged.dir, &staged.name);
+        let _ = discard(&staged.dir, &name);
         failed("prepare the new file", error)
     })
 }
@@ -436,8 +442,9 @@ impl HostWriter for LinuxWriter {
     fn clear(&mut self, target: Option<&Target>, slot: Slot) -> Result<(), WriteError> {
         let what = "remove what was prepared";
         if let Some(journal) = self.state.of(slot.id, false)? {
-            let name = format!("{}.new", slot.step);
-            remove_any(&journal, &name).map_err(|e| failed(what, e))?;
+            for name in [format!("{}.new", slot.step), format!("{}.new.part", slot.step)] {
+                remove_any(&journal, &name).map_err(|e| failed(what, e))?;
+            }
         }
         if let Some(found) = target.map(|t| self.find(t)).transpose()?.flatten() {
             remove_any(&found.parent.0, &beside_name(&found.name, slot)).map_err(|e| failed(what, e))?;

@@ -93,8 +93,10 @@ pub fn mask_value(name: &str, value: &str) -> String {
     if is_secret(last) {
         return MASK.into();
     }
-    let whole = mask_settings(&format!("{name} {value}"));
-    whole.get(name.len() + 1..).map_or_else(|| MASK.into(), str::to_owned)
+    // A variable or an interpreter's setting takes one value; a directive may take several words.
+    let sign = if name.ends_with(']') { " = " } else { " " };
+    let whole = mask_settings(&format!("{name}{sign}{value}"));
+    whole.get(name.len() + sign.len()..).map_or_else(|| MASK.into(), str::to_owned)
 }
 
 /// Arguments with the value of every secret option masked.
@@ -267,7 +269,8 @@ pub struct Concealed {
 pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
     for (at, (word, span)) in words.iter().enumerate() {
         let before = at.checked_sub(1).and_then(|b| words.get(b)).map_or("", |(w, _)| *w);
-        if at > 0 && !before.starts_with('(') && is_secret(before.trim_start_matches('$')) && !word.is_empty() && !(word.starts_with('$') && word.len() > 1) {
+        let named = !before.starts_with('(') && !before.contains(['=', '?', '/']);
+        if at > 0 && named && is_secret(before.trim_start_matches('$')) && !word.is_empty() && !(word.starts_with('$') && word.len() > 1) {
             found.secret.push(span.clone());
             continue;
         }

@@ -144,9 +144,12 @@ const NONE: &[&str] = &[
 const HEADERS: &[&str] =
     &["authorization", "proxy-authorization", "cookie", "set-cookie", "set-cookie2", "x-csrf-token", "x-xsrf-token", "www-authenticate-token"];
 
-/// Whether a header's whole value is a secret.
+/// Whether a header's whole value is a secret, or that of a cookie as a variable (`$cookie_NAME`).
 pub(super) fn is_header(name: &str) -> bool {
     let lower = name.to_ascii_lowercase();
+    if lower.strip_prefix("cookie_").is_some_and(|cookie| !ABOUT.contains(&cookie) && cookie != "domain" && cookie != "flags") {
+        return true;
+    }
     let plain = lower.strip_prefix("http_").map_or(lower.clone(), |n| n.replace('_', "-"));
     HEADERS.contains(&plain.as_str())
 }
@@ -174,6 +177,10 @@ fn words(name: &str) -> Vec<String> {
 
 /// How surely a name stands for a secret.
 pub(super) fn strength(name: &str) -> Strength {
+    // A value, not a name: `/new?api_key=…` says itself what is secret in it.
+    if name.contains(['?', '=']) {
+        return Strength::No;
+    }
     let bare = name.trim_start_matches(['-', '$', '.', '_']).trim_end_matches(['.', '-', '_']);
     let lower = bare.to_ascii_lowercase();
     if bare.len() < 3 || NONE.contains(&lower.as_str()) {
@@ -190,6 +197,11 @@ pub(super) fn strength(name: &str) -> Strength {
     }
     let several = words.len() > 1 + usize::from(numbered);
     let glued = |w: &str| GLUED.iter().any(|g| w.len() > g.len() && w.ends_with(g));
+    // `passPhrase`, `pass_word`: one word that its writer took for two.
+    let joined = |pair: &[String]| GLUED.contains(&pair.concat().as_str());
+    if words.windows(2).any(joined) {
+        return Strength::Strong;
+    }
     if words.iter().any(|w| SECRET.contains(&w.trim_end_matches(|c: char| c.is_ascii_digit())) || glued(w)) {
         return Strength::Strong;
     }
@@ -226,7 +238,9 @@ pub(super) fn strength(name: &str) -> Strength {
                 "sign",
                 "write",
             ];
-            if guarding.contains(&before) || shouted { Strength::Strong } else { Strength::No }
+            // A header that somebody made up: X-Partner-Key.
+            let own = (words[0] == "x" || lower.starts_with("http_x_")) && before != "cache";
+            if guarding.contains(&before) || shouted || own { Strength::Strong } else { Strength::No }
         }
         "auth" if several || shouted => Strength::Weak,
         "token" | "pass" | "pw" | "auth" => Strength::Weak,
@@ -277,6 +291,9 @@ mod tests {
             "accessToken",
             "userpassword",
             "APP_SALT",
+            "passPhrase",
+            "X-Partner-Key",
+            "http_x_partner_key",
         ] {
             assert_eq!(strength(name), Strength::Strong, "{name}");
         }
@@ -313,9 +330,17 @@ mod tests {
             "old_passwords",
             "ssl_passphrase_command_supports_reload",
             "pm.max_children",
+            "X-Cache-Key",
         ] {
             assert!(strength(name) != Strength::Strong, "{name} {:?}", strength(name));
         }
-        assert!(is_header("Authorization") && is_header("Set-Cookie") && is_header("http_cookie") && !is_header("Host"));
+        assert!(
+            is_header("Authorization")
+                && is_header("Set-Cookie")
+                && is_header("http_cookie")
+                && is_header("cookie_sid")
+                && !is_header("cookie_path")
+                && !is_header("Host")
+        );
     }
 }

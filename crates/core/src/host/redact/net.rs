@@ -103,6 +103,19 @@ static HASHES: LazyLock<Option<Regex>> = LazyLock::new(|| {
     )
 });
 
+/// What a request carries in its address beside a name that is too short to stand for a secret elsewhere.
+static IN_QUERY: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"(?i)[?&;](?:key|sig|signature|sid|code|auth|hash|ticket|session|pw|pin)(?:\[\w*\]|%5b\w*%5d)?=([^&;\s"'<>$]+)"#));
+/// `AUTH secret` and `AUTH account secret`, as a cache is told, where nothing else follows.
+static TOLD_CACHE: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?:^|[\s"'])AUTH\s+([^\s"'\\]+(?:\s+[^\s"'\\]+)?)(?:\\r|\\n|["']|\s*$)"#));
+/// An address of a database driver: `jdbc:oracle:thin:account/secret@host`.
+static DRIVER: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)\bjdbc:oracle:\w+:[^\s/"'@]*/([^\s"'@]+)@"#));
+/// An element that names what its value is: `name="…" … value="…"`, in either order.
+static NAMED: LazyLock<Vec<Regex>> = LazyLock::new(|| {
+    let (name, value) = (r#"\b(?:name|key)\s*=\s*["'](?<name>[^"'<>]*)["']"#, r#"\bvalue\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')"#);
+    [format!("(?i){name}[^<>]*?{value}"), format!("(?i){value}[^<>]*?{name}")].iter().filter_map(|p| pattern(p)).collect()
+});
+
 /// A sentence in a comment that gives a secret away.
 static TOLD: LazyLock<Option<Regex>> = LazyLock::new(|| {
     pattern(r#"(?i)\b(?:password|passwd|passphrase|secret|token|(?:api|access)[ -]key)\s+(?:is|was|now|for \S+ is)\s*:?\s+["']?([^\s"',;]+)"#)
@@ -180,8 +193,15 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
         let mut here = Vec::new();
         pairs(line, sort, &mut here);
         words(line, &mut here);
-        for pattern in SQL.iter().chain(OPTIONS.iter()).chain([&SCHEMES, &IN_ADDRESS, &PAIRS, &HASHES].into_iter().filter_map(|p| p.as_ref())) {
+        for pattern in SQL
+            .iter()
+            .chain(OPTIONS.iter())
+            .chain([&SCHEMES, &IN_ADDRESS, &PAIRS, &HASHES, &IN_QUERY, &TOLD_CACHE, &DRIVER].into_iter().filter_map(|p| p.as_ref()))
+        {
             here.extend(pattern.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
+        }
+        for element in NAMED.iter().flat_map(|p| p.captures_iter(line)).filter(|c| c.name("name").is_some_and(|n| strength(n.as_str()) != Strength::No)) {
+            here.extend(element.name("a").or(element.name("b")).map(|m| m.range()));
         }
         if let Some(url) = IN_URL.as_ref() {
             // A number and a path behind it are a port, whatever comes later.
@@ -261,6 +281,10 @@ fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: T
     let gap = at;
     while matches!(bytes.get(at), Some(b' ' | b'\t')) {
         at += 1;
+    }
+    // The name is itself a value: `name="password" value="…"`.
+    if quoted_name && line[..name.start - 1].ends_with('=') {
+        return None;
     }
     let sign = at;
     while at < bytes.len() && (matches!(bytes[at], b'=' | b':' | b'>' | b'!' | b'~') || (bytes[at] == b',' && quoted_name)) && at - sign < 3 {
@@ -378,6 +402,9 @@ fn words(line: &str, found: &mut Vec<Range<usize>>) {
                     }
                 }
             }
+            // `AuthBasicFake ACCOUNT SECRET`, `sentinel auth-pass MASTER SECRET`
+            "authbasicfake" => found.extend(tokens.get(at + 2).cloned()),
+            "auth-pass" if at > 0 => found.extend(tokens.get(at + 2).cloned()),
             "rename-command" => {
                 if let Some(new) = tokens.get(at + 2).filter(|n| !matches!(&line[(*n).clone()], "\"\"" | "''")) {
                     found.push(new.clone());

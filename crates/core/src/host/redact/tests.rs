@@ -34,7 +34,7 @@ fn masks_values_and_keeps_names_whatever_their_length() {
 fn masks_passwords_in_the_daemons_own_ways_of_writing_them() {
     check("masterauth tide", "masterauth ****");
     check("tls-key-file-pass tide", "tls-key-file-pass ****");
-    check("sentinel auth-pass seats tide", "sentinel auth-pass **** tide");
+    check("sentinel auth-pass seats tide", "sentinel auth-pass **** ****");
     check("user desk on >tide #0af9 ~* +@all", "user desk on >**** #**** ~* +@all");
     check("rename-command CONFIG b840fc02", "rename-command CONFIG ****");
     check("rename-command CONFIG \"\"", "rename-command CONFIG \"\"");

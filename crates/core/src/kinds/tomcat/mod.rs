@@ -54,6 +54,11 @@ fn base(instance: &Instance) -> String {
 /// Elements around one that are told.
 const NESTED: usize = 24;
 
+/// Whether an element's name, or the key that stands in its place, is that of a secret.
+fn named_secret(node: Node) -> bool {
+    ["name", "key"].iter().any(|a| node.attribute(*a).is_some_and(crate::host::is_secret))
+}
+
 /// Attributes as entries, so that `settings` can show them.
 fn note(book: &mut Book, text: &Text, places: &Places, node: Node) {
     let section = node.ancestors().skip(1).filter(Node::is_element).take(NESTED).map(|n| n.tag_name().name().to_owned()).collect::<Vec<_>>();
@@ -61,7 +66,10 @@ fn note(book: &mut Book, text: &Text, places: &Places, node: Node) {
     for attribute in node.attributes() {
         let place = place(text, places, attribute.range_value());
         let span = text.faithful.then(|| Span { file: text.file.clone(), start: attribute.range_value().start, end: attribute.range_value().end });
-        book.entries.push(Entry { section: section.clone(), name: attribute.name().to_owned(), value: attribute.value().to_owned(), place, span });
+        // `name="db.password" value="…"`: the element says what its value is.
+        let secret = attribute.name() == "value" && named_secret(node);
+        let value = if secret { crate::host::MASK.into() } else { attribute.value().to_owned() };
+        book.entries.push(Entry { section: section.clone(), name: attribute.name().to_owned(), value, place, span });
     }
 }
 

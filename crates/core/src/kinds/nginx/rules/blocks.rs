@@ -188,37 +188,59 @@ pub(super) fn location(r: &mut Reader, d: &Directive, block: &mut Block) {
     }
 }
 
+/// The words of a condition without its parentheses, which stand alone or touch the first and the last word. A quoted value is
+/// one word, whatever blanks it holds (`ngx_http_rewrite_if_condition`).
+fn inside_parentheses<'w>(words: &[&'w str]) -> Option<Vec<&'w str>> {
+    let (first, last) = (words.first()?.strip_prefix('(')?, words.last()?);
+    let mut inner: Vec<&str> = words.to_vec();
+    inner[0] = first;
+    let end = inner.len() - 1;
+    let closed = if end == 0 { first } else { last };
+    inner[end] = closed.strip_suffix(')')?;
+    if inner.len() > 1 && inner[0].is_empty() {
+        inner.remove(0);
+    }
+    if inner.len() > 1 && inner.last().is_some_and(|w| w.is_empty()) {
+        inner.pop();
+    }
+    Some(inner)
+}
+
 pub(super) fn condition(r: &mut Reader, d: &Directive) {
     let words: Vec<&str> = d.arguments().collect();
-    let text = words.join(" ");
-    let Some(inner) = text.strip_prefix('(').and_then(|t| t.strip_suffix(')')) else {
-        r.find(d, Code::ConfigBadValue, format!("\"{text}\" is no condition in parentheses"));
+    let Some(inner) = inside_parentheses(&words) else {
+        r.find(d, Code::ConfigBadValue, format!("\"{}\" is not a condition in parentheses", words.join(" ")));
         return;
     };
-    let parts: Vec<&str> = inner.split_whitespace().collect();
-    let fault = match parts.as_slice() {
+    let fault = match inner.as_slice() {
         [one] if one.starts_with('$') && one.len() > 1 => {
             // Everything behind the sign is the name, an operator without blanks too.
             r.facts.variable_uses.push((one[1..].to_owned(), d.place.clone()));
             return;
         }
-        [one] => Some(format!("\"{one}\" is no variable")),
-        [test, _] if test.starts_with(['-', '!']) => {
-            let known = ["-f", "!-f", "-d", "!-d", "-e", "!-e", "-x", "!-x"].contains(test);
-            (!known).then(|| format!("\"{test}\" is no test of a file"))
-        }
-        [left, operator, right @ ..] if left.starts_with('$') => match *operator {
-            "=" | "!=" => (right.len() != 1 && words.len() > 3).then(|| "more than one condition".to_owned()),
-            "~" | "~*" | "!~" | "!~*" => {
-                let pattern = right.join(" ");
-                check_regex(r, d, &pattern);
-                None
+        [one] => Some(format!("\"{one}\" is not a variable")),
+        [left, operator, right] if left.starts_with('$') && left.len() > 1 => {
+            uses_variables(r, d, left);
+            match *operator {
+                "=" | "!=" => {
+                    uses_variables(r, d, right);
+                    None
+                }
+                "~" | "~*" | "!~" | "!~*" => {
+                    check_regex(r, d, right);
+                    None
+                }
+                other => Some(format!("\"{other}\" is not an operator of a condition, expected =, !=, ~, ~*, !~ or !~*")),
             }
-            other => Some(format!("\"{other}\" is no operator of a condition, expected =, !=, ~, ~*, !~ or !~*")),
-        },
-        _ => Some(format!("\"{inner}\" is no condition")),
+        }
+        [test, file] if test.starts_with(['-', '!']) => {
+            uses_variables(r, d, file);
+            let known = ["-f", "!-f", "-d", "!-d", "-e", "!-e", "-x", "!-x"].contains(test);
+            (!known).then(|| format!("\"{test}\" is not a test of a file"))
+        }
+        [left, _, _, ..] if left.starts_with('$') => Some("more than one condition".to_owned()),
+        _ => Some(format!("\"{}\" is not a condition", inner.join(" "))),
     };
-    uses_variables(r, d, inner.split(['~', '^']).next().unwrap_or_default().trim_end());
     if let Some(message) = fault {
         r.find(d, Code::ConfigBadValue, message);
     }
