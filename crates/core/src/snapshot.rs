@@ -18,6 +18,7 @@ pub struct Snapshot<'h> {
     briefs: OnceCell<HashMap<u32, ProcessBrief>>,
     earlier: Earlier,
     bounded: Cell<bool>,
+    refused: Cell<u64>,
 }
 
 /// Picks the variant that belongs to a question; any other answer is a fault of the host's implementation.
@@ -43,6 +44,7 @@ impl<'h> Snapshot<'h> {
             briefs: OnceCell::new(),
             earlier: Earlier::default(),
             bounded: Cell::new(false),
+            refused: Cell::new(0),
         }
     }
 
@@ -68,14 +70,32 @@ impl<'h> Snapshot<'h> {
 
     fn ask(&self, question: Question) -> Look<Answer> {
         if let Some(known) = self.memory.borrow().get(&question) {
+            self.count_refusal(&question, known);
             return known.clone();
         }
         let answer = self.host.ask(&question);
         if let Look::NotSeen(why) = &answer {
             self.note(&question, why);
         }
+        self.count_refusal(&question, &answer);
         self.memory.borrow_mut().insert(question, answer.clone());
         answer
+    }
+
+    fn count_refusal(&self, question: &Question, answer: &Look<Answer>) {
+        let of_file = matches!(
+            question,
+            Question::Stat(_) | Question::LinkStat(_) | Question::ReadLink(_) | Question::List(_) | Question::Read(_) | Question::Key(_)
+        );
+        if of_file && matches!(answer, Look::NotSeen(Unseen::Denied)) {
+            self.refused.set(self.refused.get() + 1);
+        }
+    }
+
+    /// How many looks at files were refused for want of rights so far, repeated ones included: what grows while a service is
+    /// judged stands in the way of that judgement.
+    pub fn refusals(&self) -> u64 {
+        self.refused.get()
     }
 
     fn note(&self, question: &Question, why: &Unseen) {

@@ -172,7 +172,9 @@ pub fn is_unwell(entry: &ServiceEntry) -> bool {
 
 /// Diagnoses one gathered case; the causes come back in their full form, too.
 pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cause>) {
+    let refused = snapshot.refusals();
     let findings = checks::run(snapshot, case);
+    let hampered = snapshot.refusals() > refused;
     let up = matches!(case.state, State::Running);
     let (blocking, other): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.blocks);
     // What only happened says nothing of the next start.
@@ -192,7 +194,8 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     let masked = case.service.unit.as_ref().is_some_and(|u| u.masked);
     let enabled = case.service.boots().unwrap_or(true)
         || case.manager.as_ref().seen().is_some_and(|m| m.unit_file_state.starts_with("enabled") || m.unit_file_state == "static");
-    let judged = case.config.readable;
+    // Where a file that a start needs may not be looked at, nobody here can say that it would start.
+    let judged = case.config.readable && !hampered;
     let outlook = |fails: bool, tried: bool| match (tried, fails, judged) {
         (false, ..) => Outlook::WouldNot,
         (_, true, _) => Outlook::WouldFail,

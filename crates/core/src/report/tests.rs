@@ -131,6 +131,21 @@ fn a_survey_tells_state_and_outlook_of_every_daemon() {
 }
 
 #[test]
+fn what_may_not_be_looked_at_leaves_the_next_start_open() {
+    let with_key = |host: TextHost| {
+        let server = "server { listen 8443 ssl; ssl_certificate /etc/quay.pem; ssl_certificate_key /etc/quay.key; }";
+        host.file("/etc/nginx/nginx.conf", &format!("events {{ }}\nhttp {{ {server} }}\n")).file("/etc/quay.pem", "x").file("/etc/quay.key", "x")
+    };
+    let outlooks = |host: &TextHost| {
+        let report = survey(&Snapshot::new(host), &all(host));
+        (report.services[0].restart_outlook, report.services[0].boot_outlook)
+    };
+    assert_eq!(outlooks(&with_key(running())).0, Outlook::WouldFail, "this is neither a key nor a certificate");
+    let closed = with_key(running()).closed("/etc/quay.pem").closed("/etc/quay.key").seen_by(71);
+    assert_eq!(outlooks(&closed), (Outlook::Unknown, Outlook::Unknown));
+}
+
+#[test]
 fn a_diagnosis_of_everything_keeps_what_is_wanted_and_unwell() {
     let host = running().file("/etc/systemd/system/front.service", &UNIT.replace("nginx.conf", "none.conf"));
     let host = host.link("/etc/systemd/system/multi-user.target.wants/front.service", "../front.service").unit("front.service", "failed", |_| {});
