@@ -133,3 +133,18 @@ pub fn left_by(records: &[Record]) -> Earlier {
     }
     earlier
 }
+
+/// A refusal in words.
+pub(super) fn refused<T>(words: String) -> Result<T, WriteError> {
+    Err(WriteError::Refused(words))
+}
+
+/// A unit and those that a verb touches with it.
+pub(super) fn about(unit: &str, also: &[String]) -> Vec<String> {
+    std::iter::once(unit.to_owned()).chain(also.iter().cloned()).collect()
+}
+
+/// What cannot be seen is not taken for stopped: the step stays to be taken back.
+pub(super) fn seen_now(writer: &dyn HostWriter, unit: &str) -> Result<UnitNow, WriteError> {
+    writer.unit_now(unit).ok_or_else(|| WriteError::Refused(format!("whether {unit} runs could not be seen")))
+}

@@ -1,9 +1,9 @@
 //! A change as a transaction: before every call the intent is on disk with all that the way back needs, and whether a step
 //! happened is judged from the machine alone (done, not done, half), never from how far the record came. So a change, and its
 //! way back, can be cut short between any two calls and taken up again until what is said is true.
-use super::record::{RECORD, Record, RunMark, Stage, Undo, save};
+use super::record::{RECORD, Record, RunMark, Stage, Undo, about, refused, save, seen_now};
 use super::undo::{Commands, Way, put_all_back};
-use super::{HostWriter, Identity, Slot, Step, Target, UnitNow, WriteError, digest};
+use super::{HostWriter, Identity, Slot, Step, Target, WriteError, digest};
 
 /// Carries out the steps of a change. When one fails, those before it are undone.
 ///
@@ -35,21 +35,6 @@ pub fn keep(writer: &mut dyn HostWriter, mut record: Record, started: Option<Run
         record.started = started;
         let _ = save(writer, &record);
     }
-}
-
-/// A refusal in words.
-pub(super) fn refused<T>(words: String) -> Result<T, WriteError> {
-    Err(WriteError::Refused(words))
-}
-
-/// A unit and those that a verb touches with it.
-pub(super) fn about(unit: &str, also: &[String]) -> Vec<String> {
-    std::iter::once(unit.to_owned()).chain(also.iter().cloned()).collect()
-}
-
-/// What cannot be seen is not taken for stopped: the step stays to be taken back.
-pub(super) fn seen_now(writer: &dyn HostWriter, unit: &str) -> Result<UnitNow, WriteError> {
-    writer.unit_now(unit).ok_or_else(|| WriteError::Refused(format!("whether {unit} runs could not be seen")))
 }
 
 /// The status of what a step is about, when it is still what was planned.

@@ -1,7 +1,6 @@
 //! The way back of a change, step by step, last step first. Whether a step is to be put back is judged from the machine, never
 //! from how far the record came, so that a way back that was cut short can be taken up again.
-use super::record::{Record, RecordedStep, RunMark, Stage, load, save};
-use super::transaction::{about, refused, seen_now};
+use super::record::{Record, RecordedStep, RunMark, Stage, about, load, refused, save, seen_now};
 use super::{CommandLine, HostWriter, Identity, Purpose, Slot, Step, Target, WriteError, digest};
 use crate::host::FileKind;
 use serde::{Deserialize, Serialize};
