@@ -1,7 +1,7 @@
 //! What every command starts from: the host to ask, the services file, and the one writer of answers.
-use crate::args::{Colour, Format, Global};
 use crate::error::CliError;
 use crate::exit::Status;
+use crate::options::{Colour, Format, Global};
 use crate::render::Page;
 use jolly_core::bounds::OUTPUT;
 use jolly_core::host::{Bundle, Host, Recorder, Replayer};

@@ -1,12 +1,13 @@
 //! The program: arguments in, answers out. Everything it knows comes from the core.
 #![forbid(unsafe_code)]
 
-mod args;
+mod cli;
 mod commands;
 mod context;
 mod demo;
 mod error;
 mod exit;
+mod options;
 mod pages;
 mod render;
 
@@ -18,7 +19,7 @@ fn main() -> ExitCode {
     if let Some(code) = demo::stand_in() {
         return code;
     }
-    let cli = match args::Cli::try_parse() {
+    let cli = match cli::Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => {
             let status = if error.use_stderr() { exit::Status::Usage } else { exit::Status::Well };
@@ -26,7 +27,7 @@ fn main() -> ExitCode {
             return status.into();
         }
     };
-    match commands::run(&cli) {
+    match cli::run(&cli) {
         Ok(status) => status.into(),
         Err(error) => {
             let mut text = format!("jolly-sentinel: {}\n", render::clean(&error.message));

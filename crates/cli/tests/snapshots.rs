@@ -22,7 +22,8 @@ const ASKED: &[&[&str]] = &[
     &["verify", "edge"],
 ];
 /// The same in JSON; the verbose form says nothing more there.
-const ASKED_JSON: &[&[&str]] = &[&["survey"], &["ports"], &["diagnose", "edge"], &["attempts", "edge"], &["lint", "edge"], &["fix", "edge"], &["verify", "edge"]];
+const ASKED_JSON: &[&[&str]] =
+    &[&["survey"], &["ports"], &["diagnose", "edge"], &["attempts", "edge"], &["lint", "edge"], &["fix", "edge"], &["verify", "edge"]];
 
 /// One call as a person would see it, with what differs from run to run left out.
 fn shown(arguments: &[&str], answer: &Answer, dir: &Path) -> String {

@@ -83,10 +83,8 @@ impl<'h> Snapshot<'h> {
     }
 
     fn count_refusal(&self, question: &Question, answer: &Look<Answer>) {
-        let of_file = matches!(
-            question,
-            Question::Stat(_) | Question::LinkStat(_) | Question::ReadLink(_) | Question::List(_) | Question::Read(_) | Question::Key(_)
-        );
+        let of_file =
+            matches!(question, Question::Stat(_) | Question::LinkStat(_) | Question::ReadLink(_) | Question::List(_) | Question::Read(_) | Question::Key(_));
         if of_file && matches!(answer, Look::NotSeen(Unseen::Denied)) {
             self.refused.set(self.refused.get() + 1);
         }

@@ -1,8 +1,8 @@
 use super::when;
-use crate::args::parse_time;
 use crate::context::Context;
 use crate::error::CliError;
 use crate::exit::Status;
+use crate::options::parse_time;
 use crate::pages;
 use clap::Args;
 use jiff::Timestamp;

@@ -1,7 +1,7 @@
-use crate::args::Format;
 use crate::context::{Context, json, recorder};
 use crate::error::CliError;
 use crate::exit::Status;
+use crate::options::Format;
 use clap::Args;
 use jolly_core::case::{Depth, gather};
 use jolly_core::host::Host;

@@ -1,6 +1,6 @@
-use crate::args::Global;
 use crate::error::CliError;
 use crate::exit::Status;
+use crate::options::Global;
 use clap::Args;
 use std::path::PathBuf;
 

@@ -46,10 +46,10 @@ pub(crate) struct Arguments {
     #[arg(long)]
     yes: bool,
     /// How long a slow start may take
-    #[arg(long, value_name = "TIME", default_value = "30s", value_parser = crate::args::parse_time)]
+    #[arg(long, value_name = "TIME", default_value = "30s", value_parser = crate::options::parse_time)]
     wait: Duration,
     /// It must still be up after this long
-    #[arg(long, value_name = "TIME", default_value = "3s", value_parser = crate::args::parse_time)]
+    #[arg(long, value_name = "TIME", default_value = "3s", value_parser = crate::options::parse_time)]
     settle: Duration,
 }
 
@@ -93,7 +93,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         return Err(if why.is_empty() { error } else { error.hint(why.join("; ")) });
     }
     if !arguments.yes
-        && context.global.format == crate::args::Format::Text
+        && context.global.format == crate::options::Format::Text
         && std::io::stdin().is_terminal()
         && !confirmed(context, &chosen, &report, &headline)?
     {

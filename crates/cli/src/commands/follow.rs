@@ -1,8 +1,8 @@
 //! `attempts --follow`.
-use crate::args::Format;
 use crate::context::{Context, Origin};
 use crate::error::CliError;
 use crate::exit::Status;
+use crate::options::Format;
 use crate::render::clean;
 use jolly_core::report::{FollowEnd, FollowedLine, Follower};
 use jolly_core::service::Service;

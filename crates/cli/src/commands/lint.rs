@@ -1,7 +1,7 @@
-use crate::args::Format;
 use crate::context::{Context, json};
 use crate::error::CliError;
 use crate::exit::Status;
+use crate::options::Format;
 use crate::pages;
 use clap::Args;
 use jolly_core::kinds::{self, Instance};

@@ -14,31 +14,9 @@ pub(crate) mod survey;
 pub(crate) mod undo;
 pub(crate) mod verify;
 
-use crate::args::{Cli, Command};
 use crate::context::Context;
 use crate::error::CliError;
-use crate::exit::Status;
 use crate::pages::when::When;
-
-/// Carries out the command of a call.
-pub(crate) fn run(cli: &Cli) -> Result<Status, CliError> {
-    match &cli.command {
-        Command::Explain(a) => explain::run(&Context::new(&cli.global)?, a),
-        Command::Demo(a) => demo::run(a, &cli.global),
-        Command::Completions(a) => shell::completions(a),
-        Command::Manpages(a) => shell::manpages(a),
-        Command::Survey(a) => survey::run(&Context::new(&cli.global)?, a),
-        Command::Diagnose(a) => diagnose::run(&Context::new(&cli.global)?, a),
-        Command::Ports(a) => ports::run(&Context::new(&cli.global)?, a),
-        Command::Lint(a) => lint::run(&Context::new(&cli.global)?, a),
-        Command::Settings(a) => settings::run(&Context::new(&cli.global)?, a),
-        Command::Attempts(a) => attempts::run(&Context::new(&cli.global)?, a),
-        Command::Fix(a) => fix::run(&Context::new(&cli.global)?, a),
-        Command::Undo(a) => undo::run(&Context::new(&cli.global)?, a),
-        Command::Verify(a) => verify::run(&Context::new(&cli.global)?, a),
-        Command::Capture(a) => capture::run(&Context::new(&cli.global)?, a),
-    }
-}
 
 /// How times are printed in this call.
 fn when(context: &Context, now: Option<&str>) -> Result<When, CliError> {

@@ -1,8 +1,8 @@
 use super::when;
-use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
 use crate::exit::Status;
+use crate::options::Format;
 use crate::pages;
 use clap::Args;
 use jolly_core::report::{self, PortsRequest};

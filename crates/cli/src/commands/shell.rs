@@ -1,7 +1,6 @@
-use crate::args::Cli;
 use crate::error::CliError;
 use crate::exit::Status;
-use clap::{Args, CommandFactory};
+use clap::{Args, Command};
 use std::io::Write;
 use std::path::PathBuf;
 
@@ -23,18 +22,18 @@ pub(crate) struct Manpages {
     dir: PathBuf,
 }
 
-pub(crate) fn completions(arguments: &Completions) -> Result<Status, CliError> {
+pub(crate) fn completions(arguments: &Completions, mut program: Command) -> Result<Status, CliError> {
     let mut text = Vec::new();
-    clap_complete::generate(arguments.shell, &mut Cli::command(), "jolly-sentinel", &mut text);
+    clap_complete::generate(arguments.shell, &mut program, "jolly-sentinel", &mut text);
     match std::io::stdout().write_all(&text) {
         Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => Err(error.into()),
         _ => Ok(Status::Well),
     }
 }
 
-pub(crate) fn manpages(arguments: &Manpages) -> Result<Status, CliError> {
+pub(crate) fn manpages(arguments: &Manpages, program: Command) -> Result<Status, CliError> {
     let fault = |e: std::io::Error| CliError::not_seen(format!("{}: {e}", arguments.dir.display()));
     std::fs::create_dir_all(&arguments.dir).map_err(fault)?;
-    clap_mangen::generate_to(Cli::command(), &arguments.dir).map_err(fault)?;
+    clap_mangen::generate_to(program, &arguments.dir).map_err(fault)?;
     Ok(Status::Well)
 }

@@ -1,7 +1,7 @@
-use crate::args::parse_time;
 use crate::context::Context;
 use crate::error::CliError;
 use crate::exit::Status;
+use crate::options::parse_time;
 use crate::pages;
 use clap::Args;
 use jolly_core::case::State;

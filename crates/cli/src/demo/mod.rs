@@ -3,9 +3,9 @@ mod host;
 mod stand_in;
 mod story;
 
-use crate::args::Global;
 use crate::error::CliError;
 use crate::exit::Status;
+use crate::options::Global;
 use std::path::Path;
 use std::process::ExitCode;
 

@@ -1,9 +1,9 @@
 //! The story: each incident broken, diagnosed, fixed and verified with the commands that an administrator would type.
 use super::host::{FRONT, QuayHost, RELAY};
 use super::stand_in::LEASH;
-use crate::args::{Colour, Global};
 use crate::error::CliError;
 use crate::exit::Status;
+use crate::options::{Colour, Global};
 use std::fs;
 use std::io::{IsTerminal, Read, Write};
 use std::net::TcpListener;

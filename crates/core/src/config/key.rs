@@ -1,7 +1,76 @@
 //! Private keys in PEM (RFC 7468): what is said of one without showing it.
-use super::certificate::{Public, public_of};
+use rustls_pki_types::PrivateKeyDer;
+use rustls_pki_types::pem::PemObject as _;
 use serde::{Deserialize, Serialize};
 use sha2::Digest as _;
+use x509_parser::asn1_rs::{Any, Class, FromDer as _, Oid, oid};
+
+/// The public half of a key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Public {
+    /// RSA: the modulus, without zeros before it.
+    Rsa(Vec<u8>),
+    /// Elliptic curve: the point.
+    Curve(Vec<u8>),
+}
+
+/// A number without the zeros before it: DER puts one there where the first bit is set.
+pub(super) fn significant(number: &[u8]) -> Vec<u8> {
+    let start = number.iter().position(|b| *b != 0).unwrap_or(number.len());
+    number[start..].to_vec()
+}
+
+/// The public half of the first private key of a PEM file; `None` where it is encrypted or not understood.
+fn public_of(bytes: &[u8]) -> Option<Public> {
+    match PrivateKeyDer::from_pem_slice(bytes).ok()? {
+        PrivateKeyDer::Pkcs1(der) => rsa(der.secret_pkcs1_der()),
+        PrivateKeyDer::Sec1(der) => curve(der.secret_sec1_der()),
+        PrivateKeyDer::Pkcs8(der) => {
+            // Version, algorithm, and the key in a string of octets (RFC 5958).
+            let parts = elements(der.secret_pkcs8_der())?;
+            let (algorithm, key) = (inside(parts.get(1)?.data)?, parts.get(2)?.data);
+            match algorithm.into_iter().next()?.oid().ok()? {
+                sort if sort == RSA => rsa(key),
+                sort if sort == CURVE => curve(key),
+                _ => None,
+            }
+        }
+        _ => None,
+    }
+}
+
+/// rsaEncryption (RFC 8017) and id-ecPublicKey (RFC 5480).
+const RSA: Oid<'static> = oid!(1.2.840.113549.1.1.1);
+const CURVE: Oid<'static> = oid!(1.2.840.10045.2.1);
+
+/// The elements of a sequence in DER.
+fn elements(sequence: &[u8]) -> Option<Vec<Any<'_>>> {
+    let (_, outer) = Any::from_der(sequence).ok()?;
+    outer.as_sequence().ok()?;
+    inside(outer.data)
+}
+
+fn inside(mut rest: &[u8]) -> Option<Vec<Any<'_>>> {
+    let mut all = Vec::new();
+    while !rest.is_empty() {
+        let (after, one) = Any::from_der(rest).ok()?;
+        all.push(one);
+        rest = after;
+    }
+    Some(all)
+}
+
+/// The modulus stands behind the version (RFC 8017, A.1.2).
+fn rsa(der: &[u8]) -> Option<Public> {
+    Some(Public::Rsa(significant(elements(der)?.get(1)?.data)))
+}
+
+/// The point that a key of a curve carries with it, where it does (RFC 5915).
+fn curve(der: &[u8]) -> Option<Public> {
+    let tagged = elements(der)?.into_iter().find(|e| e.class() == Class::ContextSpecific && e.tag().0 == 1)?;
+    let bits = inside(tagged.data)?.into_iter().next()?;
+    Some(Public::Curve(bits.data.get(1..)?.to_vec()))
+}
 
 const MARK: &[u8] = b"PRIVATE KEY-----";
 

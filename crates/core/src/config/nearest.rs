@@ -15,7 +15,8 @@ pub fn nearest<'a>(wrong: &str, known: impl Iterator<Item = &'a str>) -> Option<
         if name.len().abs_diff(wrong.len()) > most {
             continue;
         }
-        let cost = distance(wrong.as_bytes(), name.to_ascii_lowercase().as_bytes());
+        // Insert, delete, replace, and swap of neighbours count one each.
+        let cost = strsim::osa_distance(&wrong, &name.to_ascii_lowercase());
         match best {
             Some((least, chosen)) if cost == least && chosen != name => tie = true,
             Some((least, _)) if cost >= least => {}
@@ -27,24 +28,6 @@ pub fn nearest<'a>(wrong: &str, known: impl Iterator<Item = &'a str>) -> Option<
         }
     }
     best.filter(|_| !tie).map(|(_, name)| name)
-}
-
-/// Edits between two words: insert, delete, replace, and swap of neighbours.
-fn distance(a: &[u8], b: &[u8]) -> usize {
-    let mut before: Vec<usize> = Vec::new();
-    let mut last: Vec<usize> = (0..=b.len()).collect();
-    for i in 1..=a.len() {
-        let mut row = vec![i];
-        for j in 1..=b.len() {
-            let mut least = (last[j] + 1).min(row[j - 1] + 1).min(last[j - 1] + usize::from(a[i - 1] != b[j - 1]));
-            if i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1] {
-                least = least.min(before[j - 2] + 1);
-            }
-            row.push(least);
-        }
-        before = std::mem::replace(&mut last, row);
-    }
-    last[b.len()]
 }
 
 #[cfg(test)]

@@ -259,19 +259,24 @@ fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<(CheckEntry, bool)> {
 
 /// Parts of an `http:` or `https:` address: tls, host, port, path with query.
 fn split_url(url: &str) -> Option<(bool, String, u16, String)> {
-    let (tls, rest) = match url.split_once("://")? {
-        ("http", rest) => (false, rest),
-        ("https", rest) => (true, rest),
+    let uri: http::Uri = url.split('#').next()?.parse().ok()?;
+    let tls = match uri.scheme_str()? {
+        "http" => false,
+        "https" => true,
         _ => return None,
     };
-    let (authority, path) = rest.find('/').map_or((rest, "/"), |at| rest.split_at(at));
-    let default = if tls { 443 } else { 80 };
-    let (host, port) = match authority.rsplit_once(':') {
-        Some((host, port)) if !host.ends_with(':') && !port.contains(']') => (host, port.parse().ok()?),
-        _ => (authority, default),
+    let host = uri.host()?.trim_start_matches('[').trim_end_matches(']');
+    // A port that is written and is not one makes it no address at all.
+    let written = uri.authority()?.as_str().rsplit('@').next()?.rsplit_once(':').is_some_and(|(_, port)| !port.is_empty() && !port.contains(']'));
+    let port = if written {
+        uri.port_u16()?
+    } else if tls {
+        443
+    } else {
+        80
     };
-    let host = host.trim_start_matches('[').trim_end_matches(']');
-    (!host.is_empty()).then(|| (tls, host.to_owned(), port, path.to_owned()))
+    let path = uri.path_and_query().map_or("/", |p| p.as_str());
+    (!host.is_empty()).then(|| (tls, host.to_owned(), port, if path.is_empty() { "/".to_owned() } else { path.to_owned() }))
 }
 
 fn page_check(snapshot: &Snapshot, case: &Case, page: &Page) -> Option<CheckEntry> {

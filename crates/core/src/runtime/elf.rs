@@ -2,6 +2,10 @@
 use crate::host::Look;
 use crate::path;
 use crate::snapshot::Snapshot;
+use object::Endianness;
+use object::elf::{self, Dyn64, FileHeader64, ProgramHeader64};
+use object::pod::Pod;
+use object::read::elf::{Dyn as _, FileHeader as _, ProgramHeader as _};
 use std::collections::{BTreeMap, HashSet, VecDeque};
 
 /// What an executable or library asks for.
@@ -39,57 +43,49 @@ impl Reader<'_, '_> {
         let length = u32::try_from(length.min(TABLE)).ok()?;
         self.snapshot.read_at(self.file, at, length).seen().map(|b| b.to_vec())
     }
+    /// As many rows of a table as its bytes hold.
+    fn table<T: Pod>(&self, at: u64, length: u64) -> Option<Vec<T>> {
+        let bytes = self.bytes(at, length)?;
+        let count = bytes.len() / size_of::<T>();
+        object::pod::slice_from_bytes(&bytes, count).ok().map(|(rows, _)| rows.to_vec())
+    }
 }
 
-fn u16_at(b: &[u8], at: usize) -> Option<u64> {
-    Some(u64::from(u16::from_le_bytes(b.get(at..at + 2)?.try_into().ok()?)))
-}
-fn u32_at(b: &[u8], at: usize) -> Option<u64> {
-    Some(u64::from(u32::from_le_bytes(b.get(at..at + 4)?.try_into().ok()?)))
-}
-fn u64_at(b: &[u8], at: usize) -> Option<u64> {
-    Some(u64::from_le_bytes(b.get(at..at + 8)?.try_into().ok()?))
+/// The text up to the first zero.
+fn text(bytes: &[u8]) -> Option<String> {
+    Some(String::from_utf8_lossy(bytes.split(|b| *b == 0).next()?).into_owned())
 }
 
-/// Reads what a 64-bit executable of a machine with the low byte first asks for; `None` for anything else.
+/// Reads what a 64-bit executable asks for; `None` for anything else.
 pub fn needs(snapshot: &Snapshot, file: &str) -> Option<Needs> {
     let reader = Reader { snapshot, file };
     let head = reader.bytes(0, 64)?;
-    if head.get(..6)? != b"\x7fELF\x02\x01" {
-        return None;
+    let (header, _) = object::pod::from_bytes::<FileHeader64<Endianness>>(&head).ok()?;
+    let order = header.is_supported().then(|| header.endian().ok())??;
+    let length = u64::from(header.e_phnum(order)) * u64::try_from(size_of::<ProgramHeader64<Endianness>>()).ok()?;
+    let segments: Vec<ProgramHeader64<Endianness>> = reader.table(header.e_phoff(order), length)?;
+    let mut found = Needs::default();
+    if let Some(loader) = segments.iter().find(|s| s.p_type(order) == elf::PT_INTERP) {
+        found.interpreter = text(&reader.bytes(loader.p_offset(order), loader.p_filesz(order).min(4096))?);
     }
-    let (table, size, count) = (u64_at(&head, 32)?, u16_at(&head, 54)?, u16_at(&head, 56)?);
-    let headers = reader.bytes(table, size.checked_mul(count)?)?;
-    let (mut segments, mut dynamic, mut found) = (Vec::new(), None, Needs::default());
-    for header in headers.chunks_exact(usize::try_from(size.max(56)).ok()?) {
-        let (offset, address, length) = (u64_at(header, 8)?, u64_at(header, 16)?, u64_at(header, 32)?);
-        match u32_at(header, 0)? {
-            1 => segments.push((address, length, offset)),
-            2 => dynamic = Some((offset, length)),
-            3 => {
-                let text = reader.bytes(offset, length.min(4096))?;
-                found.interpreter = Some(String::from_utf8_lossy(text.split(|b| *b == 0).next()?).into_owned());
-            }
-            _ => {}
-        }
-    }
-    let Some((offset, length)) = dynamic else { return Some(found) };
-    let entries = reader.bytes(offset, length)?;
-    let pairs: Vec<(u64, u64)> = entries.chunks_exact(16).filter_map(|e| Some((u64_at(e, 0)?, u64_at(e, 8)?))).take_while(|(tag, _)| *tag != 0).collect();
-    let value = |wanted: u64| pairs.iter().find(|(tag, _)| *tag == wanted).map(|(_, v)| *v);
-    let (strings, size) = (value(5)?, value(10)?);
-    let offset = segments.iter().find(|(a, l, _)| strings >= *a && strings < a.saturating_add(*l)).map(|(a, _, o)| strings - a + o)?;
-    let strings = reader.bytes(offset, size)?;
-    let text = |at: u64| {
-        let rest = strings.get(usize::try_from(at).ok()?..)?;
-        Some(String::from_utf8_lossy(rest.split(|b| *b == 0).next()?).into_owned())
+    let Some(dynamic) = segments.iter().find(|s| s.p_type(order) == elf::PT_DYNAMIC) else { return Some(found) };
+    let rows: Vec<Dyn64<Endianness>> = reader.table(dynamic.p_offset(order), dynamic.p_filesz(order))?;
+    let pairs: Vec<_> = rows.iter().map(|r| (r.d_tag(order), r.d_val(order))).take_while(|(tag, _)| *tag != elf::DT_NULL).collect();
+    let value = |wanted| pairs.iter().find(|(tag, _)| *tag == wanted).map(|(_, v)| *v);
+    let (strings, size) = (value(elf::DT_STRTAB)?, value(elf::DT_STRSZ)?);
+    let holds = |s: &&ProgramHeader64<Endianness>| {
+        let start = s.p_vaddr(order);
+        s.p_type(order) == elf::PT_LOAD && strings >= start && strings < start.saturating_add(s.p_filesz(order))
     };
+    let segment = segments.iter().find(holds)?;
+    let strings = reader.bytes((strings - segment.p_vaddr(order)).checked_add(segment.p_offset(order))?, size)?;
+    let named = |at: u64| text(strings.get(usize::try_from(at).ok()?..)?);
     let origin = path::parent(file).to_owned();
     for (tag, at) in &pairs {
-        match tag {
-            1 => found.libraries.extend(text(*at)),
-            15 | 29 => {
-                let list = text(*at).unwrap_or_default().replace("${ORIGIN}", &origin).replace("$ORIGIN", &origin);
+        match *tag {
+            elf::DT_NEEDED => found.libraries.extend(named(*at)),
+            elf::DT_RPATH | elf::DT_RUNPATH => {
+                let list = named(*at).unwrap_or_default().replace("${ORIGIN}", &origin).replace("$ORIGIN", &origin);
                 found.search.extend(list.split(':').filter(|d| !d.is_empty()).map(str::to_owned));
             }
             _ => {}

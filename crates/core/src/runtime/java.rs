@@ -1,9 +1,8 @@
 //! The Java runtime that a service picks up: which one, of what version, complete or not, and what its program asks for.
-use crate::host::Look;
 use crate::kinds::{Instance, glob, java_class_path, java_program};
 use crate::path;
 use crate::snapshot::Snapshot;
-use std::io::Read as _;
+use std::io::{Read, Seek, SeekFrom};
 
 /// A runtime on this host.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -22,8 +21,8 @@ const PLACES: &[&str] = &["/usr/lib/jvm/*", "/usr/java/*", "/opt/java*", "/opt/j
 const SEARCH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
 /// Class-file version of the first release that counts from 1 (Java Virtual Machine Specification, chapter 4).
 const CLASS_BASE: u32 = 44;
-/// How much of an archive is looked into, in bytes, and how many classes.
-const ARCHIVE: u32 = 4 << 20;
+/// How much of an archive is read, in bytes, and how many classes are looked at.
+const ARCHIVE: u64 = 4 << 20;
 const CLASSES: usize = 40;
 
 /// A runtime by its directory, as its release file describes it.
@@ -108,59 +107,56 @@ fn class_version(head: &[u8]) -> Option<u32> {
 
 /// The feature version that an archive's classes were compiled for: the highest of those that are looked at.
 pub fn compiled_for(snapshot: &Snapshot, archive: &str) -> Option<u32> {
-    let Look::Seen(bytes) = snapshot.read_at(archive, 0, ARCHIVE) else { return None };
-    let mut at = 0;
+    let size = snapshot.stat(archive).seen()?.size;
+    let part = Part { snapshot, file: archive, at: 0, size, left: ARCHIVE };
+    let mut archive = zip::ZipArchive::new(std::io::BufReader::new(part)).ok()?;
+    let is_class = |name: &str| name.ends_with(".class") && !name.starts_with("META-INF/versions/") && !name.ends_with("module-info.class");
+    let classes: Vec<String> = archive.file_names().flatten().filter(|n| is_class(n)).take(CLASSES).map(String::from).collect();
     let mut highest = None;
-    let mut looked_at = 0;
-    while looked_at < CLASSES {
-        let head = bytes.get(at..at + 30)?.to_vec();
-        if !head.starts_with(b"PK\x03\x04") {
-            break;
-        }
-        let number = |from: usize, width: usize| head[from..from + width].iter().rev().fold(0usize, |n, b| n << 8 | usize::from(*b));
-        let (flags, method, size, name_length, extra) = (number(6, 2), number(8, 2), number(18, 4), number(26, 2), number(28, 2));
-        let name = bytes.get(at + 30..at + 30 + name_length)?;
-        let start = at + 30 + name_length + extra;
-        let is_class = name.ends_with(b".class") && !name.starts_with(b"META-INF/versions/") && !name.ends_with(b"module-info.class");
-        let data = bytes.get(start..)?;
-        // A size that is told only behind the data leaves the decompressor to find the end.
-        let streamed = flags & 8 != 0 && size == 0;
-        let (class, used) = member(data, method, size, streamed)?;
-        if let Some(version) = class_version(&class).filter(|_| is_class) {
-            looked_at += 1;
-            highest = highest.max(Some(version));
-        }
-        at = start + used;
-        if streamed {
-            let signed = bytes.get(at..at + 4).is_some_and(|b| b == b"PK\x07\x08");
-            at += if signed { 16 } else { 12 };
+    for class in classes {
+        let Ok(mut member) = archive.by_name(&class) else { break };
+        let mut head = [0; 8];
+        if member.read_exact(&mut head).is_ok() {
+            highest = highest.max(class_version(&head));
         }
     }
     highest
 }
 
-/// First bytes of a member, and how long it is in the archive.
-fn member(data: &[u8], method: usize, size: usize, streamed: bool) -> Option<(Vec<u8>, usize)> {
-    let mut head = vec![0; 8];
-    match method {
-        0 if !streamed => Some((data.get(..size.min(8))?.to_vec(), size)),
-        8 => {
-            let mut reader = flate2::bufread::DeflateDecoder::new(if streamed { data } else { data.get(..size)? });
-            let mut filled = 0;
-            while filled < head.len() {
-                match reader.read(&mut head[filled..]).ok()? {
-                    0 => break,
-                    n => filled += n,
-                }
-            }
-            head.truncate(filled);
-            if streamed {
-                std::io::copy(&mut reader, &mut std::io::sink()).ok()?;
-                return Some((head, usize::try_from(reader.total_in()).ok()?));
-            }
-            Some((head, size))
+/// A file of the host, read where it is asked for and no further than a bound: an archive may claim any number of members.
+struct Part<'r, 'h> {
+    snapshot: &'r Snapshot<'h>,
+    file: &'r str,
+    at: u64,
+    size: u64,
+    left: u64,
+}
+
+impl Read for Part<'_, '_> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let wanted = u64::try_from(buffer.len()).unwrap_or(u64::MAX).min(self.size.saturating_sub(self.at));
+        if wanted > self.left {
+            return Err(std::io::Error::other("more of the archive would have to be read than is"));
         }
-        _ => None,
+        let length = u32::try_from(wanted).unwrap_or(u32::MAX);
+        let bytes = self.snapshot.read_at(self.file, self.at, length).seen().ok_or(std::io::ErrorKind::NotFound)?;
+        let read = bytes.len().min(buffer.len());
+        buffer[..read].copy_from_slice(&bytes[..read]);
+        self.at += u64::try_from(read).unwrap_or_default();
+        self.left = self.left.saturating_sub(wanted);
+        Ok(read)
+    }
+}
+
+impl Seek for Part<'_, '_> {
+    fn seek(&mut self, to: SeekFrom) -> std::io::Result<u64> {
+        let at = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::End(by) => self.size.checked_add_signed(by),
+            SeekFrom::Current(by) => self.at.checked_add_signed(by),
+        };
+        self.at = at.ok_or(std::io::ErrorKind::InvalidInput)?;
+        Ok(self.at)
     }
 }
 
@@ -172,25 +168,15 @@ mod tests {
 
     /// An archive of one text and one class, deflated.
     fn jar(major: u8) -> Vec<u8> {
-        let mut out = Vec::new();
+        let mut archive = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
         for (name, content) in [
             ("META-INF/MANIFEST.MF", b"Main-Class: ferries.Boarding\n".to_vec()),
             ("ferries/Boarding.class", vec![0xca, 0xfe, 0xba, 0xbe, 0, 0, 0, major, 1, 2, 3]),
         ] {
-            let mut encoder = flate2::write::DeflateEncoder::new(Vec::new(), flate2::Compression::default());
-            encoder.write_all(&content).unwrap();
-            let packed = encoder.finish().unwrap();
-            out.extend(b"PK\x03\x04\x14\0\0\0\x08\0\0\0\0\0\0\0\0\0");
-            out.extend(u32::try_from(packed.len()).unwrap().to_le_bytes());
-            out.extend(u32::try_from(content.len()).unwrap().to_le_bytes());
-            out.extend(u16::try_from(name.len()).unwrap().to_le_bytes());
-            out.extend([0, 0]);
-            out.extend(name.as_bytes());
-            out.extend(packed);
+            archive.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
+            archive.write_all(&content).unwrap();
         }
-        out.extend(b"PK\x01\x02");
-        out.resize(out.len() + 60, 0);
-        out
+        archive.finish().unwrap().into_inner()
     }
 
     fn host() -> TextHost {

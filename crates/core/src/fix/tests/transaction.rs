@@ -1,5 +1,5 @@
 use super::*;
-use crate::fix::{CommandLine, Digest, NoCommands, RecordedStep, UnitLink, list, undo};
+use crate::fix::{CommandLine, Digest, NoCommands, RecordedStep, UnitLink, UnitNow, list, undo};
 use crate::host::{FileKind, FileStatus};
 use std::collections::BTreeMap;
 

@@ -1,28 +1,6 @@
-//! Arguments that every command shares, and the list of commands.
-use crate::commands;
-use clap::{Args, Parser, Subcommand, ValueEnum};
+//! Options that every command shares.
+use clap::{Args, ValueEnum};
 use std::path::PathBuf;
-
-/// Finds out why a server daemon does not start or answer, puts it right reversibly, and proves the recovery.
-///
-/// Nothing is changed unless --apply is given; every change is journalled and can be undone to the byte.
-#[derive(Debug, Parser)]
-#[command(
-    name = "jolly-sentinel",
-    version,
-    propagate_version = false,
-    max_term_width = 100,
-    after_help = "Begin with:  jolly-sentinel diagnose          (everything that is wanted and not well)\n\
-                  See it all:  jolly-sentinel demo              (made-up data, no root, no network)\n\n\
-                  Exit status: 0 well, 1 a problem was found, 2 wrong call, 3 the answer could not be found out,\n\
-                  4 a change was refused or rolled back."
-)]
-pub(crate) struct Cli {
-    #[command(flatten)]
-    pub(crate) global: Global,
-    #[command(subcommand)]
-    pub(crate) command: Command,
-}
 
 /// Options of every command.
 #[derive(Args, Clone, Debug, Default)]
@@ -89,25 +67,6 @@ pub(crate) enum Colour {
     Always,
     /// Never
     Never,
-}
-
-/// The commands.
-#[derive(Debug, Subcommand)]
-pub(crate) enum Command {
-    Survey(commands::survey::Arguments),
-    Diagnose(commands::diagnose::Arguments),
-    Ports(commands::ports::Arguments),
-    Lint(commands::lint::Arguments),
-    Settings(commands::settings::Arguments),
-    Attempts(commands::attempts::Arguments),
-    Fix(commands::fix::Arguments),
-    Undo(commands::undo::Arguments),
-    Verify(commands::verify::Arguments),
-    Capture(commands::capture::Arguments),
-    Explain(commands::explain::Arguments),
-    Demo(commands::demo::Arguments),
-    Completions(commands::shell::Completions),
-    Manpages(commands::shell::Manpages),
 }
 
 /// A duration such as `500ms`, `3s`, `2m`; a bare number is seconds.

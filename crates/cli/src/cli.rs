@@ -1,0 +1,67 @@
+//! The list of commands, and which code carries each of them out.
+use crate::commands;
+use crate::context::Context;
+use crate::error::CliError;
+use crate::exit::Status;
+use crate::options::Global;
+use clap::{CommandFactory, Parser, Subcommand};
+
+/// Finds out why a server daemon does not start or answer, puts it right reversibly, and proves the recovery.
+///
+/// Nothing is changed unless --apply is given; every change is journalled and can be undone to the byte.
+#[derive(Debug, Parser)]
+#[command(
+    name = "jolly-sentinel",
+    version,
+    propagate_version = false,
+    max_term_width = 100,
+    after_help = "Begin with:  jolly-sentinel diagnose          (everything that is wanted and not well)\n\
+                  See it all:  jolly-sentinel demo              (made-up data, no root, no network)\n\n\
+                  Exit status: 0 well, 1 a problem was found, 2 wrong call, 3 the answer could not be found out,\n\
+                  4 a change was refused or rolled back."
+)]
+pub(crate) struct Cli {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    Survey(commands::survey::Arguments),
+    Diagnose(commands::diagnose::Arguments),
+    Ports(commands::ports::Arguments),
+    Lint(commands::lint::Arguments),
+    Settings(commands::settings::Arguments),
+    Attempts(commands::attempts::Arguments),
+    Fix(commands::fix::Arguments),
+    Undo(commands::undo::Arguments),
+    Verify(commands::verify::Arguments),
+    Capture(commands::capture::Arguments),
+    Explain(commands::explain::Arguments),
+    Demo(commands::demo::Arguments),
+    Completions(commands::shell::Completions),
+    Manpages(commands::shell::Manpages),
+}
+
+/// Carries out the command of a call.
+pub(crate) fn run(cli: &Cli) -> Result<Status, CliError> {
+    match &cli.command {
+        Command::Explain(a) => commands::explain::run(&Context::new(&cli.global)?, a),
+        Command::Demo(a) => commands::demo::run(a, &cli.global),
+        Command::Completions(a) => commands::shell::completions(a, Cli::command()),
+        Command::Manpages(a) => commands::shell::manpages(a, Cli::command()),
+        Command::Survey(a) => commands::survey::run(&Context::new(&cli.global)?, a),
+        Command::Diagnose(a) => commands::diagnose::run(&Context::new(&cli.global)?, a),
+        Command::Ports(a) => commands::ports::run(&Context::new(&cli.global)?, a),
+        Command::Lint(a) => commands::lint::run(&Context::new(&cli.global)?, a),
+        Command::Settings(a) => commands::settings::run(&Context::new(&cli.global)?, a),
+        Command::Attempts(a) => commands::attempts::run(&Context::new(&cli.global)?, a),
+        Command::Fix(a) => commands::fix::run(&Context::new(&cli.global)?, a),
+        Command::Undo(a) => commands::undo::run(&Context::new(&cli.global)?, a),
+        Command::Verify(a) => commands::verify::run(&Context::new(&cli.global)?, a),
+        Command::Capture(a) => commands::capture::run(&Context::new(&cli.global)?, a),
+    }
+}
