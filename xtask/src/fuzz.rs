@@ -117,7 +117,7 @@ fn journal(_: &str, bytes: &[u8]) {
 
 fn certificate(_: &str, bytes: &[u8]) {
     let _ = jolly_core::config::certificate::certificate(bytes);
-    let _ = jolly_core::config::certificate::public_of(bytes);
+    let _ = jolly_core::config::key::facts(bytes);
 }
 
 fn bundle(_: &str, bytes: &[u8]) {

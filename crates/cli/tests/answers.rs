@@ -44,9 +44,11 @@ fn settings_show_value_place_and_what_was_overridden() {
     let all = report["settings"].as_array().unwrap();
     let timeout = all.iter().find(|s| s["name"] == "Timeout").unwrap();
     assert_eq!(
-        (timeout["value"].as_str(), timeout["line"].as_u64(), timeout["overrides"][0].as_str()),
-        (Some("60"), Some(3), Some("/etc/apache2/ports.conf:2"))
+        (timeout["value"].as_str(), timeout["line"].as_u64(), timeout["layer"].as_str(), timeout["section"].as_str()),
+        (Some("60"), Some(3), Some("file"), None)
     );
+    let earlier = &timeout["overrides"][0];
+    assert_eq!((earlier["value"].as_str(), earlier["file"].as_str(), earlier["line"].as_u64()), (Some("30"), Some("/etc/apache2/ports.conf"), Some(2)));
     let log = all.iter().find(|s| s["name"] == "ErrorLog").unwrap();
     assert_eq!(log["value"], "/var/log/apache2/error.log", "variables are put in");
     assert_eq!(report["unset"][0], "KeepAlive");

@@ -1,5 +1,6 @@
 //! Which server daemons are on this host: from units, from the services file, from running processes.
 use crate::accounts;
+use crate::config::Place;
 use crate::host::{Look, Process};
 use crate::kinds::{self, Instance, Kind};
 use crate::manager::{self, InitScript, Unit};
@@ -227,10 +228,11 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
         Some(user) => accounts::account(snapshot, &user).seen().map_or(u32::MAX, |a| a.uid),
         None => 0,
     };
+    let command_place = commands.first().map(|c| Place { file: c.file.as_str().into(), line: c.line, column: 0, end_column: 0 });
     let words = script.map(|s| s.command).filter(|c| !c.is_empty());
     let command = words.or_else(|| commands.into_iter().next().map(|c| kinds::unwrapped(&c.words))).unwrap_or_default();
     let command = command.into_iter().map(|w| expand_variables(&w, &environment)).filter(|w| !w.is_empty()).collect();
-    let mut instance = Instance { command, environment, start_uid, made_by_manager: made, ..Instance::default() };
+    let mut instance = Instance { command, command_place, environment, start_uid, made_by_manager: made, ..Instance::default() };
     let empty = Described::default();
     let (name, description) = described.map_or_else(|| (unit.name.trim_end_matches(".service").to_owned(), &empty), |(n, d)| (n.clone(), d));
     if let Some(config) = description.config.first() {

@@ -1,6 +1,7 @@
 //! Line-based configuration in general: lines with their places, entries of `name value`, words in quotes. The kinds
 //! whose files are lists of settings build on this; what is particular to one of them stands in its folder.
-use super::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, SettingInForce, Span, Speaks, WantedListen};
+use super::layers::{Assignment, Layer};
+use super::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, Span, Speaks, WantedListen};
 use crate::bounds::{Cost, step};
 use crate::code::Code;
 use crate::host::Look;
@@ -28,14 +29,25 @@ pub struct Line<'t> {
 pub struct Entry {
     /// Section or group; empty where there is none.
     pub section: String,
+    /// Which section it is, where several may bear one name; 0 where the name alone tells them apart.
+    pub scope: u32,
+    /// Where the value comes from.
+    pub layer: Layer,
     /// Name, as the kind compares it.
     pub name: String,
     /// Value, quotes taken off.
     pub value: String,
-    /// Where the name stands.
+    /// Where the name stands; [`Place::nowhere`] for an option of a command that no file holds.
     pub place: Place,
     /// The bytes of the value, for edits; `None` where they cannot be told.
     pub span: Option<Span>,
+}
+
+impl Entry {
+    /// An entry of a file.
+    pub fn of_file(section: &str, name: String, value: String, place: Place, span: Option<Span>) -> Self {
+        Self { section: section.to_owned(), scope: 0, layer: Layer::File, name, value, place, span }
+    }
 }
 
 /// A configuration file that was read.
@@ -174,15 +186,32 @@ pub struct Book<'r, 'h> {
     pub entries: Vec<Entry>,
     /// The daemon would have stopped reading.
     pub stopped: bool,
+    made: &'r [String],
     cost: Cost,
     /// Places of the first and the last entry of each section and name, and how many entries there were then.
     index: RefCell<(usize, Index)>,
 }
 
 impl<'r, 'h> Book<'r, 'h> {
-    /// An empty book.
-    pub fn new(snapshot: &'r Snapshot<'h>) -> Self {
-        Self { snapshot, out: Configuration::default(), entries: Vec::new(), stopped: false, cost: Cost::default(), index: RefCell::default() }
+    /// An empty book. `made` are the directories that the manager makes before the start.
+    pub fn new(snapshot: &'r Snapshot<'h>, made: &'r [String]) -> Self {
+        Self { snapshot, made, out: Configuration::default(), entries: Vec::new(), stopped: false, cost: Cost::default(), index: RefCell::default() }
+    }
+
+    /// An option of the start command, which wins over every file. It stands where the unit has its command.
+    pub fn option(&mut self, place: Option<&Place>, section: &str, name: &str, value: &str) {
+        let place = place.cloned().unwrap_or_else(Place::nowhere);
+        self.add(Layer::CommandLine, place, section, name, value);
+    }
+
+    /// A variable of the environment, which every file wins over.
+    pub fn variable(&mut self, section: &str, name: &str, value: &str) {
+        let entry = Entry { layer: Layer::Environment, span: None, ..Entry::of_file(section, name.to_owned(), value.to_owned(), Place::nowhere(), None) };
+        self.entries.insert(0, entry);
+    }
+
+    fn add(&mut self, layer: Layer, place: Place, section: &str, name: &str, value: &str) {
+        self.entries.push(Entry { layer, ..Entry::of_file(section, name.to_owned(), value.to_owned(), place, None) });
     }
 
     /// Reads a file and notes that it was read; `None` where it is not there or cannot be seen.
@@ -218,7 +247,7 @@ impl<'r, 'h> Book<'r, 'h> {
     /// An error after which the reading goes on.
     pub fn find(&mut self, place: &Place, directive: &str, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
         let directive = (!directive.is_empty()).then(|| directive.to_owned());
-        self.out.add(ConfigFinding { place: Some(place.clone()), directive, ..ConfigFinding::error(code, message) })
+        self.out.add(ConfigFinding { place: place.known(), directive, ..ConfigFinding::error(code, message) })
     }
 
     /// A file or directory that an entry names is not there.
@@ -231,7 +260,8 @@ impl<'r, 'h> Book<'r, 'h> {
 
     /// The directory that an entry names must be there.
     pub fn must_be_directory(&mut self, entry: &Entry, dir: &str) {
-        if self.snapshot.is_directory(dir) == Some(false) {
+        let made = self.made.iter().any(|d| dir == d || dir.starts_with(&format!("{d}/")));
+        if !made && self.snapshot.is_directory(dir) == Some(false) {
             self.missing(entry, dir, "directory ");
         }
     }
@@ -282,12 +312,12 @@ impl<'r, 'h> Book<'r, 'h> {
 
     /// A path that an entry names, relative ones counted from `base`.
     pub fn named(entry: &Entry, base: &str) -> NamedPath {
-        NamedPath { path: path::join(base, &entry.value), place: Some(entry.place.clone()), directive: entry.name.clone() }
+        NamedPath { path: path::join(base, &entry.value), place: entry.place.known(), directive: entry.name.clone() }
     }
 
     /// A listener. `entry` is the line that sets its port, or its address where no line sets the port.
     pub fn listen(&mut self, listen: Listen, entry: Option<&Entry>, span: Option<Span>, tls: bool, bound: bool) {
-        let place = entry.map(|e| e.place.clone());
+        let place = entry.and_then(|e| e.place.known());
         self.out.model.listens.push(WantedListen { listen, place, port_span: span, tls, speaks: Speaks::default(), bound });
     }
 
@@ -306,7 +336,7 @@ impl<'r, 'h> Book<'r, 'h> {
         }
         let shown = crate::net::endpoint(address, port);
         self.out.add(ConfigFinding {
-            place: entry.map(|e| e.place.clone()),
+            place: entry.and_then(|e| e.place.known()),
             directive: entry.map(|e| e.name.clone()),
             depends_on: DependsOn::Interfaces,
             object: Some(shown.clone()),
@@ -316,9 +346,9 @@ impl<'r, 'h> Book<'r, 'h> {
 
     /// Ends the reading: the entries become the settings in force.
     pub fn close(mut self) -> Configuration {
-        self.out.model.directives = self.entries.len();
-        let entries = self.entries.into_iter();
-        self.out.model.settings = entries.map(|e| SettingInForce { name: e.name, value: e.value, section: e.section, place: e.place }).collect();
+        self.out.model.directives = self.entries.iter().filter(|e| matches!(e.layer, Layer::File | Layer::Kept)).count();
+        let assign = |e: Entry| Assignment { place: e.place.known(), name: e.name, value: e.value, section: e.section, scope: e.scope, layer: e.layer };
+        self.out.model.settings = self.entries.into_iter().map(assign).collect();
         self.out
     }
 }

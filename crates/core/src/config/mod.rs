@@ -3,6 +3,7 @@
 pub mod certificate;
 pub mod entries;
 pub mod key;
+pub mod layers;
 mod nearest;
 mod pattern;
 mod pem;
@@ -31,6 +32,17 @@ pub struct Place {
     pub column: u32,
     /// Column after the last.
     pub end_column: u32,
+}
+
+impl Place {
+    /// No place in any file: an option of a command that no file holds.
+    pub fn nowhere() -> Self {
+        Self { file: Arc::from(""), line: 0, column: 0, end_column: 0 }
+    }
+    /// The place, where there is one.
+    pub fn known(&self) -> Option<Self> {
+        (!self.file.is_empty()).then(|| self.clone())
+    }
 }
 
 impl std::fmt::Display for Place {
@@ -212,19 +224,6 @@ pub struct Demand {
     pub place: Option<Place>,
 }
 
-/// One setting in force.
-#[derive(Clone, Debug)]
-pub struct SettingInForce {
-    /// Directive name as the table spells it.
-    pub name: String,
-    /// Its value as written, after variables.
-    pub value: String,
-    /// Section path, outermost first, empty at the top.
-    pub section: String,
-    /// The line.
-    pub place: Place,
-}
-
 /// What a configuration asks for.
 #[derive(Clone, Debug, Default)]
 pub struct ConfigModel {
@@ -265,7 +264,7 @@ pub struct ConfigModel {
     /// Mentions of ports.
     pub ports: Vec<PortMention>,
     /// Every directive, when they were asked for.
-    pub settings: Vec<SettingInForce>,
+    pub settings: Vec<layers::Assignment>,
     /// Loaded modules.
     pub modules: Vec<String>,
     /// Whether the server has a name of its own; `None` where that does not matter.

@@ -15,7 +15,8 @@ pub(crate) use java::{class_path as java_class_path, what_it_runs as java_progra
 pub use release::{Release, Stands, VersionMark, release};
 
 use crate::code::Code;
-use crate::config::Configuration;
+use crate::config::layers::{Assignment, Combine};
+use crate::config::{Configuration, Place};
 use crate::host::ProbeProtocol;
 use crate::log::{Catalogue, Grammar};
 use crate::snapshot::Snapshot;
@@ -34,6 +35,8 @@ pub struct Instance {
     pub start_uid: u32,
     /// Directories that the manager makes before the start.
     pub made_by_manager: Vec<String>,
+    /// The line that holds the start command: of the unit, or of its drop-in.
+    pub command_place: Option<Place>,
     /// Keep every directive, for `settings`.
     pub keep_all: bool,
 }
@@ -221,6 +224,23 @@ pub trait Kind: Sync {
     /// Settings whose whole value is secret although their names do not say so.
     fn secret_settings(&self) -> &'static [&'static str] {
         &[]
+    }
+    /// A setting's name as the daemon compares it: what is one name in two spellings becomes one here.
+    fn setting_key(&self, name: &str) -> String {
+        name.to_ascii_lowercase()
+    }
+    /// What tells a setting from others of its section: its name, and where the first word of the value belongs to the name,
+    /// that too.
+    fn setting_identity(&self, one: &Assignment) -> String {
+        self.setting_key(&one.name)
+    }
+    /// Whether the settings of a section are the server's own, whatever section of these they stand in.
+    fn scope_is_server(&self, section: &str) -> bool {
+        section.is_empty()
+    }
+    /// What becomes of several values of a setting in one section.
+    fn combine(&self, _one: &Assignment) -> Combine {
+        Combine::List
     }
     /// Whether a line begins with a name in another spelling than the one that is reported.
     fn spells(&self, _line: &str, _name: &str) -> bool {

@@ -18,7 +18,7 @@ pub use follow::{FollowEnd, FollowedLine, Follower};
 pub use lint::{LintFinding, LintReport, Verdict, lint_configuration};
 pub use listed::Listed;
 pub use ports::{HolderEntry, PortEntry, PortsReport, PortsRequest, WantedBy, free_ports, ports};
-pub use settings::{SettingEntry, SettingsReport, settings};
+pub use settings::{Overridden, SettingEntry, SettingsReport, settings};
 pub use survey::{SurveyEntry, SurveyReport, survey};
 pub use verify::{CheckEntry, CheckOutcome, Page, Recovery, VerifyReport, verify};
 

@@ -1,6 +1,7 @@
 //! `settings`: which value is in force, who set it, what it overrode.
 use super::{Listed, schema};
-use crate::kinds::Kind;
+use crate::config::layers::{Assignment, InForce, Layer, resolve};
+use crate::kinds::{self, Kind};
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
@@ -13,6 +14,10 @@ pub struct SettingsReport {
     pub schema: String,
     /// Service.
     pub service: String,
+    /// Its kind.
+    pub kind: String,
+    /// Its release, such as `nginx-1.26.3`; `null` where nothing tells.
+    pub release: Option<String>,
     /// Settings, in reading order.
     pub settings: Vec<SettingEntry>,
     /// Names that were asked for and are set nowhere; `null` where a file could not be read that might set them.
@@ -21,86 +26,98 @@ pub struct SettingsReport {
     pub not_seen: Vec<String>,
 }
 
-/// One setting.
+/// One setting in force.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct SettingEntry {
     /// Directive.
     pub name: String,
-    /// Value, secrets masked.
-    pub value: String,
-    /// Section it stands in; empty at the top.
-    pub section: String,
-    /// File.
-    pub file: String,
+    /// Section it stands in; `null` at the top.
+    pub section: Option<String>,
+    /// Value; `null` for a secret.
+    pub value: Option<String>,
+    /// Whether its value is a secret.
+    pub secret: bool,
+    /// Where the value comes from.
+    pub layer: Layer,
+    /// File; for an option of the start command that of the unit. `null` where no file holds it.
+    pub file: Option<String>,
     /// Line.
-    pub line: u32,
-    /// Earlier lines of the same section that it overrides, as `file:line`.
-    pub overrides: Vec<String>,
+    pub line: Option<u32>,
+    /// Values that it overrides, in the order in which they were read.
+    pub overrides: Vec<Overridden>,
+}
+
+/// A value that is not in force.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Overridden {
+    /// Value; `null` for a secret.
+    pub value: Option<String>,
+    /// Where it comes from.
+    pub layer: Layer,
+    /// File.
+    pub file: Option<String>,
+    /// Line.
+    pub line: Option<u32>,
 }
 
 /// The settings of a service, all or those named.
 pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> SettingsReport {
     let mut instance = service.instance.clone();
     instance.keep_all = true;
-    let config = service.kind.read(snapshot, &instance);
-    let asked = |name: &str| names.is_empty() || names.iter().any(|n| n.eq_ignore_ascii_case(name));
-    let mut entries: Vec<SettingEntry> = Vec::new();
-    for one in config.model.settings.iter().filter(|s| asked(s.name.trim_start_matches('<'))) {
-        entries.push(SettingEntry {
-            name: one.name.clone(),
-            value: crate::bounds::clip(&masked(service.kind, &one.name, &one.value)),
-            section: one.section.clone(),
-            file: one.place.file.to_string(),
-            line: one.place.line,
-            overrides: Vec::new(),
-        });
+    let kind = service.kind;
+    let config = kind.read(snapshot, &instance);
+    let asked: Vec<String> = names.iter().map(|n| kind.setting_key(n)).collect();
+    let is_asked = |name: &str| asked.is_empty() || asked.contains(&kind.setting_key(name.trim_start_matches('<')));
+    let mut all: Vec<Assignment> = config.model.settings.into_iter().filter(|s| is_asked(&s.name)).collect();
+    for one in all.iter_mut().filter(|s| kind.scope_is_server(&s.section)) {
+        one.scope = SERVER;
     }
+    let found = resolve(all, |one| kind.setting_identity(one), |one| kind.combine(one));
+    let entries: Vec<SettingEntry> = found.into_iter().map(|one| entry(kind, one)).collect();
     // Where a file could not be read, what it would set is not known.
     let whole = config.readable && config.not_seen.is_empty() && config.bounded.is_none();
-    let unset = Listed::when(whole, names.iter().filter(|n| whole && !entries.iter().any(|e| e.name.eq_ignore_ascii_case(n))).cloned().collect());
+    let is_set = |name: &str| entries.iter().any(|e| kind.setting_key(&e.name) == kind.setting_key(name));
+    let unset = Listed::when(whole, names.iter().filter(|n| whole && !is_set(n)).cloned().collect());
     let mut not_seen = snapshot.not_seen();
     not_seen.extend(config.not_seen);
-    SettingsReport { schema: schema("settings"), service: service.name.clone(), settings: fold(entries), unset, not_seen }
+    let release = kinds::release(snapshot, kind.profile(), &service.instance).map(|r| r.to_string());
+    SettingsReport { schema: schema("settings"), service: service.name.clone(), kind: kind.name().to_owned(), release, settings: entries, unset, not_seen }
 }
 
-/// A value as it may be shown: a secret's name decides, so name and value are looked at together.
-fn masked(kind: &dyn Kind, name: &str, value: &str) -> String {
-    if !value.is_empty() && kind.secret_settings().iter().any(|s| s.eq_ignore_ascii_case(name)) {
-        return crate::host::MASK.into();
+/// The scope of the server's own settings, whatever section of them they stand in.
+const SERVER: u32 = u32::MAX;
+
+fn entry(kind: &dyn Kind, one: InForce) -> SettingEntry {
+    let secret = is_secret(kind, &one.counts);
+    let overrides = one.overrode.iter().map(|o| Overridden { value: shown(kind, o), layer: o.layer, file: file(o), line: line(o) }).collect();
+    SettingEntry {
+        value: shown(kind, &one.counts),
+        secret,
+        layer: one.counts.layer,
+        file: file(&one.counts),
+        line: line(&one.counts),
+        overrides,
+        section: Some(one.counts.section).filter(|s| !s.is_empty()),
+        name: one.counts.name,
     }
-    crate::host::mask_value(name, value)
 }
 
-/// Plain values at the top level override earlier ones of the same name; lists and section-bound values stay apart.
-fn fold(entries: Vec<SettingEntry>) -> Vec<SettingEntry> {
-    const SINGLE: &[&str] = &[
-        "timeout",
-        "keepalive",
-        "keepalivetimeout",
-        "maxkeepaliverequests",
-        "user",
-        "group",
-        "pidfile",
-        "errorlog",
-        "loglevel",
-        "servername",
-        "serverroot",
-        "servertokens",
-        "serversignature",
-        "traceenable",
-        "hostnamelookups",
-        "documentroot",
-        "serveradmin",
-    ];
-    let mut out: Vec<SettingEntry> = Vec::new();
-    for mut entry in entries {
-        let single = SINGLE.contains(&entry.name.to_ascii_lowercase().as_str());
-        if let Some(at) = out.iter().position(|e| single && e.name.eq_ignore_ascii_case(&entry.name) && e.section == entry.section) {
-            let earlier = out.remove(at);
-            entry.overrides = earlier.overrides;
-            entry.overrides.push(format!("{}:{}", earlier.file, earlier.line));
-        }
-        out.push(entry);
-    }
-    out
+fn file(one: &Assignment) -> Option<String> {
+    one.place.as_ref().map(|p| p.file.to_string())
+}
+
+fn line(one: &Assignment) -> Option<u32> {
+    one.place.as_ref().map(|p| p.line)
+}
+
+/// Whether a whole value is a secret: its name decides, or what its reader made of it already.
+fn is_secret(kind: &dyn Kind, one: &Assignment) -> bool {
+    let by_name =
+        kind.secret_settings().iter().any(|s| s.eq_ignore_ascii_case(&one.name)) || crate::host::mask_value(&one.name, &one.value) == crate::host::MASK;
+    !one.value.is_empty() && (by_name || one.value == crate::host::MASK)
+}
+
+/// A value as it may be shown; what is secret in it is masked.
+fn shown(kind: &dyn Kind, one: &Assignment) -> Option<String> {
+    (!is_secret(kind, one)).then(|| crate::bounds::clip(&crate::host::mask_value(&one.name, &one.value)))
 }

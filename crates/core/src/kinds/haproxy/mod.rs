@@ -2,7 +2,8 @@
 use super::{Instance, Kind, Profile, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Text, Word, WordRules, words};
-use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Resource, Span};
+use crate::config::layers::{Assignment, Combine, Layer};
+use crate::config::{Configuration, Demand, DependsOn, LogSink, Resource, Span};
 use crate::host::Look;
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -73,6 +74,7 @@ fn files(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
 fn file(book: &mut Book, name: &str) {
     let Some(text) = book.text(name) else { return };
     let mut section = String::new();
+    let mut scope = book.entries.iter().map(|e| e.scope).max().unwrap_or(0);
     for line in text.lines() {
         let split = match words(line.text, RULES) {
             Ok(split) => split,
@@ -87,6 +89,8 @@ fn file(book: &mut Book, name: &str) {
             continue;
         }
         if SECTIONS.contains(&first.value.as_str()) {
+            // All `global` sections are one; others of one name are several.
+            scope = if first.value == "global" { 0 } else { scope.max(book.entries.iter().map(|e| e.scope).max().unwrap_or(0)) + 1 };
             section = std::iter::once(first).chain(rest.first()).map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
             let named = matches!(first.value.as_str(), "frontend" | "backend" | "listen");
             if named && rest.is_empty() {
@@ -107,7 +111,7 @@ fn file(book: &mut Book, name: &str) {
             book.find(&place, &first.value, Code::ConfigMisplacedDirective, format!("{} is not allowed in this section", first.value));
         }
         let value = rest.iter().map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
-        let entry = Entry { section: section.clone(), name: first.value.clone(), value, place, span: None };
+        let entry = Entry { scope, ..Entry::of_file(&section, first.value.clone(), value, place, None) };
         if first.value == "bind" && (section.starts_with("frontend") || section.starts_with("listen")) {
             bind(book, &text, &line, &entry, rest);
         }
@@ -197,8 +201,80 @@ fn port_span(text: &Text, line: &crate::config::entries::Line, word: &Word, one:
     text.span(line, word.raw.get(end - number.len()..end)?)
 }
 
+/// Options of the command line that are settings of `global`, too (haproxy(1)).
+fn options(book: &mut Book, instance: &Instance) {
+    for (letter, name) in [("-p", "pidfile"), ("-n", "maxconn")] {
+        if let Some(pair) = instance.command.windows(2).rev().find(|w| w[0] == letter) {
+            book.option(instance.command_place.as_ref(), "global", name, &pair[1]);
+        }
+    }
+}
+
+/// Settings of `global` of which the first value stays (the daemon's own "already specified. Continuing.", 2.6).
+const FIRST: &[&str] = &[
+    "maxconn",
+    "ulimit-n",
+    "maxconnrate",
+    "maxsessrate",
+    "maxsslrate",
+    "maxcomprate",
+    "maxsslconn",
+    "maxpipes",
+    "uid",
+    "gid",
+    "user",
+    "group",
+    "chroot",
+    "pidfile",
+    "spread-checks",
+    "server-state-base",
+    "server-state-file",
+    "ca-base",
+    "crt-base",
+    "log-send-hostname",
+    "cluster-secret",
+    "tune.maxaccept",
+    "tune.maxpollevents",
+    "tune.runqueue-depth",
+    "tune.rcvbuf.client",
+    "tune.rcvbuf.server",
+    "tune.sndbuf.client",
+    "tune.sndbuf.server",
+];
+/// Settings of `global` that may stand any number of times and all count.
+const GLOBAL_LISTS: &[&str] = &["log", "stats", "setenv", "presetenv", "unsetenv", "resetenv", "lua-load", "lua-load-per-thread", "set-var", "cpu-map"];
+/// Settings of the other sections of which the last value counts; all others add up.
+const LAST: &[&str] = &[
+    "mode",
+    "balance",
+    "maxconn",
+    "fullconn",
+    "retries",
+    "backlog",
+    "cookie",
+    "default_backend",
+    "description",
+    "dispatch",
+    "hash-type",
+    "id",
+    "log-format",
+    "log-format-sd",
+    "log-tag",
+    "monitor-uri",
+    "source",
+    "timeout",
+    "unique-id-format",
+    "unique-id-header",
+];
+/// Names of which the first word of the value is a part.
+const TWO_WORDS: &[&str] = &["timeout", "option", "no", "rate-limit", "errorfile", "errorloc", "errorloc302", "errorloc303", "compression"];
+
 fn global(book: &mut Book, instance: &Instance) {
-    let of = |book: &Book, name: &str| book.entries.iter().find(|e| e.section == "global" && e.name == name).cloned();
+    let of = |book: &Book, name: &str| {
+        let mut own = book.entries.iter().filter(|e| e.section == "global" && e.name == name);
+        // The first one of the files counts, unless the command line has one.
+        own.clone().find(|e| e.layer == Layer::CommandLine).or_else(|| own.next()).cloned()
+    };
     for (name, group) in [("user", false), ("group", true)] {
         let Some(entry) = of(book, name) else { continue };
         let gone = if group {
@@ -215,7 +291,7 @@ fn global(book: &mut Book, instance: &Instance) {
         if group {
             book.out.model.group = Some(entry.value);
         } else {
-            book.out.model.account = Some((entry.value, Some(entry.place)));
+            book.out.model.account = Some((entry.value, entry.place.known()));
         }
     }
     if let Some(entry) = of(book, "chroot") {
@@ -230,8 +306,6 @@ fn global(book: &mut Book, instance: &Instance) {
         // It binds another name and renames that: the kernel does not know this one.
         book.listen(Listen::unix(&socket), Some(&entry), None, false, false);
     }
-    let words = &instance.command;
-    let pid = words.windows(2).find(|w| w[0] == "-p").map(|w| NamedPath { path: w[1].clone(), place: None, directive: "-p".into() });
     let flag = |flags: &[&str]| instance.command.iter().skip(1).any(|w| flags.contains(&w.as_str()));
     book.out.model.notifies = Some(flag(&["-Ws"]));
     book.out.model.background = Some((flag(&["-D"]) || of(book, "daemon").is_some()) && !flag(&["-db", "-d", "-Ws"]));
@@ -240,14 +314,33 @@ fn global(book: &mut Book, instance: &Instance) {
     if let Some((entry, each)) = files
         && let Ok(number) = entry.value.parse::<u64>()
     {
-        book.out.model.demands.push(Demand { resource: Resource::Files, amount: number * each, directive: entry.name.clone(), place: Some(entry.place) });
+        book.out.model.demands.push(Demand { resource: Resource::Files, amount: number * each, directive: entry.name.clone(), place: entry.place.known() });
     }
-    book.out.model.pid_file = pid.or_else(|| of(book, "pidfile").map(|e| Book::named(&e, "/")));
+    book.out.model.pid_file = of(book, "pidfile").map(|e| Book::named(&e, "/"));
 }
 
 impl Kind for Haproxy {
     fn profile(&self) -> &'static Profile {
         &PROFILE
+    }
+    fn setting_key(&self, name: &str) -> String {
+        name.to_owned()
+    }
+    fn setting_identity(&self, one: &Assignment) -> String {
+        match one.value.split(' ').next().filter(|_| TWO_WORDS.contains(&one.name.as_str())) {
+            Some(first) => format!("{} {first}", one.name),
+            None => one.name.clone(),
+        }
+    }
+    fn combine(&self, one: &Assignment) -> Combine {
+        let name = one.name.as_str();
+        match one.section == "global" {
+            true if FIRST.contains(&name) => Combine::First,
+            true if GLOBAL_LISTS.contains(&name) => Combine::List,
+            true => Combine::Last,
+            false if LAST.contains(&name) || TWO_WORDS.contains(&name) => Combine::Last,
+            false => Combine::List,
+        }
     }
     fn setting_names(&self) -> &'static str {
         include_str!("names.txt")
@@ -259,11 +352,12 @@ impl Kind for Haproxy {
         }
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
-        let mut book = Book::new(snapshot);
+        let mut book = Book::new(snapshot, &instance.made_by_manager);
         for one in files(snapshot, instance) {
             file(&mut book, &one);
         }
         if book.out.readable {
+            options(&mut book, instance);
             global(&mut book, instance);
             // The control socket is a listener like others.
             let listens = |e: &Entry| {

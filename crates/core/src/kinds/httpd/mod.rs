@@ -9,11 +9,37 @@ mod versions;
 mod walk;
 
 use super::{Instance, Kind, Profile, Stands, VersionMark};
+use crate::config::layers::{Assignment, Combine};
 use crate::config::{Configuration, Table};
 use crate::log::{Catalogue, Grammar};
 use crate::path;
 use crate::snapshot::Snapshot;
 use std::collections::{BTreeMap, HashMap};
+
+/// Directives of one word of which each line adds to a list.
+const ADDING: &[&str] = &[
+    "include",
+    "includeoptional",
+    "namevirtualhost",
+    "sslcertificatefile",
+    "sslcertificatekeyfile",
+    "mdcertificatefile",
+    "mdcertificatekeyfile",
+    "undefine",
+    "undefmacro",
+    "substitute",
+    "inputsed",
+    "outputsed",
+    "remoteiptrustedproxylist",
+    "remoteipinternalproxylist",
+    "transferlog",
+    "sessionexclude",
+    "sessioninclude",
+    "sslocspresponsercertificatefile",
+    "cachedisable",
+    "luapackagepath",
+    "luapackagecpath",
+];
 
 static DIRECTIVES: Table = Table::new(include_str!("directives.tsv"));
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/httpd/log.json"));
@@ -109,6 +135,12 @@ impl Kind for Httpd {
     }
     fn statement(&self, text: &str, line: u32, directive: &str) -> Option<std::ops::Range<usize>> {
         lines::Lines::statement(text, line, directive)
+    }
+    fn combine(&self, one: &Assignment) -> Combine {
+        let name = one.name.to_ascii_lowercase();
+        // What takes one word or a switch is set anew by each line, but for these, which add to a list.
+        let single = DIRECTIVES.rows(&name).any(|row| matches!(row.column(4), "take1" | "flag"));
+        if single && !ADDING.contains(&name.as_str()) { Combine::Last } else { Combine::List }
     }
     fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
         Some(conceal::conceal(text))

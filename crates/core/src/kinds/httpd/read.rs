@@ -3,6 +3,7 @@ use super::lines::{Line, Lines, word, words};
 use super::{DIRECTIVES, Options, versions};
 use crate::bounds::Cost;
 use crate::code::Code;
+use crate::config::layers::{Assignment, Layer};
 use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity, Span};
 use crate::host::{FileKind, Look, Unseen};
 use crate::path;
@@ -355,9 +356,11 @@ impl Reader<'_, '_> {
                 }
                 _ => crate::host::mask_value(&name, &self.resolve(rest)),
             };
-            let section = self.items.iter().rev().find(|i| i.end.is_none() && i.text.starts_with('<')).map_or(String::new(), |i| i.text.to_string());
+            let opened = self.items.iter().enumerate().rev().find(|(_, i)| i.end.is_none() && i.text.starts_with('<'));
+            let section = opened.map_or(String::new(), |(_, i)| i.text.to_string());
+            let scope = opened.and_then(|(at, _)| u32::try_from(at + 1).ok()).unwrap_or(0);
             let place = Place { file: self.file.clone(), line: line.number, column: line.column, end_column: 0 };
-            self.out.model.settings.push(crate::config::SettingInForce { name: name.into_owned(), value, section, place });
+            self.out.model.settings.push(Assignment { name: name.into_owned(), value, section, scope, layer: Layer::File, place: Some(place) });
         }
     }
 

@@ -60,7 +60,7 @@ impl Kind for Java {
     }
     fn locate(&self, _: &Snapshot, _: &mut Instance) {}
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
-        let mut book = Book::new(snapshot);
+        let mut book = Book::new(snapshot, &instance.made_by_manager);
         book.out.readable = true;
         if !instance.config.is_empty() && snapshot.exists(&instance.config) == Some(true) {
             book.out.model.files.push(instance.config.clone());

@@ -4,6 +4,7 @@ mod data;
 use super::{DataFault, Instance, Kind, Profile, Stands, VersionMark, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
+use crate::config::layers::{Assignment, Combine};
 use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -101,13 +102,7 @@ fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, group: &mut Opt
     let name = name.split([' ', '\t']).next().unwrap_or_default();
     let value = without_comment(value);
     let plain = unquoted(value);
-    let entry = Entry {
-        section: group.clone(),
-        name: name.replace('-', "_").to_ascii_lowercase(),
-        value: plain.to_owned(),
-        place: text.place(line, name),
-        span: text.span(line, plain),
-    };
+    let entry = Entry::of_file(group, spelt(name), plain.to_owned(), text.place(line, name), text.span(line, plain));
     book.entries.push(entry);
     Ok(())
 }
@@ -131,24 +126,46 @@ fn unquoted(value: &str) -> &str {
     if same('"') || same('\'') { &value[1..value.len() - 1] } else { value }
 }
 
-/// Options of the command line come last and have no line.
-fn options(book: &mut Book, command: &[String]) {
-    for word in command.iter().skip(1) {
-        let Some(option) = word.strip_prefix("--").filter(|o| !o.is_empty()) else { continue };
-        let (name, value) = option.split_once('=').unwrap_or((option, ""));
-        let name = name.replace('-', "_");
-        match book.entries.iter_mut().rev().find(|e| e.name == name) {
-            Some(entry) => {
-                entry.value = value.to_owned();
-                entry.span = None;
-            }
-            None => drop(book.out.model.facts.insert(name, value.to_owned())),
+/// A name as the server compares it: `-` and `_` are one, and `loose-` only says what becomes of an unknown one.
+fn spelt(name: &str) -> String {
+    let plain = name.replace('-', "_").to_ascii_lowercase();
+    plain.strip_prefix("loose_").map_or(plain.clone(), str::to_owned)
+}
+
+/// Options of one letter that take a value (`mysqld --help`).
+const LETTERS: &[(char, &str)] =
+    &[('P', "port"), ('u', "user"), ('h', "datadir"), ('b', "basedir"), ('t', "tmpdir"), ('C', "character_set_server"), ('r', "chroot")];
+
+/// Options of the command line come last: `--name=value`, `--name value`, and some letters. What stands alone is a value, for
+/// the server takes no other words.
+fn options(book: &mut Book, instance: &Instance) {
+    let place = instance.command_place.as_ref();
+    let mut words = instance.command.iter().skip(1).peekable();
+    while let Some(word) = words.next() {
+        let (name, given) = if let Some(option) = word.strip_prefix("--").filter(|o| !o.is_empty()) {
+            let (name, value) = option.split_once('=').map_or((option, None), |(n, v)| (n, Some(v.to_owned())));
+            (spelt(name), value)
+        } else if let Some((letter, rest)) = word.strip_prefix('-').and_then(|w| Some((w.chars().next()?, w.get(1..)?))) {
+            let Some((_, name)) = LETTERS.iter().find(|(l, _)| *l == letter) else { continue };
+            ((*name).to_owned(), (!rest.is_empty()).then(|| rest.to_owned()))
+        } else {
+            continue;
+        };
+        let value = given.or_else(|| words.next_if(|w| !w.starts_with('-')).cloned()).unwrap_or_default();
+        // Where it looks for its files is no setting of the server.
+        if !name.starts_with("defaults_") && !matches!(name.as_str(), "no_defaults" | "print_defaults") {
+            book.option(place, "", &name, &value);
+        }
+    }
+    for (variable, name) in [("MYSQL_TCP_PORT", "port"), ("MYSQL_UNIX_PORT", "socket")] {
+        if let Some(value) = instance.environment.get(variable).filter(|v| !v.is_empty()) {
+            book.variable("", name, value);
         }
     }
 }
 
 fn value(book: &Book, name: &str) -> Option<String> {
-    book.value(name).or_else(|| book.out.model.facts.get(name).cloned())
+    book.value(name)
 }
 
 fn listens(book: &mut Book) {
@@ -197,7 +214,7 @@ fn paths(book: &mut Book) {
     if let Some(entry) = &entry {
         book.must_be_directory(entry, &data);
     }
-    book.out.model.data_dir = Some(NamedPath { path: data.clone(), place: entry.map(|e| e.place), directive: "datadir".into() });
+    book.out.model.data_dir = Some(NamedPath { path: data.clone(), place: entry.and_then(|e| e.place.known()), directive: "datadir".into() });
     for name in ["pid_file", "log_bin"] {
         let Some(entry) = book.last(name).filter(|e| !e.value.is_empty()) else { continue };
         let named = Book::named(&entry, &data);
@@ -227,12 +244,12 @@ fn paths(book: &mut Book) {
         };
         let path = if entry.value.is_empty() { default } else { path::join(&data, &entry.value) };
         let path = if path::name(&path).contains('.') { path } else { format!("{path}.err") };
-        book.out.model.error_logs.push(NamedPath { path, place: Some(entry.place), directive: "log_error".into() });
+        book.out.model.error_logs.push(NamedPath { path, place: entry.place.known(), directive: "log_error".into() });
     } else {
         book.out.model.log_sinks.push((LogSink::StandardError, None));
     }
     if let Some(user) = book.last("user") {
-        book.out.model.account = Some((user.value, Some(user.place)));
+        book.out.model.account = Some((user.value, user.place.known()));
     }
 }
 
@@ -243,7 +260,7 @@ fn demands(book: &mut Book, command: &[String]) {
     let entry = book.last("innodb_buffer_pool_size");
     let given = value(book, "innodb_buffer_pool_size").and_then(|v| crate::manager::size(&v));
     let amount = given.unwrap_or(BUFFER_POOL);
-    let place = entry.map(|e| e.place);
+    let place = entry.and_then(|e| e.place.known());
     book.out.model.demands.push(Demand { resource: Resource::Memory, amount, directive: "innodb_buffer_pool_size".into(), place });
     book.out.model.background =
         Some(command.iter().any(|w| w == "--daemonize") || book.last("daemonize").is_some_and(|e| crate::manager::on(&e.value.to_ascii_lowercase())));
@@ -265,6 +282,21 @@ impl Kind for Mysql {
     fn setting_names(&self) -> &'static str {
         include_str!("names.txt")
     }
+    fn setting_key(&self, name: &str) -> String {
+        spelt(name)
+    }
+    fn scope_is_server(&self, section: &str) -> bool {
+        // All groups that the server reads set the same settings.
+        section.is_empty() || reads_group(section)
+    }
+    fn combine(&self, one: &Assignment) -> Combine {
+        match spelt(&one.name).as_str() {
+            "plugin_load_add" | "early_plugin_load" | "binlog_do_db" | "binlog_ignore_db" | "ignore_db_dirs" | "ignore_db_dir" => Combine::List,
+            name if name.starts_with("replicate_") && (name.ends_with("_db") || name.ends_with("_table")) => Combine::List,
+            "replicate_rewrite_db" => Combine::List,
+            _ => Combine::Last,
+        }
+    }
     fn secret_settings(&self) -> &'static [&'static str] {
         &["init_connect", "init_slave", "init_replica", "wsrep_sst_auth", "report_password", "master_password"]
     }
@@ -275,7 +307,7 @@ impl Kind for Mysql {
         }
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
-        let mut book = Book::new(snapshot);
+        let mut book = Book::new(snapshot, &instance.made_by_manager);
         let named = option(&instance.command, &["--defaults-file"]).is_some() || !DEFAULTS.contains(&instance.config.as_str());
         let files: Vec<&str> = if named { vec![instance.config.as_str()] } else { DEFAULTS.to_vec() };
         let none = instance.command.get(1).is_some_and(|w| w == "--no-defaults");
@@ -288,7 +320,7 @@ impl Kind for Mysql {
         }
         // Without any file it runs with its defaults.
         book.out.readable = true;
-        options(&mut book, &instance.command);
+        options(&mut book, instance);
         listens(&mut book);
         paths(&mut book);
         demands(&mut book, &instance.command);

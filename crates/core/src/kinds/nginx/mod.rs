@@ -9,7 +9,7 @@ mod values;
 mod variables;
 
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, strings_hold};
-use crate::config::{Configuration, Table};
+use crate::config::{Configuration, Place, Table};
 use crate::log::{Catalogue, Grammar};
 use crate::snapshot::Snapshot;
 
@@ -44,6 +44,8 @@ pub(super) struct Options {
     modules: String,
     /// Directives of `-g`.
     globals: Option<String>,
+    /// The line that holds the start command.
+    command_place: Option<Place>,
     /// Built-in error log; `None` is the standard error.
     error_log: Option<String>,
     /// Built-in pid file.
@@ -101,6 +103,7 @@ impl Options {
             config: instance.config.clone(),
             modules: get("--modules-path=").unwrap_or_else(|| "/usr/lib/nginx/modules".into()),
             globals,
+            command_place: instance.command_place.clone(),
             error_log: (error_log != "stderr").then_some(error_log),
             pid: get("--pid-path=").unwrap_or_else(|| "/run/nginx.pid".into()),
             temp_paths,

@@ -6,7 +6,8 @@ use super::values;
 use super::{DIRECTIVES, Options};
 use crate::bounds::{Cost, step};
 use crate::code::Code;
-use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Row, SettingInForce, Severity, Span, nearest};
+use crate::config::layers::{Assignment, Layer};
+use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Row, Severity, Span, nearest};
 use crate::host::Look;
 use crate::path;
 use crate::snapshot::Snapshot;
@@ -37,6 +38,8 @@ pub(super) struct Block {
     pub(super) site: Option<Site>,
     /// The name that opened it, for section paths.
     label: String,
+    /// Which block it is, counted from 1; 0 for the outermost.
+    number: u32,
     /// Regex, named or `if` location: no URI part in `proxy_pass`.
     pub(super) no_uri: bool,
     /// Prefix of the location, to judge nested ones.
@@ -49,7 +52,7 @@ pub(super) struct Block {
 
 impl Block {
     fn new(context: &'static str, label: String) -> Self {
-        Self { context, seen: HashMap::new(), site: None, label, no_uri: false, prefix: None, declared: HashSet::new(), members: 0 }
+        Self { context, seen: HashMap::new(), site: None, label, number: 0, no_uri: false, prefix: None, declared: HashSet::new(), members: 0 }
     }
 }
 
@@ -65,6 +68,8 @@ pub(super) struct Reader<'s, 'h> {
     open_files: Vec<String>,
     texts: HashMap<String, Arc<str>>,
     stopped: bool,
+    /// Blocks that were opened so far.
+    opened: u32,
     cost: Cost,
 }
 
@@ -101,6 +106,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         open_files: Vec::new(),
         texts: HashMap::new(),
         stopped: false,
+        opened: 0,
         cost: Cost::default(),
     };
     match snapshot.read(&options.config) {
@@ -311,6 +317,8 @@ impl Reader<'_, '_> {
             let context = rules::blocks::inner_context(d.name(), self.context());
             let mut block = Block::new(context, label);
             rules::blocks::opened(self, &d, &mut block);
+            self.opened += 1;
+            block.number = self.opened;
             self.blocks.push(block);
         }
     }
@@ -323,7 +331,13 @@ impl Reader<'_, '_> {
         // The heads of blocks may hold secrets, too; so may the entries of a map, on both sides.
         let section = self.blocks.iter().skip(1).map(|b| super::conceal::head(&b.label)).collect::<Vec<_>>().join(" / ");
         let name = if entry && super::conceal::about_secret(block) { crate::host::MASK } else { d.name() };
-        self.out.model.settings.push(SettingInForce { name: name.to_owned(), value, section, place: d.place.clone() });
+        let scope = self.blocks.last().map_or(0, |b| b.number);
+        // What stands in `-g` stands in the start command.
+        let (layer, place) = match &*d.place.file {
+            "-g" => (Layer::CommandLine, self.options.command_place.clone()),
+            _ => (Layer::File, Some(d.place.clone())),
+        };
+        self.out.model.settings.push(Assignment { name: name.to_owned(), value, section, scope, layer, place });
     }
 
     fn rows(&mut self, name: &str) -> Arc<[Arc<Known>]> {

@@ -3,6 +3,7 @@ use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config, op
 use crate::bounds::step;
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
+use crate::config::layers::{Assignment, Combine};
 use crate::config::{Configuration, DependsOn, LogSink, NamedPath};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -72,13 +73,7 @@ fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, section: &mut S
         }
         return;
     }
-    let entry = Entry {
-        section: section.clone(),
-        name: name.to_ascii_lowercase(),
-        value: value.replace("$pool", section),
-        place: text.place(line, name),
-        span: text.span(line, value),
-    };
+    let entry = Entry::of_file(section, name.to_ascii_lowercase(), value.replace("$pool", section), text.place(line, name), text.span(line, value));
     book.entries.push(entry);
 }
 
@@ -152,7 +147,7 @@ fn pool(book: &mut Book, name: &str, root: bool, firsts: &HashMap<String, usize>
         }
     }
     if book.out.model.account.is_none() {
-        book.out.model.account = of(book, name, "user").map(|u| (u.value, Some(u.place)));
+        book.out.model.account = of(book, name, "user").map(|u| (u.value, u.place.known()));
     }
     for key in ["access.log", "slowlog", "chdir", "chroot"] {
         let Some(entry) = of(book, name, key).filter(|e| e.value.starts_with('/')) else { continue };
@@ -212,12 +207,13 @@ impl Kind for PhpFpm {
         instance.config = named.or(own).unwrap_or_else(|| known_config(snapshot, &PROFILE));
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
-        let mut book = Book::new(snapshot);
+        let mut book = Book::new(snapshot, &instance.made_by_manager);
         let mut section = String::from("global");
         file(&mut book, &instance.config, &mut section, "/usr", 0);
         if !book.out.readable {
             return book.close();
         }
+        options(&mut book, instance);
         for (name, is_log) in [("error_log", true), ("pid", false)] {
             let Some(entry) = of(&book, "global", name).filter(|e| !e.value.is_empty() && e.value != "syslog") else { continue };
             let named = Book::named(&entry, "/var");
@@ -230,14 +226,13 @@ impl Kind for PhpFpm {
             }
         }
         if let Some(entry) = of(&book, "global", "error_log").filter(|e| e.value == "syslog") {
-            book.out.model.log_sinks.push((LogSink::Syslog, Some(entry.place)));
+            book.out.model.log_sinks.push((LogSink::Syslog, entry.place.known()));
         }
         if book.out.model.error_logs.is_empty() && of(&book, "global", "error_log").is_none() {
             book.out.model.error_logs.push(NamedPath { path: "/var/log/php-fpm.log".into(), place: None, directive: "error_log".into() });
         }
-        let kept = instance.command.iter().any(|w| matches!(w.as_str(), "--nodaemonize" | "-F"));
         let off = of(&book, "global", "daemonize").is_some_and(|e| matches!(e.value.to_ascii_lowercase().as_str(), "no" | "off" | "0" | "false"));
-        book.out.model.background = Some(!kept && !off);
+        book.out.model.background = Some(!off);
         let names = pools(&book);
         let mut firsts = HashMap::new();
         for (at, entry) in book.entries.iter().enumerate() {
@@ -253,12 +248,32 @@ impl Kind for PhpFpm {
         twice(&mut book);
         book.close()
     }
+    fn combine(&self, one: &Assignment) -> Combine {
+        // Values with a name in brackets are put in front of a list and applied from there: the first one of the file is applied
+        // last (fpm_conf_set_array).
+        if one.name.ends_with(']') { Combine::First } else { Combine::Last }
+    }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
         let title = arguments.first()?.split_once("master process (")?.1;
         option(arguments, &["--fpm-config", "-y"]).or_else(|| Some(title.split(')').next()?.to_owned()))
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         !arguments.first().is_some_and(|a| a.starts_with("php-fpm: pool"))
+    }
+}
+
+/// Options of the command line that are settings of the file, too (`php-fpm --help`).
+fn options(book: &mut Book, instance: &Instance) {
+    let place = instance.command_place.as_ref();
+    if let Some(pid) = option(&instance.command, &["-g", "--pid"]) {
+        book.option(place, "global", "pid", &pid);
+    }
+    for word in instance.command.iter().skip(1) {
+        match word.as_str() {
+            "-F" | "--nodaemonize" => book.option(place, "global", "daemonize", "no"),
+            "-D" | "--daemonize" => book.option(place, "global", "daemonize", "yes"),
+            _ => {}
+        }
     }
 }
 

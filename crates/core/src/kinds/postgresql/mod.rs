@@ -5,6 +5,7 @@ mod grammar;
 use super::{DataFault, Instance, Kind, Profile, Stands, VersionMark, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
+use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Place, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -62,7 +63,7 @@ fn server_version(instance: &Instance) -> Option<String> {
     cluster(&instance.command).map(|(version, _)| version).or_else(by_directory)
 }
 
-fn file(book: &mut Book, name: &str, depth: usize) {
+fn file(book: &mut Book, name: &str, layer: Layer, depth: usize) {
     let Some(text) = book.text(name) else { return };
     for line in text.lines() {
         match grammar::line(line.text) {
@@ -74,12 +75,12 @@ fn file(book: &mut Book, name: &str, depth: usize) {
                 let place = text.place(&line, key);
                 let lower = key.to_ascii_lowercase();
                 match lower.as_str() {
-                    "include" | "include_if_exists" => include(book, name, &value, &place, &lower, depth),
-                    "include_dir" => include_dir(book, name, &value, &place, depth),
+                    "include" | "include_if_exists" => include(book, name, &value, &place, &lower, layer, depth),
+                    "include_dir" => include_dir(book, name, &value, &place, layer, depth),
                     _ => {
                         let inner = raw.strip_prefix('\'').and_then(|r| r.strip_suffix('\'')).unwrap_or(raw);
                         let span = text.span(&line, inner);
-                        book.entries.push(Entry { section: String::new(), name: lower, value, place, span });
+                        book.entries.push(Entry { layer, ..Entry::of_file("", lower, value, place, span) });
                     }
                 }
             }
@@ -87,7 +88,7 @@ fn file(book: &mut Book, name: &str, depth: usize) {
     }
 }
 
-fn include(book: &mut Book, from: &str, target: &str, place: &Place, how: &str, depth: usize) {
+fn include(book: &mut Book, from: &str, target: &str, place: &Place, how: &str, layer: Layer, depth: usize) {
     let target = path::join(path::parent(from), target);
     if depth >= DEPTH {
         book.find(place, how, Code::ConfigConflict, "files include each other without end");
@@ -101,10 +102,10 @@ fn include(book: &mut Book, from: &str, target: &str, place: &Place, how: &str, 
         }
         return;
     }
-    file(book, &target, depth + 1);
+    file(book, &target, layer, depth + 1);
 }
 
-fn include_dir(book: &mut Book, from: &str, target: &str, place: &Place, depth: usize) {
+fn include_dir(book: &mut Book, from: &str, target: &str, place: &Place, layer: Layer, depth: usize) {
     let dir = path::join(path::parent(from), target);
     let Some(entries) = book.snapshot.list(&dir).seen() else {
         if book.snapshot.exists(&dir) == Some(false) {
@@ -115,37 +116,58 @@ fn include_dir(book: &mut Book, from: &str, target: &str, place: &Place, depth: 
         return;
     };
     for entry in entries.iter().filter(|e| e.name.ends_with(".conf") && !e.name.starts_with('.') && depth < DEPTH) {
-        file(book, &path::join(&dir, &entry.name), depth + 1);
+        file(book, &path::join(&dir, &entry.name), layer, depth + 1);
     }
 }
 
-/// Values of the command line win over every file: `-c name=value`, `--name=value`, `-p port`, `-k directory`, `-h address`.
-fn options(book: &mut Book, command: &[String]) {
-    let mut set = |name: &str, value: &str| match book.entries.iter_mut().rev().find(|e| e.name == name) {
-        Some(entry) => {
-            entry.value = value.to_owned();
-            entry.span = None;
-        }
-        None => drop(book.out.model.facts.insert(name.to_owned(), value.to_owned())),
+/// Options of one letter that take a value, and flags with what they mean (postgres(1)).
+const LETTERS: &[(char, &str)] =
+    &[('p', "port"), ('k', "unix_socket_directories"), ('h', "listen_addresses"), ('N', "max_connections"), ('B', "shared_buffers"), ('S', "work_mem")];
+const FLAGS: &[(char, &str, &str)] = &[('i', "listen_addresses", "*"), ('F', "fsync", "off"), ('l', "ssl", "on")];
+
+/// Values of the command line win over every file: `-c name=value`, `--name=value`, and letters. The control program hands
+/// on what stands in its own `-o`.
+fn options(book: &mut Book, instance: &Instance) {
+    let place = instance.command_place.as_ref();
+    let program = instance.command.first().map_or("", |p| path::name(p));
+    let own: Vec<String> = match program {
+        "postgres" | "postmaster" => instance.command.iter().skip(1).cloned().collect(),
+        _ => super::option(&instance.command, &["-o", "--options"]).map(|o| crate::manager::split_words(&o)).unwrap_or_default(),
     };
-    for pair in command.windows(2) {
-        match (pair[0].as_str(), pair[1].split_once('=')) {
-            ("-c", Some((name, value))) => set(name, value),
-            ("-p", _) => set("port", &pair[1]),
-            ("-k", _) => set("unix_socket_directories", &pair[1]),
-            ("-h", _) => set("listen_addresses", &pair[1]),
+    let mut words = own.iter().peekable();
+    while let Some(word) = words.next() {
+        if let Some((name, value)) = word.strip_prefix("--").and_then(|w| w.split_once('=')) {
+            book.option(place, "", &spelt(name), value);
+            continue;
+        }
+        let Some((letter, rest)) = word.strip_prefix('-').and_then(|w| Some((w.chars().next()?, w.get(1..)?))) else { continue };
+        if let Some((_, name, value)) = FLAGS.iter().find(|(l, ..)| *l == letter && rest.is_empty()) {
+            book.option(place, "", name, value);
+            continue;
+        }
+        let named = LETTERS.iter().find(|(l, _)| *l == letter).map(|(_, n)| *n);
+        if named.is_none() && !matches!(letter, 'c' | 'D' | 'd' | 'f' | 't' | 'r' | 'W') {
+            continue;
+        }
+        let value = if rest.is_empty() { words.next().cloned().unwrap_or_default() } else { rest.to_owned() };
+        match (named, value.split_once('=')) {
+            (Some(name), _) => book.option(place, "", name, &value),
+            (None, Some((name, value))) if letter == 'c' => book.option(place, "", &spelt(name), value),
             _ => {}
         }
     }
-    for word in command {
-        if let Some((name, value)) = word.strip_prefix("--").and_then(|w| w.split_once('=')) {
-            set(&name.replace('-', "_"), value);
-        }
+    if let Some(port) = instance.environment.get("PGPORT").filter(|p| !p.is_empty()) {
+        book.variable("", "port", port);
     }
 }
 
+/// A name as the server compares it; on the command line `-` stands for `_`.
+fn spelt(name: &str) -> String {
+    name.replace('-', "_").to_ascii_lowercase()
+}
+
 fn value(book: &Book, name: &str) -> Option<String> {
-    book.value(name).or_else(|| book.out.model.facts.get(name).cloned())
+    book.value(name)
 }
 
 fn listens(book: &mut Book) {
@@ -210,7 +232,7 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
     if let Some(entry) = &data_entry {
         book.must_be_directory(entry, data);
     }
-    book.out.model.data_dir = Some(NamedPath { path: data.to_owned(), place: data_entry.map(|e| e.place), directive: "data_directory".into() });
+    book.out.model.data_dir = Some(NamedPath { path: data.to_owned(), place: data_entry.and_then(|e| e.place.known()), directive: "data_directory".into() });
     for (name, default) in [("hba_file", "pg_hba.conf"), ("ident_file", "pg_ident.conf")] {
         let Some(entry) = book.last(name) else {
             // Without a line of their own they lie beside the data.
@@ -256,7 +278,7 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
         book.out.model.error_logs.extend(newest.map(|f| named(f, "log_directory")));
     }
     if let Some(entry) = book.last("log_destination").filter(|e| e.value.split(',').any(|d| d.trim().eq_ignore_ascii_case("syslog"))) {
-        book.out.model.log_sinks.push((LogSink::Syslog, Some(entry.place)));
+        book.out.model.log_sinks.push((LogSink::Syslog, entry.place.known()));
     }
     if let Some((version, name)) = cluster(&instance.command) {
         // The control script sends what the server says to this file, and the server opens it as its own account.
@@ -296,7 +318,7 @@ fn demands(book: &mut Book, instance: &Instance) {
         (_, true) => Resource::SharedMemory,
         _ => Resource::Memory,
     };
-    book.out.model.demands.push(Demand { resource, amount, directive: "shared_buffers".into(), place: entry.map(|e| e.place) });
+    book.out.model.demands.push(Demand { resource, amount, directive: "shared_buffers".into(), place: entry.and_then(|e| e.place.known()) });
     let starter = instance.command.first().map_or("", |p| path::name(p));
     book.out.model.background = match starter {
         "postgres" | "postmaster" => Some(false),
@@ -326,6 +348,12 @@ impl Kind for Postgresql {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn setting_key(&self, name: &str) -> String {
+        spelt(name)
+    }
+    fn combine(&self, _: &Assignment) -> Combine {
+        Combine::Last
+    }
     fn setting_names(&self) -> &'static str {
         include_str!("names.txt")
     }
@@ -350,7 +378,7 @@ impl Kind for Postgresql {
         }
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
-        let mut book = Book::new(snapshot);
+        let mut book = Book::new(snapshot, &instance.made_by_manager);
         if snapshot.exists(&instance.config) == Some(false) {
             let finding = crate::config::ConfigFinding {
                 depends_on: DependsOn::Files,
@@ -360,18 +388,18 @@ impl Kind for Postgresql {
             book.out.add(finding);
             return book.close();
         }
-        file(&mut book, &instance.config, 0);
+        file(&mut book, &instance.config, Layer::File, 0);
         if !book.out.readable {
             return book.close();
         }
-        options(&mut book, &instance.command);
+        options(&mut book, instance);
         let entry = book.last("data_directory");
         let by_option = option(&instance.command, &["-D"]).or_else(|| instance.environment.get("PGDATA").cloned());
         let data = value(&book, "data_directory").or(by_option).unwrap_or_else(|| path::parent(&instance.config).to_owned());
         let data = data.trim_end_matches('/').to_owned();
         // What the server itself was told to keep is read last.
-        file(&mut book, &path::join(&data, "postgresql.auto.conf"), 0);
-        options(&mut book, &instance.command);
+        file(&mut book, &path::join(&data, "postgresql.auto.conf"), Layer::Kept, 0);
+        book.entries.sort_by_key(|e| e.layer);
         listens(&mut book);
         paths(&mut book, instance, &data, entry);
         demands(&mut book, instance);

@@ -4,6 +4,7 @@ mod data;
 use super::{DataFault, Instance, Kind, Profile, glob, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text, WordRules, words};
+use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::{Configuration, DependsOn, LogSink, NamedPath, Place};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -72,7 +73,7 @@ fn directive(book: &mut Book, text: &Text, line: &Line, depth: usize) {
     }
     let span = if let [one] = rest { text.span(line, one.raw) } else { None };
     let value = rest.iter().map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
-    book.entries.push(Entry { section: String::new(), name, value, place, span });
+    book.entries.push(Entry::of_file("", name, value, place, span));
 }
 
 /// Relative names count from the working directory of the start, which the manager makes the root.
@@ -90,16 +91,19 @@ fn include(book: &mut Book, target: &str, place: &Place, depth: usize) {
     }
 }
 
-/// `--name value …` of the command line comes after the file and wins. It has no line that could be changed.
-fn options(book: &mut Book, command: &[String]) {
+/// `--name value …` of the command line comes after the file and wins.
+fn options(book: &mut Book, instance: &Instance) {
+    let command = &instance.command;
     let mut at = 1;
     while at < command.len() {
         let name = command[at].strip_prefix("--").filter(|n| !n.is_empty());
         let values: Vec<&str> = command[at + 1..].iter().take_while(|w| !w.starts_with("--")).map(String::as_str).collect();
         at += 1 + if name.is_some() { values.len() } else { 0 };
-        if let Some(entry) = name.and_then(|n| book.entries.iter_mut().rev().find(|e| e.name == n)) {
-            entry.value = values.join(" ");
-            entry.span = None;
+        if let Some(name) = name {
+            // It has no form with a sign; what stands behind one is no part of a name all the same.
+            let (name, own) = name.split_once('=').map_or((name, None), |(n, v)| (n, Some(v)));
+            let value = own.into_iter().chain(values).collect::<Vec<_>>().join(" ");
+            book.option(instance.command_place.as_ref(), "", &name.to_ascii_lowercase(), &value);
         }
     }
 }
@@ -141,14 +145,11 @@ fn listens(book: &mut Book) {
     }
 }
 
-/// A value of the command line, which wins, or of the file.
-fn in_force(book: &Book, command: &[String], name: &str) -> Option<String> {
-    let option = format!("--{name}");
-    let given = command.windows(2).rev().find(|w| w[0] == option).map(|w| w[1].clone());
-    given.or_else(|| book.value(name)).map(|v| v.to_ascii_lowercase())
+fn in_force(book: &Book, name: &str) -> Option<String> {
+    book.value(name).map(|v| v.to_ascii_lowercase())
 }
 
-fn paths(book: &mut Book, command: &[String]) {
+fn paths(book: &mut Book) {
     let directory = book.last("dir");
     let dir = path::join("/", directory.as_ref().map_or("/", |d| d.value.as_str()));
     if let Some(entry) = &directory {
@@ -162,17 +163,17 @@ fn paths(book: &mut Book, command: &[String]) {
         book.out.model.error_logs.push(named.clone());
         book.out.model.writes.push(named);
     } else {
-        book.out.model.log_sinks.push((LogSink::StandardError, book.last("logfile").map(|log| log.place)));
+        book.out.model.log_sinks.push((LogSink::StandardError, book.last("logfile").and_then(|log| log.place.known())));
     }
     if let Some(entry) = book.last("syslog-enabled").filter(|e| e.value.eq_ignore_ascii_case("yes")) {
-        book.out.model.log_sinks.push((LogSink::Syslog, Some(entry.place)));
+        book.out.model.log_sinks.push((LogSink::Syslog, entry.place.known()));
     }
-    book.out.model.notifies = Some(in_force(book, command, "supervised").is_some_and(|v| matches!(v.as_str(), "systemd" | "auto")));
-    book.out.model.background = Some(in_force(book, command, "daemonize").is_some_and(|v| v == "yes"));
+    book.out.model.notifies = Some(in_force(book, "supervised").is_some_and(|v| matches!(v.as_str(), "systemd" | "auto")));
+    book.out.model.background = Some(in_force(book, "daemonize").is_some_and(|v| v == "yes"));
     book.out.model.pid_file = book.last("pidfile").filter(|p| !p.value.is_empty()).map(|p| Book::named(&p, "/"));
     let dump = path::join(&dir, &book.value("dbfilename").unwrap_or_else(|| "dump.rdb".into()));
     if book.snapshot.exists(&dump) == Some(true) {
-        let place = directory.map(|d| d.place);
+        let place = directory.and_then(|d| d.place.known());
         book.out.model.reads.push(NamedPath { path: dump, place, directive: "dbfilename".into() });
     }
     for name in ["aclfile", "tls-cert-file", "tls-key-file", "tls-ca-cert-file"] {
@@ -191,6 +192,16 @@ impl Kind for Redis {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn setting_identity(&self, one: &Assignment) -> String {
+        let name = self.setting_key(&one.name);
+        // Each class of clients has limits of its own.
+        let class = (name == "client-output-buffer-limit").then(|| one.value.split(' ').next().unwrap_or_default().to_ascii_lowercase());
+        class.map_or(name.clone(), |c| format!("{name} {c}"))
+    }
+    fn combine(&self, one: &Assignment) -> Combine {
+        let many = matches!(self.setting_key(&one.name).as_str(), "save" | "user" | "rename-command" | "loadmodule" | "sentinel");
+        if many && one.layer == Layer::File { Combine::List } else { Combine::Last }
+    }
     fn setting_names(&self) -> &'static str {
         include_str!("names.txt")
     }
@@ -202,12 +213,12 @@ impl Kind for Redis {
         instance.config = named.cloned().unwrap_or_else(|| known_config(snapshot, &PROFILE));
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
-        let mut book = Book::new(snapshot);
+        let mut book = Book::new(snapshot, &instance.made_by_manager);
         file(&mut book, &instance.config, 0);
         if book.out.readable {
-            options(&mut book, &instance.command);
+            options(&mut book, instance);
             listens(&mut book);
-            paths(&mut book, &instance.command);
+            paths(&mut book);
         }
         book.close()
     }
@@ -215,7 +226,7 @@ impl Kind for Redis {
         &["*.rdb", "*.aof", "appendonlydir", "nodes.conf"]
     }
     fn data_faults(&self, snapshot: &Snapshot, instance: &Instance, dir: &str) -> Vec<DataFault> {
-        let mut book = Book::new(snapshot);
+        let mut book = Book::new(snapshot, &instance.made_by_manager);
         file(&mut book, &instance.config, 0);
         let name = book.value("dbfilename").unwrap_or_else(|| "dump.rdb".into());
         let version = super::release(snapshot, &PROFILE, instance).map(|r| r.version);

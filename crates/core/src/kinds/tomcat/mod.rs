@@ -69,7 +69,8 @@ fn note(book: &mut Book, text: &Text, places: &Places, node: Node) {
         // `name="db.password" value="…"`: the element says what its value is.
         let secret = attribute.name() == "value" && named_secret(node);
         let value = if secret { crate::host::MASK.into() } else { attribute.value().to_owned() };
-        book.entries.push(Entry { section: section.clone(), name: attribute.name().to_owned(), value, place, span });
+        let scope = u32::try_from(node.range().start).unwrap_or(u32::MAX);
+        book.entries.push(Entry { scope, ..Entry::of_file(&section, attribute.name().to_owned(), value, place, span) });
     }
 }
 
@@ -105,13 +106,8 @@ fn place(text: &Text, places: &Places, range: std::ops::Range<usize>) -> Place {
 
 fn connector(book: &mut Book, text: &Text, places: &Places, node: Node) {
     let Some(attribute) = node.attribute_node("port") else { return };
-    let entry = Entry {
-        section: "Connector".into(),
-        name: "port".into(),
-        value: attribute.value().to_owned(),
-        place: place(text, places, attribute.range_value()),
-        span: text.faithful.then(|| Span { file: text.file.clone(), start: attribute.range_value().start, end: attribute.range_value().end }),
-    };
+    let span = text.faithful.then(|| Span { file: text.file.clone(), start: attribute.range_value().start, end: attribute.range_value().end });
+    let entry = Entry::of_file("Connector", "port".into(), attribute.value().to_owned(), place(text, places, attribute.range_value()), span);
     // A variable or nonsense is only logged by the daemon; nothing is bound then.
     let Ok(port @ 1..) = attribute.value().parse::<u16>() else { return };
     let protocol = node.attribute("protocol").unwrap_or("HTTP/1.1");
@@ -193,7 +189,7 @@ impl Kind for Tomcat {
         }
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
-        let mut book = Book::new(snapshot);
+        let mut book = Book::new(snapshot, &instance.made_by_manager);
         server(&mut book, &instance.config);
         let base = base(instance);
         // One log for each day; the newest one tells of the last start.
