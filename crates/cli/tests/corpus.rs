@@ -86,6 +86,8 @@ fn walk(kind: &str) {
     let template = std::fs::read_to_string(folder.join(format!("{kind}.template"))).unwrap();
     let rows = std::fs::read_to_string(folder.join(format!("{kind}.tsv"))).unwrap();
     let tree = Tree::new();
+    // The release that the verdicts are from.
+    tree.write("var/lib/dpkg/status", "Package: apache2-bin\nStatus: install ok installed\nVersion: 2.4.71-1~deb12u1\n");
     let (mut wrong, mut misheard, mut count) = (Vec::new(), Vec::new(), 0);
     for row in rows.lines().filter(|l| !l.starts_with('#')) {
         let columns: Vec<&str> = row.split('\t').collect();

@@ -7,6 +7,7 @@ pub mod layers;
 mod nearest;
 mod pattern;
 mod pem;
+pub mod release;
 mod table;
 
 pub use nearest::nearest;

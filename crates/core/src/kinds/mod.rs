@@ -12,10 +12,12 @@ mod release;
 mod tomcat;
 
 pub(crate) use java::{class_path as java_class_path, what_it_runs as java_program};
-pub use release::{Release, Stands, VersionMark, release};
+use release::release;
+pub use release::{Stands, VersionMark};
 
 use crate::code::Code;
 use crate::config::layers::{Assignment, Combine};
+use crate::config::release::Release;
 use crate::config::{Configuration, Place};
 use crate::host::ProbeProtocol;
 use crate::log::{Catalogue, Grammar};
@@ -126,6 +128,10 @@ pub trait Kind: Sync {
     fn profile(&self) -> &'static Profile;
     /// Fills in the main configuration file from the command and the layouts.
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance);
+    /// Which release is installed: by the data bases of packages or the daemon's own binary; `None` where nothing tells.
+    fn release(&self, snapshot: &Snapshot, instance: &Instance) -> Option<Release> {
+        release(snapshot, self.profile(), instance)
+    }
     /// Reads the configuration as the daemon would.
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration;
     /// How lines of its log begin, and which mark a start.

@@ -1,23 +1,9 @@
 //! Which release of a daemon is installed: from the data bases of package managers, or from the daemon's own binary, which is
 //! never run for that.
 use super::{Instance, Profile};
+use crate::config::release::{Release, Version};
 use crate::path;
 use crate::snapshot::Snapshot;
-
-/// A release.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Release {
-    /// Name of the daemon's flavour, such as `mariadb` of the kind `mysql`.
-    pub flavour: String,
-    /// Version, without epoch and the packager's revision.
-    pub version: String,
-}
-
-impl std::fmt::Display for Release {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{}-{}", self.flavour, self.version)
-    }
-}
 
 /// Where a version stands in a string.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -41,11 +27,14 @@ pub struct VersionMark {
     pub files: &'static [&'static str],
 }
 
-/// The release of a service's daemon. What was built below /usr/local and /opt no package manager knows.
-pub fn release(snapshot: &Snapshot, profile: &Profile, instance: &Instance) -> Option<Release> {
+/// The release of a service's daemon, as packages or its own binary tell it. What was built below /usr/local and /opt no package manager knows.
+pub(super) fn release(snapshot: &Snapshot, profile: &Profile, instance: &Instance) -> Option<Release> {
     let program = instance.command.first().map_or("", String::as_str);
     let own_build = ["/usr/local/", "/opt/", "/srv/"].iter().any(|dir| program.starts_with(dir));
-    let packaged = || of_packages(snapshot, profile).map(|(package, version)| Release { flavour: flavour(profile, &package), version });
+    let packaged = || {
+        let (package, version) = of_packages(snapshot, profile)?;
+        Some(Release { flavour: flavour(profile, &package), version: Version::parse(&version)? })
+    };
     let built = || of_binary(snapshot, profile, program);
     if own_build { built().or_else(packaged) } else { packaged().or_else(built) }
 }
@@ -129,7 +118,7 @@ fn of_binary(snapshot: &Snapshot, profile: &Profile, program: &str) -> Option<Re
             Stands::First => line.split(|c: char| !is_part(c)).find(|w| w.contains('.')),
         };
         let version = version?.trim_matches('.');
-        version.contains('.').then(|| Release { flavour: flavour(profile, &line), version: version.to_owned() })
+        version.contains('.').then(|| Some(Release { flavour: flavour(profile, &line), version: Version::parse(version)? }))?
     })
 }
 
@@ -142,7 +131,7 @@ mod tests {
     #[track_caller]
     fn check(host: &TextHost, name: &str, program: &str, expected: Option<&str>) {
         let instance = Instance { command: vec![program.to_owned()], ..Instance::default() };
-        let found = release(&Snapshot::new(host), kind(name).unwrap().profile(), &instance);
+        let found = kind(name).unwrap().release(&Snapshot::new(host), &instance);
         assert_eq!(found.map(|r| r.to_string()).as_deref(), expected, "{name} {program}");
     }
 

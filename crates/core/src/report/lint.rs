@@ -102,7 +102,7 @@ pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Insta
     let report = LintReport {
         schema: schema("lint"),
         kind: kind.name().into(),
-        release: crate::kinds::release(snapshot, kind.profile(), instance).map(|r| r.to_string()),
+        release: kind.release(snapshot, instance).map(|r| r.to_string()),
         config: instance.config.clone(),
         verdict,
         findings,

@@ -1,7 +1,7 @@
 //! `settings`: which value is in force, who set it, what it overrode.
 use super::{Listed, schema};
 use crate::config::layers::{Assignment, InForce, Layer, resolve};
-use crate::kinds::{self, Kind};
+use crate::kinds::Kind;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
@@ -80,7 +80,7 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
     let unset = Listed::when(whole, names.iter().filter(|n| whole && !is_set(n)).cloned().collect());
     let mut not_seen = snapshot.not_seen();
     not_seen.extend(config.not_seen);
-    let release = kinds::release(snapshot, kind.profile(), &service.instance).map(|r| r.to_string());
+    let release = kind.release(snapshot, &service.instance).map(|r| r.to_string());
     SettingsReport { schema: schema("settings"), service: service.name.clone(), kind: kind.name().to_owned(), release, settings: entries, unset, not_seen }
 }
 

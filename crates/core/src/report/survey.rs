@@ -99,7 +99,7 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
         entries.push(SurveyEntry {
             service: service.name.clone(),
             kind: service.kind.name().into(),
-            release: crate::kinds::release(snapshot, service.kind.profile(), &service.instance).map(|r| r.to_string()),
+            release: service.kind.release(snapshot, &service.instance).map(|r| r.to_string()),
             state: entry.state,
             wanted: entry.wanted,
             since: case.since.map(|t| format_time(t, &zone)),

@@ -74,7 +74,8 @@ fn files(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
 fn file(book: &mut Book, name: &str) {
     let Some(text) = book.text(name) else { return };
     let mut section = String::new();
-    let mut scope = book.entries.iter().map(|e| e.scope).max().unwrap_or(0);
+    let mut opened = book.entries.iter().map(|e| e.scope).max().unwrap_or(0);
+    let mut scope = 0;
     for line in text.lines() {
         let split = match words(line.text, RULES) {
             Ok(split) => split,
@@ -90,7 +91,8 @@ fn file(book: &mut Book, name: &str) {
         }
         if SECTIONS.contains(&first.value.as_str()) {
             // All `global` sections are one; others of one name are several.
-            scope = if first.value == "global" { 0 } else { scope.max(book.entries.iter().map(|e| e.scope).max().unwrap_or(0)) + 1 };
+            opened += 1;
+            scope = if first.value == "global" { 0 } else { opened };
             section = std::iter::once(first).chain(rest.first()).map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
             let named = matches!(first.value.as_str(), "frontend" | "backend" | "listen");
             if named && rest.is_empty() {

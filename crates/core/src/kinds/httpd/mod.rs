@@ -10,6 +10,7 @@ mod walk;
 
 use super::{Instance, Kind, Profile, Stands, VersionMark};
 use crate::config::layers::{Assignment, Combine};
+use crate::config::release::Version;
 use crate::config::{Configuration, Table};
 use crate::log::{Catalogue, Grammar};
 use crate::path;
@@ -80,7 +81,7 @@ pub(super) struct Options {
     defines: HashMap<String, String>,
     /// Directives of `-C`, carried out before the main file.
     before: Vec<String>,
-    version: String,
+    version: Option<Version>,
     needs_mpm: bool,
     made_by_manager: Vec<String>,
     /// Whether a control script starts it, which makes the runtime directories.
@@ -111,7 +112,7 @@ impl Options {
             server_root: values("-d").pop().unwrap_or_else(|| default_root.to_owned()),
             defines: values("-D").into_iter().map(|d| d.split_once('=').map_or((d.clone(), String::new()), |(k, v)| (k.to_owned(), v.to_owned()))).collect(),
             before: values("-C"),
-            version: super::release(snapshot, &PROFILE, instance).map_or_else(|| "2.4.68".into(), |r| r.version),
+            version: Httpd.release(snapshot, instance).map(|r| r.version),
             needs_mpm: true,
             made_by_manager: instance.made_by_manager.clone(),
             by_script: by_script && distribution,

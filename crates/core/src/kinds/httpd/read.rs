@@ -53,6 +53,8 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) options: &'s Options,
     pub(super) out: Configuration,
     pub(super) items: Vec<Item>,
+    /// Sections that are open now, outermost first, by their place among the items.
+    inside: Vec<usize>,
     pub(super) defines: HashMap<String, String>,
     flags: HashSet<String>,
     known_files: HashSet<String>,
@@ -87,6 +89,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         options,
         out: Configuration::default(),
         items: Vec::new(),
+        inside: Vec::new(),
         defines: options.defines.clone(),
         flags: HashSet::new(),
         known_files: HashSet::new(),
@@ -247,6 +250,7 @@ impl Reader<'_, '_> {
                     (Some(last), _) if last.name.eq_ignore_ascii_case(name) => {
                         let end = self.items.len();
                         self.items[last.item].end = Some(end);
+                        self.inside.pop();
                     }
                     (Some(last), _) => {
                         let message = format!("expected </{}>, which is open since line {}, but found </{name}>", last.name, last.line);
@@ -294,6 +298,7 @@ impl Reader<'_, '_> {
             }
             let shown = name.trim_start_matches('<').trim_end_matches('>').to_owned();
             open.push(Open { name: shown, line: line.number, item: self.items.len() });
+            self.inside.push(self.items.len());
             return self.keep(line);
         }
         match lower.as_str() {
@@ -356,9 +361,10 @@ impl Reader<'_, '_> {
                 }
                 _ => crate::host::mask_value(&name, &self.resolve(rest)),
             };
-            let opened = self.items.iter().enumerate().rev().find(|(_, i)| i.end.is_none() && i.text.starts_with('<'));
-            let section = opened.map_or(String::new(), |(_, i)| i.text.to_string());
-            let scope = opened.and_then(|(at, _)| u32::try_from(at + 1).ok()).unwrap_or(0);
+            // A section's own line stands in the one around it.
+            let opened = self.inside.iter().rev().find(|at| **at < self.items.len());
+            let section = opened.and_then(|at| self.items.get(*at)).map_or(String::new(), |i| i.text.to_string());
+            let scope = opened.and_then(|at| u32::try_from(at + 1).ok()).unwrap_or(0);
             let place = Place { file: self.file.clone(), line: line.number, column: line.column, end_column: 0 };
             self.out.model.settings.push(Assignment { name: name.into_owned(), value, section, scope, layer: Layer::File, place: Some(place) });
         }
@@ -489,7 +495,16 @@ impl Reader<'_, '_> {
         let holds = match lower {
             "ifmodule" => self.module_loaded(&bare),
             "ifdefine" => self.defines.contains_key(&bare) || self.flags.contains(&bare),
-            "ifversion" => versions::holds(&self.options.version, &argument) != negated,
+            "ifversion" => match &self.options.version {
+                // The sign is a part of the condition there, and is looked at below once more.
+                Some(version) => versions::holds(version, &argument) != negated,
+                None => {
+                    let sentence = format!("<IfVersion {argument}> at {}:{}: which release is installed is not known", self.file, line.number);
+                    self.out.bounded.get_or_insert_with(|| sentence.clone());
+                    self.out.not_seen.push(sentence);
+                    negated
+                }
+            },
             "iffile" => self.snapshot.exists(&path::join(&self.server_root, &bare)) == Some(true),
             "ifdirective" => self.directive_known(&bare),
             _ => self.directive_known(&format!("<{}", bare.trim_start_matches('<'))),

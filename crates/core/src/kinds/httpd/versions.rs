@@ -1,28 +1,48 @@
-//! Conditions on the version of httpd.
+//! Conditions on the version of httpd (`mod_version`).
+use crate::config::release::Version;
 
-/// Whether `>= 2.4.10` and its kin hold for a version.
-pub(super) fn holds(version: &str, condition: &str) -> bool {
-    let condition = condition.trim_start_matches('!').trim();
+/// Whether `>= 2.4.10` and its kin hold for a version: a comparison, or a regular expression behind `~` or between slashes.
+pub(super) fn holds(version: &Version, condition: &str) -> bool {
+    let (negated, condition) = condition.strip_prefix('!').map_or((false, condition), |c| (true, c));
+    let condition = condition.trim();
     let operator: String = condition.chars().take_while(|c| matches!(c, '<' | '>' | '=' | '~')).collect();
     let wanted = condition[operator.len()..].trim();
-    let parts = |t: &str| -> Vec<u32> { t.split('.').map(|p| p.parse().unwrap_or(0)).chain([0, 0]).take(3).collect() };
-    let (mine, asked) = (parts(version), parts(wanted));
-    match operator.as_str() {
-        "" | "=" | "==" => mine == asked,
-        ">" => mine > asked,
-        ">=" => mine >= asked,
-        "<" => mine < asked,
-        "<=" => mine <= asked,
+    let pattern = wanted.strip_prefix('/').and_then(|w| w.strip_suffix('/'));
+    let matches = |pattern: &str| regex::Regex::new(pattern).is_ok_and(|r| r.is_match(&version.to_string()));
+    let compared = || Version::parse(wanted).map(|asked| version.cmp(&asked));
+    let found = match (operator.as_str(), pattern) {
+        ("~", pattern) => matches(pattern.unwrap_or(wanted)),
+        ("" | "=" | "==", Some(pattern)) => matches(pattern),
+        ("" | "=" | "==", None) => compared().is_some_and(|o| o.is_eq()),
+        (">", None) => compared().is_some_and(|o| o.is_gt()),
+        (">=", None) => compared().is_some_and(|o| o.is_ge()),
+        ("<", None) => compared().is_some_and(|o| o.is_lt()),
+        ("<=", None) => compared().is_some_and(|o| o.is_le()),
         _ => false,
-    }
+    };
+    found != negated
 }
 
 #[cfg(test)]
 mod tests {
+    use super::*;
+
     #[test]
     fn compares_numbers_not_letters() {
-        for (condition, expected) in [(">= 2.4", true), ("< 2.4.9", false), ("> 2.4.68", false), ("2.4.68", true), ("<= 2.5", true)] {
-            assert_eq!(super::holds("2.4.68", condition), expected, "{condition}");
+        let version = Version::parse("2.4.68").unwrap();
+        for (condition, expected) in [
+            (">= 2.4", true),
+            ("< 2.4.9", false),
+            ("> 2.4.68", false),
+            ("2.4.68", true),
+            ("<= 2.5", true),
+            ("!< 2.4", true),
+            ("!>= 2.4", false),
+            ("~ ^2\\.4\\.", true),
+            ("= /^2\\.2/", false),
+            ("!= /^2\\.2/", true),
+        ] {
+            assert_eq!(holds(&version, condition), expected, "{condition}");
         }
     }
 }

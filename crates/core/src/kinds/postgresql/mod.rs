@@ -6,6 +6,7 @@ use super::{DataFault, Instance, Kind, Profile, Stands, VersionMark, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine, Layer};
+use crate::config::release::{Release, Version};
 use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Place, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -61,6 +62,13 @@ fn server_version(instance: &Instance) -> Option<String> {
         Some((*found).to_owned())
     };
     cluster(&instance.command).map(|(version, _)| version).or_else(by_directory)
+}
+
+/// The full version of a major release's own package.
+fn own(snapshot: &Snapshot, wanted: &Version) -> Option<Version> {
+    let package = PROFILE.packages.iter().position(|p| p.strip_prefix("postgresql-") == Some(&wanted.to_string()))?;
+    let alone = Profile { packages: PROFILE.packages.get(package..=package)?, ..Profile::plain("postgresql", &GRAMMAR, &CATALOGUE) };
+    super::release::of_packages(snapshot, &alone).and_then(|(_, version)| Version::parse(&version))
 }
 
 fn file(book: &mut Book, name: &str, layer: Layer, depth: usize) {
@@ -347,6 +355,13 @@ fn newest_log(snapshot: &Snapshot, dir: &str) -> Option<String> {
 impl Kind for Postgresql {
     fn profile(&self) -> &'static Profile {
         &PROFILE
+    }
+    fn release(&self, snapshot: &Snapshot, instance: &Instance) -> Option<Release> {
+        // Several releases stand side by side; the program's directory, or the cluster, says which one is meant.
+        let found = super::release(snapshot, &PROFILE, instance);
+        let Some(wanted) = server_version(instance).and_then(|v| Version::parse(&v)) else { return found };
+        let same = |r: &Release| r.version.major() == wanted.major();
+        found.filter(same).or_else(|| Some(Release { flavour: PROFILE.name.into(), version: own(snapshot, &wanted).unwrap_or(wanted) }))
     }
     fn setting_key(&self, name: &str) -> String {
         spelt(name)

@@ -1,6 +1,7 @@
 //! The dump of Redis: five letters, four digits of its version, records, an end mark, a checksum (CRC-64 with the polynomial
 //! of the server's public sources; all zero where it was switched off).
 use crate::code::Code;
+use crate::config::release::Release;
 use crate::host::Look;
 use crate::kinds::DataFault;
 use crate::snapshot::Snapshot;
@@ -8,11 +9,13 @@ use crate::snapshot::Snapshot;
 const CRC: crc::Crc<u64> = crc::Crc::<u64>::new(&crc::CRC_64_REDIS);
 /// Larger dumps are not summed: that would cost more than the answer is worth, in bytes.
 const SUMMED: u64 = 64 << 20;
-/// The newest version of the dump that each release reads.
-const READS: &[(&str, u32)] = &[("5.", 9), ("6.", 9), ("7.0", 10), ("7.2", 11), ("7.4", 12), ("8.0", 12)];
+/// The newest version of the dump that a release and those after it read, newest release first.
+const READS: &[(&str, u32)] = &[("7.4", 12), ("7.2", 11), ("7.0", 10), ("5.0", 9)];
+/// From this one on it is not known here.
+const UNKNOWN: &str = "8.2";
 
 /// What is wrong with the dump.
-pub(super) fn faults(snapshot: &Snapshot, release: Option<&str>, file: &str) -> Vec<DataFault> {
+pub(super) fn faults(snapshot: &Snapshot, release: Option<&Release>, file: &str) -> Vec<DataFault> {
     let Some(status) = snapshot.stat(file).seen() else { return vec![] };
     let Look::Seen(head) = snapshot.read_at(file, 0, 9) else { return vec![] };
     let fault = |code, message: String, seen: String| vec![DataFault { code, path: file.to_owned(), message, seen }];
@@ -24,7 +27,8 @@ pub(super) fn faults(snapshot: &Snapshot, release: Option<&str>, file: &str) -> 
         return damaged("it does not begin like a dump");
     }
     let Some(version) = head.get(5..9).and_then(|d| std::str::from_utf8(d).ok()?.parse::<u32>().ok()) else { return damaged("its version is no number") };
-    let newest = release.and_then(|r| READS.iter().find(|(stem, _)| r.starts_with(stem))).map(|(_, v)| *v);
+    let known = release.filter(|r| r.flavour == "redis" && !r.reaches(UNKNOWN));
+    let newest = known.and_then(|r| READS.iter().find(|(from, _)| r.reaches(from))).map(|(_, v)| *v);
     if let Some(newest) = newest.filter(|n| version > *n) {
         let message = format!("the dump {file} was written by a newer server: its version is {version}, and this server reads up to {newest}");
         return fault(Code::DataVersion, message, format!("version {version}"));
@@ -46,6 +50,10 @@ mod tests {
     use super::*;
     use crate::tests::TextHost;
 
+    fn release(version: &str) -> Release {
+        Release { flavour: "redis".into(), version: crate::config::release::Version::parse(version).unwrap() }
+    }
+
     fn dump(version: &str) -> Vec<u8> {
         let mut bytes = format!("REDIS{version}").into_bytes();
         bytes.extend([0xfa, 1, b'a', 1, b'b', 0xff]);
@@ -57,7 +65,7 @@ mod tests {
     #[track_caller]
     fn check(bytes: &[u8], expected: Option<(Code, &str)>) {
         let host = TextHost::new().bytes("/d.rdb", bytes);
-        let found = faults(&Snapshot::new(&host), Some("7.0.15"), "/d.rdb");
+        let found = faults(&Snapshot::new(&host), Some(&release("7.0.15")), "/d.rdb");
         assert_eq!(found.first().map(|f| (f.code, f.seen.as_str())), expected);
     }
 

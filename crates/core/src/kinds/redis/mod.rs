@@ -229,8 +229,8 @@ impl Kind for Redis {
         let mut book = Book::new(snapshot, &instance.made_by_manager);
         file(&mut book, &instance.config, 0);
         let name = book.value("dbfilename").unwrap_or_else(|| "dump.rdb".into());
-        let version = super::release(snapshot, &PROFILE, instance).map(|r| r.version);
-        data::faults(snapshot, version.as_deref(), &path::join(dir, &name))
+        let release = self.release(snapshot, instance);
+        data::faults(snapshot, release.as_ref(), &path::join(dir, &name))
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
         arguments.get(1).filter(|w| w.starts_with('/')).cloned()
