@@ -1,16 +1,15 @@
 //! Start attempts, put together from the manager's record, the journal and the daemon's own log files.
 use super::choose::{Chosen, choose};
-use super::grammar::{Around, Grammar, Head};
+use super::grammar::{Around, Head};
 use super::pieces::{Packing, pieces};
+use super::request::{Request, is_ours};
 use super::scan::{Line, Scan, Taker};
 use super::words::{self, At};
 use super::{Afterwards, Attempt, Failure, LogPart, Mark, Match, Outcome, StartedBy, count_lines, record};
 use crate::bounds;
 use crate::code::Code;
 use crate::host::Look;
-use crate::kinds::Kind;
 use crate::snapshot::Snapshot;
-use jiff::tz::TimeZone;
 use std::cell::Cell;
 
 /// Attempts with what should be known about them.
@@ -20,35 +19,6 @@ pub struct Attempts {
     pub list: Vec<Attempt>,
     /// Sentences about the logs themselves: a damaged packing, a clock that runs otherwise.
     pub remarks: Vec<String>,
-}
-
-/// What to read of a service's history.
-pub struct Request<'r> {
-    /// Kind.
-    pub kind: &'r dyn Kind,
-    /// How its log lines begin, and which mark a start.
-    pub grammar: &'r Grammar,
-    /// Unit in the journal, if there is one.
-    pub unit: Option<&'r str>,
-    /// Whether the manager's "started" means that it is ready (`Type=notify`, or a start command that ends when it is).
-    pub reports_ready: bool,
-    /// Own log files, the main one first.
-    pub files: &'r [String],
-    /// Zone of the daemon's stamps.
-    pub zone: &'r TimeZone,
-    /// How many attempts are wanted at most.
-    pub most: usize,
-    /// Count lines even in long files.
-    pub count_all: bool,
-    /// Whether it runs now.
-    pub running: bool,
-}
-
-impl<'r> Request<'r> {
-    /// What log files alone tell of a daemon that no manager starts.
-    pub fn of_files(kind: &'r dyn Kind, files: &'r [String], zone: &'r TimeZone, most: usize) -> Self {
-        Self { kind, grammar: kind.grammar(), unit: None, reports_ready: false, files, zone, most, count_all: true, running: false }
-    }
 }
 
 /// Starts, the newest ones, by which two clocks are compared.
@@ -199,35 +169,6 @@ fn span(attempt: &Attempt, request: &Request) -> (i64, i64) {
         _ => attempt.ended.unwrap_or(attempt.began + 900_000_000) + 1_000_000,
     };
     (attempt.began - 1_000_000, until)
-}
-
-/// Whether a line with a mark begins an attempt; `earlier` is the line with the mark before it.
-pub(super) fn is_begin(request: &Request, line: &str, earlier: Option<&str>) -> bool {
-    let grammar = request.grammar;
-    let around = Around { latest: Some(i64::MAX / 4), ..Around::zone(request.zone) };
-    let Some(head) = grammar.head(line, around).filter(|h| is_ours(request, h)) else { return false };
-    let mark_of = |l: &str| grammar.mark(l);
-    let reload = earlier.is_some_and(|e| mark_of(e) == Some(Mark::Reload));
-    match mark_of(line) {
-        Some(Mark::Begin) => !reload,
-        Some(Mark::Ready) => !grammar.tells_begin() && !reload,
-        // Several lines of one failure are one attempt.
-        Some(Mark::Fail) => {
-            let same = |e: &str| mark_of(e) == Some(Mark::Fail) && grammar.head(e, around).is_some_and(|h| h.pid == head.pid && head.time - h.time < 5_000_000);
-            !earlier.is_some_and(same) && !earlier.is_some_and(|e| mark_of(e) == Some(Mark::Begin))
-        }
-        _ => false,
-    }
-}
-
-/// Whether a line was written by the daemon itself, and not by a client's hand or another program.
-fn is_ours(request: &Request, head: &Head) -> bool {
-    if head.of_client {
-        return false;
-    }
-    let Some(program) = &head.program else { return true };
-    let unit = request.unit.map(|u| u.trim_end_matches(".service"));
-    request.kind.runs(program) || Some(program.as_str()) == unit || request.kind.name() == program
 }
 
 /// Gives lines to attempts.
@@ -633,7 +574,7 @@ fn settle_last(list: &mut [Attempt], request: &Request) {
 
 /// Whether a grammar and a catalogue of a kind are well formed.
 #[cfg(test)]
-pub(crate) fn data_faults(grammar: &Grammar, kind: &dyn Kind) -> Vec<String> {
+pub(crate) fn data_faults(grammar: &super::Grammar, kind: &dyn crate::kinds::Kind) -> Vec<String> {
     let mut faults = kind.catalogue().faults();
     if !grammar.is_sound() {
         faults.push("log.toml is not sound".into());

@@ -1,7 +1,7 @@
 //! Which pieces of a log are read, and from where, so that the last attempts are in it.
 use super::Attempt;
-use super::attempts::{Request, is_begin};
 use super::pieces::{Packing, Piece};
+use super::request::{Request, is_begin};
 use super::scan::{Start, last_begins, offset_of_time};
 use crate::bounds;
 use crate::snapshot::Snapshot;

@@ -1,6 +1,6 @@
 //! What httpd checks once everything is read, and what only a real start finds.
-use super::read::Reader;
-use super::rules::{self, Facts};
+use super::rules;
+use super::state::{Facts, Reader};
 use crate::code::Code;
 use crate::config::{DependsOn, NamedPath, pem_fault};
 use crate::host::Look;

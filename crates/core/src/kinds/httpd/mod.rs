@@ -5,6 +5,7 @@ mod finish;
 mod lines;
 mod read;
 mod rules;
+mod state;
 mod versions;
 mod walk;
 

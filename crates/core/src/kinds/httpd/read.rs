@@ -1,10 +1,11 @@
 //! httpd's first pass: the tree of files, and at once what steers reading it. Nothing else is judged here.
 use super::lines::{Line, Lines, word, words};
+use super::state::{Item, Macro, Reader};
 use super::{DIRECTIVES, Options, versions};
 use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::layers::{Assignment, Layer};
-use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity, Span};
+use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity};
 use crate::host::{FileKind, Look, Unseen};
 use crate::path;
 use crate::snapshot::Snapshot;
@@ -15,66 +16,6 @@ use std::sync::Arc;
 /// Names in the path of an included directory: through more the kernel follows no link either.
 const DIRECTORIES: usize = 60;
 const DEPTH: usize = 100;
-
-/// One directive or section head that the second pass will carry out.
-#[derive(Clone, Debug)]
-pub(super) struct Item {
-    /// The whole logical line.
-    pub(super) text: Box<str>,
-    pub(super) file: Arc<str>,
-    pub(super) line: u32,
-    pub(super) column: u32,
-    pub(super) start: usize,
-    /// For a section head: the index behind its last child.
-    pub(super) end: Option<usize>,
-}
-
-impl Item {
-    pub(super) fn name(&self) -> String {
-        let (name, _) = word(&self.text);
-        if name.starts_with('<') { name.trim_end_matches('>').to_owned() } else { name.into_owned() }
-    }
-    pub(super) fn rest(&self) -> &str {
-        word(&self.text).1
-    }
-    pub(super) fn place(&self) -> Place {
-        let width = if self.column > 0 { u32::try_from(word(&self.text).0.chars().count()).unwrap_or(0) } else { 0 };
-        Place { file: self.file.clone(), line: self.line, column: self.column, end_column: self.column + width }
-    }
-    /// The bytes of `part`, which is a slice of this item's text; `None` for joined lines.
-    pub(super) fn span(&self, offset: usize, length: usize) -> Option<Span> {
-        (self.column > 0).then(|| Span { file: self.file.clone(), start: self.start + offset, end: self.start + offset + length })
-    }
-}
-
-/// The state of both passes.
-pub(super) struct Reader<'s, 'h> {
-    pub(super) snapshot: &'s Snapshot<'h>,
-    pub(super) options: &'s Options,
-    pub(super) out: Configuration,
-    pub(super) items: Vec<Item>,
-    /// Sections that are open now, outermost first, by their place among the items.
-    inside: Vec<usize>,
-    pub(super) defines: HashMap<String, String>,
-    flags: HashSet<String>,
-    known_files: HashSet<String>,
-    known_modules: HashSet<String>,
-    cost: Cost,
-    pub(super) server_root: String,
-    pub(super) runtime_dir: Option<String>,
-    macros: HashMap<String, Macro>,
-    open_files: Vec<String>,
-    file: Arc<str>,
-    pub(super) stopped: bool,
-    depth: usize,
-}
-
-#[derive(Clone)]
-struct Macro {
-    parameters: Vec<String>,
-    lines: Vec<(String, u32)>,
-    file: Arc<str>,
-}
 
 /// A section that is open in the current file.
 struct Open {
@@ -131,10 +72,6 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
 }
 
 impl Reader<'_, '_> {
-    pub(super) fn find_at(&mut self, place: Option<Place>, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
-        self.out.add(ConfigFinding { place, ..ConfigFinding::error(code, message) })
-    }
-
     fn stop(&mut self, line: &Line, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
         self.stopped = true;
         self.report(line, code, message)
@@ -148,25 +85,6 @@ impl Reader<'_, '_> {
         let found = self.find_at(Some(place), code, message);
         found.directive = Some(name);
         found
-    }
-
-    /// `${NAME}` of defines and the environment put in; what is unknown stays as it is.
-    pub(super) fn resolve(&self, text: &str) -> String {
-        let mut out = String::new();
-        let mut rest = text;
-        while let Some(at) = rest.find("${") {
-            out.push_str(&rest[..at]);
-            rest = &rest[at..];
-            let Some(end) = rest.find('}') else { break };
-            let name = &rest[2..end];
-            match self.defines.get(name).or_else(|| self.options.environment.get(name)) {
-                Some(value) => out.push_str(value),
-                None => out.push_str(&rest[..=end]),
-            }
-            rest = &rest[end + 1..];
-        }
-        out.push_str(rest);
-        out
     }
 
     fn read_file(&mut self, name: &str, from: Option<&Line>) {
@@ -548,29 +466,8 @@ impl Reader<'_, '_> {
         }
     }
 
-    /// By the module's name or its source file, compared exactly.
-    pub(super) fn module_loaded(&self, name: &str) -> bool {
-        let id = name.strip_prefix("mod_").and_then(|n| n.strip_suffix(".c")).map(|n| format!("{n}_module"));
-        let wanted = id.as_deref().unwrap_or(name);
-        let by_file = match name {
-            "event.c" | "worker.c" | "prefork.c" => Some(format!("mpm_{}_module", name.trim_end_matches(".c"))),
-            "core.c" | "http_core.c" => return true,
-            _ => None,
-        };
-        let wanted = by_file.as_deref().unwrap_or(wanted);
-        super::STATIC_MODULES.contains(&wanted) || self.known_modules.contains(wanted)
-    }
-
     fn directive_known(&self, name: &str) -> bool {
         DIRECTIVES.rows(&name.to_ascii_lowercase()).any(|r| self.has(r.column(2)))
-    }
-
-    /// Whether the module of a table row is there.
-    pub(super) fn has(&self, module: &str) -> bool {
-        match module {
-            "core" | "mpm" | "http" => true,
-            other => self.module_loaded(&format!("{other}_module")),
-        }
     }
 
     fn define_macro<'a>(&mut self, rest: &str, line: &Line, lines: &mut dyn Iterator<Item = Line<'a>>) {

@@ -1,63 +1,14 @@
 //! httpd's second pass: every directive in order, with the section it stands in.
 use super::lines::{word, words};
-use super::read::{Item, Reader};
+use super::state::{DIRECTORY, Directive, Facts, Item, PROXY, Reader, SERVER, Scope, find};
 use super::{DIRECTIVES, rules};
 use crate::code::Code;
-use crate::config::{ConfigFinding, Row, nearest};
+use crate::config::{Row, nearest};
 use std::collections::HashMap;
-
-/// Where a directive stands.
-#[derive(Clone, Debug, Default)]
-pub(super) struct Scope {
-    /// What may stand here, in the table's words.
-    allowed: &'static [&'static str],
-    /// Names of the open sections, lower case, outermost first.
-    pub(super) sections: Vec<String>,
-    /// Index of the virtual host, 0 for the main server.
-    pub(super) host: usize,
-    /// Where that virtual host begins.
-    pub(super) host_place: Option<crate::config::Place>,
-}
-
-const SERVER: &[&str] = &["server", "options", "fileinfo", "indexes", "on-read"];
-const DIRECTORY: &[&str] = &["directory", "limit", "options", "fileinfo", "authcfg", "indexes", "on-read"];
-const PROXY: &[&str] = &["directory", "limit", "options", "fileinfo", "authcfg", "indexes", "on-read", "proxy"];
-
-impl Scope {
-    pub(super) fn inside(&self, section: &str) -> bool {
-        self.sections.iter().any(|s| s == section)
-    }
-    /// Whether it is a directory-like section, and not the server or a virtual host.
-    pub(super) fn in_directory(&self) -> bool {
-        self.sections.iter().any(|s| s.starts_with("location") || s.starts_with("directory") || s.starts_with("files") || s == "if")
-    }
-    /// The innermost section, as a person would call it.
-    fn spelled(&self) -> String {
-        self.sections.last().map_or("the main server".into(), |s| format!("<{s}>"))
-    }
-}
-
-/// A directive in the second pass.
-pub(super) struct Directive<'i> {
-    pub(super) item: &'i Item,
-    /// Its name as written.
-    pub(super) name: String,
-    /// Its values, variables put in.
-    pub(super) values: Vec<String>,
-}
-
-impl Directive<'_> {
-    pub(super) fn value(&self, index: usize) -> &str {
-        self.values.get(index).map_or("", String::as_str)
-    }
-    pub(super) fn lower(&self) -> String {
-        self.name.to_ascii_lowercase()
-    }
-}
 
 pub(super) fn walk(r: &mut Reader) {
     let items = std::mem::take(&mut r.items);
-    let mut facts = rules::Facts::default();
+    let mut facts = Facts::default();
     let scope = Scope { allowed: SERVER, ..Scope::default() };
     let mut rows = HashMap::new();
     level(r, &items, 0, items.len(), &scope, &mut facts, &mut rows);
@@ -66,7 +17,7 @@ pub(super) fn walk(r: &mut Reader) {
 
 type Rows = HashMap<String, Vec<Row>>;
 
-fn level(r: &mut Reader, items: &[Item], from: usize, to: usize, scope: &Scope, facts: &mut rules::Facts, rows: &mut Rows) {
+fn level(r: &mut Reader, items: &[Item], from: usize, to: usize, scope: &Scope, facts: &mut Facts, rows: &mut Rows) {
     let mut at = from;
     let mut previous = String::new();
     while at < to {
@@ -97,7 +48,7 @@ fn directive<'i>(r: &Reader, item: &'i Item) -> Directive<'i> {
     Directive { item, name, values: words(rest).iter().map(|w| r.resolve(w)).collect() }
 }
 
-fn inner(d: &Directive, outer: &Scope, facts: &mut rules::Facts) -> Scope {
+fn inner(d: &Directive, outer: &Scope, facts: &mut Facts) -> Scope {
     let mut scope = outer.clone();
     let section = d.lower().trim_start_matches('<').to_owned();
     match section.as_str() {
@@ -112,18 +63,6 @@ fn inner(d: &Directive, outer: &Scope, facts: &mut rules::Facts) -> Scope {
     }
     scope.sections.push(section);
     scope
-}
-
-fn find<'r>(r: &'r mut Reader, d: &Directive, code: Code, message: impl Into<String>) -> &'r mut ConfigFinding {
-    let name = d.name.trim_start_matches('<').to_owned();
-    let name = if d.item.text.starts_with('<') { format!("<{name}") } else { name };
-    let found = r.find_at(Some(d.item.place()), code, message);
-    found.directive = Some(name);
-    found
-}
-
-pub(super) fn report<'r>(r: &'r mut Reader, d: &Directive, code: Code, message: impl Into<String>) -> &'r mut ConfigFinding {
-    find(r, d, code, message)
 }
 
 /// Does it exist with these modules, and may it stand here?

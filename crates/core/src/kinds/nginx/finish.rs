@@ -1,5 +1,5 @@
 //! What nginx checks after the last line: references, then files, in its own order.
-use super::read::Reader;
+use super::state::Reader;
 use super::{listen, rules, variables};
 use crate::code::Code;
 use crate::config::{ConfigFinding, DependsOn, NamedPath, Place};

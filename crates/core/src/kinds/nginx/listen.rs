@@ -1,31 +1,11 @@
 //! `listen` of nginx: its parameters, what it binds, and which two of them contradict each other.
-use super::read::{Directive, Reader};
-use super::rules::Site;
+use super::state::{Directive, Key, Own, Reader, Site};
 use super::values;
 use crate::code::Code;
-use crate::config::{ConfigFinding, DependsOn, Place, Severity, Speaks, WantedListen};
+use crate::config::{ConfigFinding, DependsOn, Severity, Speaks, WantedListen};
 use crate::host::Look;
 use crate::net::Listen;
-use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-
-/// An address and port as nginx compares them.
-pub(super) type Key = (Option<IpAddr>, u16, Option<String>);
-
-/// A listener of one site.
-#[derive(Clone, Debug)]
-pub(super) struct Own {
-    pub(super) key: Key,
-}
-
-/// All listeners of the configuration.
-#[derive(Default)]
-pub(super) struct Book {
-    defaults: HashMap<Key, Place>,
-    options: HashMap<Key, Place>,
-    names: HashMap<(Key, String), Place>,
-    keys: Vec<(Key, usize)>,
-}
 
 /// One `listen` line.
 pub(super) fn listen(r: &mut Reader, d: &Directive) {

@@ -4,6 +4,7 @@ mod finish;
 mod listen;
 mod read;
 mod rules;
+mod state;
 mod tokens;
 mod values;
 mod variables;

@@ -1,97 +1,22 @@
 //! nginx reads its configuration in one pass, in file order. So does this reader: it keeps no tree, judges
 //! each directive as it comes, and gathers what other rooms need.
-use super::rules::{self, Site};
+use super::state::{Block, Directive, Facts, Known, Reader, section_name};
 use super::tokens::{End, Fault, Tokens, Word};
 use super::values;
 use super::{DIRECTIVES, Options};
+use super::{finish, rules};
 use crate::bounds::{Cost, step};
 use crate::code::Code;
 use crate::config::layers::{Assignment, Layer};
-use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Row, Severity, Span, nearest};
+use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Row, nearest};
 use crate::host::Look;
 use crate::path;
 use crate::snapshot::Snapshot;
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// How deep includes and blocks may nest before the reader gives up.
 const DEPTH: usize = 60;
-
-/// One row of the table with its columns split once.
-#[derive(Clone, Debug)]
-pub(super) struct Known {
-    pub(super) module: &'static str,
-    contexts: Vec<&'static str>,
-    arguments: &'static str,
-    pub(super) setter: &'static str,
-    words: &'static str,
-    block: bool,
-}
-
-/// A block that is being read.
-pub(super) struct Block {
-    /// Context of the table: `main`, `http`, `server`, `location-if` …
-    pub(super) context: &'static str,
-    /// Directives seen here that may stand once, with their lines.
-    seen: HashMap<(String, &'static str), u32>,
-    /// Site facts, for `server` blocks.
-    pub(super) site: Option<Site>,
-    /// The name that opened it, for section paths.
-    label: String,
-    /// Which block it is, counted from 1; 0 for the outermost.
-    number: u32,
-    /// Regex, named or `if` location: no URI part in `proxy_pass`.
-    pub(super) no_uri: bool,
-    /// Prefix of the location, to judge nested ones.
-    pub(super) prefix: Option<String>,
-    /// Locations and sub-blocks declared here, to find doubles.
-    pub(super) declared: HashSet<String>,
-    /// Members of an upstream.
-    pub(super) members: usize,
-}
-
-impl Block {
-    fn new(context: &'static str, label: String) -> Self {
-        Self { context, seen: HashMap::new(), site: None, label, number: 0, no_uri: false, prefix: None, declared: HashSet::new(), members: 0 }
-    }
-}
-
-/// The reader's state.
-pub(super) struct Reader<'s, 'h> {
-    pub(super) snapshot: &'s Snapshot<'h>,
-    pub(super) options: &'s Options,
-    pub(super) out: Configuration,
-    pub(super) blocks: Vec<Block>,
-    pub(super) facts: rules::Facts,
-    file: Arc<str>,
-    known: HashMap<String, Arc<[Arc<Known>]>>,
-    open_files: Vec<String>,
-    texts: HashMap<String, Arc<str>>,
-    stopped: bool,
-    /// Blocks that were opened so far.
-    opened: u32,
-    cost: Cost,
-}
-
-/// One directive with its place.
-pub(super) struct Directive<'w, 'a> {
-    pub(super) words: &'w [Word<'a>],
-    pub(super) line: u32,
-    pub(super) place: Place,
-    pub(super) opens: bool,
-}
-
-impl Directive<'_, '_> {
-    pub(super) fn name(&self) -> &str {
-        self.words.first().map_or("", |w| w.value.as_ref())
-    }
-    pub(super) fn argument(&self, index: usize) -> &str {
-        self.words.get(index + 1).map_or("", |w| w.value.as_ref())
-    }
-    pub(super) fn arguments(&self) -> impl Iterator<Item = &str> {
-        self.words.iter().skip(1).map(|w| w.value.as_ref())
-    }
-}
 
 /// Reads a configuration from its main file.
 pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
@@ -100,7 +25,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         options,
         out: Configuration::default(),
         blocks: vec![Block::new("main", String::new())],
-        facts: rules::Facts::default(),
+        facts: Facts::default(),
         file: Arc::from(options.config.as_str()),
         known: HashMap::new(),
         open_files: Vec::new(),
@@ -129,48 +54,12 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         reader.read_file(&main, None);
     }
     if !reader.stopped {
-        rules::finish(&mut reader);
+        finish::finish(&mut reader);
     }
     reader.out
 }
 
 impl Reader<'_, '_> {
-    /// A finding without a place.
-    pub(super) fn plain(&mut self, code: Code, depends_on: DependsOn, message: String, object: Option<String>) {
-        self.out.add(ConfigFinding { depends_on, object, ..ConfigFinding::error(code, message) });
-    }
-
-    /// A finding about a directive, on the line that the daemon would blame.
-    pub(super) fn find(&mut self, d: &Directive, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
-        self.out.add(ConfigFinding { place: Some(d.place.clone()), directive: Some(d.name().to_owned()), ..ConfigFinding::error(code, message) })
-    }
-
-    pub(super) fn warn(&mut self, d: &Directive, message: impl Into<String>) {
-        self.find(d, Code::ConfigWarning, message).severity = Severity::Warning;
-    }
-
-    /// Whether a block of this context is open.
-    pub(super) fn inside(&self, context: &str) -> bool {
-        self.blocks.iter().any(|b| b.context == context)
-    }
-    /// A line of the file that is being read.
-    pub(super) fn here(&self, line: u32) -> Place {
-        Place { file: self.file.clone(), line, column: 0, end_column: 0 }
-    }
-
-    pub(super) fn block(&mut self) -> &mut Block {
-        let last = self.blocks.len() - 1;
-        &mut self.blocks[last]
-    }
-
-    pub(super) fn context(&self) -> &'static str {
-        self.blocks.last().map_or("main", |b| b.context)
-    }
-
-    pub(super) fn span(&self, start: usize, end: usize) -> Span {
-        Span { file: self.file.clone(), start, end }
-    }
-
     fn fault(&mut self, fault: Fault) {
         let place = Place { file: self.file.clone(), line: fault.line, column: 0, end_column: 0 };
         self.out.add(ConfigFinding { place: Some(place), ..ConfigFinding::error(Code::ConfigSyntax, fault.message) });
@@ -544,25 +433,4 @@ fn bounds_fault(words: &str, n: u64) -> Option<String> {
     let least: u64 = low.parse().unwrap_or(0);
     let most: u64 = high.parse().unwrap_or(u64::MAX);
     (n < least || n > most).then(|| if high.is_empty() { format!("at least {low}") } else { format!("{low} to {high}") })
-}
-
-/// The section as a person would call it.
-pub(super) fn section_name(context: &str) -> &str {
-    match context {
-        "main" => "the main context",
-        "server-if" | "location-if" => "\"if\"",
-        "limit" => "\"limit_except\"",
-        "stream-server" => "\"server\" of stream",
-        "stream-upstream" => "\"upstream\" of stream",
-        "mail-server" => "\"server\" of mail",
-        "any" => "any section",
-        "http" => "\"http\"",
-        "server" => "\"server\"",
-        "location" => "\"location\"",
-        "events" => "\"events\"",
-        "upstream" => "\"upstream\"",
-        "stream" => "\"stream\"",
-        "mail" => "\"mail\"",
-        other => other,
-    }
 }

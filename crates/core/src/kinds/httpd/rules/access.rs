@@ -1,7 +1,6 @@
 //! Who may do what where.
-use super::super::read::Reader;
-use super::super::walk::{Directive, Scope, report};
-use super::{bad, warn};
+use super::super::state::{Directive, Reader, Scope, report};
+use super::common::{bad, warn};
 use crate::code::Code;
 use std::net::{IpAddr, Ipv4Addr};
 

@@ -1,7 +1,7 @@
 //! Certificates and what TLS may speak.
-use super::super::read::Reader;
-use super::super::walk::{Directive, Scope, report};
-use super::{Facts, bad, one_of};
+use super::super::state::Facts;
+use super::super::state::{Directive, Reader, Scope, report};
+use super::common::{bad, one_of};
 use crate::code::Code;
 use crate::config::{DependsOn, NamedPath};
 use crate::host::Look;

@@ -1,7 +1,6 @@
 //! Files and directories that directives name.
-use super::super::read::Reader;
-use super::super::walk::{Directive, Scope, report};
-use super::bad;
+use super::super::state::{Directive, Reader, Scope, report};
+use super::common::bad;
 use crate::code::Code;
 use crate::config::{DependsOn, LogSink, NamedPath, Severity};
 use crate::host::FileKind;

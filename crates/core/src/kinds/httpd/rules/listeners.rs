@@ -1,7 +1,7 @@
 //! Listeners, virtual hosts and their names.
-use super::super::read::Reader;
-use super::super::walk::{Directive, Scope, report};
-use super::{Facts, bad};
+use super::super::state::Facts;
+use super::super::state::{Directive, Reader, Scope, report};
+use super::common::bad;
 use crate::code::Code;
 use crate::config::{DependsOn, PortMention, Speaks, WantedListen};
 use crate::host::Look;

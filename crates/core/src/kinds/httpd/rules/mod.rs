@@ -1,60 +1,23 @@
 //! What the table of httpd's directives cannot say: values, files, listeners.
 mod access;
 mod certificates;
+mod common;
 mod files;
 mod listeners;
 mod rewriting;
 
-use super::read::Reader;
-use super::walk::{Directive, Scope, report};
+use super::state::{Directive, Facts, Item, Reader, Scope, report};
 use crate::accounts;
 use crate::code::Code;
-use crate::config::{DependsOn, NamedPath, Place, Severity};
+use crate::config::{DependsOn, NamedPath, Place};
 use crate::host::Look;
 use crate::path;
 use access::{allow_override, options, require};
 use certificates::{certificate, session_cache, ssl_engine, ssl_protocol};
+use common::{bad, one_of, warn};
 use files::{custom_log, document_root, error_log, log_path};
 use listeners::{listen, server_name, virtual_host};
 use rewriting::{header, proxy_pass, redirect, regex, rewrite_cond, rewrite_rule};
-use std::collections::BTreeMap;
-use std::net::IpAddr;
-
-/// What is gathered over the second pass and judged at its end.
-#[derive(Default)]
-pub(super) struct Facts {
-    /// Virtual hosts seen so far.
-    pub(super) hosts: usize,
-    pub(super) has_server_name: bool,
-    pub(super) has_types_config: bool,
-    /// Whether the main server says where its errors go, to a file or elsewhere.
-    pub(super) has_error_log: bool,
-    pub(super) listens: Vec<(Option<IpAddr>, u16, Place)>,
-    /// Where a listener stands among them.
-    pub(super) listening: std::collections::HashMap<(Option<IpAddr>, u16), usize>,
-    /// TLS facts by virtual host.
-    pub(super) tls: BTreeMap<usize, Tls>,
-    pub(super) first_host: Option<Place>,
-}
-
-/// TLS settings of one virtual host.
-#[derive(Default)]
-pub(super) struct Tls {
-    pub(super) engine: Option<Place>,
-    pub(super) certificate: bool,
-    pub(super) files: Vec<(String, Place, bool)>,
-}
-
-fn bad(r: &mut Reader, d: &Directive, message: String) {
-    report(r, d, Code::ConfigBadValue, message);
-}
-
-fn one_of(r: &mut Reader, d: &Directive, words: &[&str]) {
-    let value = d.value(0);
-    if !words.iter().any(|w| w.eq_ignore_ascii_case(value)) {
-        bad(r, d, format!("{} is {value:?}, expected one of {}", d.name, words.join(", ")));
-    }
-}
 
 /// A directive that passed the table.
 pub(super) fn directive(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mut Facts, previous: &str) {
@@ -284,12 +247,8 @@ fn expression(r: &mut Reader, d: &Directive) {
     }
 }
 
-fn warn(r: &mut Reader, d: &Directive, message: &str) {
-    report(r, d, Code::ConfigWarning, message).severity = Severity::Warning;
-}
-
 /// A section ended; `children` are what stood in it.
-pub(super) fn section_ends(r: &mut Reader, d: &Directive, children: &[super::read::Item]) {
+pub(super) fn section_ends(r: &mut Reader, d: &Directive, children: &[Item]) {
     if d.lower() == "<requireany" {
         let negative = children.iter().find(|c| {
             let text = c.text.to_ascii_lowercase();

@@ -1,7 +1,6 @@
 //! Redirects, rewriting, headers and what is passed on.
-use super::super::read::Reader;
-use super::super::walk::{Directive, Scope};
-use super::bad;
+use super::super::state::{Directive, Reader, Scope};
+use super::common::bad;
 use crate::config::PortMention;
 
 pub(super) fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {

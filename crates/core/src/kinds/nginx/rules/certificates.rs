@@ -1,7 +1,8 @@
 //! Certificates and their keys.
-use super::super::read::{Directive, Reader};
+use super::super::state::Site;
+use super::super::state::{Directive, Reader};
 use super::super::values;
-use super::{Site, push};
+use super::common::push;
 use crate::code::Code;
 use crate::config::{DependsOn, NamedPath};
 use crate::host::Look;

@@ -1,6 +1,6 @@
 //! Where the logs go.
-use super::super::read::{Directive, Reader};
-use super::{named, uses_variables};
+use super::super::state::{Directive, Reader};
+use super::common::{named, uses_variables};
 use crate::code::Code;
 use crate::config::LogSink;
 

@@ -1,62 +1,24 @@
 //! What the table of directives cannot say: rules between directives, names, files and addresses.
 pub(super) mod blocks;
 pub(super) mod certificates;
+mod common;
 mod logs;
 mod upstreams;
 mod zones;
 
 use super::listen;
-use super::read::{Directive, Known, Reader};
+use super::state::{Directive, Known, Reader};
 use super::values;
-use super::variables;
 use crate::accounts;
 use crate::code::Code;
-use crate::config::{ConfigFinding, DependsOn, NamedPath, Place};
+use crate::config::{DependsOn, NamedPath};
 use crate::host::Look;
 use crate::path;
 use certificates::{certificate, session_cache};
+use common::{check_regex, is_network, named, uses_variables};
 use logs::{access_log, error_log};
-use std::collections::{HashMap, HashSet};
 use upstreams::{pass, split_host, upstream_server};
 use zones::{cache_path, cache_valid, declare_zone, use_zone};
-
-/// What is gathered over all files and judged at the end.
-#[derive(Default)]
-pub(super) struct Facts {
-    pub(super) upstreams: HashMap<String, Place>,
-    /// Hosts that must be an upstream or resolve: name, place, directive.
-    pub(super) upstream_uses: Vec<(String, Place, String)>,
-    pub(super) formats: HashSet<String>,
-    pub(super) zones: HashMap<String, Place>,
-    pub(super) zone_uses: Vec<(String, Place, String)>,
-    pub(super) variables: HashSet<String>,
-    pub(super) variable_uses: Vec<(String, Place)>,
-    pub(super) listens: listen::Book,
-    pub(super) has_events: bool,
-    pub(super) has_http: bool,
-    pub(super) has_error_log: bool,
-
-    pub(super) sites: Vec<Site>,
-    /// Server names with a misplaced wildcard.
-    pub(super) odd_names: Vec<(String, Place)>,
-    http_certificate: bool,
-    http_key: bool,
-    /// Where the `http` block ends: merges are blamed on it.
-    pub(super) http_end: Option<Place>,
-}
-
-/// Facts of one `server` block.
-#[derive(Clone, Debug, Default)]
-pub(super) struct Site {
-    pub(super) opened: Option<Place>,
-    pub(super) names: Vec<String>,
-    pub(super) listens: Vec<listen::Own>,
-    pub(super) ssl_listen: Option<Place>,
-    /// The obsolete `ssl on`.
-    pub(super) ssl_on: Option<Place>,
-    pub(super) certificate: bool,
-    pub(super) key: bool,
-}
 
 /// Names that may stand several times in one block although their setter is a shared one, or that judge
 /// repetition themselves.
@@ -90,29 +52,6 @@ pub(super) fn may_repeat(name: &str) -> bool {
             | "keepalive"
             | "proxy_pass_header"
     )
-}
-
-fn push(r: &mut Reader, code: Code, place: Option<Place>, directive: &str, message: String) {
-    r.out.add(ConfigFinding { place, directive: Some(directive.to_owned()), ..ConfigFinding::error(code, message) });
-}
-
-fn check_regex(r: &mut Reader, d: &Directive, pattern: &str) {
-    if let Some(fault) = crate::config::regex_fault(pattern) {
-        r.find(d, Code::ConfigBadValue, format!("the pattern \"{pattern}\" does not compile: {fault}"));
-    }
-    variables::captures(pattern, &mut r.facts.variables);
-}
-
-/// Notes the variables of a value; a lone `$` or an open brace is refused at once.
-fn uses_variables(r: &mut Reader, d: &Directive, value: &str) {
-    match variables::uses(value) {
-        Ok(names) => r.facts.variable_uses.extend(names.into_iter().map(|n| (n, d.place.clone()))),
-        Err(fault) => drop(r.find(d, Code::ConfigBadValue, format!("\"{value}\": {fault}"))),
-    }
-}
-
-fn named(r: &Reader, d: &Directive, file: &str) -> NamedPath {
-    NamedPath { path: path::join(&r.options.prefix, file), place: Some(d.place.clone()), directive: d.name().to_owned() }
 }
 
 /// A directive that passed the table.
@@ -323,14 +262,6 @@ fn rewrite(r: &mut Reader, d: &Directive) {
     }
 }
 
-/// An address, alone or with the length of a prefix or a mask.
-fn is_network(value: &str) -> bool {
-    let (address, bits) = value.split_once('/').map_or((value, None), |(a, b)| (a, Some(b)));
-    let most = if address.contains(':') { 128 } else { 32 };
-    let fits = |b: &str| b.parse::<u8>().is_ok_and(|n| n <= most) || b.parse::<std::net::Ipv4Addr>().is_ok();
-    address.parse::<std::net::IpAddr>().is_ok() && bits.is_none_or(fits)
-}
-
 fn network(r: &mut Reader, d: &Directive) {
     let value = d.argument(0).to_owned();
     let (address, bits) = value.split_once('/').map_or((value.as_str(), None), |(a, b)| (a, Some(b)));
@@ -391,9 +322,4 @@ fn number_like(r: &mut Reader, d: &Directive) {
     if !fine {
         r.find(d, Code::ConfigBadValue, format!("\"{value}\" is no value for \"{}\"", d.name()));
     }
-}
-
-/// What only the whole configuration tells.
-pub(super) fn finish(r: &mut Reader) {
-    super::finish::finish(r);
 }

@@ -1,7 +1,7 @@
 //! Servers that a front passes to.
-use super::super::read::{Directive, Reader};
+use super::super::state::{Directive, Reader};
 use super::super::values;
-use super::uses_variables;
+use super::common::uses_variables;
 use crate::code::Code;
 use crate::config::{DependsOn, PortMention};
 use crate::host::Look;

@@ -1,7 +1,7 @@
 //! Shared memory zones and caches.
-use super::super::read::{Directive, Reader};
+use super::super::state::{Directive, Reader};
 use super::super::values;
-use super::{named, uses_variables};
+use super::common::{named, uses_variables};
 use crate::code::Code;
 
 pub(super) fn declare_zone(r: &mut Reader, d: &Directive) {

@@ -1,0 +1,203 @@
+//! What is known while a configuration of httpd is read: the items that the second pass carries out, what was gathered, and the
+//! findings so far.
+use super::Options;
+use super::lines::word;
+use crate::bounds::Cost;
+use crate::code::Code;
+use crate::config::{ConfigFinding, Configuration, Place, Span};
+use crate::snapshot::Snapshot;
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::net::IpAddr;
+use std::sync::Arc;
+
+/// One directive or section head that the second pass will carry out.
+#[derive(Clone, Debug)]
+pub(super) struct Item {
+    /// The whole logical line.
+    pub(super) text: Box<str>,
+    pub(super) file: Arc<str>,
+    pub(super) line: u32,
+    pub(super) column: u32,
+    pub(super) start: usize,
+    /// For a section head: the index behind its last child.
+    pub(super) end: Option<usize>,
+}
+
+impl Item {
+    pub(super) fn name(&self) -> String {
+        let (name, _) = word(&self.text);
+        if name.starts_with('<') { name.trim_end_matches('>').to_owned() } else { name.into_owned() }
+    }
+    pub(super) fn rest(&self) -> &str {
+        word(&self.text).1
+    }
+    pub(super) fn place(&self) -> Place {
+        let width = if self.column > 0 { u32::try_from(word(&self.text).0.chars().count()).unwrap_or(0) } else { 0 };
+        Place { file: self.file.clone(), line: self.line, column: self.column, end_column: self.column + width }
+    }
+    /// The bytes of `part`, which is a slice of this item's text; `None` for joined lines.
+    pub(super) fn span(&self, offset: usize, length: usize) -> Option<Span> {
+        (self.column > 0).then(|| Span { file: self.file.clone(), start: self.start + offset, end: self.start + offset + length })
+    }
+}
+
+/// The state of both passes.
+pub(super) struct Reader<'s, 'h> {
+    pub(super) snapshot: &'s Snapshot<'h>,
+    pub(super) options: &'s Options,
+    pub(super) out: Configuration,
+    pub(super) items: Vec<Item>,
+    /// Sections that are open now, outermost first, by their place among the items.
+    pub(super) inside: Vec<usize>,
+    pub(super) defines: HashMap<String, String>,
+    pub(super) flags: HashSet<String>,
+    pub(super) known_files: HashSet<String>,
+    pub(super) known_modules: HashSet<String>,
+    pub(super) cost: Cost,
+    pub(super) server_root: String,
+    pub(super) runtime_dir: Option<String>,
+    pub(super) macros: HashMap<String, Macro>,
+    pub(super) open_files: Vec<String>,
+    pub(super) file: Arc<str>,
+    pub(super) stopped: bool,
+    pub(super) depth: usize,
+}
+
+#[derive(Clone)]
+pub(super) struct Macro {
+    pub(super) parameters: Vec<String>,
+    pub(super) lines: Vec<(String, u32)>,
+    pub(super) file: Arc<str>,
+}
+
+/// Where a directive stands.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Scope {
+    /// What may stand here, in the table's words.
+    pub(super) allowed: &'static [&'static str],
+    /// Names of the open sections, lower case, outermost first.
+    pub(super) sections: Vec<String>,
+    /// Index of the virtual host, 0 for the main server.
+    pub(super) host: usize,
+    /// Where that virtual host begins.
+    pub(super) host_place: Option<crate::config::Place>,
+}
+
+pub(super) const SERVER: &[&str] = &["server", "options", "fileinfo", "indexes", "on-read"];
+pub(super) const DIRECTORY: &[&str] = &["directory", "limit", "options", "fileinfo", "authcfg", "indexes", "on-read"];
+pub(super) const PROXY: &[&str] = &["directory", "limit", "options", "fileinfo", "authcfg", "indexes", "on-read", "proxy"];
+
+impl Scope {
+    pub(super) fn inside(&self, section: &str) -> bool {
+        self.sections.iter().any(|s| s == section)
+    }
+    /// Whether it is a directory-like section, and not the server or a virtual host.
+    pub(super) fn in_directory(&self) -> bool {
+        self.sections.iter().any(|s| s.starts_with("location") || s.starts_with("directory") || s.starts_with("files") || s == "if")
+    }
+    /// The innermost section, as a person would call it.
+    pub(super) fn spelled(&self) -> String {
+        self.sections.last().map_or("the main server".into(), |s| format!("<{s}>"))
+    }
+}
+
+/// A directive in the second pass.
+pub(super) struct Directive<'i> {
+    pub(super) item: &'i Item,
+    /// Its name as written.
+    pub(super) name: String,
+    /// Its values, variables put in.
+    pub(super) values: Vec<String>,
+}
+
+impl Directive<'_> {
+    pub(super) fn value(&self, index: usize) -> &str {
+        self.values.get(index).map_or("", String::as_str)
+    }
+    pub(super) fn lower(&self) -> String {
+        self.name.to_ascii_lowercase()
+    }
+}
+
+/// What is gathered over the second pass and judged at its end.
+#[derive(Default)]
+pub(super) struct Facts {
+    /// Virtual hosts seen so far.
+    pub(super) hosts: usize,
+    pub(super) has_server_name: bool,
+    pub(super) has_types_config: bool,
+    /// Whether the main server says where its errors go, to a file or elsewhere.
+    pub(super) has_error_log: bool,
+    pub(super) listens: Vec<(Option<IpAddr>, u16, Place)>,
+    /// Where a listener stands among them.
+    pub(super) listening: std::collections::HashMap<(Option<IpAddr>, u16), usize>,
+    /// TLS facts by virtual host.
+    pub(super) tls: BTreeMap<usize, Tls>,
+    pub(super) first_host: Option<Place>,
+}
+
+/// TLS settings of one virtual host.
+#[derive(Default)]
+pub(super) struct Tls {
+    pub(super) engine: Option<Place>,
+    pub(super) certificate: bool,
+    pub(super) files: Vec<(String, Place, bool)>,
+}
+
+impl Reader<'_, '_> {
+    pub(super) fn find_at(&mut self, place: Option<Place>, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+        self.out.add(ConfigFinding { place, ..ConfigFinding::error(code, message) })
+    }
+
+    /// `${NAME}` of defines and the environment put in; what is unknown stays as it is.
+    pub(super) fn resolve(&self, text: &str) -> String {
+        let mut out = String::new();
+        let mut rest = text;
+        while let Some(at) = rest.find("${") {
+            out.push_str(&rest[..at]);
+            rest = &rest[at..];
+            let Some(end) = rest.find('}') else { break };
+            let name = &rest[2..end];
+            match self.defines.get(name).or_else(|| self.options.environment.get(name)) {
+                Some(value) => out.push_str(value),
+                None => out.push_str(&rest[..=end]),
+            }
+            rest = &rest[end + 1..];
+        }
+        out.push_str(rest);
+        out
+    }
+
+    /// By the module's name or its source file, compared exactly.
+    pub(super) fn module_loaded(&self, name: &str) -> bool {
+        let id = name.strip_prefix("mod_").and_then(|n| n.strip_suffix(".c")).map(|n| format!("{n}_module"));
+        let wanted = id.as_deref().unwrap_or(name);
+        let by_file = match name {
+            "event.c" | "worker.c" | "prefork.c" => Some(format!("mpm_{}_module", name.trim_end_matches(".c"))),
+            "core.c" | "http_core.c" => return true,
+            _ => None,
+        };
+        let wanted = by_file.as_deref().unwrap_or(wanted);
+        super::STATIC_MODULES.contains(&wanted) || self.known_modules.contains(wanted)
+    }
+
+    /// Whether the module of a table row is there.
+    pub(super) fn has(&self, module: &str) -> bool {
+        match module {
+            "core" | "mpm" | "http" => true,
+            other => self.module_loaded(&format!("{other}_module")),
+        }
+    }
+}
+
+pub(super) fn find<'r>(r: &'r mut Reader, d: &Directive, code: Code, message: impl Into<String>) -> &'r mut ConfigFinding {
+    let name = d.name.trim_start_matches('<').to_owned();
+    let name = if d.item.text.starts_with('<') { format!("<{name}") } else { name };
+    let found = r.find_at(Some(d.item.place()), code, message);
+    found.directive = Some(name);
+    found
+}
+
+pub(super) fn report<'r>(r: &'r mut Reader, d: &Directive, code: Code, message: impl Into<String>) -> &'r mut ConfigFinding {
+    find(r, d, code, message)
+}

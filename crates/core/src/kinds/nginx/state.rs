@@ -1,0 +1,202 @@
+//! What is known while a configuration of nginx is read: the blocks that are open, what was gathered over all files, and the
+//! findings so far.
+use super::Options;
+use super::tokens::Word;
+use crate::bounds::Cost;
+use crate::code::Code;
+use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity, Span};
+use crate::snapshot::Snapshot;
+use std::collections::{HashMap, HashSet};
+use std::net::IpAddr;
+use std::sync::Arc;
+
+/// One row of the table with its columns split once.
+#[derive(Clone, Debug)]
+pub(super) struct Known {
+    pub(super) module: &'static str,
+    pub(super) contexts: Vec<&'static str>,
+    pub(super) arguments: &'static str,
+    pub(super) setter: &'static str,
+    pub(super) words: &'static str,
+    pub(super) block: bool,
+}
+
+/// A block that is being read.
+pub(super) struct Block {
+    /// Context of the table: `main`, `http`, `server`, `location-if` …
+    pub(super) context: &'static str,
+    /// Directives seen here that may stand once, with their lines.
+    pub(super) seen: HashMap<(String, &'static str), u32>,
+    /// Site facts, for `server` blocks.
+    pub(super) site: Option<Site>,
+    /// The name that opened it, for section paths.
+    pub(super) label: String,
+    /// Which block it is, counted from 1; 0 for the outermost.
+    pub(super) number: u32,
+    /// Regex, named or `if` location: no URI part in `proxy_pass`.
+    pub(super) no_uri: bool,
+    /// Prefix of the location, to judge nested ones.
+    pub(super) prefix: Option<String>,
+    /// Locations and sub-blocks declared here, to find doubles.
+    pub(super) declared: HashSet<String>,
+    /// Members of an upstream.
+    pub(super) members: usize,
+}
+
+impl Block {
+    pub(super) fn new(context: &'static str, label: String) -> Self {
+        Self { context, seen: HashMap::new(), site: None, label, number: 0, no_uri: false, prefix: None, declared: HashSet::new(), members: 0 }
+    }
+}
+
+/// The reader's state.
+pub(super) struct Reader<'s, 'h> {
+    pub(super) snapshot: &'s Snapshot<'h>,
+    pub(super) options: &'s Options,
+    pub(super) out: Configuration,
+    pub(super) blocks: Vec<Block>,
+    pub(super) facts: Facts,
+    pub(super) file: Arc<str>,
+    pub(super) known: HashMap<String, Arc<[Arc<Known>]>>,
+    pub(super) open_files: Vec<String>,
+    pub(super) texts: HashMap<String, Arc<str>>,
+    pub(super) stopped: bool,
+    /// Blocks that were opened so far.
+    pub(super) opened: u32,
+    pub(super) cost: Cost,
+}
+
+/// One directive with its place.
+pub(super) struct Directive<'w, 'a> {
+    pub(super) words: &'w [Word<'a>],
+    pub(super) line: u32,
+    pub(super) place: Place,
+    pub(super) opens: bool,
+}
+
+impl Directive<'_, '_> {
+    pub(super) fn name(&self) -> &str {
+        self.words.first().map_or("", |w| w.value.as_ref())
+    }
+    pub(super) fn argument(&self, index: usize) -> &str {
+        self.words.get(index + 1).map_or("", |w| w.value.as_ref())
+    }
+    pub(super) fn arguments(&self) -> impl Iterator<Item = &str> {
+        self.words.iter().skip(1).map(|w| w.value.as_ref())
+    }
+}
+
+/// What is gathered over all files and judged at the end.
+#[derive(Default)]
+pub(super) struct Facts {
+    pub(super) upstreams: HashMap<String, Place>,
+    /// Hosts that must be an upstream or resolve: name, place, directive.
+    pub(super) upstream_uses: Vec<(String, Place, String)>,
+    pub(super) formats: HashSet<String>,
+    pub(super) zones: HashMap<String, Place>,
+    pub(super) zone_uses: Vec<(String, Place, String)>,
+    pub(super) variables: HashSet<String>,
+    pub(super) variable_uses: Vec<(String, Place)>,
+    pub(super) listens: Listeners,
+    pub(super) has_events: bool,
+    pub(super) has_http: bool,
+    pub(super) has_error_log: bool,
+
+    pub(super) sites: Vec<Site>,
+    /// Server names with a misplaced wildcard.
+    pub(super) odd_names: Vec<(String, Place)>,
+    pub(super) http_certificate: bool,
+    pub(super) http_key: bool,
+    /// Where the `http` block ends: merges are blamed on it.
+    pub(super) http_end: Option<Place>,
+}
+
+/// Facts of one `server` block.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Site {
+    pub(super) opened: Option<Place>,
+    pub(super) names: Vec<String>,
+    pub(super) listens: Vec<Own>,
+    pub(super) ssl_listen: Option<Place>,
+    /// The obsolete `ssl on`.
+    pub(super) ssl_on: Option<Place>,
+    pub(super) certificate: bool,
+    pub(super) key: bool,
+}
+
+/// An address and port as nginx compares them.
+pub(super) type Key = (Option<IpAddr>, u16, Option<String>);
+
+/// A listener of one site.
+#[derive(Clone, Debug)]
+pub(super) struct Own {
+    pub(super) key: Key,
+}
+
+/// All listeners of the configuration.
+#[derive(Default)]
+pub(super) struct Listeners {
+    pub(super) defaults: HashMap<Key, Place>,
+    pub(super) options: HashMap<Key, Place>,
+    pub(super) names: HashMap<(Key, String), Place>,
+    pub(super) keys: Vec<(Key, usize)>,
+}
+
+impl Reader<'_, '_> {
+    /// A finding without a place.
+    pub(super) fn plain(&mut self, code: Code, depends_on: DependsOn, message: String, object: Option<String>) {
+        self.out.add(ConfigFinding { depends_on, object, ..ConfigFinding::error(code, message) });
+    }
+
+    /// A finding about a directive, on the line that the daemon would blame.
+    pub(super) fn find(&mut self, d: &Directive, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+        self.out.add(ConfigFinding { place: Some(d.place.clone()), directive: Some(d.name().to_owned()), ..ConfigFinding::error(code, message) })
+    }
+
+    pub(super) fn warn(&mut self, d: &Directive, message: impl Into<String>) {
+        self.find(d, Code::ConfigWarning, message).severity = Severity::Warning;
+    }
+
+    /// Whether a block of this context is open.
+    pub(super) fn inside(&self, context: &str) -> bool {
+        self.blocks.iter().any(|b| b.context == context)
+    }
+    /// A line of the file that is being read.
+    pub(super) fn here(&self, line: u32) -> Place {
+        Place { file: self.file.clone(), line, column: 0, end_column: 0 }
+    }
+
+    pub(super) fn block(&mut self) -> &mut Block {
+        let last = self.blocks.len() - 1;
+        &mut self.blocks[last]
+    }
+
+    pub(super) fn context(&self) -> &'static str {
+        self.blocks.last().map_or("main", |b| b.context)
+    }
+
+    pub(super) fn span(&self, start: usize, end: usize) -> Span {
+        Span { file: self.file.clone(), start, end }
+    }
+}
+
+/// The section as a person would call it.
+pub(super) fn section_name(context: &str) -> &str {
+    match context {
+        "main" => "the main context",
+        "server-if" | "location-if" => "\"if\"",
+        "limit" => "\"limit_except\"",
+        "stream-server" => "\"server\" of stream",
+        "stream-upstream" => "\"upstream\" of stream",
+        "mail-server" => "\"server\" of mail",
+        "any" => "any section",
+        "http" => "\"http\"",
+        "server" => "\"server\"",
+        "location" => "\"location\"",
+        "events" => "\"events\"",
+        "upstream" => "\"upstream\"",
+        "stream" => "\"stream\"",
+        "mail" => "\"mail\"",
+        other => other,
+    }
+}

@@ -1,0 +1,63 @@
+//! What to read of a service's history, and which of its lines begin an attempt.
+use super::Mark;
+use super::grammar::{Around, Grammar, Head};
+use crate::kinds::Kind;
+use jiff::tz::TimeZone;
+
+/// What to read of a service's history.
+pub struct Request<'r> {
+    /// Kind.
+    pub kind: &'r dyn Kind,
+    /// How its log lines begin, and which mark a start.
+    pub grammar: &'r Grammar,
+    /// Unit in the journal, if there is one.
+    pub unit: Option<&'r str>,
+    /// Whether the manager's "started" means that it is ready (`Type=notify`, or a start command that ends when it is).
+    pub reports_ready: bool,
+    /// Own log files, the main one first.
+    pub files: &'r [String],
+    /// Zone of the daemon's stamps.
+    pub zone: &'r TimeZone,
+    /// How many attempts are wanted at most.
+    pub most: usize,
+    /// Count lines even in long files.
+    pub count_all: bool,
+    /// Whether it runs now.
+    pub running: bool,
+}
+
+impl<'r> Request<'r> {
+    /// What log files alone tell of a daemon that no manager starts.
+    pub fn of_files(kind: &'r dyn Kind, files: &'r [String], zone: &'r TimeZone, most: usize) -> Self {
+        Self { kind, grammar: kind.grammar(), unit: None, reports_ready: false, files, zone, most, count_all: true, running: false }
+    }
+}
+
+/// Whether a line with a mark begins an attempt; `earlier` is the line with the mark before it.
+pub(super) fn is_begin(request: &Request, line: &str, earlier: Option<&str>) -> bool {
+    let grammar = request.grammar;
+    let around = Around { latest: Some(i64::MAX / 4), ..Around::zone(request.zone) };
+    let Some(head) = grammar.head(line, around).filter(|h| is_ours(request, h)) else { return false };
+    let mark_of = |l: &str| grammar.mark(l);
+    let reload = earlier.is_some_and(|e| mark_of(e) == Some(Mark::Reload));
+    match mark_of(line) {
+        Some(Mark::Begin) => !reload,
+        Some(Mark::Ready) => !grammar.tells_begin() && !reload,
+        // Several lines of one failure are one attempt.
+        Some(Mark::Fail) => {
+            let same = |e: &str| mark_of(e) == Some(Mark::Fail) && grammar.head(e, around).is_some_and(|h| h.pid == head.pid && head.time - h.time < 5_000_000);
+            !earlier.is_some_and(same) && !earlier.is_some_and(|e| mark_of(e) == Some(Mark::Begin))
+        }
+        _ => false,
+    }
+}
+
+/// Whether a line was written by the daemon itself, and not by a client's hand or another program.
+pub(super) fn is_ours(request: &Request, head: &Head) -> bool {
+    if head.of_client {
+        return false;
+    }
+    let Some(program) = &head.program else { return true };
+    let unit = request.unit.map(|u| u.trim_end_matches(".service"));
+    request.kind.runs(program) || Some(program.as_str()) == unit || request.kind.name() == program
+}
