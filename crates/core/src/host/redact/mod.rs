@@ -7,6 +7,7 @@ use super::{Answer, Look, Question, Unseen};
 use crate::kinds::Kind;
 use names::{Strength, strength};
 use net::{Text, spans};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
@@ -55,10 +56,8 @@ pub fn mask_settings(text: &str) -> String {
 
 /// Lines of a configuration file as they may be shown: what the kind knows for a secret is masked, and what the net finds.
 pub fn mask_source(kind: Option<&dyn Kind>, text: &str) -> String {
-    // Whoever writes a configuration may have it include a key.
-    if crate::config::key::holds_key(text.as_bytes()) {
-        return crate::config::key::concealed(text);
-    }
+    // Whoever writes a configuration may have it include a key; what stands around it is looked at as ever.
+    let text = &*if crate::config::key::holds_key(text.as_bytes()) { crate::config::key::concealed(text).into() } else { Cow::Borrowed(text) };
     let Some(concealed) = kind.and_then(|k| k.conceal(text, "")) else { return mask_settings(text) };
     let statements = net::apart(concealed.statements);
     let mut found = concealed.secret;
@@ -234,9 +233,8 @@ fn file(kind: Option<&dyn Kind>, path: &str, bytes: &Arc<[u8]>) -> (Arc<[u8]>, b
         let shown = masked(&lossless, &found);
         return (shown.chars().map(|c| u8::try_from(u32::from(c)).unwrap_or(b'?')).collect(), false);
     };
-    if crate::config::key::holds_key(bytes) {
-        return (crate::config::key::concealed(text).into_bytes().into(), false);
-    }
+    let with_key = crate::config::key::holds_key(bytes);
+    let text = &*if with_key { crate::config::key::concealed(text).into() } else { Cow::Borrowed(text) };
     let (mut found, mut unknown) = (Vec::new(), false);
     if let Some(concealed) = kind.and_then(|k| k.conceal(text, path)) {
         unknown = !concealed.unknown.is_empty();
@@ -248,7 +246,7 @@ fn file(kind: Option<&dyn Kind>, path: &str, bytes: &Arc<[u8]>) -> (Arc<[u8]>, b
         let log = path.contains("/log/") || path.ends_with(".log") || path.ends_with(".err");
         found.extend(spans(text, if log { Text::Prose } else { Text::Settings }));
     }
-    if found.is_empty() {
+    if found.is_empty() && !with_key {
         return (bytes.clone(), false);
     }
     (masked(text, &net::apart(found)).into_bytes().into(), unknown)
@@ -270,7 +268,10 @@ pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
     for (at, (word, span)) in words.iter().enumerate() {
         let before = at.checked_sub(1).and_then(|b| words.get(b)).map_or("", |(w, _)| *w);
         let named = !before.starts_with('(') && !before.contains(['=', '?', '/']);
-        if at > 0 && named && is_secret(before.trim_start_matches('$')) && !word.is_empty() && !(word.starts_with('$') && word.len() > 1) {
+        // `$http_cookie`, `%{HTTP_COOKIE}`, `%{HTTP:X-Auth-Token}`: what a variable is compared with.
+        let name = before.trim_start_matches(['$', '%', '{']).trim_end_matches('}');
+        let name = name.strip_prefix("HTTP:").unwrap_or(name);
+        if at > 0 && named && is_secret(name) && !word.is_empty() && !(word.starts_with('$') && word.len() > 1) {
             found.secret.push(span.clone());
             continue;
         }

@@ -46,7 +46,7 @@ const SECRET: &[&str] = &[
     "webhook",
 ];
 /// Endings of words that are glued together: `keystorePassword`, `mysecret`, `dbpasswd`.
-const GLUED: &[&str] = &["apikey", "passphrase", "password", "passwd", "secret", "passcode", "authtoken"];
+const GLUED: &[&str] = &["apikey", "passphrase", "password", "passwd", "secret", "passcode", "authtoken", "secrets"];
 /// Last words of names that are about secrets without being one.
 const ABOUT: &[&str] = &[
     "age",
@@ -192,6 +192,10 @@ pub(super) fn strength(name: &str) -> Strength {
     let numbered = last.bytes().all(|b| b.is_ascii_digit()) && words.len() > 1;
     let last = if numbered { &words[words.len() - 2] } else { last };
     let last = last.trim_end_matches(|c: char| c.is_ascii_digit());
+    // The half of a pair that lets a machine in, whatever its name says.
+    if lower.ends_with("secret_id") || lower.ends_with("secret-id") {
+        return Strength::Strong;
+    }
     if ABOUT.contains(&last) {
         return Strength::No;
     }

@@ -110,6 +110,9 @@ static IN_QUERY: LazyLock<Option<Regex>> =
 static TOLD_CACHE: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?:^|[\s"'])AUTH\s+([^\s"'\\]+(?:\s+[^\s"'\\]+)?)(?:\\r|\\n|["']|\s*$)"#));
 /// An address of a database driver: `jdbc:oracle:thin:account/secret@host`.
 static DRIVER: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)\bjdbc:oracle:\w+:[^\s/"'@]*/([^\s"'@]+)@"#));
+/// Converters that take a key (configuration of haproxy).
+static SIGNED: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"\b(?:hmac|jwt_verify|aes_gcm_enc|aes_gcm_dec|aes_cbc_enc|aes_cbc_dec)\([^,()]*,\s*["']?([^"',()\s]+)"#));
 /// An element that names what its value is: `name="…" … value="…"`, in either order.
 static NAMED: LazyLock<Vec<Regex>> = LazyLock::new(|| {
     let (name, value) = (r#"\b(?:name|key)\s*=\s*["'](?<name>[^"'<>]*)["']"#, r#"\bvalue\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')"#);
@@ -177,6 +180,9 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
         "{smd5}",
         "{pbkdf2",
         "scram-sha",
+        "hmac(",
+        "jwt_verify(",
+        "aes_",
     ];
     let kind = Some(aho_corasick::AhoCorasickKind::NoncontiguousNFA);
     aho_corasick::AhoCorasick::builder().kind(kind).ascii_case_insensitive(true).build(words).ok()
@@ -188,6 +194,11 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
         return Vec::new();
     }
     let mut found = Vec::new();
+    // The attributes of an element may stand on several lines.
+    let secret = |c: &regex::Captures| c.name("name").is_some_and(|n| strength(n.as_str()) != Strength::No);
+    for element in NAMED.iter().filter(|_| text.contains('=')).flat_map(|p| p.captures_iter(text)).filter(secret) {
+        found.extend(element.name("a").or(element.name("b")).map(|m| m.range()).filter(|r| !r.is_empty()));
+    }
     let mut start = 0;
     for line in text.split('\n') {
         let mut here = Vec::new();
@@ -196,12 +207,9 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
         for pattern in SQL
             .iter()
             .chain(OPTIONS.iter())
-            .chain([&SCHEMES, &IN_ADDRESS, &PAIRS, &HASHES, &IN_QUERY, &TOLD_CACHE, &DRIVER].into_iter().filter_map(|p| p.as_ref()))
+            .chain([&SCHEMES, &IN_ADDRESS, &PAIRS, &HASHES, &IN_QUERY, &TOLD_CACHE, &DRIVER, &SIGNED].into_iter().filter_map(|p| p.as_ref()))
         {
             here.extend(pattern.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
-        }
-        for element in NAMED.iter().flat_map(|p| p.captures_iter(line)).filter(|c| c.name("name").is_some_and(|n| strength(n.as_str()) != Strength::No)) {
-            here.extend(element.name("a").or(element.name("b")).map(|m| m.range()));
         }
         if let Some(url) = IN_URL.as_ref() {
             // A number and a path behind it are a port, whatever comes later.
@@ -403,7 +411,7 @@ fn words(line: &str, found: &mut Vec<Range<usize>>) {
                 }
             }
             // `AuthBasicFake ACCOUNT SECRET`, `sentinel auth-pass MASTER SECRET`
-            "authbasicfake" => found.extend(tokens.get(at + 2).cloned()),
+            "authbasicfake" | "mdexternalaccountbinding" => found.extend(tokens.get(at + 2).cloned()),
             "auth-pass" if at > 0 => found.extend(tokens.get(at + 2).cloned()),
             "rename-command" => {
                 if let Some(new) = tokens.get(at + 2).filter(|n| !matches!(&line[(*n).clone()], "\"\"" | "''")) {

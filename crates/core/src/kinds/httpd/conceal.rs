@@ -68,7 +68,7 @@ pub(super) fn conceal(text: &str) -> Concealed {
                 let inner = spelled.get(1).and_then(|(word, span)| Some(span.start + word.find(' ')? + 1..span.end));
                 found.secret.extend(inner.into_iter().chain(spelled.iter().skip(2).map(|(_, span)| span.clone())));
             }
-            "use" | "authbasicfake" => found.secret.extend(spelled.iter().skip(2).map(|(_, span)| span.clone())),
+            "use" | "authbasicfake" | "mdexternalaccountbinding" => found.secret.extend(spelled.iter().skip(2).map(|(_, span)| span.clone())),
             _ => conceal_words(&spelled, &mut found),
         }
     }

@@ -281,7 +281,7 @@ impl Reader<'_, '_> {
             };
             // A section's own line stands in the one around it.
             let opened = self.inside.iter().rev().find(|at| **at < self.items.len());
-            let section = opened.and_then(|at| self.items.get(*at)).map_or(String::new(), |i| i.text.to_string());
+            let section = opened.and_then(|at| self.items.get(*at)).map_or(String::new(), |i| crate::host::mask_settings(&i.text));
             let scope = opened.and_then(|at| u32::try_from(at + 1).ok()).unwrap_or(0);
             let place = Place { file: self.file.clone(), line: line.number, column: line.column, end_column: 0 };
             self.out.model.settings.push(Assignment { name: name.into_owned(), value, section, scope, layer: Layer::File, place: Some(place) });
