@@ -19,6 +19,7 @@ const SHOTS: &[(&str, &str)] = &[
     ("attempts", "attempts front"),
     ("follow", "attempts front --follow"),
     ("survey-one", "survey tide-relay"),
+    ("settings", "settings front"),
     ("lint", "lint front"),
 ];
 
@@ -67,6 +68,7 @@ fn all(program: &Path, bin: &Path) -> Result<(), String> {
             "follow" => drop(shell(&format!(
                 "cd {HOST} && {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k stop; (sleep 3; {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k start) >/dev/null 2>&1 &"
             ))),
+            "settings" => drop(shell(&format!("cd {HOST} && printf '# merged from the ticket shop\\nTimeout 30\\n' > front/sites/ticket-pages.conf"))),
             "lint" => drop(shell(&format!(
                 "cd {HOST} && printf '# merged from the ticket shop\\nListen 127.0.0.1:18080\\nDocumentRooot {HOST}/www\\n' > front/sites/ticket-pages.conf"
             ))),

@@ -17,7 +17,7 @@ pub(crate) fn page(report: &SettingsReport) -> Page {
         }
         let value = |v: &Option<String>| v.clone().unwrap_or_else(|| jolly_core::host::MASK.to_owned());
         let mut rows = vec![(format!("{} {}", one.name, value(&one.value)), origin(one.layer, one.file.as_deref(), one.line))];
-        rows.extend(one.overrides.iter().map(|o| (format!("  overrides {}", value(&o.value)), origin(o.layer, o.file.as_deref(), o.line))));
+        rows.extend(one.overrides.iter().map(|o| (format!("overridden: {} {}", one.name, value(&o.value)), origin(o.layer, o.file.as_deref(), o.line))));
         match page.blocks.last_mut() {
             Some(Block::Evidence(all)) => all.extend(rows),
             _ => page.push(Block::Evidence(rows)),
