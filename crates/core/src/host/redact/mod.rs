@@ -223,16 +223,10 @@ pub fn redact(known: &Known, question: Question, answer: Look<Answer>) -> Redact
 
 /// A file's bytes with its secrets masked, and whether values were masked because their directives are not known.
 fn file(kind: Option<&dyn Kind>, path: &str, bytes: &Arc<[u8]>) -> (Arc<[u8]>, bool) {
-    let Ok(text) = std::str::from_utf8(bytes) else {
-        // Control data of a server, or a log with a few odd bytes: what is text in it is looked at.
-        let lossless: String = bytes.iter().map(|&b| char::from(b)).collect();
-        let found = spans(&lossless, Text::Prose);
-        if found.is_empty() {
-            return (bytes.clone(), false);
-        }
-        let shown = masked(&lossless, &found);
-        return (shown.chars().map(|c| u8::try_from(u32::from(c)).unwrap_or(b'?')).collect(), false);
-    };
+    // A letter of another encoding makes no other file of it: each byte stands for one letter then, and goes back as it came.
+    let text = std::str::from_utf8(bytes).map_or_else(|_| Cow::Owned(bytes.iter().map(|&b| char::from(b)).collect()), Cow::Borrowed);
+    let one_byte = matches!(text, Cow::Owned(_));
+    let text = &*text;
     let with_key = crate::config::key::holds_key(bytes);
     let text = &*if with_key { crate::config::key::concealed(text).into() } else { Cow::Borrowed(text) };
     let (mut found, mut unknown) = (Vec::new(), false);
@@ -243,13 +237,16 @@ fn file(kind: Option<&dyn Kind>, path: &str, bytes: &Arc<[u8]>) -> (Arc<[u8]>, b
         let statements = net::apart(concealed.statements);
         found.extend(spans(text, Text::Settings).into_iter().filter(|s| !statements.iter().any(|k| k.start < s.end && s.start < k.end)));
     } else {
-        let log = path.contains("/log/") || path.ends_with(".log") || path.ends_with(".err");
+        // Control data of a server are no settings either.
+        let log = text.contains('\0') || path.contains("/log/") || path.ends_with(".log") || path.ends_with(".err");
         found.extend(spans(text, if log { Text::Prose } else { Text::Settings }));
     }
     if found.is_empty() && !with_key {
         return (bytes.clone(), false);
     }
-    (masked(text, &net::apart(found)).into_bytes().into(), unknown)
+    let shown = masked(text, &net::apart(found));
+    let shown: Vec<u8> = if one_byte { shown.chars().map(|c| u8::try_from(u32::from(c)).unwrap_or(b'?')).collect() } else { shown.into_bytes() };
+    (shown.into(), unknown)
 }
 
 /// What a kind finds in one of its files: bytes of secrets, of values that it does not know, and of the statements that it read.
