@@ -5,7 +5,6 @@ use crate::config::Span;
 use crate::kinds::Kind;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
 
 /// How much can go wrong.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -55,44 +54,8 @@ pub struct Plan {
 
 /// What changes in a file, secrets masked.
 pub(super) fn diff(kind: Option<&dyn Kind>, file: &str, before: &[u8], after: &[u8]) -> String {
-    let mark = kind.and_then(|k| k.profile().comment);
-    let (before, after) = shown(kind, mark, &String::from_utf8_lossy(before), &String::from_utf8_lossy(after));
+    let shown = |bytes: &[u8]| crate::host::mask_source(kind, &String::from_utf8_lossy(bytes));
+    let (before, after) = (shown(before), shown(after));
     let name = file.trim_start_matches('/');
     similar::TextDiff::from_lines(&before, &after).unified_diff().context_radius(3).header(&format!("a/{name}"), &format!("b/{name}")).to_string()
-}
-
-/// Both texts masked. A statement that was put behind a comment sign is no statement any more, and shows no more of itself than it
-/// did before.
-fn shown(kind: Option<&dyn Kind>, mark: Option<&str>, before: &str, after: &str) -> (String, String) {
-    let masked = |text: &str| crate::host::mask_source(kind, text);
-    let (safe_before, safe_after) = (masked(before), masked(after));
-    // A mask may take the place of several lines; then the two cannot be laid side by side.
-    let same = before.lines().count() == safe_before.lines().count() && after.lines().count() == safe_after.lines().count();
-    let Some(mark) = mark.filter(|_| same) else { return (safe_before, safe_after) };
-    let known: HashMap<&str, &str> = before.lines().map(str::trim).zip(safe_before.lines().map(str::trim)).collect();
-    let one = |(raw, safe): (&str, &str)| {
-        let behind = raw.trim_start().strip_prefix(mark).map(str::trim);
-        match behind.and_then(|statement| Some((statement, known.get(statement)?))) {
-            Some((statement, known)) => raw.replace(statement, known) + "\n",
-            None => safe.to_owned() + "\n",
-        }
-    };
-    let mut lines: String = after.lines().zip(safe_after.lines()).map(one).collect();
-    if !after.ends_with('\n') {
-        lines.pop();
-    }
-    (safe_before, lines)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn what_is_put_behind_a_comment_sign_stays_masked() {
-        let kind = crate::kinds::kind("httpd");
-        let (before, after) = ("Listen 80\nUse Site tide1\n", "Listen 80\n# Use Site tide1\n");
-        let shown = diff(kind, "/etc/a.conf", before.as_bytes(), after.as_bytes());
-        assert!(!shown.contains("tide1") && shown.contains("+# Use Site MASKED"), "{shown}");
-    }
 }

@@ -66,6 +66,7 @@ pub fn mask_source(kind: Option<&dyn Kind>, text: &str) -> String {
         !statements.iter().any(|k| k.start < s.end && s.start < k.end) || concealed.unknown.iter().any(|k| k.start < s.end && s.start < k.end)
     };
     found.extend(spans(text, Text::Settings).into_iter().filter(outside));
+    found.extend(kind.map(|k| behind_marks(k, text)).unwrap_or_default());
     masked(text, &net::apart(found))
 }
 
@@ -221,6 +222,22 @@ pub fn redact(known: &Known, question: Question, answer: Look<Answer>) -> Redact
     Redacted { answers: beside, unknown }
 }
 
+/// What a kind would call a secret in statements that stand behind a comment sign: putting one there makes nothing public.
+fn behind_marks(kind: &dyn Kind, text: &str) -> Vec<Range<usize>> {
+    let Some(mark) = kind.profile().comment else { return Vec::new() };
+    let mut found = Vec::new();
+    let mut start = 0;
+    for line in text.split('\n') {
+        let from = start;
+        start += line.len() + 1;
+        let Some(statement) = line.trim_start().strip_prefix(mark).map(str::trim_start).filter(|s| !s.is_empty()) else { continue };
+        let at = from + line.len() - statement.len();
+        let secret = kind.conceal(statement, "").map(|c| c.secret).unwrap_or_default();
+        found.extend(secret.into_iter().map(|s| at + s.start..at + s.end));
+    }
+    found
+}
+
 /// A file's bytes with its secrets masked, and whether values were masked because their directives are not known.
 fn file(kind: Option<&dyn Kind>, path: &str, bytes: &Arc<[u8]>) -> (Arc<[u8]>, bool) {
     // A letter of another encoding makes no other file of it: each byte stands for one letter then, and goes back as it came.
@@ -236,6 +253,7 @@ fn file(kind: Option<&dyn Kind>, path: &str, bytes: &Arc<[u8]>) -> (Arc<[u8]>, b
         // What stands outside of statements, comments above all, is looked at by the net.
         let statements = net::apart(concealed.statements);
         found.extend(spans(text, Text::Settings).into_iter().filter(|s| !statements.iter().any(|k| k.start < s.end && s.start < k.end)));
+        found.extend(kind.map(|k| behind_marks(k, text)).unwrap_or_default());
     } else {
         // Control data of a server are no settings either.
         let log = text.contains('\0') || path.contains("/log/") || path.ends_with(".log") || path.ends_with(".err");

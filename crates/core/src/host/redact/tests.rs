@@ -186,3 +186,9 @@ fn a_file_of_another_encoding_is_masked_by_its_grammar_and_keeps_its_bytes() {
     let shown = of(None, "/etc/quay.conf", with_key);
     assert!(!String::from_utf8_lossy(&shown).contains("tide") && !String::from_utf8_lossy(&shown).contains("gull"), "{shown:?}");
 }
+
+#[test]
+fn what_is_put_behind_a_comment_sign_stays_masked() {
+    let shown = mask_source(crate::kinds::kind("httpd"), "Listen 80\n  # Use Site tide\n#AuthBasicFake desk tide\n# The tide tables, by hand\n");
+    assert_eq!(shown, "Listen 80\n  # Use Site MASKED\n#AuthBasicFake desk MASKED\n# The tide tables, by hand\n");
+}
