@@ -109,6 +109,14 @@ fn httpd(root: &Path) {
     write(root, "etc/apache2/conf.d/site.conf", "Header set X-Quay one\n");
 }
 
+/// A directive that no daemon knows, in a file with an owner and a mode of its own.
+fn misspelt(root: &Path) {
+    unit(root, "");
+    replace(root, "etc/nginx/nginx.conf", "listen", "lisen");
+    let _ = fs::set_permissions(root.join("etc/nginx/nginx.conf"), fs::Permissions::from_mode(0o640));
+    let _ = chown(root.join("etc/nginx/nginx.conf"), Some(0), Some(33));
+}
+
 fn scenes() -> Vec<Scene> {
     vec![
         Scene {
@@ -116,12 +124,7 @@ fn scenes() -> Vec<Scene> {
             steps: "edit",
             service: "edge",
             pick: "correct-directive",
-            lay_out: |root| {
-                unit(root, "");
-                replace(root, "etc/nginx/nginx.conf", "listen", "lisen");
-                let _ = fs::set_permissions(root.join("etc/nginx/nginx.conf"), fs::Permissions::from_mode(0o640));
-                let _ = chown(root.join("etc/nginx/nginx.conf"), Some(0), Some(33));
-            },
+            lay_out: misspelt,
             exchange: true,
         },
         Scene {
@@ -129,12 +132,7 @@ fn scenes() -> Vec<Scene> {
             steps: "edit",
             service: "edge",
             pick: "correct-directive",
-            lay_out: |root| {
-                unit(root, "");
-                replace(root, "etc/nginx/nginx.conf", "listen", "lisen");
-                let _ = fs::set_permissions(root.join("etc/nginx/nginx.conf"), fs::Permissions::from_mode(0o640));
-                let _ = chown(root.join("etc/nginx/nginx.conf"), Some(0), Some(33));
-            },
+            lay_out: misspelt,
             exchange: false,
         },
         Scene {

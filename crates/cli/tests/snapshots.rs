@@ -5,7 +5,6 @@
 mod common;
 
 use common::{Answer, Tree, run};
-use serde_json::Value;
 use std::path::{Path, PathBuf};
 
 /// What is asked of a service in every incident.
@@ -45,17 +44,7 @@ fn keep(name: &str, text: &str) {
 }
 
 fn incidents() -> Vec<(String, PathBuf, tempfile::TempDir)> {
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/incidents");
-    let mut files: Vec<PathBuf> = std::fs::read_dir(folder).unwrap().flatten().map(|e| e.path()).collect();
-    files.sort();
-    let lay = |file: PathBuf| {
-        let record: Value = serde_json::from_slice(&std::fs::read(&file).unwrap()).unwrap();
-        let dir = tempfile::tempdir().unwrap();
-        let bundle = dir.path().join("evidence.json");
-        std::fs::write(&bundle, record["bundle"].to_string()).unwrap();
-        (file.file_stem().unwrap().to_string_lossy().into_owned(), bundle, dir)
-    };
-    files.into_iter().map(lay).collect()
+    common::recorded().into_iter().map(|one| (one.file, one.bundle, one.dir)).collect()
 }
 
 fn all_of(asked: &[&[&str]], form: &str, bundle: &Path, dir: &Path) -> String {

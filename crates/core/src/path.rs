@@ -117,6 +117,11 @@ pub fn is_pattern(text: &str) -> bool {
     text.contains(['*', '?', '['])
 }
 
+/// Whether a path is a directory or lies below it; both are clean.
+pub fn is_within(path: &str, dir: &str) -> bool {
+    path.strip_prefix(dir).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

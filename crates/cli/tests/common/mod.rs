@@ -176,3 +176,34 @@ impl Tree {
         self.path().join("jolly-state")
     }
 }
+
+/// A recorded incident, its evidence laid out as a bundle in a directory of its own.
+pub(crate) struct Recorded {
+    /// Name of its file, without the ending.
+    pub(crate) file: String,
+    pub(crate) incident: String,
+    pub(crate) expected: Value,
+    pub(crate) bundle: PathBuf,
+    pub(crate) dir: TempDir,
+}
+
+/// All recorded incidents, in the order of their names.
+pub(crate) fn recorded() -> Vec<Recorded> {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/incidents");
+    let mut files: Vec<PathBuf> = fs::read_dir(folder).unwrap().flatten().map(|e| e.path()).collect();
+    files.sort();
+    let lay = |file: PathBuf| {
+        let record: Value = serde_json::from_slice(&fs::read(&file).unwrap()).unwrap();
+        let dir = tempfile::tempdir().unwrap();
+        let bundle = dir.path().join("evidence.json");
+        fs::write(&bundle, record["bundle"].to_string()).unwrap();
+        Recorded {
+            file: file.file_stem().unwrap().to_string_lossy().into_owned(),
+            incident: record["incident"].as_str().unwrap().to_owned(),
+            expected: record["expected"].clone(),
+            bundle,
+            dir,
+        }
+    };
+    files.into_iter().map(lay).collect()
+}

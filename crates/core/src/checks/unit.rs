@@ -172,7 +172,7 @@ fn paths(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
     let directory = ["WorkingDirectory", "RootDirectory"].into_iter().filter_map(|key| Some((key, unit.value("Service", key)?)));
     let mut found = Vec::new();
     for (key, path) in environment.chain(directory) {
-        let made = case.service.instance.made_by_manager.iter().any(|d| path == *d || path.starts_with(&format!("{d}/")));
+        let made = case.service.instance.made_by_manager.iter().any(|d| crate::path::is_within(&path, d));
         let there = if path::is_pattern(&path) { Some(!crate::kinds::glob(snapshot, &path).is_empty()) } else { snapshot.exists(&path) };
         if !path.starts_with('/') || path.starts_with("/run/") || made || there != Some(false) {
             continue;

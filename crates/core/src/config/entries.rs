@@ -201,17 +201,13 @@ impl<'r, 'h> Book<'r, 'h> {
     /// An option of the start command, which wins over every file. It stands where the unit has its command.
     pub fn option(&mut self, place: Option<&Place>, section: &str, name: &str, value: &str) {
         let place = place.cloned().unwrap_or_else(Place::nowhere);
-        self.add(Layer::CommandLine, place, section, name, value);
+        self.entries.push(Entry { layer: Layer::CommandLine, ..Entry::of_file(section, name.to_owned(), value.to_owned(), place, None) });
     }
 
     /// A variable of the environment, which every file wins over.
     pub fn variable(&mut self, section: &str, name: &str, value: &str) {
-        let entry = Entry { layer: Layer::Environment, span: None, ..Entry::of_file(section, name.to_owned(), value.to_owned(), Place::nowhere(), None) };
+        let entry = Entry { layer: Layer::Environment, ..Entry::of_file(section, name.to_owned(), value.to_owned(), Place::nowhere(), None) };
         self.entries.insert(0, entry);
-    }
-
-    fn add(&mut self, layer: Layer, place: Place, section: &str, name: &str, value: &str) {
-        self.entries.push(Entry { layer, ..Entry::of_file(section, name.to_owned(), value.to_owned(), place, None) });
     }
 
     /// Reads a file and notes that it was read; `None` where it is not there or cannot be seen.
@@ -260,7 +256,7 @@ impl<'r, 'h> Book<'r, 'h> {
 
     /// The directory that an entry names must be there.
     pub fn must_be_directory(&mut self, entry: &Entry, dir: &str) {
-        let made = self.made.iter().any(|d| dir == d || dir.starts_with(&format!("{d}/")));
+        let made = self.made.iter().any(|d| path::is_within(dir, d));
         if !made && self.snapshot.is_directory(dir) == Some(false) {
             self.missing(entry, dir, "directory ");
         }

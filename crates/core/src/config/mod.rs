@@ -332,7 +332,11 @@ impl Configuration {
 
     /// Notes a file of the configuration that was not read: the daemon would read it, so the rest tells no verdict.
     pub fn unread(&mut self, file: &str, why: &crate::host::Unseen) {
-        let sentence = format!("{file}: {why}");
+        self.unjudged(format!("{file}: {why}"));
+    }
+
+    /// Notes what could not be judged and decides the verdict.
+    pub fn unjudged(&mut self, sentence: String) {
         self.bounded.get_or_insert_with(|| sentence.clone());
         self.not_seen.push(sentence);
     }

@@ -27,7 +27,8 @@ pub struct VersionMark {
     pub files: &'static [&'static str],
 }
 
-/// The release of a service's daemon, as packages or its own binary tell it. What was built below /usr/local and /opt no package manager knows.
+/// The release of a service's daemon, as packages or its own binary tell it. What was built below /usr/local and /opt no
+/// package manager knows.
 pub(super) fn release(snapshot: &Snapshot, profile: &Profile, instance: &Instance) -> Option<Release> {
     let program = instance.command.first().map_or("", String::as_str);
     let own_build = ["/usr/local/", "/opt/", "/srv/"].iter().any(|dir| program.starts_with(dir));
@@ -118,7 +119,8 @@ fn of_binary(snapshot: &Snapshot, profile: &Profile, program: &str) -> Option<Re
             Stands::First => line.split(|c: char| !is_part(c)).find(|w| w.contains('.')),
         };
         let version = version?.trim_matches('.');
-        version.contains('.').then(|| Some(Release { flavour: flavour(profile, &line), version: Version::parse(version)? }))?
+        version.contains('.').then_some(())?;
+        Some(Release { flavour: flavour(profile, &line), version: Version::parse(version)? })
     })
 }
 

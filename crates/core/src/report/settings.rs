@@ -88,11 +88,11 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
 const SERVER: u32 = u32::MAX;
 
 fn entry(kind: &dyn Kind, one: InForce) -> SettingEntry {
-    let secret = is_secret(kind, &one.counts);
+    let value = shown(kind, &one.counts);
     let overrides = one.overrode.iter().map(|o| Overridden { value: shown(kind, o), layer: o.layer, file: file(o), line: line(o) }).collect();
     SettingEntry {
-        value: shown(kind, &one.counts),
-        secret,
+        secret: value.is_none(),
+        value,
         layer: one.counts.layer,
         file: file(&one.counts),
         line: line(&one.counts),
@@ -110,14 +110,12 @@ fn line(one: &Assignment) -> Option<u32> {
     one.place.as_ref().map(|p| p.line)
 }
 
-/// Whether a whole value is a secret: its name decides, or what its reader made of it already.
-fn is_secret(kind: &dyn Kind, one: &Assignment) -> bool {
-    let by_name =
-        kind.secret_settings().iter().any(|s| s.eq_ignore_ascii_case(&one.name)) || crate::host::mask_value(&one.name, &one.value) == crate::host::MASK;
-    !one.value.is_empty() && (by_name || one.value == crate::host::MASK)
-}
-
-/// A value as it may be shown; what is secret in it is masked.
+/// A value as it may be shown, what is secret in it masked; `None` where all of it is: its name decides, or its reader did.
 fn shown(kind: &dyn Kind, one: &Assignment) -> Option<String> {
-    (!is_secret(kind, one)).then(|| crate::bounds::clip(&crate::host::mask_value(&one.name, &one.value)))
+    let named = kind.secret_settings().iter().any(|s| s.eq_ignore_ascii_case(&one.name));
+    if named && !one.value.is_empty() {
+        return None;
+    }
+    let masked = crate::host::mask_value(&one.name, &one.value);
+    (masked != crate::host::MASK).then(|| crate::bounds::clip(&masked))
 }

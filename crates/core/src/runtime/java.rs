@@ -24,6 +24,8 @@ const CLASS_BASE: u32 = 44;
 /// How much of an archive is read, in bytes, and how many classes are looked at.
 const ARCHIVE: u64 = 4 << 20;
 const CLASSES: usize = 40;
+/// What the large form of an archive has before its end (APPNOTE 4.3.15).
+const LARGE: &[u8] = b"PK\x06\x07";
 
 /// A runtime by its directory, as its release file describes it.
 pub fn runtime(snapshot: &Snapshot, home: &str) -> Option<Runtime> {
@@ -108,6 +110,12 @@ fn class_version(head: &[u8]) -> Option<u32> {
 /// The feature version that an archive's classes were compiled for: the highest of those that are looked at.
 pub fn compiled_for(snapshot: &Snapshot, archive: &str) -> Option<u32> {
     let size = snapshot.stat(archive).seen()?.size;
+    // The large form may claim any number of members, and room is made for them before one is read; the plain form cannot claim
+    // more than 65,535. What is read from the end cannot lie before this part of it.
+    let tail = snapshot.read_at(archive, size.saturating_sub(ARCHIVE), u32::try_from(ARCHIVE).unwrap_or(u32::MAX)).seen()?;
+    if memchr::memmem::find(&tail, LARGE).is_some() {
+        return None;
+    }
     let part = Part { snapshot, file: archive, at: 0, size, left: ARCHIVE };
     let mut archive = zip::ZipArchive::new(std::io::BufReader::new(part)).ok()?;
     let is_class = |name: &str| name.ends_with(".class") && !name.starts_with("META-INF/versions/") && !name.ends_with("module-info.class");
@@ -243,7 +251,21 @@ mod tests {
         for (major, version) in [(52, 8), (61, 17), (65, 21)] {
             assert_eq!(compiled_for(&Snapshot::new(&TextHost::new().bytes("/x.jar", &jar(major))), "/x.jar"), Some(version));
         }
-        for bytes in [vec![], b"PK".to_vec(), b"no archive at all, but long enough for a head".to_vec(), jar(61)[..70].to_vec()] {
+        // The large form, sound in itself: its claims are not looked into.
+        let mut large = jar(61);
+        let end = large.len() - 22;
+        let number = |at: usize| u64::from(u32::from_le_bytes(large[end + at..end + at + 4].try_into().unwrap()));
+        let (size, offset) = (number(12), number(16));
+        let mut claim = b"PK\x06\x06".to_vec();
+        claim.extend(44u64.to_le_bytes());
+        claim.extend([45, 0, 45, 0, 0, 0, 0, 0, 0, 0, 0, 0]);
+        [2, 2, size, offset].iter().for_each(|n| claim.extend(n.to_le_bytes()));
+        claim.extend(b"PK\x06\x07\0\0\0\0");
+        claim.extend((end as u64).to_le_bytes());
+        claim.extend([1, 0, 0, 0]);
+        large[end + 8..end + 12].fill(0xff);
+        large.splice(end..end, claim);
+        for bytes in [large, vec![], b"PK".to_vec(), b"no archive at all, but long enough for a head".to_vec(), jar(61)[..70].to_vec()] {
             assert_eq!(compiled_for(&Snapshot::new(&TextHost::new().bytes("/x.jar", &bytes)), "/x.jar"), None);
         }
     }

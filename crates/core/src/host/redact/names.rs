@@ -261,81 +261,24 @@ mod tests {
 
     #[test]
     fn names_of_secrets_are_told_from_names_about_them() {
-        for name in [
-            "DB_PASS",
-            "DB_PASSWORD",
-            "db-password",
-            "requirepass",
-            "masterauth",
-            "keystorePass",
-            "certificateKeystorePassword",
-            "connectionPassword",
-            "API_KEY",
-            "X-Api-Key",
-            "AWS_SECRET_ACCESS_KEY",
-            "SOME_KEY",
-            "auth_token",
-            "GITHUB_TOKEN",
-            "MYSQL_PWD",
-            "PGPASSWORD",
-            "http_x_auth_token",
-            "tls-key-file-pass",
-            "insecure-password",
-            "ldapbindpasswd",
-            "SECRET_2",
-            "wsrep_sst_password",
-            "AuthLDAPBindPassword",
-            "SessionCryptoPassphrase",
-            "dynamic-cookie-key",
-            "mysqli.default_pw",
-            "requiredSecret",
-            "truststorePass",
-            "DJANGO_SECRET_KEY",
-            "clientSecret",
-            "accessToken",
-            "userpassword",
-            "APP_SALT",
-            "passPhrase",
-            "X-Partner-Key",
-            "http_x_partner_key",
-        ] {
+        for name in "DB_PASS DB_PASSWORD db-password requirepass masterauth keystorePass certificateKeystorePassword \
+                     connectionPassword API_KEY X-Api-Key AWS_SECRET_ACCESS_KEY SOME_KEY auth_token GITHUB_TOKEN \
+                     MYSQL_PWD PGPASSWORD http_x_auth_token tls-key-file-pass insecure-password ldapbindpasswd SECRET_2 \
+                     wsrep_sst_password AuthLDAPBindPassword SessionCryptoPassphrase dynamic-cookie-key mysqli.default_pw \
+                     requiredSecret truststorePass DJANGO_SECRET_KEY clientSecret accessToken userpassword APP_SALT \
+                     passPhrase X-Partner-Key http_x_partner_key"
+            .split_whitespace()
+        {
             assert_eq!(strength(name), Strength::Strong, "{name}");
         }
-        for name in [
-            "proxy_pass",
-            "fastcgi_pass",
-            "server_tokens",
-            "ServerTokens",
-            "ssl_certificate_key",
-            "proxy_cache_key",
-            "SSLCertificateKeyFile",
-            "auth_basic_user_file",
-            "password_file",
-            "ssl_password_file",
-            "password_encryption",
-            "validate_password_length",
-            "validate_password.policy",
-            "SSLPassPhraseDialog",
-            "PassEnv",
-            "key_buffer_size",
-            "primary_key",
-            "user",
-            "bypass",
-            "tls-key-file",
-            "passive",
-            "keepalive",
-            "tokenizer",
-            "AuthType",
-            "AuthUserFile",
-            "default_password_lifetime",
-            "monkey",
-            "hash_key",
-            "KeepAlive",
-            "old_passwords",
-            "ssl_passphrase_command_supports_reload",
-            "pm.max_children",
-            "X-Cache-Key",
-        ] {
+        for name in "proxy_pass fastcgi_pass server_tokens ServerTokens ssl_certificate_key proxy_cache_key \
+                     SSLCertificateKeyFile auth_basic_user_file password_file ssl_password_file password_encryption \
+                     validate_password_length validate_password.policy SSLPassPhraseDialog PassEnv key_buffer_size \
+                     primary_key user bypass tls-key-file passive keepalive tokenizer AuthType AuthUserFile \
+                     default_password_lifetime monkey hash_key KeepAlive old_passwords \
+                     ssl_passphrase_command_supports_reload pm.max_children X-Cache-Key"
+            .split_whitespace()
+        {
             assert!(strength(name) != Strength::Strong, "{name} {:?}", strength(name));
         }
         assert!(

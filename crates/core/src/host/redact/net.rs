@@ -196,7 +196,7 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
     let mut found = Vec::new();
     // The attributes of an element may stand on several lines.
     let secret = |c: &regex::Captures| c.name("name").is_some_and(|n| strength(n.as_str()) != Strength::No);
-    for element in NAMED.iter().filter(|_| text.contains('=')).flat_map(|p| p.captures_iter(text)).filter(secret) {
+    for element in NAMED.iter().filter(|_| text.contains('<')).flat_map(|p| p.captures_iter(text)).filter(secret) {
         found.extend(element.name("a").or(element.name("b")).map(|m| m.range()).filter(|r| !r.is_empty()));
     }
     let mut start = 0;

@@ -74,7 +74,6 @@ fn files(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
 fn file(book: &mut Book, name: &str) {
     let Some(text) = book.text(name) else { return };
     let mut section = String::new();
-    let mut opened = book.entries.iter().map(|e| e.scope).max().unwrap_or(0);
     let mut scope = 0;
     for line in text.lines() {
         let split = match words(line.text, RULES) {
@@ -91,8 +90,8 @@ fn file(book: &mut Book, name: &str) {
         }
         if SECTIONS.contains(&first.value.as_str()) {
             // All `global` sections are one; others of one name are several.
-            opened += 1;
-            scope = if first.value == "global" { 0 } else { opened };
+            let number = u32::try_from(book.entries.len() + 1).unwrap_or(u32::MAX);
+            scope = if first.value == "global" { 0 } else { number };
             section = std::iter::once(first).chain(rest.first()).map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
             let named = matches!(first.value.as_str(), "frontend" | "backend" | "listen");
             if named && rest.is_empty() {

@@ -37,7 +37,7 @@ const ADDING: &[&str] = &[
     "transferlog",
     "sessionexclude",
     "sessioninclude",
-    "sslocspresponsercertificatefile",
+    "sslocsprespondercertificatefile",
     "cachedisable",
     "luapackagepath",
     "luapackagecpath",
@@ -127,7 +127,7 @@ impl Options {
     fn made(&self, dir: &str) -> bool {
         let script = self.by_script
             && ["APACHE_RUN_DIR", "APACHE_LOCK_DIR"].iter().any(|v| self.environment.get(*v).is_some_and(|d| path::clean(d) == path::clean(dir)));
-        script || self.made_by_manager.iter().any(|d| dir == d || dir.starts_with(&format!("{d}/")))
+        script || self.made_by_manager.iter().any(|d| path::is_within(dir, d))
     }
 }
 
@@ -170,5 +170,17 @@ impl Kind for Httpd {
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         !arguments.iter().any(|a| matches!(a.as_str(), "-t" | "-S" | "-M" | "-L" | "-v" | "-V"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_adds_to_a_list_is_a_directive_of_one_word() {
+        for name in ADDING {
+            assert!(DIRECTIVES.rows(name).any(|row| row.column(4) == "take1"), "{name}");
+        }
     }
 }

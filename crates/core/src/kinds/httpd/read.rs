@@ -408,19 +408,18 @@ impl Reader<'_, '_> {
             self.stop(line, Code::ConfigSyntax, format!("<{name}> has no condition"));
             return;
         }
-        let (negated, bare) = argument.strip_prefix('!').map_or((false, argument.as_str()), |b| (true, b));
+        // The sign of `<IfVersion>` is a part of its condition.
+        let sign = argument.strip_prefix('!').filter(|_| lower != "ifversion");
+        let (negated, bare) = sign.map_or((false, argument.as_str()), |b| (true, b));
         let bare = word(bare).0.into_owned();
         let holds = match lower {
             "ifmodule" => self.module_loaded(&bare),
             "ifdefine" => self.defines.contains_key(&bare) || self.flags.contains(&bare),
             "ifversion" => match &self.options.version {
-                // The sign is a part of the condition there, and is looked at below once more.
-                Some(version) => versions::holds(version, &argument) != negated,
+                Some(version) => versions::holds(version, &argument),
                 None => {
-                    let sentence = format!("<IfVersion {argument}> at {}:{}: which release is installed is not known", self.file, line.number);
-                    self.out.bounded.get_or_insert_with(|| sentence.clone());
-                    self.out.not_seen.push(sentence);
-                    negated
+                    self.out.unjudged(format!("<IfVersion {argument}> at {}:{}: which release is installed is not known", self.file, line.number));
+                    false
                 }
             },
             "iffile" => self.snapshot.exists(&path::join(&self.server_root, &bare)) == Some(true),

@@ -164,17 +164,13 @@ fn options(book: &mut Book, instance: &Instance) {
     }
 }
 
-fn value(book: &Book, name: &str) -> Option<String> {
-    book.value(name)
-}
-
 fn listens(book: &mut Book) {
-    let off = value(book, "skip_networking").is_some_and(|v| !matches!(v.to_ascii_lowercase().as_str(), "0" | "off" | "false" | "no"));
+    let off = book.value("skip_networking").is_some_and(|v| !matches!(v.to_ascii_lowercase().as_str(), "0" | "off" | "false" | "no"));
     let entry = book.last("port");
     // A number out of range is adjusted, not refused.
-    let port = value(book, "port").map_or(Some(3306), |p| p.parse::<u32>().ok()).and_then(|p| u16::try_from(p).ok()).unwrap_or(u16::MAX);
+    let port = book.value("port").map_or(Some(3306), |p| p.parse::<u32>().ok()).and_then(|p| u16::try_from(p).ok()).unwrap_or(u16::MAX);
     let bind = book.last("bind_address");
-    let addresses = value(book, "bind_address").unwrap_or_else(|| "*".into());
+    let addresses = book.value("bind_address").unwrap_or_else(|| "*".into());
     for word in addresses.split(',').map(str::trim).filter(|_| !off && port != 0) {
         let (address, v6_only) = match word {
             "*" | "::" => (IpAddr::V6(Ipv6Addr::UNSPECIFIED), false),
@@ -190,7 +186,7 @@ fn listens(book: &mut Book) {
         book.listen(Listen::tcp(address, port, v6_only), entry.as_ref().or(bind.as_ref()), span, false, true);
     }
     let data = data_dir(book);
-    let socket = value(book, "socket").unwrap_or_else(|| default_socket(book.snapshot, &data));
+    let socket = book.value("socket").unwrap_or_else(|| default_socket(book.snapshot, &data));
     let entry = book.last("socket");
     let socket = path::join(&data, &socket);
     if let Some(entry) = &entry {
@@ -205,7 +201,7 @@ fn default_socket(snapshot: &Snapshot, data: &str) -> String {
 }
 
 fn data_dir(book: &Book) -> String {
-    value(book, "datadir").unwrap_or_else(|| "/var/lib/mysql".into()).trim_end_matches('/').to_owned()
+    book.value("datadir").unwrap_or_else(|| "/var/lib/mysql".into()).trim_end_matches('/').to_owned()
 }
 
 fn paths(book: &mut Book) {
@@ -258,7 +254,7 @@ const BUFFER_POOL: u64 = 128 << 20;
 
 fn demands(book: &mut Book, command: &[String]) {
     let entry = book.last("innodb_buffer_pool_size");
-    let given = value(book, "innodb_buffer_pool_size").and_then(|v| crate::manager::size(&v));
+    let given = book.value("innodb_buffer_pool_size").and_then(|v| crate::manager::size(&v));
     let amount = given.unwrap_or(BUFFER_POOL);
     let place = entry.and_then(|e| e.place.known());
     book.out.model.demands.push(Demand { resource: Resource::Memory, amount, directive: "innodb_buffer_pool_size".into(), place });

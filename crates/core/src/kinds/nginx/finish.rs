@@ -99,7 +99,7 @@ fn written(r: &mut Reader) {
     }
     for entry in &all {
         let needed = path::parent(&entry.path).to_owned();
-        if r.options.made_by_manager.iter().any(|d| needed == *d || needed.starts_with(&format!("{d}/"))) {
+        if r.options.made_by_manager.iter().any(|d| path::is_within(&needed, d)) {
             continue;
         }
         if r.snapshot.is_directory(&needed) == Some(false) {

@@ -174,13 +174,9 @@ fn spelt(name: &str) -> String {
     name.replace('-', "_").to_ascii_lowercase()
 }
 
-fn value(book: &Book, name: &str) -> Option<String> {
-    book.value(name)
-}
-
 fn listens(book: &mut Book) {
     let entry = book.last("port");
-    let port = match value(book, "port").map(|v| v.parse::<u32>()) {
+    let port = match book.value("port").map(|v| v.parse::<u32>()) {
         None => 5432,
         Some(Ok(port @ 1..=65535)) => u16::try_from(port).unwrap_or(5432),
         Some(_) => {
@@ -194,7 +190,7 @@ fn listens(book: &mut Book) {
     let span = entry.as_ref().and_then(|e| e.span.clone());
     let listen_entry = book.last("listen_addresses");
     let by = entry.as_ref().or(listen_entry.as_ref()).cloned();
-    let text = value(book, "listen_addresses").unwrap_or_else(|| "localhost".into());
+    let text = book.value("listen_addresses").unwrap_or_else(|| "localhost".into());
     let mut addresses: Vec<IpAddr> = Vec::new();
     for word in text.split(',').map(str::trim).filter(|w| !w.is_empty()) {
         match word {
@@ -219,7 +215,7 @@ fn listens(book: &mut Book) {
     }
     let sockets = book.last("unix_socket_directories");
     let default = if book.snapshot.exists("/etc/debian_version") == Some(true) { "/var/run/postgresql" } else { "/run/postgresql" };
-    let directories = value(book, "unix_socket_directories").unwrap_or_else(|| default.into());
+    let directories = book.value("unix_socket_directories").unwrap_or_else(|| default.into());
     for dir in directories.split(',').map(|d| d.trim().trim_matches('"')).filter(|d| d.starts_with('/')) {
         if let Some(entry) = &sockets
             && !dir.starts_with("/var/run/")
@@ -259,7 +255,7 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
             _ => {}
         }
     }
-    let on = |book: &Book, name: &str| value(book, name).is_some_and(|v| matches!(v.to_ascii_lowercase().as_str(), "on" | "true" | "yes" | "1" | "t" | "y"));
+    let on = |book: &Book, name: &str| book.value(name).is_some_and(|v| matches!(v.to_ascii_lowercase().as_str(), "on" | "true" | "yes" | "1" | "t" | "y"));
     if on(book, "ssl") {
         for name in ["ssl_cert_file", "ssl_key_file"] {
             let Some(entry) = book.last(name) else { continue };
@@ -273,7 +269,7 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
         let (certificate, key) = (named(book, "ssl_cert_file"), named(book, "ssl_key_file"));
         book.must_fit(certificate.as_ref(), key.as_ref());
     }
-    if let Some(zone) = value(book, "log_timezone") {
+    if let Some(zone) = book.value("log_timezone") {
         book.out.model.facts.insert("log zone".into(), zone);
     }
     if let Some(entry) = book.last("external_pid_file") {
@@ -281,7 +277,7 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
     }
     let named = |path: String, directive: &str| NamedPath { path, place: None, directive: directive.into() };
     if on(book, "logging_collector") {
-        let dir = path::join(data, &value(book, "log_directory").unwrap_or_else(|| "log".into()));
+        let dir = path::join(data, &book.value("log_directory").unwrap_or_else(|| "log".into()));
         let newest = newest_log(book.snapshot, &dir);
         book.out.model.error_logs.extend(newest.map(|f| named(f, "log_directory")));
     }
@@ -318,9 +314,9 @@ fn memory(text: &str) -> Option<u64> {
 
 fn demands(book: &mut Book, instance: &Instance) {
     let entry = book.last("shared_buffers");
-    let amount = value(book, "shared_buffers").and_then(|v| memory(&v)).unwrap_or(SHARED_BUFFERS);
-    let huge = value(book, "huge_pages").is_some_and(|v| crate::manager::on(&v.to_ascii_lowercase()));
-    let old_form = value(book, "shared_memory_type").is_some_and(|v| v.eq_ignore_ascii_case("sysv"));
+    let amount = book.value("shared_buffers").and_then(|v| memory(&v)).unwrap_or(SHARED_BUFFERS);
+    let huge = book.value("huge_pages").is_some_and(|v| crate::manager::on(&v.to_ascii_lowercase()));
+    let old_form = book.value("shared_memory_type").is_some_and(|v| v.eq_ignore_ascii_case("sysv"));
     let resource = match (huge, old_form) {
         (true, _) => Resource::HugePages,
         (_, true) => Resource::SharedMemory,
@@ -410,7 +406,7 @@ impl Kind for Postgresql {
         options(&mut book, instance);
         let entry = book.last("data_directory");
         let by_option = option(&instance.command, &["-D"]).or_else(|| instance.environment.get("PGDATA").cloned());
-        let data = value(&book, "data_directory").or(by_option).unwrap_or_else(|| path::parent(&instance.config).to_owned());
+        let data = book.value("data_directory").or(by_option).unwrap_or_else(|| path::parent(&instance.config).to_owned());
         let data = data.trim_end_matches('/').to_owned();
         // What the server itself was told to keep is read last.
         file(&mut book, &path::join(&data, "postgresql.auto.conf"), Layer::Kept, 0);

@@ -1,7 +1,6 @@
 //! What opens and closes a block.
 use super::super::listen;
-use super::super::state::Site;
-use super::super::state::{Block, Directive, Reader};
+use super::super::state::{Block, Directive, Reader, Site};
 use super::common::{check_regex, is_network, push, uses_variables};
 use crate::code::Code;
 use crate::config::DependsOn;
