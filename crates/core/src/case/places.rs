@@ -261,11 +261,46 @@ impl Case<'_> {
         let program = self.service.program().map(str::to_owned).into_iter();
         self.places(snapshot).iter().chain(&configured).any(known) || program.into_iter().any(|p| p == file)
     }
+
+    /// Whether a configuration file that only root can write spells out a path, in a line that is no comment. It names a path
+    /// also where the reader of its kind does not know what the directive means: enough to believe a line of the log about it,
+    /// and not enough to change the path.
+    pub fn spells(&self, snapshot: &Snapshot, file: &str) -> bool {
+        // A short path is part of many words.
+        if !file.starts_with('/') || file.len() < 4 {
+            return false;
+        }
+        let effect = |line: &str| {
+            let end = line.match_indices('#').find(|(at, _)| line[..*at].is_empty() || line[..*at].ends_with([' ', '\t'])).map_or(line.len(), |(at, _)| at);
+            !line.trim_start().starts_with(';') && holds_word(&line[..end], file)
+        };
+        let by_root = by_root(snapshot);
+        self.config.model.files.iter().filter(|f| by_root(f)).any(|f| {
+            let text = snapshot.text(f).seen();
+            text.is_some_and(|t| t.lines().any(effect))
+        })
+    }
+}
+
+/// Whether a line holds a path as a whole: neither the end nor the beginning of a longer one.
+fn holds_word(line: &str, file: &str) -> bool {
+    let part = |c: char| c.is_alphanumeric() || matches!(c, '/' | '.' | '_' | '-' | '~');
+    line.match_indices(file).any(|(at, _)| !line[..at].ends_with(part) && !line[at + file.len()..].starts_with(part))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_path_is_spelled_out_as_a_whole_word_only() {
+        for line in ["bind *:443 ssl crt /etc/x/a.pem", "cert=\"/etc/x/a.pem\"", "/etc/x/a.pem"] {
+            assert!(holds_word(line, "/etc/x/a.pem"), "{line}");
+        }
+        for line in ["crt /etc/x/a.pem.old", "crt /srv/etc/x/a.pem", "crt /etc/x/a.pem/b", ""] {
+            assert!(!holds_word(line, "/etc/x/a.pem"), "{line}");
+        }
+    }
 
     #[test]
     fn below_is_by_whole_names() {

@@ -107,7 +107,7 @@ fn confirmed(snapshot: &Snapshot, case: &Case, subject: &Subject) -> bool {
     let holders = || case.wanted.iter().flat_map(|w| &w.held_by).map(|h| &h.process);
     let port = subject.port.is_none_or(|port| case.wanted.iter().any(|w| w.listen.port == port));
     let pid = subject.pid.is_none_or(|pid| case.processes.iter().chain(&case.strays).chain(holders()).any(|p| p.brief.pid == pid));
-    let path = subject.path.as_deref().is_none_or(|path| !path.starts_with('/') || case.names(snapshot, path));
+    let path = subject.path.as_deref().is_none_or(|path| !path.starts_with('/') || case.names(snapshot, path) || case.spells(snapshot, path));
     let account = subject.account.as_deref().is_none_or(|name| {
         let unit = ["User", "Group"].into_iter().filter_map(|key| case.service.unit.as_ref()?.value("Service", key));
         let own = model.account.iter().map(|(a, _)| a.clone()).chain(model.group.clone()).chain(case.service.described.account.clone());

@@ -231,6 +231,33 @@ fn shared_memory_and_huge_pages_of_postgresql() {
 }
 
 #[test]
+fn a_path_that_the_configuration_spells_out_is_more_than_what_a_log_says() {
+    let said = "[ALERT]    (9) : config : parsing [/etc/beacon.cfg:2] : 'bind *:8090' in section 'frontend' : unable to stat SSL certificate from file '/etc/ssl/none.pem' : No such file or directory.";
+    let causes = |line: &str| {
+        let host = TextHost::new()
+            .file("/etc/systemd/system/beacon.service", "[Service]\nUser=tide\nType=notify\nExecStart=/usr/sbin/haproxy -Ws -f /etc/beacon.cfg\n")
+            .program("/usr/sbin/haproxy")
+            .file("/etc/beacon.cfg", &format!("frontend f\n  {line}\n  mode http\n"))
+            .dir("/etc/ssl", 0o755, 0)
+            .unit("beacon.service", "failed", |_| {})
+            .journal(&[
+                (1000, "7d4958e842da4a758f6c1cdc7b36dcc5", "Starting"),
+                (1100, "", said),
+                (1300, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start"),
+                (2000, "", "Start request repeated too quickly."),
+            ]);
+        diagnose(&host, "beacon", "").causes.into_iter().map(|c| (c.code, c.certainty)).collect::<Vec<_>>()
+    };
+    let first = |line: &str| causes(line).first().copied();
+    assert_eq!(first("bind *:8090 ssl crt /etc/ssl/none.pem"), Some((Code::ConfigMissingFile, Certainty::Certain)));
+    for line in ["bind *:8090", "bind *:8090 # /etc/ssl/none.pem"] {
+        let all = causes(line);
+        assert!(all.contains(&(Code::ConfigMissingFile, Certainty::Possible)), "{line}: {all:?}");
+        assert_eq!(all[0].0, Code::ManagerGaveUp, "{line}");
+    }
+}
+
+#[test]
 fn open_files_and_processes_that_the_unit_limits() {
     let beacon = |global: &str, settings: &str| {
         let config = format!(
