@@ -1,10 +1,13 @@
 //! The live Linux machine.
 use crate::cage::Cage;
+use crate::descent::{descend, directory, words};
 use crate::manager::Manager;
 use crate::patience::Patience;
 use crate::{descriptors, files, journal_files, netlink, procfs};
-use jolly_core::host::{Answer, ClockReading, Host, Look, Mount, Myself, Parts, Question};
+use jolly_core::host::{Answer, ClockReading, Host, Look, Mount, Myself, Parts, ProbeAnswer, Question};
+use jolly_core::trust::{Last, Refusal};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
@@ -193,7 +196,10 @@ impl Host for LiveHost {
             Question::Clock => clock(),
             Question::Myself => Look::Seen(Answer::Myself(myself())),
             Question::Key(_) => Look::NotSeen(jolly_core::host::Unseen::PartMissing),
-            Question::Probe(request) => Look::Seen(Answer::Probe(jolly_probe::probe(request, self.limit))),
+            Question::Probe(request) => Look::Seen(Answer::Probe(match request.socket.as_deref().and_then(not_to_be_asked) {
+                Some(why) => ProbeAnswer { error: Some(why), ..ProbeAnswer::default() },
+                None => jolly_probe::probe(request, self.limit),
+            })),
         }
     }
 
@@ -273,6 +279,22 @@ fn parse_mount(line: &str) -> Option<Mount> {
     })
 }
 
+/// Why a Unix socket is not connected to: the way to it leads over a link that root did not make. Whoever owns
+/// a directory shall not choose what this program talks to.
+fn not_to_be_asked(path: &str) -> Option<String> {
+    let root = directory(Path::new("/")).ok()?;
+    match descend(&root, path, Last::Followed, &[]) {
+        Err(refusal @ (Refusal::Link { .. } | Refusal::TooLong(_))) => Some(words(&refusal)),
+        // Whoever may replace a name there, links on the rest of the way are looked at all the same.
+        Err(Refusal::Replaceable { .. }) => {
+            let at = Path::new(path);
+            let linked = at.ancestors().find(|p| std::fs::symlink_metadata(p).is_ok_and(|m| m.is_symlink() && m.uid() != 0))?;
+            Some(format!("{} is a symbolic link that root did not make, which is not followed", linked.display()))
+        }
+        _ => None,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -281,6 +303,26 @@ mod tests {
 
     fn host() -> LiveHost {
         LiveHost::new(Duration::from_secs(5))
+    }
+
+    #[test]
+    fn a_socket_behind_a_link_of_another_account_is_not_connected_to() {
+        let dir = tempfile::tempdir().unwrap();
+        let (socket, link) = (dir.path().join("s"), dir.path().join("l"));
+        let _listener = std::os::unix::net::UnixListener::bind(&socket).unwrap();
+        std::os::unix::fs::symlink(&socket, &link).unwrap();
+        let asked = |path: &Path| not_to_be_asked(&path.to_string_lossy());
+        assert_eq!(asked(&socket), None);
+        assert_eq!(asked(&dir.path().join("not there")), None, "connecting says that itself");
+        if rustix::process::geteuid().is_root() {
+            assert_eq!(asked(&link), None, "one's own");
+            std::os::unix::fs::lchown(&link, Some(65_534), None).unwrap();
+            assert!(asked(&link).unwrap().contains("link"));
+            // In a directory of another account every link of its is seen as well.
+            std::os::unix::fs::chown(dir.path(), Some(65_534), None).unwrap();
+            assert!(asked(&link).unwrap().contains("link"));
+            assert_eq!(asked(&socket), None);
+        }
     }
 
     #[test]

@@ -272,6 +272,12 @@ pub(crate) fn sync(file: &impl AsFd) -> std::io::Result<()> {
     }
 }
 
+/// Names of devices and of this program's own descriptors. Below other directories of `/dev` anybody may have put something.
+fn is_device(path: &str) -> bool {
+    let single = |name: &str| !name.is_empty() && !name.contains('/') && !name.starts_with('.');
+    ["/dev/", "/dev/fd/", "/dev/pts/", "/proc/self/fd/"].iter().any(|dir| path.strip_prefix(dir).is_some_and(single))
+}
+
 /// Writes an answer into a file that the caller named: a new file takes the name at once, so a link that somebody put there
 /// is replaced and never followed, and nobody reads a half of it. Devices and what is written to by a descriptor's name are
 /// written to as they are.
@@ -281,7 +287,7 @@ pub(crate) fn sync(file: &impl AsFd) -> std::io::Result<()> {
 pub fn write_output(path: &Path, bytes: &[u8], mode: u32) -> Result<(), String> {
     let whole = absolute(path)?;
     let told = |e: &dyn std::fmt::Display| format!("cannot write {}: {e}", path.display());
-    if whole.starts_with("/dev/") || whole.starts_with("/proc/") {
+    if is_device(&whole) {
         return std::fs::OpenOptions::new().write(true).open(&whole).and_then(|mut f| f.write_all(bytes)).map_err(|e| told(&e));
     }
     let (parent, name) = whole.rsplit_once('/').unwrap_or(("", &whole));
@@ -309,4 +315,26 @@ pub fn write_output(path: &Path, bytes: &[u8], mode: u32) -> Result<(), String> 
         let _ = discard(&parent, &temporary);
         told(&e)
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_devices_and_descriptors_are_written_to_as_they_are() {
+        for path in ["/dev/null", "/dev/stdout", "/dev/fd/3", "/dev/pts/0", "/proc/self/fd/1"] {
+            assert!(is_device(path), "{path}");
+        }
+        for path in ["/dev/shm/report.json", "/dev/../tmp/x", "/dev/mqueue/x", "/proc/1/fd/1", "/dev/fd/", "/tmp/x"] {
+            assert!(!is_device(path), "{path}");
+        }
+        // In a directory that all may write, a link that somebody put there is replaced and not followed.
+        let dir = tempfile::tempdir_in("/dev/shm").unwrap();
+        let (aim, link) = (dir.path().join("aim"), dir.path().join("link"));
+        std::fs::write(&aim, "as it was").unwrap();
+        std::os::unix::fs::symlink(&aim, &link).unwrap();
+        write_output(&link, b"answer", 0o600).unwrap();
+        assert_eq!((std::fs::read_to_string(&aim).unwrap().as_str(), std::fs::read_to_string(&link).unwrap().as_str()), ("as it was", "answer"));
+    }
 }

@@ -11,6 +11,7 @@ use jolly_core::fix::{CommandLine, Digest, HostWriter, Identity, Slot, Target, U
 use jolly_core::host::{Answer, FileKind, FileStatus, Look, READ_LIMIT};
 use jolly_core::path;
 use jolly_core::trust::{Found, Last, Refusal};
+use process_wrap::std::{CommandWrap, ProcessSession};
 use rustix::fs::{AtFlags, Gid, Mode, OFlags, RenameFlags, Uid};
 use rustix::io::{Errno, retry_on_intr};
 use std::fs::{self, File};
@@ -25,6 +26,9 @@ const JOB: Duration = Duration::from_secs(120);
 const END: Duration = Duration::from_secs(10);
 /// The same for what keeps data: it may have much to write.
 const GENTLE_END: Duration = Duration::from_secs(120);
+
+/// Where a command that runs as another account finds programs.
+const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
 
 /// What a writer may touch.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -521,17 +525,25 @@ impl HostWriter for LinuxWriter {
         let what = || format!("run {}", jolly_core::host::mask_command(&line.command));
         let words = jolly_core::manager::split_words(&line.command);
         let Some((program, arguments)) = words.split_first() else { return Err(WriteError::Refused("the command is empty".into())) };
-        let mut child = std::process::Command::new(program);
-        child.args(arguments).envs(line.environment.iter().map(|(k, v)| (k, v)));
-        child.stdin(std::process::Stdio::null()).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
-        // A group of its own: a command that does not end is ended with all that it started.
-        std::os::unix::process::CommandExt::process_group(&mut child, 0);
-        if let Some(account) = line.account.as_deref().filter(|_| rustix::process::geteuid().is_root()) {
-            let (uid, gid) = account_numbers(account).ok_or_else(|| WriteError::Refused(format!("account {account} does not exist")))?;
-            std::os::unix::process::CommandExt::uid(&mut child, uid);
-            std::os::unix::process::CommandExt::gid(&mut child, gid);
+        let mut command = std::process::Command::new(program);
+        command.args(arguments);
+        if let Some(name) = line.account.as_deref().filter(|_| rustix::process::geteuid().is_root()) {
+            let account = account_of(name).ok_or_else(|| WriteError::Refused(format!("account {name} does not exist")))?;
+            std::os::unix::process::CommandExt::uid(&mut command, account.uid);
+            std::os::unix::process::CommandExt::gid(&mut command, account.gid);
+            if account.uid != 0 {
+                // What root's session holds in its environment is not for another account.
+                let passed = |name: &str| matches!(name, "LANG" | "TZ") || name.starts_with("LC_");
+                command.env_clear().envs(std::env::vars().filter(|(name, _)| passed(name)));
+                command.env("PATH", PATH).env("HOME", &account.home).env("USER", name).env("LOGNAME", name);
+            }
         }
-        let mut child = child.spawn().map_err(|e| failed(what(), e))?;
+        command.envs(line.environment.iter().map(|(k, v)| (k, v)));
+        command.stdin(std::process::Stdio::null()).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+        // A session of its own: a command that does not end is ended with its group, and none that runs as another account can
+        // reach this program's terminal.
+        let mut command = CommandWrap::from(command);
+        let mut child = command.wrap(ProcessSession).spawn().map_err(|e| failed(what(), e))?;
         let began = Instant::now();
         let status = loop {
             if let Some(status) = child.try_wait().map_err(|e| failed(what(), e))? {
@@ -630,12 +642,19 @@ fn start_of(pid: u32) -> Option<u64> {
     stat.rsplit(')').next()?.split_whitespace().nth(19)?.parse().ok()
 }
 
-fn account_numbers(name: &str) -> Option<(u32, u32)> {
+/// An account that a command runs as.
+struct Account {
+    uid: u32,
+    gid: u32,
+    home: String,
+}
+
+fn account_of(name: &str) -> Option<Account> {
     let text = fs::read_to_string("/etc/passwd").ok()?;
     text.lines().find_map(|line| {
         let mut fields = line.split(':');
         (fields.next() == Some(name)).then_some(())?;
-        Some((fields.nth(1)?.parse().ok()?, fields.next()?.parse().ok()?))
+        Some(Account { uid: fields.nth(1)?.parse().ok()?, gid: fields.next()?.parse().ok()?, home: fields.nth(1)?.to_owned() })
     })
 }
 

@@ -310,6 +310,44 @@ fn a_command_gets_its_environment_and_its_failure_is_told() {
 }
 
 #[test]
+fn a_command_gets_neither_the_terminal_nor_as_another_account_the_environment_of_who_calls() {
+    let (dir, mut writer) = machine();
+    fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).unwrap();
+    let room = dir.path().join("room");
+    fs::create_dir(&room).unwrap();
+    fs::set_permissions(&room, fs::Permissions::from_mode(0o777)).unwrap();
+    let script = dir.path().join("start.sh");
+    // The sixth field of its status is its session: that of a leader is its own number.
+    let text = format!(
+        "#!/bin/sh\nread -r pid name state parent group session rest < /proc/$$/stat\necho \"$pid $session\" > {0}/session\nenv > {0}/environment\n",
+        room.display()
+    );
+    fs::write(&script, text).unwrap();
+    fs::set_permissions(&script, fs::Permissions::from_mode(0o755)).unwrap();
+    let mut command = line(&script.display().to_string());
+    command.environment = vec![("QUAY".to_owned(), "gullholm".to_owned())];
+    // Cargo sets this for every test: it stands for whatever the session of who calls holds.
+    assert!(std::env::var_os("CARGO_MANIFEST_DIR").is_some());
+    let said = |name: &str| fs::read_to_string(room.join(name)).unwrap();
+    writer.run(&command).unwrap();
+    let session = said("session");
+    let (pid, session) = session.trim().split_once(' ').unwrap();
+    assert_eq!(pid, session);
+    assert!(said("environment").contains("CARGO_MANIFEST_DIR="), "one's own command runs as one would run it");
+    if rustix::process::geteuid().is_root() {
+        fs::remove_dir_all(&room).unwrap();
+        fs::create_dir(&room).unwrap();
+        fs::set_permissions(&room, fs::Permissions::from_mode(0o777)).unwrap();
+        command.account = Some("nobody".into());
+        writer.run(&command).unwrap();
+        let environment = said("environment");
+        assert!(!environment.contains("CARGO") && environment.contains("QUAY=gullholm") && environment.contains("USER=nobody"), "{environment}");
+        command.account = Some("no-such-account".into());
+        assert!(writer.run(&command).unwrap_err().to_string().contains("does not exist"));
+    }
+}
+
+#[test]
 fn what_is_asked_gently_is_never_killed_and_what_is_gone_is_no_failure() {
     let (_dir, mut writer) = machine();
     let mut child = std::process::Command::new("sleep").arg("60").spawn().unwrap();

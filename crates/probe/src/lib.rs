@@ -67,15 +67,36 @@ impl Stream for UnixStream {
     }
 }
 
+/// Connects to a Unix socket. Where nobody takes connections any more and the queue is full, the system would wait without
+/// end (unix(7)): it is asked again until the time is over.
+fn unix(path: &str, patience: Duration) -> std::io::Result<UnixStream> {
+    use rustix::net::{AddressFamily, SocketAddrUnix, SocketFlags, SocketType};
+    let address = SocketAddrUnix::new(path)?;
+    let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
+    let socket = rustix::net::socket_with(AddressFamily::UNIX, SocketType::STREAM, flags, None)?;
+    let began = Instant::now();
+    loop {
+        match rustix::net::connect(&socket, &address) {
+            Ok(()) => break,
+            Err(rustix::io::Errno::AGAIN | rustix::io::Errno::INTR) if began.elapsed() < patience => std::thread::sleep(Duration::from_millis(20)),
+            Err(rustix::io::Errno::AGAIN) => return Err(std::io::Error::other("nobody takes its connections: the queue is full")),
+            Err(errno) => return Err(errno.into()),
+        }
+    }
+    let stream = UnixStream::from(socket);
+    stream.set_nonblocking(false)?;
+    Ok(stream)
+}
+
 /// Says something harmless, or nothing, and waits for the first byte of an answer.
 fn ask(request: &ProbeRequest, patience: Duration, words: &[u8]) -> ProbeAnswer {
     let connected: std::io::Result<Box<dyn Stream>> = match &request.socket {
-        Some(path) => UnixStream::connect(path).map(|s| Box::new(s) as Box<dyn Stream>),
+        Some(path) => unix(path, patience).map(|s| Box::new(s) as Box<dyn Stream>),
         None => TcpStream::connect_timeout(&SocketAddr::new(request.address, request.port), patience).map(|s| Box::new(s) as Box<dyn Stream>),
     };
     let mut stream = match connected {
         Ok(stream) => stream,
-        Err(error) => return ProbeAnswer { error: Some(error.to_string()), ..empty() },
+        Err(error) => return ProbeAnswer { error: Some(error.to_string()), ..ProbeAnswer::default() },
     };
     let mut first = [0u8; 1];
     let mut talk = || -> std::io::Result<usize> {
@@ -84,23 +105,19 @@ fn ask(request: &ProbeRequest, patience: Duration, words: &[u8]) -> ProbeAnswer 
         stream.read(&mut first)
     };
     match talk() {
-        Ok(1) => ProbeAnswer { connected: true, spoke: true, ..empty() },
-        Ok(_) => ProbeAnswer { connected: true, hung_up: true, error: Some("it hung up without a word".into()), ..empty() },
+        Ok(1) => ProbeAnswer { connected: true, spoke: true, ..ProbeAnswer::default() },
+        Ok(_) => ProbeAnswer { connected: true, hung_up: true, error: Some("it hung up without a word".into()), ..ProbeAnswer::default() },
         Err(error) if matches!(error.kind(), std::io::ErrorKind::WouldBlock | std::io::ErrorKind::TimedOut) => {
-            ProbeAnswer { connected: true, error: Some(format!("no answer in {} s", patience.as_secs_f32())), ..empty() }
+            ProbeAnswer { connected: true, error: Some(format!("no answer in {} s", patience.as_secs_f32())), ..ProbeAnswer::default() }
         }
-        Err(error) => ProbeAnswer { connected: true, error: Some(error.to_string()), ..empty() },
+        Err(error) => ProbeAnswer { connected: true, error: Some(error.to_string()), ..ProbeAnswer::default() },
     }
-}
-
-fn empty() -> ProbeAnswer {
-    ProbeAnswer { connected: false, spoke: false, hung_up: false, status: None, server: None, location: None, body: String::new(), error: None, took_ms: 0 }
 }
 
 fn tcp(request: &ProbeRequest, patience: Duration) -> ProbeAnswer {
     match TcpStream::connect_timeout(&SocketAddr::new(request.address, request.port), patience) {
-        Ok(_) => ProbeAnswer { connected: true, ..empty() },
-        Err(error) => ProbeAnswer { error: Some(error.to_string()), ..empty() },
+        Ok(_) => ProbeAnswer { connected: true, ..ProbeAnswer::default() },
+        Err(error) => ProbeAnswer { error: Some(error.to_string()), ..ProbeAnswer::default() },
     }
 }
 
@@ -133,7 +150,7 @@ fn http(request: &ProbeRequest, patience: Duration) -> ProbeAnswer {
                 matches!(e.kind(), std::io::ErrorKind::UnexpectedEof | std::io::ErrorKind::ConnectionReset | std::io::ErrorKind::ConnectionAborted)
             };
             let hung_up = matches!(&error, ureq::Error::Io(e) if ended(e));
-            ProbeAnswer { connected: connected || hung_up, spoke, hung_up, error: Some(error.to_string()), ..empty() }
+            ProbeAnswer { connected: connected || hung_up, spoke, hung_up, error: Some(error.to_string()), ..ProbeAnswer::default() }
         }
     }
 }

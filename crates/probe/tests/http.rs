@@ -122,3 +122,24 @@ fn greeter(words: &'static str) -> (u16, std::thread::JoinHandle<()>) {
     });
     (port, handle)
 }
+
+#[test]
+fn a_socket_whose_queue_is_full_is_not_waited_for_without_end() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("s");
+    let _listener = std::os::unix::net::UnixListener::bind(&path).unwrap();
+    // Nobody accepts. One thread fills the queue, which is as long as the system allows, and stays behind in its last call.
+    let filled = path.clone();
+    let (sender, receiver) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        let mut held = Vec::new();
+        while let Ok(stream) = std::os::unix::net::UnixStream::connect(&filled) {
+            held.push(stream);
+            let _ = sender.send(());
+        }
+    });
+    while receiver.recv_timeout(Duration::from_secs(1)).is_ok() {}
+    let asked = ProbeRequest { socket: Some(path.display().to_string()), ..request(1, "/", ProbeProtocol::Redis) };
+    let answer = probe(&asked, Duration::from_millis(300));
+    assert!(!answer.spoke && answer.error.as_deref().is_some_and(|e| e.contains("queue is full")), "{answer:?}");
+}

@@ -342,11 +342,19 @@ fn others_could_link(snapshot: &Snapshot, status: &FileStatus, parent: &FileStat
     Some(by.spelled(|uid| crate::accounts::user_name(snapshot, uid), |gid| crate::accounts::group_name(snapshot, gid)))
 }
 
+/// A name that leads to no other directory.
+fn plain_name(name: &str) -> bool {
+    !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '-'))
+}
+
 /// Debian's layout: links from `mods-enabled` to `mods-available`.
 fn load_module(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     let finding = finding_of(case, cause).ok_or("the place is not known")?;
     let id = finding.object.clone().ok_or("it is not known which module is meant")?;
     let name = id.trim_end_matches("_module");
+    if !plain_name(name) {
+        return Err(format!("{name} is not the name of a module"));
+    }
     let base = path::parent(&case.service.instance.config).to_owned();
     let available = format!("{base}/mods-available");
     if snapshot.exists(&format!("{available}/{name}.load")) != Some(true) {
@@ -361,8 +369,8 @@ fn load_module(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) 
         }
         let text = snapshot.text(&format!("{available}/{module}.load")).seen().unwrap_or_default();
         // The packages write what a module needs into its load file.
-        let needs = text.lines().filter_map(|l| l.strip_prefix("# Depends:")).flat_map(str::split_whitespace).map(str::to_owned);
-        todo.extend(needs);
+        let needs = text.lines().filter_map(|l| l.strip_prefix("# Depends:")).flat_map(str::split_whitespace).filter(|n| plain_name(n));
+        todo.extend(needs.map(str::to_owned));
         for ending in ["load", "conf"] {
             if snapshot.exists(&format!("{available}/{module}.{ending}")) == Some(true) {
                 let target = free(snapshot, case, &format!("{base}/mods-enabled/{module}.{ending}"))?;

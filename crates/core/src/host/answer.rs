@@ -442,7 +442,7 @@ impl ProbeProtocol {
 }
 
 /// What the server said.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ProbeAnswer {
     /// Whether a connection was made.
     pub connected: bool,
