@@ -59,6 +59,8 @@ http {
             proxy_pass http://desk:{}@127.0.0.1:8080;
             if ($http_x_access_token = \"{}\") { return 403; }
             if ($arg_token != {}) { return 401; }
+            set $jwt {};
+            proxy_ssl_certificate_key \"data:{}\";
             if ($cookie_sid = \"{}\") { return 403; }
             if ($http_authorization != 'Bearer {}') { return 401; }
             proxy_set_header X-Partner-Key {};
@@ -193,6 +195,7 @@ password = \"{} {}\"
 ssl-passphrase={}
 tide_word = [?]
 # IDENTIFIED BY '{}'
+file_key_management_filekey = {}
 loose-secret-word=\"{} {}\"
 ";
 
@@ -250,6 +253,10 @@ frontend edge
     http-check send meth GET uri / hdr Authorization \"Basic {}\"
     option httpchk GET /?token={}
     tcp-check send \"AUTH {}\\r\\n\"
+    tcp-check send AUTH\\ desk\\ {}\\r\\n
+    acl told url_param(token) -m str {}
+    http-request deny unless { urlp(key) {} }
+    http-request deny if { req.cook(sid) -m beg {} }
     email-alert from desk@quay1
     tide-word [?]
     # token: {}
@@ -316,6 +323,8 @@ Environment=DB_PASSWORD={} \"API_KEY={} {}\" 'GULL_TOKEN={}'
 Environment=APP_SECRET={}
 EnvironmentFile=-/etc/default/NAME
 ExecStartPre=/bin/sh -c 'mysql -u desk -p{} sailings'
+Environment=DB_CREDS=desk:{}
+ExecStartPre=/usr/bin/redis-cli -a {} --pass {} ping
 ExecStart=PROGRAM --password={} --api-key {} -Dkey.storePassword={}
 Environment=\"JAVA_OPTS=-Ddb.password={} -Dy=z\"
 Environment=AWS_SECRET_ACCESS_KEY={} DATABASE_URL=mysql://desk:{}@quay2/b

@@ -290,6 +290,11 @@ pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
             found.secret.push(span.clone());
             continue;
         }
+        // A key that stands in the configuration itself.
+        if at > 0 && words[0].0.ends_with("certificate_key") && word.strip_prefix("data:").is_some_and(|key| !key.starts_with('$')) {
+            found.secret.push(span.clone());
+            continue;
+        }
         if at > 0 {
             let inner = spans(word, Text::Settings);
             // Escapes make a value another text than its bytes: then all of it goes.

@@ -22,10 +22,13 @@ const SECRET: &[&str] = &[
     "bindpasswd",
     "bindpw",
     "clientsecret",
+    "cred",
     "credential",
     "credentials",
+    "creds",
     "dbpass",
     "dbpw",
+    "filekey",
     "keypass",
     "keystorepass",
     "masterauth",
@@ -246,6 +249,7 @@ pub(super) fn strength(name: &str) -> Strength {
             let own = (words[0] == "x" || lower.starts_with("http_x_")) && before != "cache";
             if guarding.contains(&before) || shouted || own { Strength::Strong } else { Strength::No }
         }
+        "jwt" if !several || words[0] == "x" => Strength::Strong,
         "auth" if several || shouted => Strength::Weak,
         "token" | "pass" | "pw" | "auth" => Strength::Weak,
         "salt" | "pin" | "otp" | "seed" if several => Strength::Strong,
@@ -265,7 +269,7 @@ mod tests {
                      connectionPassword API_KEY X-Api-Key AWS_SECRET_ACCESS_KEY SOME_KEY auth_token GITHUB_TOKEN \
                      MYSQL_PWD PGPASSWORD http_x_auth_token tls-key-file-pass insecure-password ldapbindpasswd SECRET_2 \
                      wsrep_sst_password AuthLDAPBindPassword SessionCryptoPassphrase dynamic-cookie-key mysqli.default_pw \
-                     requiredSecret truststorePass DJANGO_SECRET_KEY clientSecret accessToken userpassword APP_SALT \
+                     CREDS DB_CREDS jwt X-JWT file_key_management_filekey requiredSecret truststorePass DJANGO_SECRET_KEY clientSecret accessToken userpassword APP_SALT \
                      passPhrase X-Partner-Key http_x_partner_key"
             .split_whitespace()
         {
@@ -276,7 +280,7 @@ mod tests {
                      validate_password_length validate_password.policy SSLPassPhraseDialog PassEnv key_buffer_size \
                      primary_key user bypass tls-key-file passive keepalive tokenizer AuthType AuthUserFile \
                      default_password_lifetime monkey hash_key KeepAlive old_passwords \
-                     ssl_passphrase_command_supports_reload pm.max_children X-Cache-Key"
+                     ssl_passphrase_command_supports_reload pm.max_children X-Cache-Key auth_jwt auth_jwt_key_file credit sacred"
             .split_whitespace()
         {
             assert!(strength(name) != Strength::Strong, "{name} {:?}", strength(name));

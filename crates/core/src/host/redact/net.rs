@@ -74,16 +74,24 @@ static SQL: LazyLock<Vec<Regex>> = LazyLock::new(|| {
     let head = r"(?i)(?:identified\s+(?:by|with\s+\S+\s+(?:by|as|using))\s+(?:password\s+)?|\bpassword\s*\(\s*|\bpassword\s+|\bset\s+password\b[^=;\n]*=\s*(?:password\s*\(\s*)?|\bmaster_password\s*=\s*|\bsource_password\s*=\s*)";
     [format!(r"{head}'((?:\\.|''|[^'\\\n])*)'"), format!(r#"{head}"((?:\\.|""|[^"\\\n])*)""#)].iter().filter_map(|p| pattern(p)).collect()
 });
-/// Options of well-known clients that take a secret without its name.
+/// Well-known clients, each with the option by which it takes a secret without its name, as often as it stands there.
+static CLIENTS: LazyLock<Vec<(Regex, Regex)>> = LazyLock::new(|| {
+    [
+        (r"(?:mysql|mariadb)[\w.-]*", r#"\s["']?-p([^\s"']+)"#),
+        ("sshpass", r#"\s-p\s*["']?([^\s"']+)"#),
+        ("(?:redis|valkey)-cli", r#"\s(?:-a|--pass)\s+["']?([^\s"']+)"#),
+        (r"ldap\w+", r#"\s-w\s*["']?([^\s"']+)"#),
+        ("htpasswd", r#"\s-\w*b\w*\s+\S+\s+\S+\s+["']?([^\s"']+)"#),
+    ]
+    .iter()
+    .filter_map(|(program, option)| Some((pattern(&format!(r#"(?:^|[\s"'/(=]){program}(\s[^|;&\n]*)"#))?, pattern(option)?)))
+    .collect()
+});
+/// Options of many clients that take a secret without its name.
 static OPTIONS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
     [
-        r#"(?:^|[\s"'/(=])(?:mysql|mariadb)[\w.-]*\s(?:[^|;&\n]*\s)?["']?-p([^\s"']+)"#,
-        r#"(?:^|[\s"'/(=])sshpass\s(?:[^|;&\n]*\s)?-p\s*["']?([^\s"']+)"#,
-        r#"(?:^|[\s"'/(=])(?:redis|valkey)-cli\s(?:[^|;&\n]*\s)?(?:-a|--pass)\s+["']?([^\s"']+)"#,
-        r#"(?:^|[\s"'/(=])ldap\w+\s(?:[^|;&\n]*\s)?-w\s*["']?([^\s"']+)"#,
         r#"(?:^|\s)(?:-u|-U|--user|--userpwd|--proxy-user|--auth|--basic-auth|--basic|--http-user)(?:=|\s+)["']?[^\s:"']+[:%]([^\s"']+)"#,
         r#"(?:^|\s)-pass(?:in|out|wd)?\s+pass:([^\s"']+)"#,
-        r#"(?:^|[\s"'/(=])htpasswd\s+-\w*b\w*\s+\S+\s+\S+\s+["']?([^\s"']+)"#,
     ]
     .iter()
     .filter_map(|p| pattern(p))
@@ -107,7 +115,15 @@ static HASHES: LazyLock<Option<Regex>> = LazyLock::new(|| {
 static IN_QUERY: LazyLock<Option<Regex>> =
     LazyLock::new(|| pattern(r#"(?i)[?&;](?:key|sig|signature|sid|code|auth|hash|ticket|session|pw|pin)(?:\[\w*\]|%5b\w*%5d)?=([^&;\s"'<>$]+)"#));
 /// `AUTH secret` and `AUTH account secret`, as a cache is told, where nothing else follows.
-static TOLD_CACHE: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?:^|[\s"'])AUTH\s+([^\s"'\\]+(?:\s+[^\s"'\\]+)?)(?:\\r|\\n|["']|\s*$)"#));
+static TOLD_CACHE: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?:^|[\s"'])AUTH\\?\s+([^\s"'\\]+(?:\\?\s+[^\s"'\\]+)?)(?:\\r|\\n|["']|\s*$)"#));
+/// A key that stands in the configuration itself (`ssl_certificate_key data:…` of nginx); a variable is none.
+static INLINE_KEY: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)certificate_key\s+["']?data:([^$\s"';][^\s"';]*)"#));
+/// What a parameter of a request, or a cookie, is compared with (configuration of haproxy): flags stand between.
+static COMPARED: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(
+        r#"\b(?:(?P<parameter>url_param|urlp|body_param|urlp_val)|(?:[a-z]+\.)?s?cook(?:_val)?)\((?P<name>[^),]+)[^)]*\)(?:,[\w().,]+)?(?:\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found|bin|int|ip)\b)?)*\s+(?P<value>[^\s{}|-][^{}]*)"#,
+    )
+});
 /// An address of a database driver: `jdbc:oracle:thin:account/secret@host`.
 static DRIVER: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)\bjdbc:oracle:\w+:[^\s/"'@]*/([^\s"'@]+)@"#));
 /// Converters that take a key (configuration of haproxy).
@@ -140,8 +156,13 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
         "token",
         "key",
         "auth",
-        "credential",
+        "cred",
         "cookie",
+        "cook(",
+        "urlp",
+        "url_param",
+        "body_param",
+        "jwt",
         "@",
         " >",
         "#",
@@ -204,10 +225,15 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
         let mut here = Vec::new();
         pairs(line, sort, &mut here);
         words(line, &mut here);
+        for (program, option) in CLIENTS.iter() {
+            for rest in program.captures_iter(line).filter_map(|c| c.get(1)) {
+                here.extend(option.captures_iter(rest.as_str()).filter_map(|c| c.get(1)).map(|m| rest.start() + m.start()..rest.start() + m.end()));
+            }
+        }
         for pattern in SQL
             .iter()
             .chain(OPTIONS.iter())
-            .chain([&SCHEMES, &IN_ADDRESS, &PAIRS, &HASHES, &IN_QUERY, &TOLD_CACHE, &DRIVER, &SIGNED].into_iter().filter_map(|p| p.as_ref()))
+            .chain([&SCHEMES, &IN_ADDRESS, &PAIRS, &HASHES, &IN_QUERY, &TOLD_CACHE, &DRIVER, &SIGNED, &INLINE_KEY].into_iter().filter_map(|p| p.as_ref()))
         {
             here.extend(pattern.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
         }
@@ -217,6 +243,13 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
             here.extend(url.captures_iter(line).filter_map(|c| c.get(1)).filter(|m| !port(m.as_str())).map(|m| m.range()));
         }
         if sort == Text::Settings {
+            for compared in COMPARED.as_ref().filter(|_| line.contains('(')).into_iter().flat_map(|p| p.captures_iter(line)) {
+                let name = compared.name("name").map_or("", |m| m.as_str());
+                let short = ["key", "sig", "signature", "sid", "code", "hash", "ticket", "session", "pin"].contains(&name.to_ascii_lowercase().as_str());
+                if compared.name("parameter").is_none() || short || strength(name) != Strength::No {
+                    here.extend(compared.name("value").map(|m| m.start()..m.start() + m.as_str().trim_end().len()));
+                }
+            }
             let told = TOLD.as_ref().into_iter().flat_map(|p| p.captures_iter(line)).filter_map(|c| c.get(1));
             here.extend(told.filter(|m| plausible(line, m.range()).is_some()).map(|m| m.range()));
             here.extend(SHUTDOWN.as_ref().into_iter().flat_map(|p| p.captures_iter(line)).filter_map(|c| c.get(1)).map(|m| m.range()));
