@@ -108,6 +108,9 @@ Define PARTNER_TOKEN {}
 RequestHeader set Authorization \"Bearer {}\"
 RequestHeader set X-Api-Key {}
 RequestHeader set Cookie \"sid={}\"
+Header edit Set-Cookie ^sid= \"sid={};\"
+SetEnv PARTNER_SK {}
+SetEnv GATEWAY_PRIVATE {}
 Header always set X-Partner ${PARTNER_TOKEN}
 SSLPassPhraseDialog \"exec:/usr/bin/cat {}\"
 AuthLDAPBindPassword \"{}\"
@@ -273,6 +276,7 @@ env[DB_PASS] = {}
 env[API_KEY] = \"{} {}\"
 env[APP_SECRET] = '{}'
 php_admin_value[mysqli.default_pw] = {}
+php_admin_value[harbour.key] = {}
 php_admin_value[session.save_path] = \"tcp://127.0.0.1:6379?auth={}\"
 php_value[tide.password] = {}
 env[DATABASE_URL] = \"mysql://desk:{}@quay2/b\"
@@ -338,6 +342,12 @@ WantedBy=multi-user.target
 
 const LINES: &[&str] = &[
     "requirepass {}",
+    "export PW={}",
+    "ENCRYPTION_KEYS={}",
+    "refused eyJhbGciOiJIUzI1NiJ9.eyJ4IjoxfQ.{}",
+    "mongodump -u desk -p {} --db sailings",
+    "rabbitmqctl add_user desk {}",
+    "curl -b 'sid={}' http://quay1/",
     "user desk on >{}",
     "ALTER USER 'desk'@'%' IDENTIFIED BY '{}'",
     "CREATE ROLE desk LOGIN PASSWORD '{}'",

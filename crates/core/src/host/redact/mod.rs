@@ -288,6 +288,10 @@ pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
         let name = name.strip_prefix("HTTP:").unwrap_or(name);
         if at > 0 && named && is_secret(name) && !word.is_empty() && !(word.starts_with('$') && word.len() > 1) {
             found.secret.push(span.clone());
+            // A header that is edited: a pattern, and what takes the place of what it finds.
+            if at > 1 && words[at - 2].0.starts_with("edit") {
+                found.secret.extend(words.get(at + 1).map(|(_, next)| next.clone()));
+            }
             continue;
         }
         // A key that stands in the configuration itself.

@@ -186,7 +186,7 @@ pub(super) fn strength(name: &str) -> Strength {
     }
     let bare = name.trim_start_matches(['-', '$', '.', '_']).trim_end_matches(['.', '-', '_']);
     let lower = bare.to_ascii_lowercase();
-    if bare.len() < 3 || NONE.contains(&lower.as_str()) {
+    if (bare.len() < 3 && lower != "pw") || NONE.contains(&lower.as_str()) {
         return Strength::No;
     }
     let words = words(bare);
@@ -215,7 +215,10 @@ pub(super) fn strength(name: &str) -> Strength {
     let shouted = bare.chars().any(|c| c.is_ascii_uppercase()) && !bare.chars().any(|c| c.is_ascii_lowercase());
     match last {
         "token" | "pass" | "pw" if several => Strength::Strong,
-        "key" if several => {
+        "private" | "sk" | "hook" | "signing" if several && shouted => Strength::Strong,
+        // `openai.key`: a setting of an extension.
+        "key" if lower.ends_with(".key") => Strength::Strong,
+        "key" | "keys" if several => {
             let before = words[words.iter().rposition(|w| w.starts_with("key")).unwrap_or(1).saturating_sub(1)].as_str();
             let guarding = [
                 "access",
@@ -247,7 +250,7 @@ pub(super) fn strength(name: &str) -> Strength {
             ];
             // A header that somebody made up: X-Partner-Key.
             let own = (words[0] == "x" || lower.starts_with("http_x_")) && before != "cache";
-            if guarding.contains(&before) || shouted || own { Strength::Strong } else { Strength::No }
+            if guarding.contains(&before) || (shouted && last == "key") || own { Strength::Strong } else { Strength::No }
         }
         "jwt" if !several || words[0] == "x" => Strength::Strong,
         "auth" if several || shouted => Strength::Weak,
@@ -269,7 +272,7 @@ mod tests {
                      connectionPassword API_KEY X-Api-Key AWS_SECRET_ACCESS_KEY SOME_KEY auth_token GITHUB_TOKEN \
                      MYSQL_PWD PGPASSWORD http_x_auth_token tls-key-file-pass insecure-password ldapbindpasswd SECRET_2 \
                      wsrep_sst_password AuthLDAPBindPassword SessionCryptoPassphrase dynamic-cookie-key mysqli.default_pw \
-                     CREDS DB_CREDS jwt X-JWT file_key_management_filekey requiredSecret truststorePass DJANGO_SECRET_KEY clientSecret accessToken userpassword APP_SALT \
+                     CREDS DB_CREDS JWT_SIGNING STRIPE_SK CHAT_HOOK ENCRYPTION_KEYS openai.key jwt X-JWT file_key_management_filekey requiredSecret truststorePass DJANGO_SECRET_KEY clientSecret accessToken userpassword APP_SALT \
                      passPhrase X-Partner-Key http_x_partner_key"
             .split_whitespace()
         {
@@ -280,7 +283,7 @@ mod tests {
                      validate_password_length validate_password.policy SSLPassPhraseDialog PassEnv key_buffer_size \
                      primary_key user bypass tls-key-file passive keepalive tokenizer AuthType AuthUserFile \
                      default_password_lifetime monkey hash_key KeepAlive old_passwords \
-                     ssl_passphrase_command_supports_reload pm.max_children X-Cache-Key auth_jwt auth_jwt_key_file credit sacred"
+                     ssl_passphrase_command_supports_reload pm.max_children X-Cache-Key auth_jwt auth_jwt_key_file credit sacred AUTHORIZED_KEYS private signing"
             .split_whitespace()
         {
             assert!(strength(name) != Strength::Strong, "{name} {:?}", strength(name));

@@ -81,6 +81,12 @@ static CLIENTS: LazyLock<Vec<(Regex, Regex)>> = LazyLock::new(|| {
         ("sshpass", r#"\s-p\s*["']?([^\s"']+)"#),
         ("(?:redis|valkey)-cli", r#"\s(?:-a|--pass)\s+["']?([^\s"']+)"#),
         (r"ldap\w+", r#"\s-w\s*["']?([^\s"']+)"#),
+        (r"mongo\w*", r#"\s-p\s*["']?([^\s"']+)"#),
+        (r"(?:ipmitool|(?:un)?zip|mosquitto_\w+)", r#"\s-P\s*["']?([^\s"']+)"#),
+        (r"(?:docker|podman)\s+login", r#"\s-p\s*["']?([^\s"']+)"#),
+        ("rabbitmqctl", r#"\s(?:add_user|change_password|authenticate_user)\s+\S+\s+["']?([^\s"']+)"#),
+        ("lftp", r#"\s-u\s*["']?[^\s,"']+,([^\s"']+)"#),
+        ("curl", r#"\s(?:-b|--cookie)\s*["']?[^\s"'=]+=([^"'\n]*)"#),
         ("htpasswd", r#"\s-\w*b\w*\s+\S+\s+\S+\s+["']?([^\s"']+)"#),
     ]
     .iter()
@@ -124,6 +130,12 @@ static COMPARED: LazyLock<Option<Regex>> = LazyLock::new(|| {
         r#"\b(?:(?P<parameter>url_param|urlp|body_param|urlp_val)|(?:[a-z]+\.)?s?cook(?:_val)?)\((?P<name>[^),]+)[^)]*\)(?:,[\w().,]+)?(?:\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found|bin|int|ip)\b)?)*\s+(?P<value>[^\s{}|-][^{}]*)"#,
     )
 });
+/// An address whose account alone lets in.
+static BARE_ACCOUNT: LazyLock<Option<Regex>> = LazyLock::new(|| pattern("://([A-Za-z0-9_-]{16,})@"));
+/// Tokens that are known by their own form: signed ones (RFC 7519), and those that carry their issuer's mark.
+static BARE_TOKEN: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(r#"(\beyJ[\w-]{6,}\.[\w-]+\.[\w-]*|\b(?:gh[opusr]_|github_pat_|glpat-|xox[abeprs]-|[rs]k_(?:live|test)_|npm_|dckr_pat_|hvs\.)[\w-]{12,})"#)
+});
 /// An address of a database driver: `jdbc:oracle:thin:account/secret@host`.
 static DRIVER: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)\bjdbc:oracle:\w+:[^\s/"'@]*/([^\s"'@]+)@"#));
 /// Converters that take a key (configuration of haproxy).
@@ -163,6 +175,20 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
         "url_param",
         "body_param",
         "jwt",
+        "eyj",
+        "hook",
+        "private",
+        "_sk",
+        "signing",
+        "gh",
+        "glpat-",
+        "xox",
+        "k_live_",
+        "k_test_",
+        "npm_",
+        "hvs.",
+        "rabbitmqctl",
+        "curl",
         "@",
         " >",
         "#",
@@ -230,11 +256,11 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
                 here.extend(option.captures_iter(rest.as_str()).filter_map(|c| c.get(1)).map(|m| rest.start() + m.start()..rest.start() + m.end()));
             }
         }
-        for pattern in SQL
-            .iter()
-            .chain(OPTIONS.iter())
-            .chain([&SCHEMES, &IN_ADDRESS, &PAIRS, &HASHES, &IN_QUERY, &TOLD_CACHE, &DRIVER, &SIGNED, &INLINE_KEY].into_iter().filter_map(|p| p.as_ref()))
-        {
+        for pattern in SQL.iter().chain(OPTIONS.iter()).chain(
+            [&SCHEMES, &IN_ADDRESS, &PAIRS, &HASHES, &IN_QUERY, &TOLD_CACHE, &DRIVER, &SIGNED, &INLINE_KEY, &BARE_TOKEN, &BARE_ACCOUNT]
+                .into_iter()
+                .filter_map(|p| p.as_ref()),
+        ) {
             here.extend(pattern.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
         }
         if let Some(url) = IN_URL.as_ref() {
