@@ -21,7 +21,7 @@ fn main() -> ExitCode {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     let words: Vec<&str> = arguments.iter().map(String::as_str).collect();
     let outcome = match words.as_slice() {
-        ["harvest", kind, source] => harvest::run(kind, Path::new(source)),
+        ["harvest", kind, first, more @ ..] => harvest::run(kind, &std::iter::once(first).chain(more).map(Path::new).collect::<Vec<_>>()),
         ["fuzz"] => fuzz::run(60),
         ["fuzz", "--seconds", seconds] => seconds.parse().map_err(|_| format!("{seconds:?} is no number")).and_then(fuzz::run),
         ["bench-logs"] => bench_logs::run(1024),
@@ -40,7 +40,7 @@ fn main() -> ExitCode {
         ["walk", "--booted-all", only @ ..] => program().and_then(|p| walk_booted::run(&p, 1, only)),
         ["walk", "--check"] => walk::check(),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
-        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR, bench, bench-logs [MIB], captures, corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures, walk [--all | --check | --booted | --booted-all]".into()),
+        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-logs [MIB], captures, corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures, walk [--all | --check | --booted | --booted-all]".into()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

@@ -81,13 +81,18 @@ fn recognised(kind: &str, words: &str) -> String {
     serde_json::to_value(code).unwrap().as_str().unwrap().to_owned()
 }
 
+/// What the package manager has on record.
+fn installed(package: &str, version: &str) -> String {
+    format!("Package: {package}\nStatus: install ok installed\nVersion: {version}\n")
+}
+
 fn walk(kind: &str) {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus");
     let template = std::fs::read_to_string(folder.join(format!("{kind}.template"))).unwrap();
     let rows = std::fs::read_to_string(folder.join(format!("{kind}.tsv"))).unwrap();
     let tree = Tree::new();
     // The release that the verdicts are from.
-    tree.write("var/lib/dpkg/status", "Package: apache2-bin\nStatus: install ok installed\nVersion: 2.4.71-1~deb12u1\n");
+    tree.write("var/lib/dpkg/status", &format!("{}\n{}", installed("apache2-bin", "2.4.71-1~deb12u1"), installed("nginx", "1.22.1-9+deb12u9")));
     let (mut wrong, mut misheard, mut count) = (Vec::new(), Vec::new(), 0);
     for row in rows.lines().filter(|l| !l.starts_with('#')) {
         let columns: Vec<&str> = row.split('\t').collect();
@@ -131,4 +136,27 @@ fn nginx_agrees_with_the_daemon() {
 #[test]
 fn httpd_agrees_with_the_daemon() {
     walk("httpd");
+}
+
+#[test]
+fn a_directive_is_judged_by_the_release_that_is_installed() {
+    let tree = Tree::new();
+    let verdict = |version: Option<&str>, http: &str| {
+        let status = version.map(|v| installed("nginx", v)).unwrap_or_default();
+        tree.write("var/lib/dpkg/status", &status);
+        tree.write("nginx.conf", &format!("events {{ }}\nhttp {{\n  {http}\n}}\n"));
+        let report = tree.run(&["lint", "--kind", "nginx", "--config", "/nginx.conf", "--format", "json"]).json();
+        let first = &report["findings"][0];
+        let text = |key: &str| first[key].as_str().unwrap_or_default().to_owned();
+        (report["verdict"].as_str().unwrap().to_owned(), text("message"), text("help"))
+    };
+    let accepted = |version: Option<&str>, http: &str| verdict(version, http).0 == "accepted";
+    // As the sources of these three releases have it.
+    assert!(!accepted(Some("1.18.0-6"), "http2 on;") && !accepted(Some("1.22.1-9"), "http2 on;") && accepted(Some("1.26.3-3"), "http2 on;"));
+    assert!(!accepted(Some("1.18.0-6"), "ssl_reject_handshake on;") && accepted(Some("1.22.1-9"), "ssl_reject_handshake on;"));
+    assert!(accepted(Some("1.24.0-1"), "http2 on;"), "it may have come by then: nothing is said");
+    assert!(accepted(None, "http2 on;"), "which release it is nobody knows");
+    assert!(accepted(Some("1.40.0-1"), "http2 on;"), "what stays, stays");
+    let (_, message, help) = verdict(Some("1.22.1-9"), "http2 on;");
+    assert_eq!((message.as_str(), help.as_str()), ("\"http2\" is not a directive of nginx 1.22.1", "it is one from nginx 1.26.3 on"));
 }

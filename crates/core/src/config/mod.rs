@@ -8,6 +8,7 @@ mod nearest;
 mod pattern;
 mod pem;
 pub mod release;
+pub mod rows;
 mod table;
 
 pub use nearest::nearest;

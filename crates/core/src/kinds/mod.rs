@@ -220,8 +220,7 @@ pub trait Kind: Sync {
             let plain = name.split('[').next().unwrap_or(name).to_ascii_lowercase().replace('-', "_");
             names.lines().any(|n| n == plain)
         };
-        let secret = |name: &str| self.secret_settings().iter().any(|s| s.eq_ignore_ascii_case(name));
-        Some(crate::host::conceal_lines(text, &['#', ';'], &known, &secret))
+        Some(crate::host::conceal_lines(text, &['#', ';'], &known, &|name| self.is_secret(name)))
     }
     /// Names of its settings, one a line, in small letters with `_` for `-`; empty where there is no list.
     fn setting_names(&self) -> &'static str {
@@ -230,6 +229,11 @@ pub trait Kind: Sync {
     /// Settings whose whole value is secret although their names do not say so.
     fn secret_settings(&self) -> &'static [&'static str] {
         &[]
+    }
+    /// Whether a setting's whole value is secret by what its kind knows of it, whatever its name says.
+    fn is_secret(&self, name: &str) -> bool {
+        let key = self.setting_key(name);
+        self.secret_settings().iter().any(|s| self.setting_key(s) == key)
     }
     /// A setting's name as the daemon compares it: what is one name in two spellings becomes one here.
     fn setting_key(&self, name: &str) -> String {

@@ -112,8 +112,7 @@ fn line(one: &Assignment) -> Option<u32> {
 
 /// A value as it may be shown, what is secret in it masked; `None` where all of it is: its name decides, or its reader did.
 fn shown(kind: &dyn Kind, one: &Assignment) -> Option<String> {
-    let named = kind.secret_settings().iter().any(|s| s.eq_ignore_ascii_case(&one.name));
-    if named && !one.value.is_empty() {
+    if kind.is_secret(&one.name) && !one.value.is_empty() {
         return None;
     }
     let masked = crate::host::mask_value(&one.name, &one.value);

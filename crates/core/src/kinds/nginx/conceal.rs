@@ -2,10 +2,13 @@
 //! knows.
 use super::DIRECTIVES;
 use super::tokens::{End, Tokens};
+use crate::config::rows::Marks;
 use crate::host::{Concealed, MASK, conceal_words, is_secret};
 
-/// Directives whose value is a secret although neither its name nor its words say so.
-pub(super) const WHOLE: &[&str] = &["secure_link_md5", "secure_link_secret", "auth_jwt_key_request", "zone_sync_ssl_password_file"];
+/// Whether a directive's whole value is a secret.
+pub(super) fn is_whole(name: &str) -> bool {
+    DIRECTIVES.exact(name).iter().any(|row| row.marks.has(Marks::SECRET))
+}
 
 /// The secrets of a file.
 pub(super) fn conceal(text: &str) -> Concealed {
@@ -34,9 +37,9 @@ pub(super) fn conceal(text: &str) -> Concealed {
             } else if *secret {
                 found.secret.extend(spelled.iter().skip(1).map(|(_, span)| span.clone()));
             }
-        } else if DIRECTIVES.rows(name).next().is_none() {
+        } else if DIRECTIVES.exact(name).is_empty() {
             found.unknown.extend(spelled.iter().skip(1).map(|(_, span)| span.clone()));
-        } else if WHOLE.contains(&name) {
+        } else if is_whole(name) {
             found.secret.extend(spelled.iter().skip(1).map(|(_, span)| span.clone()));
         } else {
             conceal_words(&spelled, &mut found);
@@ -79,7 +82,7 @@ pub(super) fn shown(words: &[&str], block: &str) -> String {
     let mut found = Concealed::default();
     conceal_words(&spelled, &mut found);
     compared(name, &spelled, &mut found);
-    let hidden = |span: &std::ops::Range<usize>| (secret_block || WHOLE.contains(name)) && !span.is_empty();
+    let hidden = |span: &std::ops::Range<usize>| (secret_block || is_whole(name)) && !span.is_empty();
     let one = |(word, span): &(&str, std::ops::Range<usize>)| {
         let touched = found.secret.iter().find(|s| s.start < span.end && span.start < s.end);
         match touched {

@@ -1,14 +1,27 @@
 //! `listen` of nginx: its parameters, what it binds, and which two of them contradict each other.
-use super::state::{Directive, Key, Own, Reader, Site};
-use super::values;
+use super::state::{Directive, Key, Own, Reader, Rule, Site};
 use crate::code::Code;
+use crate::config::rows::{Int, Size, Type};
 use crate::config::{ConfigFinding, DependsOn, Severity, Speaks, WantedListen};
 use crate::host::Look;
 use crate::net::Listen;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
+pub(super) static RULE: Rule = Rule {
+    names: &["listen"],
+    check: |r, d, row| {
+        if row.from == "ngx_http_core_module" {
+            listen(r, d);
+        }
+    },
+};
+
+/// A whole number, and one of at least one.
+const COUNT: Type = Type::Int(Int { least: None, most: None });
+const POSITIVE: Type = Type::Int(Int { least: Some(1), most: None });
+
 /// One `listen` line.
-pub(super) fn listen(r: &mut Reader, d: &Directive) {
+fn listen(r: &mut Reader, d: &Directive) {
     let value = d.argument(0).to_owned();
     let mut tls = false;
     let (mut default, mut options, mut v6_only) = (false, false, true);
@@ -27,10 +40,10 @@ pub(super) fn listen(r: &mut Reader, d: &Directive) {
             _ => {
                 let fine = if let Some(n) = number("backlog=").or(number("fastopen=")) {
                     options = true;
-                    values::count(n).is_some_and(|n| n > 0 || word.starts_with("fastopen="))
+                    POSITIVE.holds(n) || (COUNT.holds(n) && word.starts_with("fastopen="))
                 } else if let Some(n) = number("rcvbuf=").or(number("sndbuf=")) {
                     options = true;
-                    values::size(n, false).is_some()
+                    Size { units: "km", least: None }.bytes(n).is_some()
                 } else if let Some(v) = word.strip_prefix("so_keepalive=") {
                     options = true;
                     !v.is_empty() && (v == "on" || v == "off" || v.contains(':'))
@@ -38,7 +51,7 @@ pub(super) fn listen(r: &mut Reader, d: &Directive) {
                     word.starts_with("setfib=") || word.starts_with("accept_filter=")
                 };
                 if !fine {
-                    r.find(d, Code::ConfigBadValue, format!("\"{word}\" is no parameter of listen"));
+                    r.find(d, Code::ConfigBadValue, format!("\"{word}\" is not a parameter of listen"));
                     return;
                 }
             }

@@ -6,15 +6,16 @@ mod read;
 mod rules;
 mod state;
 mod tokens;
-mod values;
 mod variables;
 
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, strings_hold};
-use crate::config::{Configuration, Place, Table};
+use crate::config::release::Release;
+use crate::config::rows::{self, Book};
+use crate::config::{Configuration, Place};
 use crate::log::{Catalogue, Grammar};
 use crate::snapshot::Snapshot;
 
-static DIRECTIVES: Table = Table::new(include_str!("directives.tsv"));
+static DIRECTIVES: &Book = rows::book!("kinds/nginx/directives.rs");
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/nginx/log.json"));
 static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/nginx/failures.json"));
 
@@ -58,6 +59,9 @@ pub(super) struct Options {
     start_uid: u32,
     made_by_manager: Vec<String>,
     keep_all: bool,
+    instance: Instance,
+    /// The release, looked for only where a row asks for it.
+    release: std::cell::OnceCell<Option<Release>>,
 }
 
 /// Modules that distributions build as files of their own; a directive of another one is always there.
@@ -113,7 +117,14 @@ impl Options {
             start_uid: instance.start_uid,
             made_by_manager: instance.made_by_manager.clone(),
             keep_all: instance.keep_all,
+            instance: instance.clone(),
+            release: std::cell::OnceCell::new(),
         }
+    }
+
+    /// The release that is installed, where anything tells.
+    fn release(&self, snapshot: &Snapshot) -> Option<&Release> {
+        self.release.get_or_init(|| Nginx.release(snapshot, &self.instance)).as_ref()
     }
 
     /// Whether the build, or a loaded file, has the module.
@@ -153,8 +164,8 @@ impl Kind for Nginx {
     fn statement(&self, text: &str, line: u32, directive: &str) -> Option<std::ops::Range<usize>> {
         tokens::Tokens::statement(text, line, directive)
     }
-    fn secret_settings(&self) -> &'static [&'static str] {
-        conceal::WHOLE
+    fn is_secret(&self, name: &str) -> bool {
+        conceal::is_whole(name)
     }
     fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
         Some(conceal::conceal(text))

@@ -1,18 +1,18 @@
 //! nginx reads its configuration in one pass, in file order. So does this reader: it keeps no tree, judges
 //! each directive as it comes, and gathers what other rooms need.
-use super::state::{Block, Directive, Facts, Known, Reader, section_name};
+use super::state::{Block, Directive, Facts, Reader, section_name};
 use super::tokens::{End, Fault, Tokens, Word};
-use super::values;
 use super::{DIRECTIVES, Options};
 use super::{finish, rules};
 use crate::bounds::{Cost, step};
 use crate::code::Code;
 use crate::config::layers::{Assignment, Layer};
-use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Row, nearest};
+use crate::config::rows::{Fate, Fault as Wrong, Marks, PathUse, Row, Type, fault, slots_of};
+use crate::config::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, nearest};
 use crate::host::Look;
 use crate::path;
 use crate::snapshot::Snapshot;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// How deep includes and blocks may nest before the reader gives up.
@@ -27,7 +27,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         blocks: vec![Block::new("main", String::new())],
         facts: Facts::default(),
         file: Arc::from(options.config.as_str()),
-        known: HashMap::new(),
+        rules: Vec::new(),
         open_files: Vec::new(),
         texts: HashMap::new(),
         stopped: false,
@@ -181,19 +181,19 @@ impl Reader<'_, '_> {
             return;
         }
         let errors = self.out.findings.len();
-        let Some(known) = self.judge(&d) else {
+        let Some(row) = self.judge(&d) else {
             if d.opens && tokens.skip_block().is_err() {
                 self.stopped = true;
             }
             return;
         };
         if self.out.findings.len() == errors {
-            self.value_shapes(&d, &known);
+            self.words(&d, row);
         }
         let own_fault = self.out.findings.len() > errors;
         match d.name() {
             "include" => self.include(&d),
-            _ if !own_fault => rules::directive(self, &d, &known),
+            _ if !own_fault => rules::apply(self, &d, row),
             _ => {}
         }
         if d.opens {
@@ -229,64 +229,54 @@ impl Reader<'_, '_> {
         self.out.model.settings.push(Assignment { name: name.to_owned(), value, section, scope, layer, place });
     }
 
-    fn rows(&mut self, name: &str) -> Arc<[Arc<Known>]> {
-        if let Some(known) = self.known.get(name) {
-            return known.clone();
-        }
-        let rows: Arc<[Arc<Known>]> = DIRECTIVES.rows(name).map(|row| Arc::new(known(row))).collect();
-        self.known.insert(name.to_owned(), rows.clone());
-        rows
-    }
-
-    /// Existence, place, terminator and number of arguments; in the daemon's order.
-    fn judge(&mut self, d: &Directive) -> Option<Arc<Known>> {
-        let rows = self.rows(d.name());
-        let context = self.context();
-        let there = |k: &Known| self.options.has_module(self.snapshot, k.module, &self.out.model.modules);
-        let fits = rows.iter().find(|k| (k.contexts.contains(&context) || k.contexts.contains(&"any")) && there(k));
-        let Some(row) = fits else {
-            let available = rows.iter().any(|k| there(k));
-            self.unknown_or_misplaced(d, &rows, available);
+    /// Existence, place, terminator; in the daemon's order.
+    fn judge(&mut self, d: &Directive) -> Option<&'static Row> {
+        let rows = DIRECTIVES.exact(d.name());
+        let bits = self.blocks.last().map_or(0, |b| b.bits);
+        let there = |k: &Row| self.is_known(k) && self.options.has_module(self.snapshot, k.from, &self.out.model.modules);
+        let Some(row) = rows.iter().find(|k| k.places & bits != 0 && there(k)) else {
+            let available = rows.iter().any(there);
+            self.unknown_or_misplaced(d, rows, available);
             return None;
         };
-        if !row.block && d.opens {
+        let block = row.marks.has(Marks::BLOCK);
+        if !block && d.opens {
             let message = format!("\"{}\" is not terminated by \";\"", d.name());
             self.find(d, Code::ConfigSyntax, message).help = Some("a \";\" is missing before the \"{\"".into());
             return None;
         }
-        if row.block && !d.opens {
+        if block && !d.opens {
             let message = format!("\"{}\" has no opening \"{{\"", d.name());
             self.find(d, Code::ConfigSyntax, message);
             return None;
         }
-        let count = d.words.len() - 1;
-        if !count_fits(row.arguments, count) {
-            let expected = spelled(row.arguments);
-            let message = format!("\"{}\" has {count} {}, expected {expected}", d.name(), if count == 1 { "value" } else { "values" });
-            let missing_end = d.words.iter().any(|w| w.line < d.line);
-            let found = self.find(d, Code::ConfigBadValue, message);
-            if missing_end {
-                found.code = Code::ConfigSyntax;
-                found.help = Some("a \";\" is probably missing at the end of an earlier line".into());
-            }
-            return None;
-        }
-        Some(row.clone())
+        Some(row)
     }
 
-    fn unknown_or_misplaced(&mut self, d: &Directive, rows: &[Arc<Known>], available: bool) {
+    /// Whether the installed release has a row, as far as anybody knows.
+    fn is_known(&self, row: &Row) -> bool {
+        row.releases.is_empty() || DIRECTIVES.fate(row, self.options.release(self.snapshot)) != Fate::Gone
+    }
+
+    fn unknown_or_misplaced(&mut self, d: &Directive, rows: &'static [Row], available: bool) {
         let name = d.name().to_owned();
         if available {
-            let places: BTreeSet<&str> = rows.iter().flat_map(|k| k.contexts.iter().copied()).collect();
-            let places = places.into_iter().map(section_name).collect::<Vec<_>>().join(", ");
+            let places = rows.iter().filter(|k| self.is_known(k)).fold(0, |sum, k| sum | k.places);
+            let places = DIRECTIVES.named(places).map(section_name).collect::<Vec<_>>().join(", ");
             let here = section_name(self.context());
             self.find(d, Code::ConfigMisplacedDirective, format!("\"{name}\" is not allowed in {here}")).help = Some(format!("it belongs in: {places}"));
             return;
         }
-        if let Some(row) = rows.first() {
-            let module = row.module;
+        if let Some(row) = rows.iter().find(|k| self.is_known(k)) {
+            let module = row.from;
             let help = super::module_file(module).map(|file| format!("load_module modules/{file}; loads it"));
             self.find(d, Code::ConfigMissingModule, format!("\"{name}\" belongs to {module}, which is not loaded")).help = help;
+            return;
+        }
+        if let (Some(row), Some(release)) = (rows.first(), self.options.release(self.snapshot)) {
+            let message = format!("\"{name}\" is not a directive of nginx {}", release.version);
+            let spans: Vec<String> = row.releases.iter().map(ToString::to_string).collect();
+            self.find(d, Code::ConfigUnknownDirective, message).help = Some(format!("it is one {}", spans.join(" and ")));
             return;
         }
         // Further ones are only counted: what is dear to find out about them need not be.
@@ -297,9 +287,9 @@ impl Reader<'_, '_> {
         if self.options.binary_knows(self.snapshot, &name, &self.out.model.modules) {
             return;
         }
-        let context = self.context();
-        let here = DIRECTIVES.all().filter(|r| r.column(2).split(',').any(|c| c == context || c == "any")).map(|r| r.column(0));
-        let near = nearest(&name, here).or_else(|| nearest(&name, DIRECTIVES.keys()));
+        let bits = self.blocks.last().map_or(0, |b| b.bits);
+        let known = || DIRECTIVES.all().filter(|r| self.is_known(r));
+        let near = nearest(&name, known().filter(|r| r.places & bits != 0).map(|r| r.name)).or_else(|| nearest(&name, known().map(|r| r.name)));
         let edit = near.zip(d.words.first()).map(|(near, word)| (self.span(word.start, word.end), near.to_owned()));
         if name.starts_with('\u{feff}') {
             let edit = d.words.first().map(|w| (self.span(w.start, w.start + 3), String::new()));
@@ -313,44 +303,53 @@ impl Reader<'_, '_> {
         found.edit = edit;
     }
 
-    /// Shapes that the shared setters check, and names that may stand once.
-    fn value_shapes(&mut self, d: &Directive, known: &Known) {
-        let value = d.argument(0).to_owned();
-        let once = !matches!(known.setter, "str_array" | "keyval" | "own") && !rules::may_repeat(d.name());
-        if once {
-            let key = (d.name().to_owned(), known.module);
-            let line = d.line;
-            if let Some(first) = self.block().seen.insert(key, line) {
-                let message = format!("\"{}\" is given twice in one block; the first is in line {first}", d.name());
-                self.find(d, Code::ConfigConflict, message);
-                return;
+    /// Names that may stand once, and the words as the row has them.
+    fn words(&mut self, d: &Directive, row: &'static Row) {
+        let count = d.words.len() - 1;
+        let wrong = fault(row, count, |at| d.argument(at));
+        if let Some(Wrong::Count { found, expected }) = wrong {
+            let message = format!("\"{}\" has {found} {}, expected {expected}", d.name(), if found == 1 { "value" } else { "values" });
+            let missing_end = d.words.iter().any(|w| w.line < d.line);
+            let found = self.find(d, Code::ConfigBadValue, message);
+            if missing_end {
+                found.code = Code::ConfigSyntax;
+                found.help = Some("a \";\" is probably missing at the end of an earlier line".into());
             }
+            return;
         }
-        let bad = |expected: &str| Some(format!("\"{value}\" is no value for \"{}\", expected {expected}", d.name()));
-        let first = known.words.split('|');
-        let variable = value.contains('$');
-        let message = match known.setter {
-            "flag" if !value.eq_ignore_ascii_case("on") && !value.eq_ignore_ascii_case("off") => bad("on or off"),
-            "num" => match values::count(&value) {
-                None => bad("a number"),
-                Some(n) => bounds_fault(known.words, n).and_then(|range| bad(&range)),
-            },
-            "size" if !variable && values::size(&value, false).is_none() => bad("a size such as 8k or 1m"),
-            "off" if values::size(&value, true).is_none() => bad("a size such as 8k, 1m or 1g"),
-            "msec" if !values::is_time(&value, false) => bad("a time such as 30s or 5m"),
-            "sec" if !values::is_time(&value, true) => bad("a time such as 30s or 1d"),
-            "bufs" if values::count(&value).is_none_or(|n| n == 0) || values::size(d.argument(1), false).is_none_or(|n| n == 0) => {
-                bad("a number and a size such as 8 4k")
-            }
-            "enum" if !known.words.is_empty() && !first.clone().any(|w| w.eq_ignore_ascii_case(&value)) => bad(&known.words.replace('|', ", ")),
-            "bitmask" if !known.words.is_empty() => d
-                .arguments()
-                .find(|a| !known.words.split('|').any(|w| w.eq_ignore_ascii_case(a)))
-                .map(|a| format!("\"{a}\" is no value for \"{}\", expected some of {}", d.name(), known.words.replace('|', ", "))),
-            _ => None,
-        };
-        if let Some(message) = message {
+        let line = d.line;
+        if row.marks.has(Marks::ONCE)
+            && let Some(first) = self.block().seen.insert(row.number, line)
+        {
+            let message = format!("\"{}\" is given twice in one block; the first is in line {first}", d.name());
+            self.find(d, Code::ConfigConflict, message);
+            return;
+        }
+        if let Some(Wrong::Word { at, expected }) = wrong {
+            let message = format!("\"{}\" is not a valid value for \"{}\", expected {expected}", d.argument(at), d.name());
             self.find(d, Code::ConfigBadValue, message);
+        } else if row.marks.has(Marks::TYPED) {
+            self.typed(d, row);
+        }
+    }
+
+    /// What follows from the types of words: variables that must exist, patterns that must compile, files that are read or written.
+    fn typed(&mut self, d: &Directive, row: &'static Row) {
+        for (at, slot) in slots_of(row, d.words.len() - 1, |at| d.argument(at)).enumerate() {
+            let word = d.argument(at).to_owned();
+            match slot.takes {
+                Type::Template | Type::Variable => rules::uses_variables(self, d, &word),
+                Type::Regex => rules::check_regex(self, d, &word),
+                Type::Path(PathUse::Write) => {
+                    let entry = rules::named(self, d, &word);
+                    self.out.model.writes.push(entry);
+                }
+                Type::Path(PathUse::Read) => {
+                    let path = path::join(path::parent(&self.options.config), &word);
+                    self.out.model.reads.push(NamedPath { path, place: Some(d.place.clone()), directive: d.name().to_owned() });
+                }
+                _ => {}
+            }
         }
     }
 
@@ -396,41 +395,4 @@ impl Lines {
 /// Length of the longest line, in bytes.
 fn longest_line(text: &str) -> usize {
     text.split('\n').map(str::len).max().unwrap_or(0)
-}
-
-fn known(row: Row) -> Known {
-    let arguments = row.column(3);
-    Known {
-        module: row.column(1),
-        contexts: row.column(2).split(',').collect(),
-        arguments: arguments.trim_end_matches('{'),
-        setter: row.column(4),
-        words: row.column(5),
-        block: arguments.ends_with('{'),
-    }
-}
-
-fn count_fits(shape: &str, count: usize) -> bool {
-    shape.split(',').any(|one| match one {
-        "flag" => count == 1,
-        _ => match one.strip_suffix('+') {
-            Some(least) => least.parse().is_ok_and(|n: usize| count >= n),
-            None => one.parse() == Ok(count),
-        },
-    })
-}
-
-fn spelled(shape: &str) -> String {
-    if shape == "flag" {
-        return "on or off".into();
-    }
-    let words: Vec<String> = shape.split(',').map(|s| s.strip_suffix('+').map_or(s.to_owned(), |n| format!("{n} or more"))).collect();
-    words.join(" or ")
-}
-
-fn bounds_fault(words: &str, n: u64) -> Option<String> {
-    let (low, high) = words.split_once("..")?;
-    let least: u64 = low.parse().unwrap_or(0);
-    let most: u64 = high.parse().unwrap_or(u64::MAX);
-    (n < least || n > most).then(|| if high.is_empty() { format!("at least {low}") } else { format!("{low} to {high}") })
 }

@@ -1,32 +1,32 @@
 //! What is known while a configuration of nginx is read: the blocks that are open, what was gathered over all files, and the
 //! findings so far.
-use super::Options;
 use super::tokens::Word;
+use super::{DIRECTIVES, Options};
 use crate::bounds::Cost;
 use crate::code::Code;
+use crate::config::rows::Row;
 use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity, Span};
 use crate::snapshot::Snapshot;
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 use std::sync::Arc;
 
-/// One row of the table with its columns split once.
-#[derive(Clone, Debug)]
-pub(super) struct Known {
-    pub(super) module: &'static str,
-    pub(super) contexts: Vec<&'static str>,
-    pub(super) arguments: &'static str,
-    pub(super) setter: &'static str,
-    pub(super) words: &'static str,
-    pub(super) block: bool,
+/// What no row can say about a directive: which names it is for, and what it looks at.
+pub(super) struct Rule {
+    /// Names of directives.
+    pub(super) names: &'static [&'static str],
+    /// Judges one that passed its row, and gathers what other rooms need.
+    pub(super) check: fn(&mut Reader, &Directive, &'static Row),
 }
 
 /// A block that is being read.
 pub(super) struct Block {
     /// Context of the table: `main`, `http`, `server`, `location-if` …
     pub(super) context: &'static str,
-    /// Directives seen here that may stand once, with their lines.
-    pub(super) seen: HashMap<(String, &'static str), u32>,
+    /// The same, as a bit of the table's places, with that of what may stand anywhere.
+    pub(super) bits: u32,
+    /// Rows seen here that may stand once, with their lines.
+    pub(super) seen: Seen,
     /// Site facts, for `server` blocks.
     pub(super) site: Option<Site>,
     /// The name that opened it, for section paths.
@@ -45,9 +45,45 @@ pub(super) struct Block {
 
 impl Block {
     pub(super) fn new(context: &'static str, label: String) -> Self {
-        Self { context, seen: HashMap::new(), site: None, label, number: 0, no_uri: false, prefix: None, declared: HashSet::new(), members: 0 }
+        Self {
+            context,
+            bits: DIRECTIVES.bits(&[context, "any"]),
+            seen: Seen::default(),
+            site: None,
+            label,
+            number: 0,
+            no_uri: false,
+            prefix: None,
+            declared: HashSet::new(),
+            members: 0,
+        }
     }
 }
+
+/// Rows that were seen in a block, with their lines.
+#[derive(Default)]
+pub(super) struct Seen {
+    bits: [u64; 16],
+    lines: Vec<(u16, u32)>,
+}
+
+impl Seen {
+    /// Notes a row; the line where it stood before, if it did.
+    pub(super) fn insert(&mut self, row: u16, line: u32) -> Option<u32> {
+        let (word, bit) = (usize::from(row) / 64 % self.bits.len(), 1u64 << (row % 64));
+        if self.bits[word] & bit != 0
+            && let Some((_, first)) = self.lines.iter().find(|(r, _)| *r == row)
+        {
+            return Some(*first);
+        }
+        self.bits[word] |= bit;
+        self.lines.push((row, line));
+        None
+    }
+}
+
+/// Checks of the rules about a row.
+pub(super) type Checks = Arc<[fn(&mut Reader, &Directive, &'static Row)]>;
 
 /// The reader's state.
 pub(super) struct Reader<'s, 'h> {
@@ -57,7 +93,8 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) blocks: Vec<Block>,
     pub(super) facts: Facts,
     pub(super) file: Arc<str>,
-    pub(super) known: HashMap<String, Arc<[Arc<Known>]>>,
+    /// Rules by the number of a row, looked up once each.
+    pub(super) rules: Vec<Option<Checks>>,
     pub(super) open_files: Vec<String>,
     pub(super) texts: HashMap<String, Arc<str>>,
     pub(super) stopped: bool,

@@ -1,9 +1,10 @@
 //! What opens and closes a block.
 use super::super::listen;
 use super::super::state::{Block, Directive, Reader, Site};
-use super::common::{check_regex, is_network, push, uses_variables};
+use super::common::{check_regex, push, uses_variables};
 use crate::code::Code;
 use crate::config::DependsOn;
+use crate::config::rows::Type;
 use crate::path;
 
 /// Blocks whose lines are data, not directives.
@@ -58,7 +59,12 @@ pub(in super::super) fn free_entry(r: &mut Reader, d: &Directive) {
         "geo" if count != 2 && !(count == 1 && matches!(d.name(), "ranges" | "proxy_recursive" | "volatile")) => {
             r.find(d, Code::ConfigBadValue, format!("{count} words where geo takes two: a network and its value"));
         }
-        "geo" if count == 2 && !matches!(d.name(), "default" | "delete" | "proxy" | "include") && !d.name().contains('-') && !is_network(d.name()) => {
+        "geo"
+            if count == 2
+                && !matches!(d.name(), "default" | "delete" | "proxy" | "include")
+                && !d.name().contains('-')
+                && !Type::Network(&[]).holds(d.name()) =>
+        {
             r.find(d, Code::ConfigBadValue, format!("\"{}\" is no address or network", d.name()));
         }
         "split_clients" if count == 2 && d.name() != "*" => {

@@ -1,14 +1,40 @@
 //! Certificates and their keys.
 use super::super::state::Site;
-use super::super::state::{Directive, Reader};
-use super::super::values;
+use super::super::state::{Directive, Reader, Rule};
 use super::common::push;
 use crate::code::Code;
+use crate::config::rows::{Int, Size, Type};
 use crate::config::{DependsOn, NamedPath};
 use crate::host::Look;
 use crate::path;
 
-pub(super) fn certificate(r: &mut Reader, d: &Directive) {
+pub(super) static PAIR: Rule = Rule {
+    names: &["ssl_certificate", "ssl_certificate_key"],
+    check: |r, d, row| {
+        if row.from == "ngx_http_ssl_module" {
+            certificate(r, d);
+        }
+    },
+};
+pub(super) static SESSIONS: Rule = Rule { names: &["ssl_session_cache"], check: |r, d, _| session_cache(r, d) };
+pub(super) static ON: Rule = Rule {
+    names: &["ssl"],
+    check: |r, d, row| {
+        if row.from == "ngx_http_ssl_module" && d.argument(0).eq_ignore_ascii_case("on") {
+            r.warn(d, "\"ssl on\" is obsolete: write \"listen … ssl\"");
+            let place = d.place.clone();
+            if let Some(site) = &mut r.block().site {
+                site.ssl_on = Some(place);
+            }
+        }
+    },
+};
+
+/// Memory for sessions that workers share, and a number of them.
+const SHARED: Type = Type::Size(Size { units: "km", least: Some(32 << 10) });
+const COUNT: Type = Type::Int(Int { least: None, most: None });
+
+fn certificate(r: &mut Reader, d: &Directive) {
     let value = d.argument(0).to_owned();
     let is_key = d.name() == "ssl_certificate_key";
     let site = r.block().site.as_mut();
@@ -103,12 +129,10 @@ fn unfit(r: &mut Reader, keys: &[String]) {
     }
 }
 
-pub(super) fn session_cache(r: &mut Reader, d: &Directive) {
+fn session_cache(r: &mut Reader, d: &Directive) {
     let wrong = d.arguments().map(str::to_owned).find(|a| {
-        let shared = a
-            .strip_prefix("shared:")
-            .map(|rest| rest.split_once(':').is_some_and(|(name, size)| !name.is_empty() && values::size(size, false).is_some_and(|n| n >= 32 << 10)));
-        let own = a.strip_prefix("builtin:").map(|n| values::count(n).is_some());
+        let shared = a.strip_prefix("shared:").map(|rest| rest.split_once(':').is_some_and(|(name, size)| !name.is_empty() && SHARED.holds(size)));
+        let own = a.strip_prefix("builtin:").map(|n| COUNT.holds(n));
         !shared.or(own).unwrap_or(matches!(a.as_str(), "off" | "none" | "builtin"))
     });
     if let Some(wrong) = wrong {

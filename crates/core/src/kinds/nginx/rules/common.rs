@@ -9,7 +9,7 @@ pub(super) fn push(r: &mut Reader, code: Code, place: Option<Place>, directive: 
     r.out.add(ConfigFinding { place, directive: Some(directive.to_owned()), ..ConfigFinding::error(code, message) });
 }
 
-pub(super) fn check_regex(r: &mut Reader, d: &Directive, pattern: &str) {
+pub(in super::super) fn check_regex(r: &mut Reader, d: &Directive, pattern: &str) {
     if let Some(fault) = crate::config::regex_fault(pattern) {
         r.find(d, Code::ConfigBadValue, format!("the pattern \"{pattern}\" does not compile: {fault}"));
     }
@@ -17,21 +17,13 @@ pub(super) fn check_regex(r: &mut Reader, d: &Directive, pattern: &str) {
 }
 
 /// Notes the variables of a value; a lone `$` or an open brace is refused at once.
-pub(super) fn uses_variables(r: &mut Reader, d: &Directive, value: &str) {
+pub(in super::super) fn uses_variables(r: &mut Reader, d: &Directive, value: &str) {
     match variables::uses(value) {
         Ok(names) => r.facts.variable_uses.extend(names.into_iter().map(|n| (n, d.place.clone()))),
         Err(fault) => drop(r.find(d, Code::ConfigBadValue, format!("\"{value}\": {fault}"))),
     }
 }
 
-pub(super) fn named(r: &Reader, d: &Directive, file: &str) -> NamedPath {
+pub(in super::super) fn named(r: &Reader, d: &Directive, file: &str) -> NamedPath {
     NamedPath { path: path::join(&r.options.prefix, file), place: Some(d.place.clone()), directive: d.name().to_owned() }
-}
-
-/// An address, alone or with the length of a prefix or a mask.
-pub(super) fn is_network(value: &str) -> bool {
-    let (address, bits) = value.split_once('/').map_or((value, None), |(a, b)| (a, Some(b)));
-    let most = if address.contains(':') { 128 } else { 32 };
-    let fits = |b: &str| b.parse::<u8>().is_ok_and(|n| n <= most) || b.parse::<std::net::Ipv4Addr>().is_ok();
-    address.parse::<std::net::IpAddr>().is_ok() && bits.is_none_or(fits)
 }

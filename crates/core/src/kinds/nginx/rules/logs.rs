@@ -1,10 +1,24 @@
 //! Where the logs go.
-use super::super::state::{Directive, Reader};
+use super::super::state::{Directive, Reader, Rule};
 use super::common::{named, uses_variables};
 use crate::code::Code;
 use crate::config::LogSink;
 
-pub(super) fn error_log(r: &mut Reader, d: &Directive) {
+pub(super) static ERROR_LOG: Rule = Rule { names: &["error_log"], check: |r, d, _| error_log(r, d) };
+pub(super) static ACCESS_LOG: Rule = Rule { names: &["access_log"], check: |r, d, _| access_log(r, d) };
+pub(super) static FORMAT: Rule = Rule { names: &["log_format"], check: |r, d, _| log_format(r, d) };
+
+fn log_format(r: &mut Reader, d: &Directive) {
+    let name = d.argument(0).to_owned();
+    if r.facts.formats.contains(&name) {
+        r.find(d, Code::ConfigConflict, format!("log format \"{name}\" is declared twice"));
+    }
+    r.facts.formats.insert(name);
+    let parts: Vec<String> = d.arguments().skip(1).filter(|a| !a.starts_with("escape=")).map(str::to_owned).collect();
+    parts.iter().for_each(|p| uses_variables(r, d, p));
+}
+
+fn error_log(r: &mut Reader, d: &Directive) {
     let value = d.argument(0).to_owned();
     if r.context() == "main" {
         r.facts.has_error_log = true;
@@ -28,7 +42,7 @@ pub(super) fn error_log(r: &mut Reader, d: &Directive) {
     ];
     if let Some(wrong) = d.arguments().skip(1).find(|a| !LEVELS.contains(a)) {
         let wrong = wrong.to_owned();
-        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no log level, expected one of {}", LEVELS[..8].join(", ")));
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a log level, expected one of {}", LEVELS[..8].join(", ")));
         return;
     }
     let sink = match value.split(':').next() {
@@ -49,7 +63,7 @@ pub(super) fn error_log(r: &mut Reader, d: &Directive) {
     }
 }
 
-pub(super) fn access_log(r: &mut Reader, d: &Directive) {
+fn access_log(r: &mut Reader, d: &Directive) {
     let value = d.argument(0).to_owned();
     if value == "off" {
         if d.words.len() > 2 {
@@ -67,7 +81,7 @@ pub(super) fn access_log(r: &mut Reader, d: &Directive) {
     }
     if let Some(wrong) = d.arguments().skip(2).find(|a| !["buffer=", "flush=", "gzip", "if="].iter().any(|p| a.starts_with(p))) {
         let wrong = wrong.to_owned();
-        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no parameter of access_log"));
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a parameter of access_log"));
         return;
     }
     uses_variables(r, d, &value);

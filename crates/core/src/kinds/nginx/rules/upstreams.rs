@@ -1,23 +1,38 @@
 //! Servers that a front passes to.
-use super::super::state::{Directive, Reader};
-use super::super::values;
+use super::super::state::{Directive, Reader, Rule};
 use super::common::uses_variables;
 use crate::code::Code;
+use crate::config::rows::{Int, Time, Type};
 use crate::config::{DependsOn, PortMention};
 use crate::host::Look;
 
-pub(super) fn upstream_server(r: &mut Reader, d: &Directive) {
+pub(super) static SERVER: Rule = Rule {
+    names: &["server"],
+    check: |r, d, _| {
+        if matches!(r.context(), "upstream" | "stream-upstream") {
+            upstream_server(r, d);
+        }
+    },
+};
+pub(super) static PASS: Rule =
+    Rule { names: &["proxy_pass", "fastcgi_pass", "uwsgi_pass", "scgi_pass", "grpc_pass", "memcached_pass"], check: |r, d, _| pass(r, d) };
+
+/// A count, and one of at least one.
+const COUNT: Type = Type::Int(Int { least: None, most: None });
+const POSITIVE: Type = Type::Int(Int { least: Some(1), most: None });
+
+fn upstream_server(r: &mut Reader, d: &Directive) {
     r.block().members += 1;
     let wrong = d.arguments().skip(1).find(|a| {
-        let number = |prefix: &str| a.strip_prefix(prefix).map(|n| values::count(n).is_some());
-        let weight = a.strip_prefix("weight=").map(|n| values::count(n).is_some_and(|n| n > 0));
-        let time = a.strip_prefix("fail_timeout=").map(|t| values::is_time(t, true));
+        let number = |prefix: &str| a.strip_prefix(prefix).map(|n| COUNT.holds(n));
+        let weight = a.strip_prefix("weight=").map(|n| POSITIVE.holds(n));
+        let time = a.strip_prefix("fail_timeout=").map(|t| Type::Time(Time::Seconds).holds(t));
         let ok = weight.or(number("max_fails=")).or(number("max_conns=")).or(time);
         !ok.unwrap_or(matches!(*a, "backup" | "down"))
     });
     if let Some(wrong) = wrong {
         let wrong = wrong.to_owned();
-        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no parameter of an upstream server"));
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a parameter of an upstream server"));
         return;
     }
     if let Some(method) = r.block().prefix.clone().filter(|_| d.arguments().any(|a| a == "backup")) {
@@ -31,7 +46,7 @@ pub(super) fn upstream_server(r: &mut Reader, d: &Directive) {
 }
 
 /// An address that is looked up at start; names wait until all upstreams are known.
-pub(super) fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) {
+fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) {
     if address.contains('@') {
         // A password may stand there: it is not repeated in the message.
         r.find(d, Code::ConfigBadValue, "the address holds an @, which nginx takes for a part of the port");
@@ -42,7 +57,7 @@ pub(super) fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstr
         match port.parse::<u32>() {
             Ok(1..=65535) => {}
             _ => {
-                r.find(d, Code::ConfigBadValue, format!("\"{port}\" in \"{address}\" is no port, expected 1 to 65535"));
+                r.find(d, Code::ConfigBadValue, format!("\"{port}\" in \"{address}\" is not a port, expected 1 to 65535"));
                 return;
             }
         }
@@ -78,7 +93,7 @@ pub(super) fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstr
 }
 
 /// Remembers where a port number stands that is not this server's own listener.
-pub(super) fn mention(r: &mut Reader, d: &Directive, port: u16, text: &str) {
+fn mention(r: &mut Reader, d: &Directive, port: u16, text: &str) {
     let digits = port.to_string();
     let Some(word) = d.words.iter().skip(1).find(|w| w.value.contains(text)) else { return };
     let Some(at) = word.value.find(text).and_then(|t| word.value[t..].rfind(&digits).map(|n| t + n)) else { return };
@@ -95,7 +110,7 @@ pub(super) fn split_host(address: &str) -> (&str, Option<&str>) {
     address.split_once(':').map_or((address, None), |(h, p)| (h, Some(p)))
 }
 
-pub(super) fn pass(r: &mut Reader, d: &Directive) {
+fn pass(r: &mut Reader, d: &Directive) {
     let value = d.argument(0).to_owned();
     if value.contains('$') {
         return uses_variables(r, d, &value);

@@ -1,0 +1,19 @@
+//! Where files of a location lie.
+use super::super::state::{Directive, Reader, Rule};
+use super::common::uses_variables;
+use crate::code::Code;
+
+pub(super) static RULE: Rule = Rule { names: &["root", "alias"], check: |r, d, _| root_or_alias(r, d) };
+
+fn root_or_alias(r: &mut Reader, d: &Directive) {
+    let value = d.argument(0).to_owned();
+    uses_variables(r, d, &value);
+    let other = if d.name() == "root" { "alias" } else { "root" };
+    let mine = d.name().to_owned();
+    if r.context() == "location" {
+        r.block().declared.insert(format!("\0{mine}"));
+        if r.block().declared.contains(&format!("\0{other}")) {
+            r.find(d, Code::ConfigConflict, format!("\"{mine}\" stands beside \"{other}\" in one location"));
+        }
+    }
+}
