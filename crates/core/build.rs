@@ -154,6 +154,7 @@ fn kind(slot: &Slot) -> Result<String, String> {
         "signed" => format!("Type::Signed({})", words()),
         "network" => format!("Type::Network({})", words()),
         "str" => "Type::Str".into(),
+        "secret" => "Type::Secret".into(),
         "word" => "Type::Word".into(),
         "raw" => "Type::Raw".into(),
         "template" => "Type::Template".into(),

@@ -39,6 +39,19 @@ fn split<'t>(text: &'t str, sign: &str) -> Vec<&'t str> {
     parts
 }
 
+/// Arguments between commas; one that holds a comma stands in quotes.
+fn words(text: &str) -> Vec<String> {
+    let (mut all, mut quoted) = (vec![String::new()], false);
+    for c in text.chars() {
+        match c {
+            '\'' => quoted = !quoted,
+            ',' if !quoted => all.push(String::new()),
+            c => all.last_mut().into_iter().for_each(|word| word.push(c)),
+        }
+    }
+    all.into_iter().map(|word| word.trim().to_owned()).collect()
+}
+
 fn slot(text: &str) -> Result<Slot, String> {
     let wrong = || format!("{text:?} is not a type");
     let end = text.find(['(', '{', '?', '*', '+']).unwrap_or(text.len());
@@ -49,7 +62,7 @@ fn slot(text: &str) -> Result<Slot, String> {
     let mut arguments = Vec::new();
     if let Some(inner) = rest.strip_prefix('(') {
         let close = inner.rfind(')').ok_or_else(wrong)?;
-        arguments = inner[..close].split(',').map(|a| a.trim().to_owned()).collect();
+        arguments = words(&inner[..close]);
         rest = &inner[close + 1..];
     }
     let number = |n: &str| n.parse::<u16>().map_err(|_| wrong());
@@ -92,6 +105,7 @@ mod tests {
             let slot = &takes(text).unwrap()[0][0];
             assert_eq!((slot.least, slot.most), (least, most), "{text}");
         }
+        assert_eq!(takes("enum('allow,deny', x)").unwrap()[0][0].arguments, ["allow,deny", "x"]);
         assert_eq!(takes("none").unwrap(), [vec![]]);
         for wrong in ["", "Str", "str{x}", "int(", "str!"] {
             assert!(takes(wrong).is_err(), "{wrong}");

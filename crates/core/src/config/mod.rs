@@ -9,12 +9,10 @@ mod pattern;
 mod pem;
 pub mod release;
 pub mod rows;
-mod table;
 
 pub use nearest::nearest;
 pub use pattern::regex_fault;
 pub use pem::pem_fault;
-pub use table::{Row, Table};
 
 use crate::code::Code;
 use crate::net::Listen;

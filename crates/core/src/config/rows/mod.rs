@@ -17,10 +17,8 @@ impl Marks {
     pub const ONCE: u16 = 1;
     /// It opens a block.
     pub const BLOCK: u16 = 1 << 1;
-    /// Its value is a secret.
-    pub const SECRET: u16 = 1 << 2;
     /// What it takes must be looked at further: variables, patterns, paths.
-    pub const TYPED: u16 = 1 << 4;
+    pub const TYPED: u16 = 1 << 2;
     /// Each line adds to a list.
     pub const LIST: u16 = 1 << 3;
 
@@ -106,6 +104,11 @@ pub struct Row {
 }
 
 impl Row {
+    /// Whether some of its words are secrets.
+    pub fn has_secret(&self) -> bool {
+        self.takes.iter().copied().flatten().any(|slot| slot.takes == Type::Secret)
+    }
+
     /// The type of the first word, where all lists agree.
     pub fn first(&self) -> Option<Type> {
         let mut all = self.takes.iter().map(|form| form.first().map(|slot| slot.takes));

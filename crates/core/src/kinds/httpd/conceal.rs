@@ -1,6 +1,7 @@
 //! What of a configuration of httpd is not for other eyes: values beside the names of secrets, and of directives that no table
 //! knows.
 use super::DIRECTIVES;
+use crate::config::rows::{Type, slots_of};
 use crate::host::{Concealed, conceal_words};
 
 /// Words of a stretch of a file with their bytes, quotes left out. A line that goes on behind a backslash is one stretch.
@@ -60,7 +61,7 @@ pub(super) fn conceal(text: &str) -> Concealed {
         found.statements.push(first.start..to);
         let lower = name.trim_start_matches('<').trim_end_matches('>').to_ascii_lowercase();
         // A section's row stands under its name with the bracket, as its own directives' do without.
-        let known = name.starts_with("</") || DIRECTIVES.rows(&lower).chain(DIRECTIVES.rows(&format!("<{lower}"))).next().is_some();
+        let known = name.starts_with("</") || !DIRECTIVES.any_case(&lower).is_empty() || !DIRECTIVES.any_case(&format!("<{lower}")).is_empty();
         match lower.as_str() {
             _ if !known => found.unknown.extend(spelled.iter().skip(1).map(|(_, span)| span.clone())),
             // The program may be seen, what it is told may not.
@@ -68,8 +69,16 @@ pub(super) fn conceal(text: &str) -> Concealed {
                 let inner = spelled.get(1).and_then(|(word, span)| Some(span.start + word.find(' ')? + 1..span.end));
                 found.secret.extend(inner.into_iter().chain(spelled.iter().skip(2).map(|(_, span)| span.clone())));
             }
-            "use" | "authbasicfake" | "mdexternalaccountbinding" => found.secret.extend(spelled.iter().skip(2).map(|(_, span)| span.clone())),
-            _ => conceal_words(&spelled, &mut found),
+            // What a macro does with its values nobody knows here.
+            "use" => found.secret.extend(spelled.iter().skip(2).map(|(_, span)| span.clone())),
+            _ => match DIRECTIVES.any_case(&lower).iter().find(|row| row.has_secret()) {
+                Some(row) => {
+                    let slots = slots_of(row, spelled.len() - 1, |at| spelled.get(at + 1).map_or("", |(word, _)| word));
+                    let secret = slots.zip(spelled.iter().skip(1)).filter(|(slot, _)| slot.takes == Type::Secret);
+                    found.secret.extend(secret.map(|(_, (_, span))| span.clone()));
+                }
+                None => conceal_words(&spelled, &mut found),
+            },
         }
     }
     found

@@ -10,40 +10,16 @@ mod versions;
 mod walk;
 
 use super::{Instance, Kind, Profile, Stands, VersionMark};
+use crate::config::Configuration;
 use crate::config::layers::{Assignment, Combine};
-use crate::config::release::Version;
-use crate::config::{Configuration, Table};
+use crate::config::release::Release;
+use crate::config::rows::{self, Book, Marks, Type};
 use crate::log::{Catalogue, Grammar};
 use crate::path;
 use crate::snapshot::Snapshot;
 use std::collections::{BTreeMap, HashMap};
 
-/// Directives of one word of which each line adds to a list.
-const ADDING: &[&str] = &[
-    "include",
-    "includeoptional",
-    "namevirtualhost",
-    "sslcertificatefile",
-    "sslcertificatekeyfile",
-    "mdcertificatefile",
-    "mdcertificatekeyfile",
-    "undefine",
-    "undefmacro",
-    "substitute",
-    "inputsed",
-    "outputsed",
-    "remoteiptrustedproxylist",
-    "remoteipinternalproxylist",
-    "transferlog",
-    "sessionexclude",
-    "sessioninclude",
-    "sslocsprespondercertificatefile",
-    "cachedisable",
-    "luapackagepath",
-    "luapackagecpath",
-];
-
-static DIRECTIVES: Table = Table::new(include_str!("directives.tsv"));
+static DIRECTIVES: &Book = rows::book!("kinds/httpd/directives.rs");
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/httpd/log.json"));
 static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/httpd/failures.json"));
 
@@ -82,7 +58,7 @@ pub(super) struct Options {
     defines: HashMap<String, String>,
     /// Directives of `-C`, carried out before the main file.
     before: Vec<String>,
-    version: Option<Version>,
+    release: Option<Release>,
     needs_mpm: bool,
     made_by_manager: Vec<String>,
     /// Whether a control script starts it, which makes the runtime directories.
@@ -113,7 +89,7 @@ impl Options {
             server_root: values("-d").pop().unwrap_or_else(|| default_root.to_owned()),
             defines: values("-D").into_iter().map(|d| d.split_once('=').map_or((d.clone(), String::new()), |(k, v)| (k.to_owned(), v.to_owned()))).collect(),
             before: values("-C"),
-            version: Httpd.release(snapshot, instance).map(|r| r.version),
+            release: Httpd.release(snapshot, instance),
             needs_mpm: true,
             made_by_manager: instance.made_by_manager.clone(),
             by_script: by_script && distribution,
@@ -139,10 +115,16 @@ impl Kind for Httpd {
         lines::Lines::statement(text, line, directive)
     }
     fn combine(&self, one: &Assignment) -> Combine {
-        let name = one.name.to_ascii_lowercase();
-        // What takes one word or a switch is set anew by each line, but for these, which add to a list.
-        let single = DIRECTIVES.rows(&name).any(|row| matches!(row.column(4), "take1" | "flag"));
-        if single && !ADDING.contains(&name.as_str()) { Combine::Last } else { Combine::List }
+        // What takes one word or a switch is set anew by each line, but for what adds to a list.
+        let single = |row: &rows::Row| {
+            let one = row.first() == Some(Type::Flag) || row.takes.iter().all(|form| form.len() == 1 && form[0].most == 1);
+            let one = one && row.first() != Some(Type::Raw);
+            one && !row.marks.has(Marks::LIST)
+        };
+        if DIRECTIVES.any_case(&one.name).iter().any(single) { Combine::Last } else { Combine::List }
+    }
+    fn is_secret(&self, name: &str) -> bool {
+        DIRECTIVES.any_case(name).iter().any(|row| row.first() == Some(Type::Secret))
     }
     fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
         Some(conceal::conceal(text))
@@ -170,17 +152,5 @@ impl Kind for Httpd {
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         !arguments.iter().any(|a| matches!(a.as_str(), "-t" | "-S" | "-M" | "-L" | "-v" | "-V"))
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn what_adds_to_a_list_is_a_directive_of_one_word() {
-        for name in ADDING {
-            assert!(DIRECTIVES.rows(name).any(|row| row.column(4) == "take1"), "{name}");
-        }
     }
 }

@@ -43,6 +43,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         file: Arc::from(options.config.as_str()),
         stopped: false,
         depth: 0,
+        rules: Vec::new(),
     };
     match snapshot.read(&options.config) {
         Look::Seen(_) => reader.out.readable = true,
@@ -415,8 +416,8 @@ impl Reader<'_, '_> {
         let holds = match lower {
             "ifmodule" => self.module_loaded(&bare),
             "ifdefine" => self.defines.contains_key(&bare) || self.flags.contains(&bare),
-            "ifversion" => match &self.options.version {
-                Some(version) => versions::holds(version, &argument),
+            "ifversion" => match &self.options.release {
+                Some(release) => versions::holds(&release.version, &argument),
                 None => {
                     self.out.unjudged(format!("<IfVersion {argument}> at {}:{}: which release is installed is not known", self.file, line.number));
                     false
@@ -466,7 +467,7 @@ impl Reader<'_, '_> {
     }
 
     fn directive_known(&self, name: &str) -> bool {
-        DIRECTIVES.rows(&name.to_ascii_lowercase()).any(|r| self.has(r.column(2)))
+        DIRECTIVES.any_case(name).iter().any(|row| self.has(row.from))
     }
 
     fn define_macro<'a>(&mut self, rest: &str, line: &Line, lines: &mut dyn Iterator<Item = Line<'a>>) {

@@ -61,6 +61,8 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) file: Arc<str>,
     pub(super) stopped: bool,
     pub(super) depth: usize,
+    /// Rules by the number of a row, looked up once each.
+    pub(super) rules: Vec<Option<Arc<[Check]>>>,
 }
 
 #[derive(Clone)]
@@ -73,8 +75,8 @@ pub(super) struct Macro {
 /// Where a directive stands.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Scope {
-    /// What may stand here, in the table's words.
-    pub(super) allowed: &'static [&'static str],
+    /// What may stand here, as bits of the table's places.
+    pub(super) allowed: u32,
     /// Names of the open sections, lower case, outermost first.
     pub(super) sections: Vec<String>,
     /// Index of the virtual host, 0 for the main server.
@@ -100,6 +102,24 @@ impl Scope {
         self.sections.last().map_or("the main server".into(), |s| format!("<{s}>"))
     }
 }
+
+/// What stands around a directive: its section, what was gathered so far, and the directive before it.
+pub(super) struct Around<'a> {
+    pub(super) scope: &'a Scope,
+    pub(super) facts: &'a mut Facts,
+    pub(super) previous: &'static str,
+}
+
+/// What no row can say about a directive: which names it is for, and what it looks at.
+pub(super) struct Rule {
+    /// Names of directives, as the table has them.
+    pub(super) names: &'static [&'static str],
+    /// Judges one that passed its row, and gathers what other rooms need.
+    pub(super) check: Check,
+}
+
+/// What a rule does.
+pub(super) type Check = fn(&mut Reader, &Directive, &mut Around);
 
 /// A directive in the second pass.
 pub(super) struct Directive<'i> {

@@ -1,42 +1,40 @@
 //! httpd's second pass: every directive in order, with the section it stands in.
 use super::lines::{word, words};
-use super::state::{DIRECTORY, Directive, Facts, Item, PROXY, Reader, SERVER, Scope, find};
+use super::state::{Around, DIRECTORY, Directive, Facts, Item, PROXY, Reader, SERVER, Scope, find};
 use super::{DIRECTIVES, rules};
 use crate::code::Code;
-use crate::config::{Row, nearest};
-use std::collections::HashMap;
+use crate::config::rows::{Fate, Fault, Marks, Row, Type, fault, slots_of};
+use crate::config::{Severity, nearest};
 
 pub(super) fn walk(r: &mut Reader) {
     let items = std::mem::take(&mut r.items);
     let mut facts = Facts::default();
-    let scope = Scope { allowed: SERVER, ..Scope::default() };
-    let mut rows = HashMap::new();
-    level(r, &items, 0, items.len(), &scope, &mut facts, &mut rows);
+    let scope = Scope { allowed: DIRECTIVES.bits(SERVER), ..Scope::default() };
+    level(r, &items, 0, items.len(), &scope, &mut facts);
     super::finish::finish(r, facts);
 }
 
-type Rows = HashMap<String, Vec<Row>>;
-
-fn level(r: &mut Reader, items: &[Item], from: usize, to: usize, scope: &Scope, facts: &mut Facts, rows: &mut Rows) {
+fn level(r: &mut Reader, items: &[Item], from: usize, to: usize, scope: &Scope, facts: &mut Facts) {
     let mut at = from;
-    let mut previous = String::new();
+    let mut previous = "";
     while at < to {
         let Some(item) = items.get(at) else { return };
         let end = item.end.unwrap_or(at + 1).max(at + 1);
         let d = directive(r, item);
         let before = r.out.findings.len();
-        if let Some(row) = judge(r, &d, scope, rows) {
-            shape(r, &d, row);
+        let row = judge(r, &d, scope);
+        if let Some(row) = row {
+            words_of(r, &d, row);
             if r.out.findings.len() == before {
-                rules::directive(r, &d, scope, facts, &previous);
+                rules::apply(r, &d, row, &mut Around { scope, facts, previous });
             }
             if item.end.is_some() {
                 let inner = inner(&d, scope, facts);
-                level(r, items, at + 1, end, &inner, facts, rows);
+                level(r, items, at + 1, end, &inner, facts);
                 rules::section_ends(r, &d, items.get(at + 1..end).unwrap_or_default());
             }
         }
-        previous = d.lower();
+        previous = row.map_or("", |row| row.name);
         at = end;
     }
 }
@@ -57,39 +55,38 @@ fn inner(d: &Directive, outer: &Scope, facts: &mut Facts) -> Scope {
             scope.host = facts.hosts;
             scope.host_place = Some(d.item.place());
         }
-        "proxy" | "proxymatch" => scope.allowed = PROXY,
+        "proxy" | "proxymatch" => scope.allowed = DIRECTIVES.bits(PROXY),
         "limit" | "limitexcept" | "requireall" | "requireany" | "requirenone" => {}
-        _ => scope.allowed = DIRECTORY,
+        _ => scope.allowed = DIRECTIVES.bits(DIRECTORY),
     }
     scope.sections.push(section);
     scope
 }
 
 /// Does it exist with these modules, and may it stand here?
-fn judge(r: &mut Reader, d: &Directive, scope: &Scope, rows: &mut Rows) -> Option<Row> {
-    let key = d.lower();
-    let known = rows.entry(key.clone()).or_insert_with(|| DIRECTIVES.rows(&key).collect()).clone();
-    let available: Vec<Row> = known.iter().copied().filter(|row| r.has(row.column(2))).collect();
-    if available.is_empty() {
-        unknown(r, d, &known);
+fn judge(r: &mut Reader, d: &Directive, scope: &Scope) -> Option<&'static Row> {
+    let known = DIRECTIVES.any_case(&d.name);
+    if !known.iter().any(|row| r.has(row.from)) {
+        unknown(r, d, known);
         return None;
     }
-    let fits = |row: &Row| {
-        let mut places = row.column(3).split(',');
-        places.any(|p| scope.allowed.contains(&p)) || (scope.inside("limit") && places.any(|p| p == "limit"))
-    };
-    let Some(row) = available.iter().copied().find(fits) else {
-        let places: Vec<&str> = available.iter().flat_map(|row| row.column(3).split(',')).collect();
-        let server = places.contains(&"server");
+    let available = || known.iter().filter(|row| r.has(row.from));
+    let limited = if scope.inside("limit") { DIRECTIVES.place("limit") } else { 0 };
+    let Some(row) = available().find(|row| row.places & (scope.allowed | limited) != 0) else {
+        let places = available().fold(0, |sum, row| sum | row.places);
+        let server = places & DIRECTIVES.place("server") != 0;
         let message = format!("{} is not allowed in {}", shown(&d.name), scope.spelled());
         find(r, d, Code::ConfigMisplacedDirective, message).help =
             Some(if server { "it belongs outside of directory sections" } else { "it belongs in a section such as <Directory> or <Location>" }.into());
         return None;
     };
-    if let Some(section) = refused(row, scope, &d.lower()) {
+    if let Some(section) = refused(row, scope) {
         let message = format!("{} cannot stand inside <{section}>", shown(&d.name));
         find(r, d, Code::ConfigMisplacedDirective, message);
         return None;
+    }
+    if !row.releases.is_empty() && DIRECTIVES.fate(row, r.options.release.as_ref()) == Fate::Idle {
+        find(r, d, Code::ConfigWarning, format!("{} has no effect any more", d.name)).severity = Severity::Warning;
     }
     Some(row)
 }
@@ -99,16 +96,18 @@ fn shown(name: &str) -> String {
 }
 
 /// The open section that the directive's own rule refuses.
-fn refused(row: Row, scope: &Scope, name: &str) -> Option<String> {
-    let rules: Vec<&str> = row.column(5).split(',').collect();
-    let has = |word: &str| rules.contains(&word);
+fn refused(row: &Row, scope: &Scope) -> Option<String> {
+    if row.refused == 0 {
+        return None;
+    }
+    let has = |word: &str| DIRECTIVES.refuses(row, word);
     let dir_like = has("dir") || has("global");
     scope.sections.iter().rev().find_map(|section| {
         let hit = match section.as_str() {
             "virtualhost" => has("global") || has("host"),
-            "directory" | "directorymatch" => dir_like || (has("directory") && name != "allowoverride"),
-            "location" | "locationmatch" => dir_like || (has("location") && name != "allowoverride"),
-            "files" | "filesmatch" | "if" | "elseif" | "else" => dir_like || (has("files") && name != "allowoverride"),
+            "directory" | "directorymatch" => dir_like || has("directory"),
+            "location" | "locationmatch" => dir_like || has("location"),
+            "files" | "filesmatch" | "if" | "elseif" | "else" => dir_like || has("files"),
             "limit" | "limitexcept" => dir_like || has("limit"),
             "proxy" | "proxymatch" => dir_like,
             _ => false,
@@ -117,10 +116,10 @@ fn refused(row: Row, scope: &Scope, name: &str) -> Option<String> {
     })
 }
 
-fn unknown(r: &mut Reader, d: &Directive, known: &[Row]) {
+fn unknown(r: &mut Reader, d: &Directive, known: &'static [Row]) {
     let name = shown(&d.name);
     if let Some(row) = known.first() {
-        let module = row.column(2);
+        let module = row.from;
         let message = format!("{name} belongs to mod_{module}, which is not loaded");
         let help = match r.snapshot.exists(&format!("/etc/apache2/mods-available/{module}.load")) {
             Some(true) => format!("enable it: a2enmod {module}"),
@@ -142,10 +141,8 @@ fn unknown(r: &mut Reader, d: &Directive, known: &[Row]) {
         return;
     }
     let lower = d.lower();
-    let near = nearest(&lower, DIRECTIVES.all().filter(|row| r.has(row.column(2))).map(|row| row.column(0)))
-        .or_else(|| nearest(&lower, DIRECTIVES.keys()))
-        .and_then(|n| DIRECTIVES.rows(n).next())
-        .map(|row| row.column(1));
+    let near =
+        nearest(&lower, DIRECTIVES.all().filter(|row| r.has(row.from)).map(|row| row.name)).or_else(|| nearest(&lower, DIRECTIVES.all().map(|row| row.name)));
     let edit = near.and_then(|near| {
         let raw = word(&d.item.text).0.trim_end_matches('>').len();
         Some((d.item.span(0, raw)?, near.to_owned()))
@@ -155,32 +152,26 @@ fn unknown(r: &mut Reader, d: &Directive, known: &[Row]) {
     found.edit = edit;
 }
 
-/// The number of values that the table asks for.
-fn shape(r: &mut Reader, d: &Directive, row: Row) {
-    let count = d.values.len();
-    let first = d.value(0);
-    let fault = match row.column(4) {
-        "no_args" => (count != 0).then(|| "no value".to_owned()),
-        "flag" => (!first.eq_ignore_ascii_case("on") && !first.eq_ignore_ascii_case("off")).then(|| "On or Off".to_owned()),
-        "take1" => (count != 1 || first.is_empty()).then(|| "1 value".to_owned()),
-        "take2" => (count != 2).then(|| "2 values".to_owned()),
-        "take3" => (count != 3).then(|| "3 values".to_owned()),
-        "take12" => (!(1..=2).contains(&count)).then(|| "1 or 2 values".to_owned()),
-        "take23" => (!(2..=3).contains(&count)).then(|| "2 or 3 values".to_owned()),
-        "take13" => (count != 1 && count != 3).then(|| "1 or 3 values".to_owned()),
-        "take123" => (!(1..=3).contains(&count)).then(|| "1 to 3 values".to_owned()),
-        "iterate2" => (count < 2).then(|| "2 or more values".to_owned()),
-        _ => None,
-    };
-    if let Some(expected) = fault {
-        let message = match row.column(4) {
-            "flag" => format!("{} is {first:?}, expected {expected}", d.name),
-            _ => format!("{} has {count} {}, expected {expected}", d.name, if count == 1 { "value" } else { "values" }),
-        };
-        let comment = d.values.iter().any(|v| v.starts_with('#'));
-        let found = find(r, d, Code::ConfigBadValue, message);
-        if comment {
-            found.help = Some("a # behind a value begins no comment here; put the comment on a line of its own".into());
+/// The values as the row has them.
+fn words_of(r: &mut Reader, d: &Directive, row: &'static Row) {
+    // What is read as a whole has no words of its own.
+    if row.first() == Some(Type::Raw) {
+        return;
+    }
+    let message = match fault(row, d.values.len(), |at| d.value(at)) {
+        None => {
+            if row.marks.has(Marks::TYPED) {
+                let patterns = slots_of(row, d.values.len(), |at| d.value(at)).enumerate().filter(|(_, slot)| slot.takes == Type::Regex);
+                patterns.for_each(|(at, _)| rules::regex(r, d, at));
+            }
+            return;
         }
+        Some(Fault::Count { found, expected }) => format!("{} has {found} {}, expected {expected}", d.name, if found == 1 { "value" } else { "values" }),
+        Some(Fault::Word { at, expected }) => format!("{} is {:?}, expected {expected}", d.name, d.value(at)),
+    };
+    let comment = d.values.iter().any(|v| v.starts_with('#'));
+    let found = find(r, d, Code::ConfigBadValue, message);
+    if comment {
+        found.help = Some("a # behind a value begins no comment here; put the comment on a line of its own".into());
     }
 }

@@ -2,12 +2,11 @@
 //! knows.
 use super::DIRECTIVES;
 use super::tokens::{End, Tokens};
-use crate::config::rows::Marks;
 use crate::host::{Concealed, MASK, conceal_words, is_secret};
 
 /// Whether a directive's whole value is a secret.
 pub(super) fn is_whole(name: &str) -> bool {
-    DIRECTIVES.exact(name).iter().any(|row| row.marks.has(Marks::SECRET))
+    DIRECTIVES.exact(name).iter().any(|row| row.has_secret())
 }
 
 /// The secrets of a file.

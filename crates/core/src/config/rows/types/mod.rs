@@ -45,6 +45,8 @@ pub enum Type {
     Str,
     /// Anything but an empty word.
     Word,
+    /// A secret: it is shown to nobody.
+    Secret,
     /// The rest of the line, which only the directive's own rule reads.
     Raw,
     /// Text that may hold variables.
@@ -72,7 +74,7 @@ impl Type {
             Self::Network(more) => network::holds(word, more),
             Self::Word => !word.is_empty(),
             Self::Variable => word.contains('$'),
-            Self::Str | Self::Raw | Self::Template | Self::Regex | Self::Path(_) => true,
+            Self::Str | Self::Secret | Self::Raw | Self::Template | Self::Regex | Self::Path(_) => true,
         }
     }
 
@@ -91,7 +93,7 @@ impl Type {
             Self::Variable => "a variable".into(),
             Self::Regex => "a regular expression".into(),
             Self::Path(_) => "a path".into(),
-            Self::Str | Self::Raw | Self::Template => "a value".into(),
+            Self::Str | Self::Secret | Self::Raw | Self::Template => "a value".into(),
         }
     }
 }

@@ -1,10 +1,22 @@
 //! Who may do what where.
-use super::super::state::{Directive, Reader, Scope, report};
+use super::super::state::{Directive, Reader, Rule, Scope, report};
 use super::common::{bad, warn};
 use crate::code::Code;
 use std::net::{IpAddr, Ipv4Addr};
 
-pub(super) fn options(r: &mut Reader, d: &Directive) {
+pub(super) static OPTIONS: Rule = Rule { names: &["Options"], check: |r, d, _| options(r, d) };
+pub(super) static OVERRIDE: Rule = Rule { names: &["AllowOverride"], check: |r, d, around| allow_override(r, d, around.scope) };
+pub(super) static REQUIRE: Rule = Rule { names: &["Require"], check: |r, d, around| require(r, d, around.scope) };
+pub(super) static FROM: Rule = Rule {
+    names: &["allow", "deny"],
+    check: |r, d, _| {
+        if !d.value(0).eq_ignore_ascii_case("from") {
+            bad(r, d, format!("{} is followed by {:?}, expected \"from\"", d.name, d.value(0)));
+        }
+    },
+};
+
+fn options(r: &mut Reader, d: &Directive) {
     const KNOWN: &[&str] = &["none", "all", "indexes", "includes", "includesnoexec", "followsymlinks", "symlinksifownermatch", "execcgi", "multiviews"];
     let (mut plain, mut signed) = (false, false);
     for word in &d.values {
@@ -23,7 +35,7 @@ pub(super) fn options(r: &mut Reader, d: &Directive) {
     }
 }
 
-pub(super) fn allow_override(r: &mut Reader, d: &Directive, scope: &Scope) {
+fn allow_override(r: &mut Reader, d: &Directive, scope: &Scope) {
     const KNOWN: &[&str] = &["limit", "options", "fileinfo", "authconfig", "indexes", "nonfatal", "none", "all"];
     if !scope.sections.iter().any(|s| s.starts_with("directory")) {
         warn(r, d, "AllowOverride has no use outside of <Directory>");
@@ -36,7 +48,7 @@ pub(super) fn allow_override(r: &mut Reader, d: &Directive, scope: &Scope) {
     }
 }
 
-pub(super) fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
+fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
     let mut words = d.values.iter().map(|v| v.to_ascii_lowercase());
     let mut provider = words.next().unwrap_or_default();
     let negated = provider == "not";
@@ -121,7 +133,7 @@ pub(super) fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
     }
 }
 
-pub(super) fn is_network(text: &str) -> bool {
+fn is_network(text: &str) -> bool {
     let (address, bits) = text.split_once('/').map_or((text, None), |(a, b)| (a, Some(b)));
     let most = if address.contains(':') { 128 } else { 32 };
     let partial = address.split('.').count() <= 4 && !address.is_empty() && address.trim_end_matches('.').split('.').all(|p| p.parse::<u8>().is_ok());

@@ -1,14 +1,22 @@
 //! Certificates and what TLS may speak.
 use super::super::state::Facts;
-use super::super::state::{Directive, Reader, Scope, report};
-use super::common::{bad, one_of};
+use super::super::state::{Directive, Reader, Rule, Scope, report};
+use super::common::bad;
 use crate::code::Code;
 use crate::config::{DependsOn, NamedPath};
 use crate::host::Look;
 use crate::path;
 
+pub(super) static ENGINE: Rule = Rule { names: &["SSLEngine"], check: |_, d, around| ssl_engine(d, around.scope, around.facts) };
+pub(super) static PROTOCOL: Rule = Rule { names: &["SSLProtocol", "SSLProxyProtocol"], check: |r, d, _| ssl_protocol(r, d) };
+pub(super) static FILES: Rule = Rule {
+    names: &["SSLCertificateFile", "SSLCertificateKeyFile", "SSLCertificateChainFile", "SSLCACertificateFile"],
+    check: |r, d, around| certificate(r, d, around.scope, around.facts),
+};
+pub(super) static SESSIONS: Rule = Rule { names: &["SSLSessionCache", "SSLStaplingCache"], check: |r, d, _| session_cache(r, d) };
+
 /// Session caches are modules of their own.
-pub(super) fn session_cache(r: &mut Reader, d: &Directive) {
+fn session_cache(r: &mut Reader, d: &Directive) {
     let kind = d.value(0).split(':').next().unwrap_or_default().to_ascii_lowercase();
     if matches!(kind.as_str(), "none" | "nonenotnull") {
         return;
@@ -23,14 +31,13 @@ pub(super) fn session_cache(r: &mut Reader, d: &Directive) {
     }
 }
 
-pub(super) fn ssl_engine(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mut Facts) {
-    one_of(r, d, &["on", "off", "optional"]);
+fn ssl_engine(d: &Directive, scope: &Scope, facts: &mut Facts) {
     if d.value(0).eq_ignore_ascii_case("on") {
         facts.tls.entry(scope.host).or_default().engine = Some(d.item.place());
     }
 }
 
-pub(super) fn ssl_protocol(r: &mut Reader, d: &Directive) {
+fn ssl_protocol(r: &mut Reader, d: &Directive) {
     const KNOWN: &[&str] = &["sslv2", "sslv3", "tlsv1", "tlsv1.1", "tlsv1.2", "tlsv1.3", "all"];
     for word in &d.values {
         let bare = word.trim_start_matches(['+', '-']).to_ascii_lowercase();
@@ -43,7 +50,7 @@ pub(super) fn ssl_protocol(r: &mut Reader, d: &Directive) {
     }
 }
 
-pub(super) fn certificate(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mut Facts) {
+fn certificate(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mut Facts) {
     let file = path::join(&r.server_root, d.value(0));
     let is_key = d.lower() == "sslcertificatekeyfile";
     let place = d.item.place();

@@ -7,13 +7,6 @@ pub(super) fn bad(r: &mut Reader, d: &Directive, message: String) {
     report(r, d, Code::ConfigBadValue, message);
 }
 
-pub(super) fn one_of(r: &mut Reader, d: &Directive, words: &[&str]) {
-    let value = d.value(0);
-    if !words.iter().any(|w| w.eq_ignore_ascii_case(value)) {
-        bad(r, d, format!("{} is {value:?}, expected one of {}", d.name, words.join(", ")));
-    }
-}
-
 pub(super) fn warn(r: &mut Reader, d: &Directive, message: &str) {
     report(r, d, Code::ConfigWarning, message).severity = Severity::Warning;
 }

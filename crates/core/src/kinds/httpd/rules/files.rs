@@ -1,5 +1,5 @@
 //! Files and directories that directives name.
-use super::super::state::{Directive, Reader, Scope, report};
+use super::super::state::{Directive, Reader, Rule, Scope, report};
 use super::common::bad;
 use crate::code::Code;
 use crate::config::{DependsOn, LogSink, NamedPath, Severity};
@@ -8,11 +8,51 @@ use crate::manager::split_words;
 use crate::path;
 use crate::snapshot::Snapshot;
 
-pub(super) fn log_path(r: &Reader, value: &str) -> String {
+pub(super) static ROOT: Rule = Rule { names: &["DocumentRoot"], check: |r, d, around| document_root(r, d, around.scope) };
+pub(super) static ERROR_LOG: Rule = Rule {
+    names: &["ErrorLog"],
+    check: |r, d, around| {
+        around.facts.has_error_log |= around.scope.host == 0;
+        error_log(r, d, around.scope);
+    },
+};
+pub(super) static ACCESS_LOG: Rule = Rule { names: &["CustomLog", "TransferLog", "GlobalLog"], check: |r, d, _| custom_log(r, d) };
+pub(super) static PID: Rule = Rule {
+    names: &["PidFile"],
+    check: |r, d, _| {
+        let path = log_path(r, d.value(0));
+        r.out.model.pid_file = Some(NamedPath { path, place: Some(d.item.place()), directive: d.name.clone() });
+    },
+};
+pub(super) static TYPES: Rule = Rule {
+    names: &["TypesConfig"],
+    check: |r, d, around| {
+        around.facts.has_types_config = true;
+        let file = path::join(&r.server_root, d.value(0));
+        if r.snapshot.exists(&file) == Some(false) {
+            let found = report(r, d, Code::ConfigMissingFile, format!("{file} is not there"));
+            found.depends_on = DependsOn::Files;
+            found.object = Some(file);
+        }
+    },
+};
+pub(super) static CORE_DUMPS: Rule = Rule {
+    names: &["CoreDumpDirectory"],
+    check: |r, d, _| {
+        let dir = path::join(&r.server_root, d.value(0));
+        if r.snapshot.is_directory(&dir) == Some(false) {
+            let found = report(r, d, Code::ConfigMissingFile, format!("CoreDumpDirectory {dir} is no directory"));
+            found.depends_on = DependsOn::Files;
+            found.object = Some(dir);
+        }
+    },
+};
+
+fn log_path(r: &Reader, value: &str) -> String {
     path::join(&r.server_root, value)
 }
 
-pub(super) fn document_root(r: &mut Reader, d: &Directive, scope: &Scope) {
+fn document_root(r: &mut Reader, d: &Directive, scope: &Scope) {
     let dir = path::join(&r.server_root, d.value(0));
     if r.snapshot.is_directory(&dir) != Some(false) {
         return;
@@ -27,7 +67,7 @@ pub(super) fn document_root(r: &mut Reader, d: &Directive, scope: &Scope) {
     }
 }
 
-pub(super) fn error_log(r: &mut Reader, d: &Directive, scope: &Scope) {
+fn error_log(r: &mut Reader, d: &Directive, scope: &Scope) {
     let value = d.value(0).to_owned();
     let sink = |sink| (sink, Some(d.item.place()));
     if value.starts_with('|') {
@@ -51,7 +91,7 @@ pub(super) fn error_log(r: &mut Reader, d: &Directive, scope: &Scope) {
     r.out.model.writes.push(entry);
 }
 
-pub(super) fn custom_log(r: &mut Reader, d: &Directive) {
+fn custom_log(r: &mut Reader, d: &Directive) {
     let value = d.value(0).to_owned();
     if value.starts_with('|') {
         return piped(r, d, &value);

@@ -1,12 +1,22 @@
 //! Listeners, virtual hosts and their names.
 use super::super::state::Facts;
-use super::super::state::{Directive, Reader, Scope, report};
+use super::super::state::{Directive, Reader, Rule, Scope, report};
 use super::common::bad;
 use crate::code::Code;
 use crate::config::{DependsOn, PortMention, Speaks, WantedListen};
 use crate::host::Look;
 use crate::net::Listen;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+pub(super) static LISTEN: Rule = Rule { names: &["Listen"], check: |r, d, around| listen(r, d, around.facts) };
+pub(super) static HOST: Rule = Rule { names: &["<VirtualHost"], check: |r, d, around| virtual_host(r, d, around.facts) };
+pub(super) static NAME: Rule = Rule {
+    names: &["ServerName"],
+    check: |r, d, around| {
+        around.facts.has_server_name |= around.scope.host == 0;
+        server_name(r, d, around.scope);
+    },
+};
 
 /// An address and port as `Listen` and `<VirtualHost>` write them; the port may be `*`.
 pub(super) fn address_port(text: &str) -> Option<(Option<String>, Option<u16>)> {
@@ -28,7 +38,7 @@ pub(super) fn address_port(text: &str) -> Option<(Option<String>, Option<u16>)> 
     Some((host, port))
 }
 
-pub(super) fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
+fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     if d.values.is_empty() || d.values.len() > 3 {
         return bad(r, d, format!("Listen has {} values, expected 1 to 3", d.values.len()));
     }
@@ -83,7 +93,7 @@ pub(super) fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     });
 }
 
-pub(super) fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
+fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     facts.first_host.get_or_insert_with(|| d.item.place());
     if !d.item.text.contains('>') {
         report(r, d, Code::ConfigSyntax, "<VirtualHost> is missing its closing >");
@@ -113,7 +123,7 @@ pub(super) fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     }
 }
 
-pub(super) fn server_name(r: &mut Reader, d: &Directive, scope: &Scope) {
+fn server_name(r: &mut Reader, d: &Directive, scope: &Scope) {
     let value = d.value(0).to_owned();
     let bare = value.split_once("://").map_or(value.as_str(), |(_, rest)| rest);
     let (name, port) = bare.rsplit_once(':').filter(|(n, _)| !n.contains(':')).unwrap_or((bare, ""));

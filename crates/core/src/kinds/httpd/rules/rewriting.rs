@@ -1,9 +1,15 @@
 //! Redirects, rewriting, headers and what is passed on.
-use super::super::state::{Directive, Reader, Scope};
+use super::super::state::{Directive, Reader, Rule, Scope};
 use super::common::bad;
 use crate::config::PortMention;
 
-pub(super) fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
+pub(super) static REDIRECT: Rule = Rule { names: &["Redirect", "RedirectMatch"], check: |r, d, around| redirect(r, d, around.scope) };
+pub(super) static RULE: Rule = Rule { names: &["RewriteRule"], check: |r, d, _| rewrite_rule(r, d) };
+pub(super) static CONDITION: Rule = Rule { names: &["RewriteCond"], check: |r, d, _| rewrite_cond(r, d) };
+pub(super) static HEADER: Rule = Rule { names: &["Header", "RequestHeader"], check: |r, d, _| header(r, d) };
+pub(super) static PASS: Rule = Rule { names: &["ProxyPass"], check: |r, d, around| proxy_pass(r, d, around.scope) };
+
+fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
     const WORDS: &[&str] = &["permanent", "temp", "seeother", "gone"];
     let first = d.value(0).to_owned();
     let status = WORDS.iter().any(|w| w.eq_ignore_ascii_case(&first)) || first.parse::<u16>().is_ok();
@@ -25,14 +31,14 @@ pub(super) fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
     }
 }
 
-pub(super) fn regex(r: &mut Reader, d: &Directive, index: usize) {
+pub(in super::super) fn regex(r: &mut Reader, d: &Directive, index: usize) {
     let pattern = d.value(index).to_owned();
     if let Some(fault) = crate::config::regex_fault(&pattern) {
         bad(r, d, format!("the pattern {pattern:?} does not compile: {fault}"));
     }
 }
 
-pub(super) fn rewrite_rule(r: &mut Reader, d: &Directive) {
+fn rewrite_rule(r: &mut Reader, d: &Directive) {
     if !(2..=3).contains(&d.values.len()) {
         return bad(r, d, format!("RewriteRule has {} values, expected 2 or 3", d.values.len()));
     }
@@ -106,7 +112,7 @@ pub(super) fn rewrite_rule(r: &mut Reader, d: &Directive) {
     }
 }
 
-pub(super) fn rewrite_cond(r: &mut Reader, d: &Directive) {
+fn rewrite_cond(r: &mut Reader, d: &Directive) {
     if !(2..=3).contains(&d.values.len()) {
         return bad(r, d, format!("RewriteCond has {} values, expected 2 or 3", d.values.len()));
     }
@@ -126,7 +132,7 @@ pub(super) fn rewrite_cond(r: &mut Reader, d: &Directive) {
     }
 }
 
-pub(super) fn header(r: &mut Reader, d: &Directive) {
+fn header(r: &mut Reader, d: &Directive) {
     let mut values = d.values.iter();
     let mut action = values.next().map(|v| v.to_ascii_lowercase()).unwrap_or_default();
     if matches!(action.as_str(), "onsuccess" | "always") && d.lower() == "header" {
@@ -147,7 +153,7 @@ pub(super) fn header(r: &mut Reader, d: &Directive) {
     }
 }
 
-pub(super) fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
+fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
     let in_location = scope.sections.iter().any(|s| s.starts_with("location") || s == "if");
     let target = if in_location { d.value(0) } else { d.value(1) }.to_owned();
     if target.is_empty() {
