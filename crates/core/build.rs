@@ -40,14 +40,14 @@ fn turn(from: &Path, to: &Path) -> io::Result<()> {
                     .and_then(|b| table.corrected(&b))
                     .map_err(|error| io::Error::other(format!("{}: {error}", from.join(BETTER).display())))?;
             }
-            fs::write(target.with_extension("rs"), book(&table).map_err(told)?)?;
+            fs::write(target.with_extension("rs"), directives(&table).map_err(told)?)?;
         }
     }
     Ok(())
 }
 
 /// A table as an expression of Rust.
-fn book(table: &Table) -> Result<String, String> {
+fn directives(table: &Table) -> Result<String, String> {
     let words = |refused: bool| -> BTreeMap<&str, usize> {
         let all: BTreeSet<&str> = table.rows.iter().flat_map(|r| r.places.split(',')).filter(|p| !p.is_empty() && p.starts_with('!') == refused).collect();
         all.into_iter().enumerate().map(|(at, place)| (place, at)).collect()
@@ -63,7 +63,7 @@ fn book(table: &Table) -> Result<String, String> {
     for byte in 0..=256usize {
         first[byte] = rows.partition_point(|r| usize::from(r.name.to_ascii_lowercase().as_bytes().first().copied().unwrap_or(0)) < byte);
     }
-    let mut out = String::from("Book {\nrows: &[\n");
+    let mut out = String::from("Directives {\nrows: &[\n");
     for (number, row) in rows.into_iter().enumerate() {
         let _ = writeln!(out, "{},", one(number, row, &places, &refusals).map_err(|e| format!("{}: {e}", row.name))?);
     }

@@ -516,3 +516,39 @@ fn no_planted_secret_goes_into_a_bundle_or_comes_out_of_one() {
     let wrong = tree.run(&["capture", "nginx", "--format", "html"]);
     assert!(wrong.status == 2 && wrong.err.contains("JSON"), "{}", wrong.err);
 }
+
+#[test]
+fn no_value_of_a_row_that_is_a_secret_comes_out() {
+    let mut rows = 0;
+    for (kind, head, line, foot) in [
+        ("nginx", "events { }\nhttp {\n", "NAME VALUE;", "}\n"),
+        ("httpd", "ServerName quay1\n", "NAME desk VALUE VALUE", ""),
+        ("httpd", "ServerName quay1\n", "NAME VALUE", ""),
+        ("mysql", "[mysqld]\n", "NAME = VALUE", ""),
+        ("postgresql", "", "NAME = 'VALUE'", ""),
+        ("redis", "", "NAME VALUE", ""),
+    ] {
+        let table = jolly_core::kinds::kind(kind).unwrap().directives().unwrap();
+        let secret: Vec<_> = table.all().filter(|row| row.has_secret()).collect();
+        // The first word of some is a name, and only the second one the secret.
+        let whole = !line.contains("desk");
+        let written = secret.iter().filter(|row| (row.first() == Some(jolly_core::config::rows::Type::Secret)) == whole).enumerate().map(|(at, row)| {
+            let name = if kind == "redis" { row.name.replace('_', "-") } else { row.name.to_owned() };
+            line.replace("NAME", &name).replace("VALUE", &format!("zq{}qz", 5000 + at)) + "\n"
+        });
+        let lines: Vec<String> = written.collect();
+        rows += lines.len();
+        let tree = Tree::new();
+        tree.write("x.conf", &format!("{head}{}{foot}", lines.concat()));
+        let file = format!("[service.quay]\nkind = \"{kind}\"\nconfig = \"/x.conf\"\n");
+        tree.write("services.toml", &file);
+        let services = tree.path().join("services.toml").to_string_lossy().into_owned();
+        for command in ["settings", "lint", "diagnose", "capture"] {
+            let call: &[&str] = if command == "capture" { &["capture", "--services", &services] } else { &[command, "quay", "--services", &services] };
+            let answer = tree.run(call);
+            clean(&format!("{command} of {kind}"), &answer);
+            assert!(command != "settings" || answer.out.contains("MASKED") || lines.is_empty(), "{kind}: {}", answer.out);
+        }
+    }
+    assert!(rows >= 25, "{rows} rows are secret");
+}

@@ -1,6 +1,6 @@
 //! Line-based configuration in general: lines with their places, entries of `name value`, words in quotes. The kinds
 //! whose files are lists of settings build on this; what is particular to one of them stands in its folder.
-use super::layers::{Assignment, Layer};
+use super::layers::{Assignment, Layer, Value};
 use super::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, Span, Speaks, WantedListen};
 use crate::bounds::{Cost, step};
 use crate::code::Code;
@@ -340,10 +340,13 @@ impl<'r, 'h> Book<'r, 'h> {
         });
     }
 
-    /// Ends the reading: the entries become the settings in force.
-    pub fn close(mut self) -> Configuration {
+    /// Ends the reading: the entries become settings. `secret` tells what the kind keeps to itself.
+    pub fn close(mut self, secret: impl Fn(&str) -> bool) -> Configuration {
         self.out.model.directives = self.entries.iter().filter(|e| matches!(e.layer, Layer::File | Layer::Kept)).count();
-        let assign = |e: Entry| Assignment { place: e.place.known(), name: e.name, value: e.value, section: e.section, scope: e.scope, layer: e.layer };
+        let assign = |e: Entry| {
+            let value = Value::of(secret(&e.name), &e.name, &e.value);
+            Assignment { place: e.place.known(), name: e.name, value, section: e.section, scope: e.scope, layer: e.layer }
+        };
         self.out.model.settings = self.entries.into_iter().map(assign).collect();
         self.out
     }

@@ -18,6 +18,7 @@ pub use release::{Stands, VersionMark};
 use crate::code::Code;
 use crate::config::layers::{Assignment, Combine};
 use crate::config::release::Release;
+use crate::config::rows::{Directives, Type};
 use crate::config::{Configuration, Place};
 use crate::host::ProbeProtocol;
 use crate::log::{Catalogue, Grammar};
@@ -122,6 +123,11 @@ pub struct DataFault {
     pub seen: String,
 }
 
+/// A setting's name as tables have it: small letters, `_` for `-`, and nothing in brackets (`php_value[name]`, `env[NAME]`).
+fn plain(name: &str) -> String {
+    name.split('[').next().unwrap_or(name).to_ascii_lowercase().replace('-', "_")
+}
+
 /// One kind of daemon.
 pub trait Kind: Sync {
     /// What tells it apart.
@@ -211,29 +217,17 @@ pub trait Kind: Sync {
     /// The secrets of one of its configuration files, and the values of directives that it does not know; `None` where its
     /// grammar is not known, so that the net alone must do.
     fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
-        let names = self.setting_names();
-        if names.is_empty() {
-            return None;
-        }
-        let known = |name: &str| {
-            // `php_value[name]`, `env[NAME]`: what stands before the bracket is the setting.
-            let plain = name.split('[').next().unwrap_or(name).to_ascii_lowercase().replace('-', "_");
-            names.lines().any(|n| n == plain)
-        };
+        let book = self.directives()?;
+        let known = |name: &str| !book.any_case(&plain(name)).is_empty();
         Some(crate::host::conceal_lines(text, &['#', ';'], &known, &|name| self.is_secret(name)))
     }
-    /// Names of its settings, one a line, in small letters with `_` for `-`; empty where there is no list.
-    fn setting_names(&self) -> &'static str {
-        ""
+    /// The table of its directives, where there is one.
+    fn directives(&self) -> Option<&'static Directives> {
+        None
     }
-    /// Settings whose whole value is secret although their names do not say so.
-    fn secret_settings(&self) -> &'static [&'static str] {
-        &[]
-    }
-    /// Whether a setting's whole value is secret by what its kind knows of it, whatever its name says.
+    /// Whether a setting's value is a secret by what its row says, whatever its name does.
     fn is_secret(&self, name: &str) -> bool {
-        let key = self.setting_key(name);
-        self.secret_settings().iter().any(|s| self.setting_key(s) == key)
+        self.directives().is_some_and(|book| book.any_case(&plain(name)).iter().any(|row| row.first() == Some(Type::Secret)))
     }
     /// A setting's name as the daemon compares it: what is one name in two spellings becomes one here.
     fn setting_key(&self, name: &str) -> String {

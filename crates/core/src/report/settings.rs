@@ -1,7 +1,6 @@
 //! `settings`: which value is in force, who set it, what it overrode.
 use super::{Listed, schema};
 use crate::config::layers::{Assignment, InForce, Layer, resolve};
-use crate::kinds::Kind;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
@@ -73,7 +72,7 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
         one.scope = SERVER;
     }
     let found = resolve(all, |one| kind.setting_identity(one), |one| kind.combine(one));
-    let entries: Vec<SettingEntry> = found.into_iter().map(|one| entry(kind, one)).collect();
+    let entries: Vec<SettingEntry> = found.into_iter().map(entry).collect();
     // Where a file could not be read, what it would set is not known.
     let whole = config.readable && config.not_seen.is_empty() && config.bounded.is_none();
     let is_set = |name: &str| entries.iter().any(|e| kind.setting_key(&e.name) == kind.setting_key(name));
@@ -87,9 +86,9 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
 /// The scope of the server's own settings, whatever section of them they stand in.
 const SERVER: u32 = u32::MAX;
 
-fn entry(kind: &dyn Kind, one: InForce) -> SettingEntry {
-    let value = shown(kind, &one.counts);
-    let overrides = one.overrode.iter().map(|o| Overridden { value: shown(kind, o), layer: o.layer, file: file(o), line: line(o) }).collect();
+fn entry(one: InForce) -> SettingEntry {
+    let value = shown(&one.counts);
+    let overrides = one.overrode.iter().map(|o| Overridden { value: shown(o), layer: o.layer, file: file(o), line: line(o) }).collect();
     SettingEntry {
         secret: value.is_none(),
         value,
@@ -110,11 +109,7 @@ fn line(one: &Assignment) -> Option<u32> {
     one.place.as_ref().map(|p| p.line)
 }
 
-/// A value as it may be shown, what is secret in it masked; `None` where all of it is: its name decides, or its reader did.
-fn shown(kind: &dyn Kind, one: &Assignment) -> Option<String> {
-    if kind.is_secret(&one.name) && !one.value.is_empty() {
-        return None;
-    }
-    let masked = crate::host::mask_value(&one.name, &one.value);
-    (masked != crate::host::MASK).then(|| crate::bounds::clip(&masked))
+/// A value as it may be shown; `None` for a secret.
+fn shown(one: &Assignment) -> Option<String> {
+    one.value.shown().map(crate::bounds::clip)
 }

@@ -1,5 +1,5 @@
 //! The one judge of a directive's words, whatever the daemon: how many there are, and whether each is of its type.
-use super::{Row, Slot};
+use super::{Row, Slot, Type};
 
 /// What is wrong with the words of a directive.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -50,6 +50,24 @@ pub fn slots_of<'w>(row: &Row, count: usize, word: impl Fn(usize) -> &'w str) ->
     slots(form, count)
 }
 
+/// Which of `count` words are secrets. Where there are more or fewer than the row takes, whatever stands where a secret may
+/// stand, or behind it, is one.
+pub fn secrets<'w>(row: &Row, count: usize, word: impl Fn(usize) -> &'w str) -> Vec<usize> {
+    if !row.has_secret() {
+        return Vec::new();
+    }
+    let placed: Vec<&Slot> = slots_of(row, count, word).take(count).collect();
+    if placed.len() == count {
+        return placed.iter().enumerate().filter(|(_, slot)| slot.takes == Type::Secret).map(|(at, _)| at).collect();
+    }
+    let before = |form: &&'static [Slot]| {
+        let at = form.iter().position(|slot| slot.takes == Type::Secret)?;
+        Some(form[..at].iter().map(|slot| usize::from(slot.least)).sum::<usize>())
+    };
+    let first = row.takes.iter().filter_map(before).min().unwrap_or(0);
+    (first..count).collect()
+}
+
 /// The slot of each word: every slot gets what it needs, and the first ones the rest.
 fn slots(form: &'static [Slot], count: usize) -> impl Iterator<Item = &'static Slot> {
     let mut spare = count.saturating_sub(least(form));
@@ -88,7 +106,7 @@ fn counts(row: &Row) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Int, Marks, Size, Type};
+    use super::super::{Int, Marks, Size};
     use super::*;
 
     const fn slot(takes: Type, least: u16, most: u16) -> Slot {
@@ -120,6 +138,15 @@ mod tests {
         assert_eq!(check(BUFFERS, &["8", "4q"]), word(1, "a size such as 8k or 1m"));
         assert_eq!(check(BUFFERS, &[]), count(0, "2 or 1"));
         assert_eq!(check(BUFFERS, &["8", "4k", "x"]), count(3, "2 or 1"));
+    }
+
+    #[test]
+    fn what_stands_where_a_secret_may_is_one_however_many_there_are() {
+        static PAIR: &[&[Slot]] = &[&[slot(Type::Str, 1, 1), slot(Type::Secret, 0, 1)]];
+        let row = Row { number: 0, name: "x", places: 0, refused: 0, takes: PAIR, from: "", releases: &[], marks: Marks(0), default: None };
+        for (count, secret) in [(0, vec![]), (1, vec![]), (2, vec![1]), (4, vec![1, 2, 3])] {
+            assert_eq!(secrets(&row, count, |_| "w"), secret, "{count}");
+        }
     }
 
     #[test]

@@ -3,7 +3,7 @@
 mod judge;
 mod types;
 
-pub use judge::{Fault, fault, slots_of};
+pub use judge::{Fault, fault, secrets, slots_of};
 pub use types::{Int, PathUse, Size, Time, Type};
 
 use super::release::{Release, Version};
@@ -83,13 +83,13 @@ pub struct Slot {
 /// One directive.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Row {
-    /// Which row of its book it is.
+    /// Which row of its table it is.
     pub number: u16,
     /// Its name as its makers write it.
     pub name: &'static str,
-    /// Where it may stand, as bits of the book's places.
+    /// Where it may stand, as bits of the table's places.
     pub places: u32,
-    /// Sections that refuse it all the same, as bits of the book's refusals.
+    /// Sections that refuse it all the same, as bits of the table's refusals.
     pub refused: u32,
     /// What it takes: one of these lists.
     pub takes: &'static [&'static [Slot]],
@@ -119,7 +119,7 @@ impl Row {
 
 /// A table.
 #[derive(Debug)]
-pub struct Book {
+pub struct Directives {
     pub(crate) rows: &'static [Row],
     /// Where names with a first byte begin.
     pub(crate) first: &'static [u16; 257],
@@ -129,7 +129,7 @@ pub struct Book {
     pub(crate) releases: &'static [(&'static str, &'static str)],
 }
 
-impl Book {
+impl Directives {
     /// All rows of a name, whatever its case.
     pub fn any_case(&'static self, name: &str) -> &'static [Row] {
         let letter = usize::from(name.as_bytes().first().map_or(0, u8::to_ascii_lowercase));
@@ -219,15 +219,15 @@ impl Book {
 }
 
 /// The table of a kind, as the build made it.
-macro_rules! book {
+macro_rules! directives {
     ($name:literal) => {{
         #[allow(unused_imports, reason = "a table needs some of these")]
-        use crate::config::rows::{Book, Fate, Int, Marks, PathUse, Reach, Row, Size, Slot, Time, Type};
-        static BOOK: Book = include!(concat!(env!("OUT_DIR"), "/", $name));
-        &BOOK
+        use crate::config::rows::{Directives, Fate, Int, Marks, PathUse, Reach, Row, Size, Slot, Time, Type};
+        static TABLE: Directives = include!(concat!(env!("OUT_DIR"), "/", $name));
+        &TABLE
     }};
 }
-pub(crate) use book;
+pub(crate) use directives;
 
 #[cfg(test)]
 mod tests {
@@ -240,14 +240,14 @@ mod tests {
     const fn reach(from: Option<&'static str>, to: Option<&'static str>) -> Reach {
         Reach { flavour: "quay", from, to, fate: Fate::Known }
     }
-    static BOOK: Book =
-        Book { rows: &[], first: &[0; 257], places: &["a", "b"], refusals: &["c"], releases: &[("quay", "1.2"), ("quay", "1.6"), ("quay", "2.0")] };
+    static TABLE: Directives =
+        Directives { rows: &[], first: &[0; 257], places: &["a", "b"], refusals: &["c"], releases: &[("quay", "1.2"), ("quay", "1.6"), ("quay", "2.0")] };
 
     #[test]
     fn what_came_or_went_between_two_known_releases_is_not_sure() {
         let of = |row: &Row, version: &str| {
             let release = Release { flavour: "quay".into(), version: Version::parse(version).unwrap() };
-            BOOK.fate(row, Some(&release))
+            TABLE.fate(row, Some(&release))
         };
         static CAME: [Reach; 1] = [reach(Some("1.6"), None)];
         static WENT: [Reach; 1] = [reach(None, Some("1.6"))];
@@ -260,14 +260,14 @@ mod tests {
             assert_eq!(of(&went, version), fate, "went, {version}");
         }
         assert_eq!(of(&row("always", &[]), "9"), Fate::Known);
-        assert_eq!(BOOK.fate(&came, None), Fate::Known, "nobody knows the release");
-        let beyond = |v: &str| BOOK.is_beyond(Some(&Release { flavour: "quay".into(), version: Version::parse(v).unwrap() }));
-        assert!(beyond("2.1") && !beyond("2.0") && !BOOK.is_beyond(None));
+        assert_eq!(TABLE.fate(&came, None), Fate::Known, "nobody knows the release");
+        let beyond = |v: &str| TABLE.is_beyond(Some(&Release { flavour: "quay".into(), version: Version::parse(v).unwrap() }));
+        assert!(beyond("2.1") && !beyond("2.0") && !TABLE.is_beyond(None));
     }
 
     #[test]
     fn places_are_bits() {
-        assert_eq!((BOOK.place("a"), BOOK.place("b"), BOOK.place("x"), BOOK.bits(&["a", "b"])), (1, 2, 0, 3));
-        assert_eq!(BOOK.named(2).collect::<Vec<_>>(), ["b"]);
+        assert_eq!((TABLE.place("a"), TABLE.place("b"), TABLE.place("x"), TABLE.bits(&["a", "b"])), (1, 2, 0, 3));
+        assert_eq!(TABLE.named(2).collect::<Vec<_>>(), ["b"]);
     }
 }

@@ -3,6 +3,7 @@ use super::{Instance, Kind, Profile, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Text, Word, WordRules, words};
 use crate::config::layers::{Assignment, Combine, Layer};
+use crate::config::rows::{Directives, directives};
 use crate::config::{Configuration, Demand, DependsOn, LogSink, Resource, Span};
 use crate::host::Look;
 use crate::log::{Catalogue, Grammar};
@@ -328,7 +329,7 @@ impl Kind for Haproxy {
         name.to_owned()
     }
     fn setting_identity(&self, one: &Assignment) -> String {
-        match one.value.split(' ').next().filter(|_| TWO_WORDS.contains(&one.name.as_str())) {
+        match Some(one.value.first_word()).filter(|_| TWO_WORDS.contains(&one.name.as_str())) {
             Some(first) => format!("{} {first}", one.name),
             None => one.name.clone(),
         }
@@ -343,8 +344,8 @@ impl Kind for Haproxy {
             false => Combine::List,
         }
     }
-    fn setting_names(&self) -> &'static str {
-        include_str!("names.txt")
+    fn directives(&self) -> Option<&'static Directives> {
+        Some(directives!("kinds/haproxy/directives.rs"))
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if instance.config.is_empty() {
@@ -371,7 +372,7 @@ impl Kind for Haproxy {
                 book.out.add(crate::config::ConfigFinding::error(Code::ConfigSyntax, "no listener is defined at all"));
             }
         }
-        book.close()
+        book.close(|name| self.is_secret(name))
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
         arguments.windows(2).find(|w| w[0] == "-f").map(|w| w[1].clone())

@@ -1,7 +1,7 @@
 //! What of a configuration of httpd is not for other eyes: values beside the names of secrets, and of directives that no table
 //! knows.
 use super::DIRECTIVES;
-use crate::config::rows::{Type, slots_of};
+use crate::config::rows::secrets;
 use crate::host::{Concealed, conceal_words};
 
 /// Words of a stretch of a file with their bytes, quotes left out. A line that goes on behind a backslash is one stretch.
@@ -73,9 +73,8 @@ pub(super) fn conceal(text: &str) -> Concealed {
             "use" => found.secret.extend(spelled.iter().skip(2).map(|(_, span)| span.clone())),
             _ => match DIRECTIVES.any_case(&lower).iter().find(|row| row.has_secret()) {
                 Some(row) => {
-                    let slots = slots_of(row, spelled.len() - 1, |at| spelled.get(at + 1).map_or("", |(word, _)| word));
-                    let secret = slots.zip(spelled.iter().skip(1)).filter(|(slot, _)| slot.takes == Type::Secret);
-                    found.secret.extend(secret.map(|(_, (_, span))| span.clone()));
+                    let secret = secrets(row, spelled.len() - 1, |at| spelled.get(at + 1).map_or("", |(word, _)| word));
+                    found.secret.extend(secret.into_iter().filter_map(|at| spelled.get(at + 1)).map(|(_, span)| span.clone()));
                 }
                 None => conceal_words(&spelled, &mut found),
             },

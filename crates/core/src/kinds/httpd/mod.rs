@@ -13,13 +13,13 @@ use super::{Instance, Kind, Profile, Stands, VersionMark};
 use crate::config::Configuration;
 use crate::config::layers::{Assignment, Combine};
 use crate::config::release::Release;
-use crate::config::rows::{self, Book, Marks, Type};
+use crate::config::rows::{Directives, Marks, Row, Type, directives};
 use crate::log::{Catalogue, Grammar};
 use crate::path;
 use crate::snapshot::Snapshot;
 use std::collections::{BTreeMap, HashMap};
 
-static DIRECTIVES: &Book = rows::book!("kinds/httpd/directives.rs");
+static DIRECTIVES: &Directives = directives!("kinds/httpd/directives.rs");
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/httpd/log.json"));
 static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/httpd/failures.json"));
 
@@ -116,15 +116,15 @@ impl Kind for Httpd {
     }
     fn combine(&self, one: &Assignment) -> Combine {
         // What takes one word or a switch is set anew by each line, but for what adds to a list.
-        let single = |row: &rows::Row| {
+        let single = |row: &Row| {
             let one = row.first() == Some(Type::Flag) || row.takes.iter().all(|form| form.len() == 1 && form[0].most == 1);
             let one = one && row.first() != Some(Type::Raw);
             one && !row.marks.has(Marks::LIST)
         };
         if DIRECTIVES.any_case(&one.name).iter().any(single) { Combine::Last } else { Combine::List }
     }
-    fn is_secret(&self, name: &str) -> bool {
-        DIRECTIVES.any_case(name).iter().any(|row| row.first() == Some(Type::Secret))
+    fn directives(&self) -> Option<&'static Directives> {
+        Some(DIRECTIVES)
     }
     fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
         Some(conceal::conceal(text))

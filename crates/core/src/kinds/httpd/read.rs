@@ -4,9 +4,10 @@ use super::state::{Item, Macro, Reader};
 use super::{DIRECTIVES, Options, versions};
 use crate::bounds::Cost;
 use crate::code::Code;
-use crate::config::layers::{Assignment, Layer};
+use crate::config::layers::{Assignment, Layer, Value};
 use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity};
 use crate::host::{FileKind, Look, Unseen};
+use crate::kinds::Kind;
 use crate::path;
 use crate::snapshot::Snapshot;
 use std::collections::{HashMap, HashSet};
@@ -273,13 +274,11 @@ impl Reader<'_, '_> {
             // The name of a variable may tell more than what stands here.
             let secret = rest.split("${").skip(1).filter_map(|v| v.split('}').next()).any(crate::host::is_secret);
             let hidden = !super::conceal::conceal(&line.text).secret.is_empty();
-            let value = match (secret, hidden) {
-                (true, _) => crate::host::MASK.to_owned(),
-                (_, true) => {
-                    crate::host::mask_source(Some(&super::Httpd), &line.text).get(name.len() + 1..).unwrap_or(crate::host::MASK).trim_start().to_owned()
-                }
-                _ => crate::host::mask_value(&name, &self.resolve(rest)),
+            let shown = match hidden {
+                true => crate::host::mask_source(Some(&super::Httpd), &line.text).get(name.len() + 1..).unwrap_or(crate::host::MASK).trim_start().to_owned(),
+                false => self.resolve(rest),
             };
+            let value = Value::of(secret || super::Httpd.is_secret(&name), &name, &shown);
             // A section's own line stands in the one around it.
             let opened = self.inside.iter().rev().find(|at| **at < self.items.len());
             let section = opened.and_then(|at| self.items.get(*at)).map_or(String::new(), |i| crate::host::mask_settings(&i.text));

@@ -71,7 +71,7 @@ impl Kind for Java {
             book.listen(Listen::tcp(IpAddr::V6(Ipv6Addr::UNSPECIFIED), port, false), None, None, false, true);
         }
         book.out.model.demands = demands(instance);
-        book.close()
+        book.close(|name| self.is_secret(name))
     }
     fn is_same_program(&self, instance: &Instance, arguments: &[String]) -> bool {
         match (what_it_runs(&instance.command), what_it_runs(arguments)) {

@@ -5,6 +5,7 @@ use super::{DataFault, Instance, Kind, Profile, Stands, VersionMark, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
 use crate::config::layers::{Assignment, Combine};
+use crate::config::rows::{Directives, directives};
 use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -275,8 +276,8 @@ impl Kind for Mysql {
         let first = line.split(['=', ' ', '\t']).next().unwrap_or_default();
         first.replace('-', "_").eq_ignore_ascii_case(name)
     }
-    fn setting_names(&self) -> &'static str {
-        include_str!("names.txt")
+    fn directives(&self) -> Option<&'static Directives> {
+        Some(directives!("kinds/mysql/directives.rs"))
     }
     fn setting_key(&self, name: &str) -> String {
         spelt(name)
@@ -292,9 +293,6 @@ impl Kind for Mysql {
             "replicate_rewrite_db" => Combine::List,
             _ => Combine::Last,
         }
-    }
-    fn secret_settings(&self) -> &'static [&'static str] {
-        &["init_connect", "init_slave", "init_replica", "wsrep_sst_auth", "report_password", "master_password"]
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if instance.config.is_empty() {
@@ -320,7 +318,7 @@ impl Kind for Mysql {
         listens(&mut book);
         paths(&mut book);
         demands(&mut book, &instance.command);
-        book.close()
+        book.close(|name| self.is_secret(name))
     }
     fn data_files(&self) -> &'static [&'static str] {
         &["aria_log_control", "ibdata1", "ib_logfile0", "mysql"]

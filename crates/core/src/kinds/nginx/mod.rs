@@ -10,12 +10,12 @@ mod variables;
 
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, strings_hold};
 use crate::config::release::Release;
-use crate::config::rows::{self, Book};
+use crate::config::rows::{Directives, directives};
 use crate::config::{Configuration, Place};
 use crate::log::{Catalogue, Grammar};
 use crate::snapshot::Snapshot;
 
-static DIRECTIVES: &Book = rows::book!("kinds/nginx/directives.rs");
+static DIRECTIVES: &Directives = directives!("kinds/nginx/directives.rs");
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/nginx/log.json"));
 static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/nginx/failures.json"));
 
@@ -164,8 +164,8 @@ impl Kind for Nginx {
     fn statement(&self, text: &str, line: u32, directive: &str) -> Option<std::ops::Range<usize>> {
         tokens::Tokens::statement(text, line, directive)
     }
-    fn is_secret(&self, name: &str) -> bool {
-        conceal::is_whole(name)
+    fn directives(&self) -> Option<&'static Directives> {
+        Some(DIRECTIVES)
     }
     fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
         Some(conceal::conceal(text))

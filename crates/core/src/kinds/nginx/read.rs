@@ -6,7 +6,7 @@ use super::{DIRECTIVES, Options};
 use super::{finish, rules};
 use crate::bounds::{Cost, step};
 use crate::code::Code;
-use crate::config::layers::{Assignment, Layer};
+use crate::config::layers::{Assignment, Layer, Value};
 use crate::config::rows::{Fate, Fault as Wrong, Marks, PathUse, Row, Type, fault, slots_of};
 use crate::config::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, nearest};
 use crate::host::Look;
@@ -216,7 +216,8 @@ impl Reader<'_, '_> {
         let words: Vec<&str> = d.words.iter().map(|w| w.value.as_ref()).collect();
         let block = self.blocks.last().map_or("", |b| b.label.as_str());
         let entry = rules::blocks::is_free_block(self.context());
-        let value = super::conceal::shown(&words, if entry { block } else { "" });
+        let shown = super::conceal::shown(&words, if entry { block } else { "" });
+        let value = Value::of(!entry && super::conceal::is_whole(d.name()), d.name(), &shown);
         // The heads of blocks may hold secrets, too; so may the entries of a map, on both sides.
         let section = self.blocks.iter().skip(1).map(|b| super::conceal::head(&b.label)).collect::<Vec<_>>().join(" / ");
         let name = if entry && super::conceal::about_secret(block) { crate::host::MASK } else { d.name() };

@@ -4,6 +4,7 @@ use crate::bounds::step;
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
 use crate::config::layers::{Assignment, Combine};
+use crate::config::rows::{Directives, directives};
 use crate::config::{Configuration, DependsOn, LogSink, NamedPath};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -192,8 +193,8 @@ impl Kind for PhpFpm {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
-    fn setting_names(&self) -> &'static str {
-        include_str!("names.txt")
+    fn directives(&self) -> Option<&'static Directives> {
+        Some(directives!("kinds/php_fpm/directives.rs"))
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if !instance.config.is_empty() {
@@ -211,7 +212,7 @@ impl Kind for PhpFpm {
         let mut section = String::from("global");
         file(&mut book, &instance.config, &mut section, "/usr", 0);
         if !book.out.readable {
-            return book.close();
+            return book.close(|name| self.is_secret(name));
         }
         options(&mut book, instance);
         for (name, is_log) in [("error_log", true), ("pid", false)] {
@@ -246,7 +247,7 @@ impl Kind for PhpFpm {
             pool(&mut book, &name, instance.start_uid == 0, &firsts);
         }
         twice(&mut book);
-        book.close()
+        book.close(|name| self.is_secret(name))
     }
     fn combine(&self, one: &Assignment) -> Combine {
         // Values with a name in brackets are put in front of a list and applied from there: the first one of the file is applied

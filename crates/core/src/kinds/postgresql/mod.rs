@@ -7,6 +7,7 @@ use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::release::{Release, Version};
+use crate::config::rows::{Directives, directives};
 use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Place, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -365,11 +366,8 @@ impl Kind for Postgresql {
     fn combine(&self, _: &Assignment) -> Combine {
         Combine::Last
     }
-    fn setting_names(&self) -> &'static str {
-        include_str!("names.txt")
-    }
-    fn secret_settings(&self) -> &'static [&'static str] {
-        &["archive_command", "restore_command", "recovery_end_command", "archive_cleanup_command", "primary_conninfo", "ssl_passphrase_command"]
+    fn directives(&self) -> Option<&'static Directives> {
+        Some(directives!("kinds/postgresql/directives.rs"))
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         let words = &instance.command;
@@ -397,11 +395,11 @@ impl Kind for Postgresql {
                 ..crate::config::ConfigFinding::error(Code::ConfigMissingFile, format!("{} is not there", instance.config))
             };
             book.out.add(finding);
-            return book.close();
+            return book.close(|name| self.is_secret(name));
         }
         file(&mut book, &instance.config, Layer::File, 0);
         if !book.out.readable {
-            return book.close();
+            return book.close(|name| self.is_secret(name));
         }
         options(&mut book, instance);
         let entry = book.last("data_directory");
@@ -415,7 +413,7 @@ impl Kind for Postgresql {
         paths(&mut book, instance, &data, entry);
         demands(&mut book, instance);
         locks(&mut book, instance, &data);
-        book.close()
+        book.close(|name| self.is_secret(name))
     }
     fn data_files(&self) -> &'static [&'static str] {
         &["PG_VERSION", "global", "global/pg_control", "pg_wal", "base"]

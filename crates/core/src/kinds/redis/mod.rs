@@ -5,6 +5,7 @@ use super::{DataFault, Instance, Kind, Profile, glob, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text, WordRules, words};
 use crate::config::layers::{Assignment, Combine, Layer};
+use crate::config::rows::{Directives, directives};
 use crate::config::{Configuration, DependsOn, LogSink, NamedPath, Place};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -195,15 +196,15 @@ impl Kind for Redis {
     fn setting_identity(&self, one: &Assignment) -> String {
         let name = self.setting_key(&one.name);
         // Each class of clients has limits of its own.
-        let class = (name == "client-output-buffer-limit").then(|| one.value.split(' ').next().unwrap_or_default().to_ascii_lowercase());
+        let class = (name == "client-output-buffer-limit").then(|| one.value.first_word().to_ascii_lowercase());
         class.map_or(name.clone(), |c| format!("{name} {c}"))
     }
     fn combine(&self, one: &Assignment) -> Combine {
         let many = matches!(self.setting_key(&one.name).as_str(), "save" | "user" | "rename-command" | "loadmodule" | "sentinel");
         if many && one.layer == Layer::File { Combine::List } else { Combine::Last }
     }
-    fn setting_names(&self) -> &'static str {
-        include_str!("names.txt")
+    fn directives(&self) -> Option<&'static Directives> {
+        Some(directives!("kinds/redis/directives.rs"))
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if !instance.config.is_empty() {
@@ -220,7 +221,7 @@ impl Kind for Redis {
             listens(&mut book);
             paths(&mut book);
         }
-        book.close()
+        book.close(|name| self.is_secret(name))
     }
     fn writes_data(&self) -> &'static [&'static str] {
         &["*.rdb", "*.aof", "appendonlydir", "nodes.conf"]

@@ -177,9 +177,9 @@ impl Kind for Tomcat {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
-    fn secret_settings(&self) -> &'static [&'static str] {
+    fn is_secret(&self, name: &str) -> bool {
         // Whoever knows it may end the server by its shutdown port.
-        &["shutdown"]
+        name == "shutdown"
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if instance.config.is_empty() {
@@ -209,7 +209,7 @@ impl Kind for Tomcat {
             "catalina.sh" => how,
             _ => None,
         };
-        book.close()
+        book.close(|name| self.is_secret(name))
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         // Only the runtime that carries the main class is the daemon; a call of the control script is not.
