@@ -1,6 +1,7 @@
 //! What checks find: typed subjects, evidence with its origin, and how well it is proved.
 use crate::access::{Obstacle, Right};
 use crate::code::Code;
+pub use crate::code::stage;
 use crate::config::{Place, Severity};
 use crate::log::format_time;
 use crate::net::endpoint;
@@ -193,53 +194,4 @@ pub struct Finding {
     pub blocks: bool,
     /// When in a start it strikes: smaller is earlier.
     pub stage: u8,
-}
-
-/// Stages of a start, for [`Finding::stage`].
-pub mod stage {
-    /// The manager does not even try.
-    pub const MANAGER: u8 = 0;
-    /// The program cannot be executed, or its account does not exist.
-    pub const EXECUTE: u8 = 1;
-    /// The configuration is read.
-    pub const CONFIG: u8 = 2;
-    /// Files are opened.
-    pub const FILES: u8 = 3;
-    /// Sockets are bound.
-    pub const BIND: u8 = 4;
-    /// It runs.
-    pub const RUN: u8 = 5;
-    /// Only the outcome is known.
-    pub const OUTCOME: u8 = 6;
-}
-
-/// The stage at which a code strikes.
-pub fn stage_of(code: Code) -> u8 {
-    match code {
-        Code::ManagerDisabled => stage::MANAGER,
-        Code::ProgramMissing | Code::AccountMissing | Code::RuntimeWrong | Code::DependencyDown => stage::EXECUTE,
-        Code::ConfigSyntax
-        | Code::ConfigUnknownDirective
-        | Code::ConfigMisplacedDirective
-        | Code::ConfigBadValue
-        | Code::ConfigMissingModule
-        | Code::ConfigMissingFile
-        | Code::ConfigConflict
-        | Code::NameUnresolved
-        | Code::CertificateBad => stage::CONFIG,
-        Code::PermissionDenied
-        | Code::PolicyDenied
-        | Code::WrongOwner
-        | Code::StaleFile
-        | Code::DiskFull
-        | Code::ReadOnly
-        | Code::DataMissing
-        | Code::DataDamaged
-        | Code::DataVersion
-        | Code::MemoryShort
-        | Code::LimitReached => stage::FILES,
-        Code::PortTaken | Code::AlreadyRunning | Code::PortPrivileged | Code::AddressNotHere => stage::BIND,
-        Code::Crashed | Code::StartTimeout | Code::WrongAccount => stage::RUN,
-        _ => stage::OUTCOME,
-    }
 }

@@ -1,5 +1,5 @@
 //! Joins findings about one thing into causes, and puts them in order.
-use crate::code::Code;
+use crate::code::{Code, Joins};
 use crate::finding::{Evidence, Finding, Proof, Subject, stage};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -81,7 +81,7 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     for (at, cause) in causes.iter_mut().enumerate() {
         cause.relation = match (at, cause.code, cause.certainty) {
             (0, ..) => Relation::Blocks,
-            (_, Code::WrongOwner | Code::PermissionDenied | Code::WrongAccount | Code::PortPrivileged, _) if nobody => Relation::Consequence,
+            (_, code, _) if nobody && code.page().needs_account => Relation::Consequence,
             (_, Code::ManagerGaveUp, _) => Relation::Consequence,
             (_, _, Certainty::Certain) => Relation::Blocks,
             _ => Relation::Alternative,
@@ -141,14 +141,14 @@ fn join(cause: &mut Cause, finding: Finding) {
 
 /// Whether a finding is about the same thing as a cause.
 fn joins(cause: &Cause, finding: &Finding) -> bool {
-    // A server has one set of data and one memory: two findings about them are about the same thing.
-    let only_one = matches!(finding.code, Code::DataMissing | Code::DataDamaged | Code::DataVersion | Code::MemoryShort | Code::LimitReached);
-    if only_one && cause.code == finding.code {
+    let facts = finding.code.page();
+    let same_code = cause.code == finding.code;
+    if facts.joins == Joins::OnePerServer && same_code {
         return true;
     }
     let same_port = cause.subject.port.is_some() && cause.subject.port == finding.subject.port;
     let same_pid = cause.subject.pid.is_some() && cause.subject.pid == finding.subject.pid;
-    let binds = |c: Code| matches!(c, Code::PortTaken | Code::AlreadyRunning);
+    let binds = |c: Code| c.page().joins == Joins::Binding;
     if binds(cause.code) && binds(finding.code) {
         let bare = finding.subject.port.is_none() && is_told(finding);
         return same_port || same_pid || bare;
@@ -160,36 +160,25 @@ fn joins(cause: &Cause, finding: &Finding) -> bool {
         let same_word = cause.subject.directive.is_some() && cause.subject.directive == finding.subject.directive;
         let same_path = cause.subject.path.is_some() && cause.subject.path == finding.subject.path;
         let no_object = finding.subject == Subject::default();
-        return same_line || same_word || same_path || no_object || cause.code == finding.code;
+        return same_line || same_word || same_path || no_object || same_code;
     }
-    let files = |c: Code| {
-        matches!(
-            c,
-            Code::PermissionDenied | Code::WrongOwner | Code::PolicyDenied | Code::ReadOnly | Code::DiskFull | Code::StaleFile | Code::ConfigMissingFile
-        )
-    };
-    if files(cause.code) && files(finding.code) && is_told(finding) {
+    if cause.code.page().is_of_file && facts.is_of_file && is_told(finding) {
         let (Some(mine), Some(theirs)) = (&cause.subject.path, &finding.subject.path) else { return finding.subject.path.is_none() };
-        return mine == theirs || theirs.starts_with(&format!("{}/", mine.trim_end_matches('/'))) || mine.starts_with(&format!("{theirs}/"));
+        return crate::path::is_within(theirs, mine) || crate::path::is_within(mine, theirs);
     }
     // A unix socket that cannot be bound is a left-over file when nobody listens on it.
     if cause.code == Code::StaleFile && finding.code == Code::PortTaken && is_told(finding) {
         return finding.subject.port.is_none() || finding.subject.path == cause.subject.path;
     }
-    if cause.code != finding.code {
-        return false;
-    }
-    if cause.code == Code::DependencyDown && is_told(finding) && finding.subject == Subject::default() {
-        return true;
-    }
-    match cause.code {
-        Code::ManagerGaveUp | Code::Crashed | Code::StartTimeout => true,
-        // Masked, disabled, skipped, of the wrong type: each has a remedy of its own.
-        Code::ManagerDisabled => is_told(finding) || (cause.subject == finding.subject && cause.fixes == finding.fixes),
-        Code::PortPrivileged | Code::AddressNotHere => same_port,
-        Code::ProgramMissing | Code::AccountMissing => is_told(finding) || cause.subject == finding.subject,
-        _ => cause.subject.is_same(&finding.subject),
-    }
+    same_code
+        && match facts.joins {
+            Joins::Always | Joins::OnePerServer => true,
+            Joins::Remedy => is_told(finding) || (cause.subject == finding.subject && cause.fixes == finding.fixes),
+            Joins::Port => same_port,
+            Joins::ToldOrEqual => is_told(finding) || cause.subject == finding.subject,
+            Joins::ToldWithoutSubject if is_told(finding) && finding.subject == Subject::default() => true,
+            Joins::Subject | Joins::Binding | Joins::ToldWithoutSubject => cause.subject.is_same(&finding.subject),
+        }
 }
 
 #[cfg(test)]
@@ -199,7 +188,7 @@ mod tests {
     use crate::finding::Source;
 
     fn finding(code: Code, proof: Proof, source: Source, subject: Subject) -> Finding {
-        let stage = crate::finding::stage_of(code);
+        let stage = code.page().stage;
         Finding {
             code,
             severity: Severity::Error,

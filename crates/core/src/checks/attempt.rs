@@ -2,7 +2,7 @@
 use crate::case::{Case, State};
 use crate::code::Code;
 use crate::config::Severity;
-use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage_of};
+use crate::finding::{Evidence, Finding, Proof, Source, Subject};
 use crate::log::{Attempt, Failure, Outcome};
 use crate::snapshot::Snapshot;
 
@@ -95,7 +95,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         evidence: vec![evidence(case, failure)],
         fixes,
         blocks: true,
-        stage: stage_of(failure.code),
+        stage: failure.code.page().stage,
         subject,
     }
 }

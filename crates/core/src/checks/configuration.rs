@@ -80,7 +80,7 @@ fn convert(finding: &ConfigFinding) -> Finding {
         evidence: all,
         fixes: fixes(finding),
         blocks: true,
-        stage: crate::finding::stage_of(finding.code),
+        stage: finding.code.page().stage,
         subject,
     }
 }
@@ -119,9 +119,7 @@ fn contradicted(snapshot: &Snapshot, case: &Case) -> bool {
     let Some(last) = case.attempts.first() else { return false };
     let past = match last.outcome {
         Outcome::Ready => true,
-        Outcome::Failed => last.failures.first().is_some_and(|f| {
-            crate::finding::stage_of(f.code) > stage::CONFIG && f.code != Code::Unknown && f.code != Code::Crashed && f.code != Code::StartTimeout
-        }),
+        Outcome::Failed => last.failures.first().is_some_and(|f| f.code.page().stage > stage::CONFIG && f.code != Code::Crashed && !f.code.page().is_outcome),
         _ => false,
     };
     // A second is the resolution of file times here.

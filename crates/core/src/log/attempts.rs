@@ -440,7 +440,7 @@ impl Placer<'_, '_> {
         let code = found.code?;
         // Beside the manager's record a refused configuration is more likely a check by hand than a start.
         let covered = self.known_from.is_some_and(|from| time >= from);
-        if covered && crate::finding::stage_of(code) < crate::finding::stage::BIND {
+        if covered && code.page().stage < crate::code::stage::BIND {
             return None;
         }
         let attempt = self.beside(time, Outcome::Failed, pid);

@@ -3,7 +3,7 @@ use super::order::{Place, order};
 use super::schema;
 use crate::case::{Case, Depth, Returns, State, gather};
 use crate::checks;
-use crate::code::Code;
+use crate::code::{Ails, Code};
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Subject, stage};
 use crate::log::{Outcome, format_time};
@@ -178,7 +178,7 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     let up = matches!(case.state, State::Running);
     let (blocking, other): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.blocks);
     // What only happened says nothing of the next start.
-    let happened = |f: &Finding| ails_the_run(f) || matches!(f.code, Code::Crashed | Code::ManagerGaveUp | Code::Unknown);
+    let happened = |f: &Finding| ails_the_run(f) || f.code.page().is_past;
     let would_fail = blocking.iter().any(|f| matches!(f.proof, Proof::Inevitable | Proof::Now) && !happened(f));
     let boot_fails = blocking.iter().any(|f| f.proof == Proof::Inevitable && !happened(f) && !gone_at_boot(case, f));
     let mut notes: Vec<NoteEntry> = other.into_iter().map(note).collect();
@@ -234,7 +234,11 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
 
 /// Whether a finding is about what runs now; all others are about the next start.
 fn ails_the_run(finding: &Finding) -> bool {
-    matches!(finding.code, Code::WrongAccount | Code::ProcessHalted) || (finding.code == Code::AddressNotHere && finding.stage == stage::RUN)
+    match finding.code.page().ails {
+        Ails::Always => true,
+        Ails::WhileItRuns => finding.stage == stage::RUN,
+        Ails::Never => false,
+    }
 }
 
 /// What stands in the way of the next start, whether the service runs now or not.
