@@ -59,10 +59,8 @@ fn directives(table: &Table) -> Result<String, String> {
     // Names are found by their first letter, whatever its case.
     let mut rows: Vec<&Row> = table.rows.iter().collect();
     rows.sort_by_key(|r| (r.name.to_ascii_lowercase(), r.name.clone()));
-    let mut first = vec![0usize; 257];
-    for byte in 0..=256usize {
-        first[byte] = rows.partition_point(|r| usize::from(r.name.to_ascii_lowercase().as_bytes().first().copied().unwrap_or(0)) < byte);
-    }
+    let letter = |r: &&Row| r.name.bytes().next().map_or(0, |b| usize::from(b.to_ascii_lowercase()));
+    let first: Vec<usize> = (0..=256usize).map(|byte| rows.partition_point(|r| letter(r) < byte)).collect();
     let mut out = String::from("Directives {\nrows: &[\n");
     for (number, row) in rows.into_iter().enumerate() {
         let _ = writeln!(out, "{},", one(number, row, &places, &refusals).map_err(|e| format!("{}: {e}", row.name))?);
@@ -94,9 +92,9 @@ fn one(number: usize, row: &Row, places: &BTreeMap<&str, usize>, refusals: &BTre
         Ok(format!("Reach {{ flavour: {:?}, from: {:?}, to: {:?}, fate: {fate} }}", s.flavour, s.from, s.to))
     };
     let releases = spans(&row.releases)?.iter().map(reach).collect::<Result<Vec<_>, String>>()?;
-    let mut marks = vec!["0".to_owned()];
+    let mut marks: Vec<String> = Vec::new();
     if takes(&row.takes)?.iter().flatten().any(|s| matches!(s.name.as_str(), "template" | "variable" | "regex" | "path")) {
-        marks.push("Marks::TYPED".to_owned());
+        marks.push("Marks::TYPED".into());
     }
     let mut default = "None".to_owned();
     for mark in row.marks.split(',').filter(|m| !m.is_empty()) {
@@ -114,7 +112,7 @@ fn one(number: usize, row: &Row, places: &BTreeMap<&str, usize>, refusals: &BTre
         forms.join(", "),
         row.from,
         releases.join(", "),
-        marks.join(" | "),
+        if marks.is_empty() { "0".to_owned() } else { marks.join(" | ") },
     ))
 }
 

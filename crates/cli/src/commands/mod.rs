@@ -6,6 +6,7 @@ pub(crate) mod diagnose;
 pub(crate) mod explain;
 pub(crate) mod fix;
 mod follow;
+mod ground;
 pub(crate) mod lint;
 pub(crate) mod ports;
 pub(crate) mod settings;

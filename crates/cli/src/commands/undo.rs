@@ -1,10 +1,10 @@
+use super::ground::Here;
 use super::when;
-use crate::context::{Context, Origin};
+use crate::context::Context;
 use crate::error::CliError;
 use crate::exit::Status;
 use crate::pages;
 use clap::Args;
-use jolly_core::case::{Depth, gather};
 use jolly_core::fix;
 use jolly_core::report::UndoReport;
 
@@ -38,38 +38,10 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             .hint(format!("{} undo lists what there is", context.program())));
     }
     writer.prepare().map_err(|e| CliError::refused(e.to_string()))?;
-    let commands = Present { context };
+    let commands = Here::new(context);
     let undone = fix::undo(&mut writer, id, fix::Way::Undo, &commands).map_err(|e| CliError::refused(e.to_string()))?;
     let complete = undone.failed.is_empty();
     let report = UndoReport::undone(id, undone);
     context.emit(&pages::fix::undo(&report, &when, &context.program()), &report)?;
     Ok(if complete { Status::Well } else { Status::Refused })
-}
-
-/// Services as they are now, with the commands of the services file that is valid now.
-pub(super) struct Present<'c> {
-    pub(super) context: &'c Context,
-}
-
-impl fix::Commands for Present<'_> {
-    fn running(&self, service: &str) -> Option<Option<fix::RunMark>> {
-        if self.context.origin != Origin::Live {
-            return None;
-        }
-        let snapshot = self.context.snapshot();
-        let service = self.context.service(&snapshot, service).ok()?;
-        let case = gather(&snapshot, &service, Depth::State);
-        // Without the process table nothing tells.
-        snapshot.processes().seen()?;
-        Some(case.processes.first().map(|p| fix::RunMark { pid: p.brief.pid, start_ticks: p.brief.start_ticks }))
-    }
-    fn line(&self, service: &str, purpose: fix::Purpose) -> Option<fix::CommandLine> {
-        let described = self.context.services.service.get(service)?;
-        let command = match purpose {
-            fix::Purpose::Start => described.start.clone(),
-            fix::Purpose::Stop => described.stop.clone(),
-            fix::Purpose::Reload => described.reload.clone(),
-        }?;
-        Some(fix::CommandLine { command, environment: described.environment.clone().into_iter().collect(), account: described.account.clone() })
-    }
 }

@@ -1,13 +1,14 @@
+use super::ground::Here;
 use crate::context::Context;
 use crate::error::CliError;
 use crate::exit::Status;
 use crate::options::parse_time;
 use crate::pages;
 use clap::Args;
+use jolly_core::campaign::{Patience, settled};
 use jolly_core::case::State;
-use jolly_core::report::{self, Page, Recovery, VerifyReport};
-use jolly_core::service::Service;
-use std::time::{Duration, Instant};
+use jolly_core::report::{Page, Recovery, VerifyReport};
+use std::time::Duration;
 
 /// Has it really recovered?
 ///
@@ -44,8 +45,10 @@ pub(crate) struct Arguments {
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
     let service = context.service(&context.snapshot(), &arguments.service)?;
     let page = Page { url: arguments.url.clone(), status: arguments.status, expect: arguments.expect.clone() };
+    let ground = Here::new(context);
+    let patience = Patience { wait: arguments.wait, settle: arguments.settle };
     loop {
-        let report = settled(context, &service, &page, arguments.wait, arguments.settle);
+        let report = settled(&ground, &service, &page, patience);
         context.emit(&pages::verify::page(&report, &context.program()), &report)?;
         if !arguments.watch {
             return Ok(status(&report));
@@ -61,33 +64,4 @@ fn status(report: &VerifyReport) -> Status {
         _ if report.is_unseen() => Status::NotSeen,
         _ => Status::Problem,
     }
-}
-
-/// Looks until it is well or the patience is used up, then once more after it had time to fall over.
-pub(crate) fn settled(context: &Context, service: &Service, page: &Page, wait: Duration, settle: Duration) -> VerifyReport {
-    let began = Instant::now();
-    let mut told = false;
-    let first = loop {
-        let look = report::verify(&context.snapshot(), service, page, None);
-        let hopeless = look.state == State::Failed || (look.state == State::Stopped && began.elapsed() > Duration::from_secs(2));
-        let up = look.verdict != Recovery::NotRecovered && !(look.verdict == Recovery::Partly && began.elapsed() < wait);
-        if up || hopeless || began.elapsed() >= wait {
-            break look;
-        }
-        if !told && began.elapsed() > Duration::from_secs(1) {
-            told = true;
-            context.say(&format!("waiting up to {} s for {} (interrupt with Ctrl-C)", wait.as_secs(), service.name));
-        }
-        std::thread::sleep(Duration::from_millis(150));
-    };
-    let Some(pid) =
-        first.main_pid.filter(|_| first.verdict != Recovery::NotRecovered && !settle.is_zero() && context.host.parts().clock && context.host.parts().processes)
-    else {
-        return first;
-    };
-    if context.origin != crate::context::Origin::Live {
-        return first;
-    }
-    std::thread::sleep(settle);
-    report::verify(&context.snapshot(), service, page, Some(pid))
 }

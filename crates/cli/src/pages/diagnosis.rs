@@ -6,6 +6,7 @@ use jolly_core::case::State;
 use jolly_core::code::Code;
 use jolly_core::config::Severity;
 use jolly_core::finding::Evidence;
+use jolly_core::fix::Fix;
 use jolly_core::rank::{Certainty, Relation};
 use jolly_core::report::{CauseEntry, Changed, Diagnosis, NoteEntry, Outlook, ServiceEntry};
 
@@ -195,29 +196,7 @@ fn changed(change: &Changed, look: &Look) -> String {
 
 /// What a fix does, in a few words.
 pub(crate) fn price(id: &str, cause: &CauseEntry) -> String {
-    match id {
-        "stop-holder" => "stops the holder where it was started, then starts the service".into(),
-        "move-port" => format!("moves the service away from port {}; clients must follow", cause.subject.port.unwrap_or(0)),
-        "correct-directive" => "corrects the one word".into(),
-        "comment-out" => "puts the line behind a comment sign".into(),
-        "load-module" => "loads the module".into(),
-        "make-directory" => "makes the missing directory".into(),
-        "move-aside" => "moves the file aside; nothing is deleted".into(),
-        "give-back" => "gives the file back to its account".into(),
-        "grant-access" => "grants the one missing permission".into(),
-        "unmask" => "removes the mask".into(),
-        "enable" => "starts it at boot from now on".into(),
-        "allow-in-sandbox" => "opens the unit's sandbox for that alone".into(),
-        "grant-capability" => "lets the unit bind such ports, and nothing more".into(),
-        "extend-timeout" => "gives it more time to become ready".into(),
-        "align-unit" => "makes the unit wait for what the daemon does".into(),
-        "raise-limit" => "raises the limit of the unit".into(),
-        "continue-process" => "lets the process go on".into(),
-        "start" => "starts it once more".into(),
-        "restart" => "restarts it under the right account".into(),
-        "reset-and-start" => "clears the record of failures and starts it once more".into(),
-        _ => String::new(),
-    }
+    Fix::of(id).map_or_else(String::new, |fix| (fix.price)(&cause.subject))
 }
 
 fn next(page: &mut Page, entry: &ServiceEntry, look: &Look) {

@@ -1,16 +1,18 @@
 //! Fixes: dry plans first, then reversible steps under a journal.
+mod drop_in;
+mod edits;
+mod fixes;
 mod plan;
-mod plans;
 mod preview;
 mod record;
 mod steps;
 mod target;
 mod transaction;
 mod undo;
-mod units;
 
+pub use edits::combined;
+pub use fixes::{FIXES, Fix, Needs, plans};
 pub use plan::{Parameter, Plan, Risk};
-pub use plans::{combined, plans};
 pub use preview::Preview;
 pub use record::{Record, RecordedStep, RunMark, Stage, Undo, left_by, list, load};
 pub use steps::{CommandLine, Digest, Identity, Purpose, Step, Target, digest};

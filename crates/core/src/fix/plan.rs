@@ -1,5 +1,5 @@
 //! What a plan is: its steps and edits, what it changes as a diff, and what can go wrong.
-use super::Step;
+use super::{Needs, Step};
 use crate::code::Code;
 use crate::config::Span;
 use crate::kinds::Kind;
@@ -50,6 +50,10 @@ pub struct Plan {
     pub diff: String,
     /// What a person should know: places left alone, what else goes down.
     pub remarks: Vec<String>,
+    /// What a running service needs afterwards.
+    pub needs: Needs,
+    /// Whether the service listens elsewhere afterwards.
+    pub moves: bool,
 }
 
 /// What changes in a file, secrets masked.

@@ -17,7 +17,7 @@ pub use fix::{ChangeEntry, FixEntry, FixReport, NextCause, Unavailable, UndoRepo
 pub use follow::{FollowEnd, FollowedLine, Follower};
 pub use lint::{LintFinding, LintReport, Verdict, lint_configuration};
 pub use listed::Listed;
-pub use ports::{HolderEntry, PortEntry, PortsReport, PortsRequest, WantedBy, free_ports, ports};
+pub use ports::{HolderEntry, PortEntry, PortsReport, PortsRequest, WantedBy, ports};
 pub use settings::{Overridden, SettingEntry, SettingsReport, settings};
 pub use survey::{SurveyEntry, SurveyReport, survey};
 pub use verify::{CheckEntry, CheckOutcome, Page, Recovery, VerifyReport, verify};

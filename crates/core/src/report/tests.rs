@@ -1,9 +1,8 @@
 //! The documents on small hosts: what each command answers, and where it says that it does not know.
-use super::{
-    CheckOutcome, Outlook, Page, PortsReport, PortsRequest, Recovery, VerifyReport, attempts, diagnose, free_ports, is_unwell, ports, settings, survey, verify,
-};
+use super::{CheckOutcome, Outlook, Page, PortsReport, PortsRequest, Recovery, VerifyReport, attempts, diagnose, is_unwell, ports, settings, survey, verify};
 use crate::case::{Returns, State};
 use crate::code::Code;
+use crate::ports::free_ports;
 use crate::service::Service;
 use crate::services_file::ServicesFile;
 use crate::snapshot::Snapshot;

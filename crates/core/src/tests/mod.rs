@@ -203,6 +203,12 @@ impl TextHost {
         });
         self
     }
+    /// A process is gone, with what it listened on.
+    pub(crate) fn without_process(mut self, pid: u32) -> Self {
+        self.processes.retain(|p| p.brief.pid != pid);
+        self.sockets.retain(|(_, pids)| !pids.contains(&pid));
+        self
+    }
     pub(crate) fn listens(mut self, address: &str, port: u16, pids: &[u32]) -> Self {
         let inode = 9000 + self.sockets.len() as u64;
         let socket = Socket { protocol: Protocol::Tcp, address: Some(address.parse().unwrap()), port, path: None, inode, uid: 0, v6_only: false };

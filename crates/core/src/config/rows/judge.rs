@@ -27,7 +27,7 @@ pub fn fault<'w>(row: &Row, count: usize, word: impl Fn(usize) -> &'w str) -> Op
     let mut counted = false;
     for form in row.takes.iter().filter(|f| fits(f)) {
         counted = true;
-        let Some((at, expected)) = first_wrong(form, count, &word) else { return None };
+        let (at, expected) = first_wrong(form, count, &word)?;
         match &mut wrong {
             // The list that held longest is the one that was meant.
             Some((furthest, all)) if *furthest == at => all.push(expected),
@@ -99,7 +99,7 @@ fn counts(row: &Row) -> String {
         (least, Some(most)) => format!("{least} to {most}"),
         (least, None) => format!("{least} or more"),
     };
-    let mut all: Vec<String> = row.takes.iter().map(|f| one(f)).collect();
+    let mut all: Vec<String> = row.takes.iter().map(one).collect();
     all.dedup();
     all.join(" or ")
 }

@@ -1,0 +1,67 @@
+//! Where `fix`, `undo` and `verify` take place: this call's host, its services file, its clock.
+use crate::context::{Context, Origin};
+use jolly_core::campaign::{Clock, Ground};
+use jolly_core::case::{Depth, gather};
+use jolly_core::fix;
+use jolly_core::service::Service;
+use jolly_core::snapshot::Snapshot;
+use std::time::{Duration, Instant};
+
+/// The host of this call.
+pub(super) struct Here<'c> {
+    context: &'c Context,
+    began: Instant,
+}
+
+impl<'c> Here<'c> {
+    pub(super) fn new(context: &'c Context) -> Self {
+        Self { context, began: Instant::now() }
+    }
+}
+
+impl Clock for Here<'_> {
+    fn elapsed(&self) -> Duration {
+        self.began.elapsed()
+    }
+    fn sleep(&self, time: Duration) {
+        std::thread::sleep(time);
+    }
+}
+
+impl Ground for Here<'_> {
+    fn look(&self) -> Snapshot<'_> {
+        self.context.snapshot()
+    }
+    fn service(&self, snapshot: &Snapshot, name: &str) -> Result<Service, String> {
+        self.context.service(snapshot, name).map_err(|e| e.to_string())
+    }
+    fn is_live(&self) -> bool {
+        self.context.origin == Origin::Live
+    }
+    fn say(&self, text: &str) {
+        self.context.say(text);
+    }
+}
+
+impl fix::Commands for Here<'_> {
+    fn running(&self, service: &str) -> Option<Option<fix::RunMark>> {
+        if self.context.origin != Origin::Live {
+            return None;
+        }
+        let snapshot = self.context.snapshot();
+        let service = self.context.service(&snapshot, service).ok()?;
+        let case = gather(&snapshot, &service, Depth::State);
+        // Without the process table nothing tells.
+        snapshot.processes().seen()?;
+        Some(case.processes.first().map(|p| fix::RunMark { pid: p.brief.pid, start_ticks: p.brief.start_ticks }))
+    }
+    fn line(&self, service: &str, purpose: fix::Purpose) -> Option<fix::CommandLine> {
+        let described = self.context.services.service.get(service)?;
+        let command = match purpose {
+            fix::Purpose::Start => described.start.clone(),
+            fix::Purpose::Stop => described.stop.clone(),
+            fix::Purpose::Reload => described.reload.clone(),
+        }?;
+        Some(fix::CommandLine { command, environment: described.environment.clone().into_iter().collect(), account: described.account.clone() })
+    }
+}

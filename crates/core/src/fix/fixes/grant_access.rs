@@ -1,0 +1,67 @@
+//! The one missing permission on the one path.
+use super::{Fix, Needs, real_account};
+use crate::case::Case;
+use crate::fix::plan::Plan;
+use crate::fix::target::{grantable, holds_key};
+use crate::fix::{Identity, Step, Target};
+use crate::host::FileKind;
+use crate::rank::Cause;
+use crate::snapshot::Snapshot;
+
+pub(super) static FIX: Fix = Fix {
+    id: "grant-access",
+    price: |_| "grants the one missing permission".into(),
+    parameters: &[],
+    needs: Needs::Reload,
+    moves: false,
+    plan: |ask, plan| grant(ask.snapshot, ask.case, ask.cause, plan),
+};
+
+/// The one missing permission on the one path, to the narrowest class that holds the account.
+fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
+    let file = cause.subject.named().ok_or("the path is not known")?;
+    let who = &case.starter;
+    real_account(snapshot, case)?;
+    let (target, status) = grantable(snapshot, case, file)?;
+    let file = target.path.clone();
+    if status.kind == FileKind::Regular && status.uid != who.uid && holds_key(snapshot, &file) {
+        return Err(format!("{file} is a private key; who may read it is a person's decision"));
+    }
+    let directory = status.kind == FileKind::Directory;
+    let writes = cause.subject.right == Some(crate::access::Right::Write);
+    let bits = match (directory, writes) {
+        (true, true) => 0o3,
+        (true, false) => 0o1,
+        (false, true) => 0o6,
+        (false, false) => 0o4,
+    };
+    let mut now = status.clone();
+    let to = if status.uid == who.uid {
+        status.mode | bits << 6
+    } else if who.groups.contains(&status.gid) || who.gid == status.gid {
+        status.mode | bits << 3
+    } else if writes || !directory {
+        // Nobody else shall have it: the group becomes that of the account.
+        plan.steps.push(Step::Owner { target: target.clone(), from: (status.uid, status.gid), to: (status.uid, who.gid) });
+        now.gid = who.gid;
+        status.mode | bits << 3
+    } else {
+        status.mode | bits
+    };
+    if to != status.mode {
+        let target = Target { was: Some(Identity::of(&now)), ..target };
+        plan.steps.push(Step::Mode { target, from: status.mode, to });
+    }
+    plan.title = format!(
+        "let {} {} {file}",
+        who.name,
+        if writes {
+            "write to"
+        } else if directory {
+            "enter"
+        } else {
+            "read"
+        }
+    );
+    Ok(plan)
+}

@@ -1,0 +1,124 @@
+//! Stopping what holds an address, where it was started.
+use super::{Fix, Needs, unit_file::unit_file_step};
+use crate::case::{Case, Holder};
+use crate::fix::Step;
+use crate::fix::plan::{Plan, Risk};
+use crate::host::Look;
+use crate::rank::Cause;
+use crate::snapshot::Snapshot;
+
+pub(super) static FIX: Fix = Fix {
+    id: "stop-holder",
+    price: |_| "stops the holder where it was started, then starts the service".into(),
+    parameters: &[],
+    needs: Needs::Reload,
+    moves: false,
+    plan: |ask, plan| stop_holder(ask.snapshot, ask.case, ask.cause, plan),
+};
+
+fn holder_of<'c>(case: &'c Case, cause: &Cause) -> Option<&'c Holder> {
+    let pid = cause.subject.pid?;
+    case.wanted.iter().flat_map(|w| &w.held_by).find(|h| h.process.brief.pid == pid)
+}
+
+fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> Result<Plan, String> {
+    let mut plan = plan;
+    let mut done: Vec<u32> = Vec::new();
+    // Everything that keeps the service from its addresses goes in one transaction.
+    let first = holder_of(case, cause);
+    let others = case.wanted.iter().flat_map(|w| &w.held_by).filter(|h| Some(h.process.brief.pid) != cause.subject.pid);
+    let mut names = Vec::new();
+    for holder in first.into_iter().chain(others) {
+        let pid = holder.process.brief.pid;
+        if done.contains(&pid) {
+            continue;
+        }
+        done.push(pid);
+        never_touch(snapshot, pid, &holder.process.brief.name, holder.process.own_root)?;
+        match &holder.unit {
+            Some(unit) => {
+                if names.contains(unit) {
+                    continue;
+                }
+                // What would start it again goes first.
+                let triggers = crate::case::triggers(snapshot, unit).into_iter().filter(|t| t.kind != "init-script").map(|t| t.name);
+                for source in triggers.chain([unit.clone()]) {
+                    plan.steps.push(Step::Job { verb: "stop".into(), unit: source.clone() });
+                    if crate::manager::unit(snapshot, &source).seen().is_some_and(|u| u.enabled) {
+                        plan.steps.push(unit_file_step(snapshot, "disable", &source));
+                    }
+                }
+                plan.risk = Risk::High;
+                names.push(unit.clone());
+            }
+            None => {
+                let gently = crate::kinds::of_program(&holder.process.brief.name).is_some_and(|k| k.profile().keeps_data);
+                plan.steps.extend(end(&holder.process.brief.name, pid, holder.process.brief.start_ticks, gently));
+                // Children that share the socket keep it alive when their parent goes; those of a database go with it.
+                for other in holder.others.iter().filter(|_| !gently) {
+                    if let Look::Seen(child) = snapshot.process(*other) {
+                        plan.steps.extend(end(&child.brief.name, *other, child.brief.start_ticks, false));
+                    }
+                }
+                plan.reversible = false;
+                plan.risk = plan.risk.max(if holder.clients.unwrap_or(0) > 0 { Risk::High } else { Risk::Medium });
+                names.push(format!("{} (pid {pid})", holder.process.brief.name));
+            }
+        }
+        if let Some(clients) = holder.clients.filter(|c| *c > 0) {
+            plan.remarks.push(format!("{clients} clients are connected to it now and will be cut off"));
+        }
+    }
+    if plan.steps.is_empty() {
+        let pid = cause.subject.pid.ok_or("it is not known who holds it")?;
+        let Look::Seen(process) = snapshot.process(pid) else { return Err(format!("pid {pid} is gone")) };
+        never_touch(snapshot, pid, &process.brief.name, process.own_root)?;
+        if let Some(unit) = crate::case::chain(snapshot, &process).1 {
+            plan.title = format!("stop {unit}");
+            plan.risk = Risk::High;
+            plan.steps.push(Step::Job { verb: "stop".into(), unit });
+            return Ok(plan);
+        }
+        let gently = crate::kinds::of_program(&process.brief.name).is_some_and(|k| k.profile().keeps_data);
+        plan.steps.extend(end(&process.brief.name, pid, process.brief.start_ticks, gently));
+        plan.reversible = false;
+        plan.risk = Risk::Medium;
+        names.push(format!("{} (pid {pid})", process.brief.name));
+    }
+    plan.title = format!("stop {}", names.join(" and "));
+    if plan.steps.iter().any(|s| matches!(s, Step::UnitFile { .. })) {
+        plan.title = format!("{}, so that it does not come back at boot", plan.title);
+    }
+    Ok(plan)
+}
+
+fn end(name: &str, pid: u32, start_ticks: u64, gently: bool) -> Option<Step> {
+    Some(Step::End { pid, start_ticks, name: name.to_owned(), gently })
+}
+
+/// What the host needs is never signalled, nor is this program or what it was started from.
+fn never_touch(snapshot: &Snapshot, pid: u32, name: &str, own_root: bool) -> Result<(), String> {
+    const NEEDED: &[&str] = &[
+        "systemd",
+        "init",
+        "sshd",
+        "dbus-daemon",
+        "dbus-broker",
+        "systemd-logind",
+        "systemd-journal",
+        "systemd-udevd",
+        "systemd-resolve",
+        "systemd-network",
+        "NetworkManager",
+        "containerd",
+        "dockerd",
+    ];
+    let own = snapshot.myself().seen().is_some_and(|m| m.lineage.contains(&pid));
+    if pid <= 1 || own || NEEDED.contains(&name) {
+        return Err(format!("{name} (pid {pid}) is left alone: the host or this session needs it"));
+    }
+    if !own_root {
+        return Err(format!("{name} (pid {pid}) runs in a container; stop it where it was started"));
+    }
+    Ok(())
+}
