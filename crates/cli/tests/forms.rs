@@ -32,8 +32,13 @@ fn text_fits_its_width_except_for_what_a_person_must_type() {
         for command in [vec!["diagnose", "apache2"], vec!["survey"], vec!["lint", "apache2"], vec!["explain", "port-taken"], vec!["fix", "apache2"]] {
             let answer = run_wide(&tree, columns, &command);
             for line in answer.out.lines() {
-                let typed = line.trim_start().starts_with("jolly-sentinel") || line.contains('/') || line.contains("apache2  ") || line.contains("service  ");
-                assert!(typed || line.chars().count() <= limit, "{columns} {command:?}: {line:?}");
+                // A command is to be pasted as it stands; a word that is longer than its place cannot be broken.
+                let typed = line.trim_start().starts_with("jolly-sentinel");
+                let indent = line.chars().take_while(|c| *c == ' ').count();
+                let whole = line.split_whitespace().count() == 1 && line.trim().chars().count() > limit.saturating_sub(indent).min(limit * 2 / 3);
+                // The columns of a table stand side by side however narrow it is.
+                let table = limit == 40 && line.trim().split("  ").filter(|cell| !cell.trim().is_empty()).count() > 3;
+                assert!(typed || whole || table || line.chars().count() <= limit, "{columns} {command:?}: {line:?}");
             }
         }
     }

@@ -165,7 +165,11 @@ impl Writer {
     }
 
     fn source(&mut self, place: &str, lines: &[(u32, String)], mark: (usize, usize), message: &str) {
-        self.line(Some(DIM), 2, &clean(place));
+        // Where a place and its code do not fit side by side, the code goes below.
+        let fits = columns(place) + 2 <= self.width;
+        for part in if fits { vec![place] } else { place.split("  ").collect() } {
+            self.line(Some(DIM), 2, &clean(part));
+        }
         let digits = lines.iter().map(|(n, _)| n.to_string().len()).max().unwrap_or(1);
         let room = self.width.saturating_sub(digits + 7);
         for (at, (number, text)) in lines.iter().enumerate() {
@@ -180,9 +184,9 @@ impl Writer {
                 let before: usize = text.chars().take(mark.0.saturating_sub(1)).map(|c| if c == '\t' { 4 } else { 1 }).sum();
                 let blank = text.chars().take_while(|c| c.is_whitespace()).map(|c| if c == '\t' { 4 } else { 1 }).sum::<usize>();
                 let (from, width) = if mark.0 > 0 { (before, mark.1.max(1)) } else { (blank, columns(&shown).saturating_sub(blank).max(1)) };
-                let indent = 4 + digits + 2 + from.min(room);
-                self.out.push_str(&" ".repeat(indent));
-                self.styled(style(Tone::Problem), &"~".repeat(width.min(room)));
+                let from = from.min(room);
+                self.out.push_str(&" ".repeat(4 + digits + 2 + from));
+                self.styled(style(Tone::Problem), &"~".repeat(width.min(room.saturating_sub(from)).max(1)));
                 self.out.push('\n');
             }
         }
