@@ -56,11 +56,9 @@ fn directives(table: &Table) -> Result<String, String> {
     if places.len() > 32 || refusals.len() > 32 {
         return Err("more than 32 places".into());
     }
-    // Names are found by their first letter, whatever its case.
     let mut rows: Vec<&Row> = table.rows.iter().collect();
     rows.sort_by_key(|r| (r.name.to_ascii_lowercase(), r.name.clone()));
-    let letter = |r: &&Row| r.name.bytes().next().map_or(0, |b| usize::from(b.to_ascii_lowercase()));
-    let first: Vec<usize> = (0..=256usize).map(|byte| rows.partition_point(|r| letter(r) < byte)).collect();
+    let index = index(&rows);
     let mut out = String::from("Directives {\nrows: &[\n");
     for (number, row) in rows.into_iter().enumerate() {
         let _ = writeln!(out, "{},", one(number, row, &places, &refusals).map_err(|e| format!("{}: {e}", row.name))?);
@@ -68,8 +66,24 @@ fn directives(table: &Table) -> Result<String, String> {
     let releases: Vec<String> = table.releases.iter().map(|r| format!("({:?}, {:?})", r.flavour, r.version)).collect();
     let names = |all: &BTreeMap<&str, usize>| all.keys().map(|p| format!("{:?}", p.trim_start_matches('!'))).collect::<Vec<_>>().join(", ");
     let _ =
-        write!(out, "],\nfirst: &{first:?},\nplaces: &[{}],\nrefusals: &[{}],\nreleases: &[{}],\n}}", names(&places), names(&refusals), releases.join(", "));
+        write!(out, "],\nindex: &{index:?},\nplaces: &[{}],\nrefusals: &[{}],\nreleases: &[{}],\n}}", names(&places), names(&refusals), releases.join(", "));
     Ok(out)
+}
+
+/// Where the rows of a name begin, one more than that, by the hash of the name; the next free place where it is taken.
+fn index(rows: &[&Row]) -> Vec<u16> {
+    let mut places = vec![0u16; (rows.len() * 2).next_power_of_two().max(2)];
+    for (number, row) in rows.iter().enumerate() {
+        let first = number == 0 || !rows[number - 1].name.eq_ignore_ascii_case(&row.name);
+        let mut at = jolly_rows::hash(&row.name) as usize % places.len();
+        while first && places[at] != 0 {
+            at = (at + 1) % places.len();
+        }
+        if first {
+            places[at] = u16::try_from(number + 1).unwrap_or(0);
+        }
+    }
+    places
 }
 
 fn one(number: usize, row: &Row, places: &BTreeMap<&str, usize>, refusals: &BTreeMap<&str, usize>) -> Result<String, String> {

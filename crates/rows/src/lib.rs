@@ -53,6 +53,11 @@ pub struct Row {
     pub marks: String,
 }
 
+/// Where a name is looked for, whatever the case of its letters (the hash function FNV-1a).
+pub fn hash(name: &str) -> u32 {
+    name.bytes().fold(0x811c_9dc5, |hash, byte| (hash ^ u32::from(byte.to_ascii_lowercase())).wrapping_mul(0x0100_0193))
+}
+
 /// What became of a directive in a span of releases.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Span {

@@ -121,8 +121,8 @@ impl Row {
 #[derive(Debug)]
 pub struct Directives {
     pub(crate) rows: &'static [Row],
-    /// Where names with a first byte begin.
-    pub(crate) first: &'static [u16; 257],
+    /// Where the rows of a name begin, one more than that, by the hash of the name; the next free place where it is taken.
+    pub(crate) index: &'static [u16],
     pub(crate) places: &'static [&'static str],
     pub(crate) refusals: &'static [&'static str],
     /// The releases that it was made from, by flavour.
@@ -132,13 +132,16 @@ pub struct Directives {
 impl Directives {
     /// All rows of a name, whatever its case.
     pub fn any_case(&'static self, name: &str) -> &'static [Row] {
-        let letter = usize::from(name.as_bytes().first().map_or(0, u8::to_ascii_lowercase));
-        let (low, high) = (usize::from(self.first[letter]), usize::from(self.first[letter + 1]));
-        let near = &self.rows[low..high];
-        let folded = |a: &str| a.bytes().map(|b| b.to_ascii_lowercase()).cmp(name.bytes().map(|b| b.to_ascii_lowercase()));
-        let begin = near.partition_point(|r| folded(r.name).is_lt());
-        let count = near[begin..].iter().take_while(|r| r.name.eq_ignore_ascii_case(name)).count();
-        &near[begin..begin + count]
+        let mut at = jolly_rows::hash(name) as usize % self.index.len();
+        // A free place ends the search; half of them are free.
+        while let Some(begin) = usize::from(self.index[at]).checked_sub(1) {
+            if self.rows[begin].name.eq_ignore_ascii_case(name) {
+                let count = self.rows[begin..].iter().take_while(|r| r.name.eq_ignore_ascii_case(name)).count();
+                return &self.rows[begin..begin + count];
+            }
+            at = (at + 1) % self.index.len();
+        }
+        &[]
     }
 
     /// All rows of a name as it is written.
@@ -241,7 +244,7 @@ mod tests {
         Reach { flavour: "quay", from, to, fate: Fate::Known }
     }
     static TABLE: Directives =
-        Directives { rows: &[], first: &[0; 257], places: &["a", "b"], refusals: &["c"], releases: &[("quay", "1.2"), ("quay", "1.6"), ("quay", "2.0")] };
+        Directives { rows: &[], index: &[0; 2], places: &["a", "b"], refusals: &["c"], releases: &[("quay", "1.2"), ("quay", "1.6"), ("quay", "2.0")] };
 
     #[test]
     fn what_came_or_went_between_two_known_releases_is_not_sure() {

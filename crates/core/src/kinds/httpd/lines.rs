@@ -73,20 +73,29 @@ impl<'a> Iterator for Lines<'a> {
 /// Splits off the first word, as the daemon does: quotes only around a whole word, a backslash keeps the quote
 /// character, an unclosed quote runs to the end.
 pub(super) fn word(text: &str) -> (Cow<'_, str>, &str) {
-    let text = text.trim_start();
-    let Some(first) = text.chars().next() else { return (Cow::Borrowed(""), "") };
-    if first == '"' || first == '\'' {
+    let text = without_blanks(text);
+    let Some(&first) = text.as_bytes().first() else { return (Cow::Borrowed(""), "") };
+    if first == b'"' || first == b'\'' {
         let mut escaped = false;
-        for (at, c) in text.char_indices().skip(1) {
+        for (at, c) in text.bytes().enumerate().skip(1) {
             if c == first && !escaped {
-                return (unescape(&text[1..at], first), text[at + 1..].trim_start());
+                return (unescape(&text[1..at], char::from(first)), without_blanks(&text[at + 1..]));
             }
-            escaped = c == '\\' && !escaped;
+            escaped = c == b'\\' && !escaped;
         }
-        return (unescape(&text[1..], first), "");
+        return (unescape(&text[1..], char::from(first)), "");
     }
-    let end = text.find(char::is_whitespace).unwrap_or(text.len());
-    (Cow::Borrowed(&text[..end]), text[end..].trim_start())
+    let end = text.bytes().position(is_blank).unwrap_or(text.len());
+    (Cow::Borrowed(&text[..end]), without_blanks(&text[end..]))
+}
+
+/// What `isspace(3)` takes for a blank in the C locale.
+fn is_blank(byte: u8) -> bool {
+    byte.is_ascii_whitespace() || byte == 0x0b
+}
+
+fn without_blanks(text: &str) -> &str {
+    &text[text.bytes().position(|b| !is_blank(b)).unwrap_or(text.len())..]
 }
 
 fn unescape(text: &str, quote: char) -> Cow<'_, str> {
@@ -108,11 +117,11 @@ fn unescape(text: &str, quote: char) -> Cow<'_, str> {
 }
 
 /// All words.
-pub(super) fn words(mut text: &str) -> Vec<String> {
+pub(super) fn words(mut text: &str) -> Vec<Cow<'_, str>> {
     let mut all = Vec::new();
     while !text.is_empty() {
         let (next, rest) = word(text);
-        all.push(next.into_owned());
+        all.push(next);
         text = rest;
     }
     all

@@ -10,6 +10,7 @@ use crate::host::{FileKind, Look, Unseen};
 use crate::kinds::Kind;
 use crate::path;
 use crate::snapshot::Snapshot;
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -17,6 +18,14 @@ use std::sync::Arc;
 /// Names in the path of an included directory: through more the kernel follows no link either.
 const DIRECTORIES: usize = 60;
 const DEPTH: usize = 100;
+
+/// A name in small letters, in a room that is long enough for every name that steers the reading; empty for a longer one.
+fn folded<'b>(name: &str, room: &'b mut [u8; 24]) -> &'b str {
+    let Some(room) = room.get_mut(..name.len()) else { return "" };
+    room.copy_from_slice(name.as_bytes());
+    room.make_ascii_lowercase();
+    std::str::from_utf8(room).unwrap_or_default()
+}
 
 /// A section that is open in the current file.
 struct Open {
@@ -207,9 +216,10 @@ impl Reader<'_, '_> {
             return;
         }
         self.out.model.directives += 1;
-        let lower = name.to_ascii_lowercase();
-        if let Some(section) = lower.strip_prefix('<') {
-            let section = section.trim_end_matches('>');
+        let mut room = [0; 24];
+        let lower = folded(&name, &mut room);
+        if name.starts_with('<') {
+            let section = lower.trim_start_matches('<').trim_end_matches('>');
             if matches!(section, "ifmodule" | "ifdefine" | "ifversion" | "iffile" | "ifdirective" | "ifsection") {
                 return self.condition(section, name.trim_start_matches('<').trim_end_matches('>'), rest, line, lines);
             }
@@ -221,17 +231,17 @@ impl Reader<'_, '_> {
             self.inside.push(self.items.len());
             return self.keep(line);
         }
-        match lower.as_str() {
+        match lower {
             "include" | "includeoptional" => self.include(lower == "includeoptional", rest, line),
             "loadmodule" => self.load_module(rest, line),
             "define" => self.define(rest, line),
             "undefine" => {
                 let name = self.resolve(rest);
-                self.defines.remove(&name);
-                self.flags.remove(&name);
+                self.defines.remove(&*name);
+                self.flags.remove(&*name);
             }
             "serverroot" => {
-                let root = self.resolve(&word(rest).0);
+                let root = self.resolve(&word(rest).0).into_owned();
                 if self.snapshot.is_directory(&root) == Some(false) {
                     let found = self.stop(line, Code::ConfigMissingFile, format!("ServerRoot {root} is no directory"));
                     found.depends_on = DependsOn::Files;
@@ -276,7 +286,7 @@ impl Reader<'_, '_> {
             let hidden = !super::conceal::conceal(&line.text).secret.is_empty();
             let shown = match hidden {
                 true => crate::host::mask_source(Some(&super::Httpd), &line.text).get(name.len() + 1..).unwrap_or(crate::host::MASK).trim_start().to_owned(),
-                false => self.resolve(rest),
+                false => self.resolve(rest).into_owned(),
             };
             let value = Value::of(secret || super::Httpd.is_secret(&name), &name, &shown);
             // A section's own line stands in the one around it.
@@ -344,7 +354,7 @@ impl Reader<'_, '_> {
     }
 
     fn load_module(&mut self, rest: &str, line: &Line) {
-        let all: Vec<String> = words(rest).iter().map(|w| self.resolve(w)).collect();
+        let all: Vec<String> = words(rest).iter().map(|w| self.resolve(w).into_owned()).collect();
         let [id, file] = all.as_slice() else {
             self.stop(line, Code::ConfigBadValue, format!("LoadModule has {} values, expected 2: a name and a file", all.len()));
             return;
@@ -380,7 +390,7 @@ impl Reader<'_, '_> {
     }
 
     fn define(&mut self, rest: &str, line: &Line) {
-        let all: Vec<String> = words(rest).iter().map(|w| self.resolve(w)).collect();
+        let all: Vec<String> = words(rest).iter().map(|w| self.resolve(w).into_owned()).collect();
         match all.as_slice() {
             [name] | [name, _] if name.contains(':') => {
                 self.stop(line, Code::ConfigBadValue, format!("the name \"{name}\" holds a colon, which Define refuses"));
@@ -410,7 +420,7 @@ impl Reader<'_, '_> {
         }
         // The sign of `<IfVersion>` is a part of its condition.
         let sign = argument.strip_prefix('!').filter(|_| lower != "ifversion");
-        let (negated, bare) = sign.map_or((false, argument.as_str()), |b| (true, b));
+        let (negated, bare) = sign.map_or((false, &*argument), |b| (true, b));
         let bare = word(bare).0.into_owned();
         let holds = match lower {
             "ifmodule" => self.module_loaded(&bare),
@@ -470,7 +480,7 @@ impl Reader<'_, '_> {
     }
 
     fn define_macro<'a>(&mut self, rest: &str, line: &Line, lines: &mut dyn Iterator<Item = Line<'a>>) {
-        let all: Vec<String> = words(rest.trim_end_matches('>')).into_iter().collect();
+        let all: Vec<String> = words(rest.trim_end_matches('>')).into_iter().map(Cow::into_owned).collect();
         let Some((name, parameters)) = all.split_first() else {
             self.stop(line, Code::ConfigSyntax, "<Macro> has no name");
             return;
@@ -496,7 +506,7 @@ impl Reader<'_, '_> {
         let mut all = words(rest).into_iter();
         let name = all.next().unwrap_or_default();
         let Some(entry) = self.macros.get(&name.to_ascii_lowercase()).cloned() else { return };
-        let values: Vec<String> = all.collect();
+        let values: Vec<String> = all.map(Cow::into_owned).collect();
         if values.len() != entry.parameters.len() {
             let message = format!("macro {name} has {} values, expected {}", values.len(), entry.parameters.len());
             self.stop(line, Code::ConfigBadValue, message);

@@ -6,6 +6,7 @@ use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::{ConfigFinding, Configuration, Place, Span};
 use crate::snapshot::Snapshot;
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -24,9 +25,11 @@ pub(super) struct Item {
 }
 
 impl Item {
-    pub(super) fn name(&self) -> String {
-        let (name, _) = word(&self.text);
-        if name.starts_with('<') { name.trim_end_matches('>').to_owned() } else { name.into_owned() }
+    pub(super) fn name(&self) -> Cow<'_, str> {
+        match word(&self.text).0 {
+            Cow::Borrowed(name) if name.starts_with('<') => Cow::Borrowed(name.trim_end_matches('>')),
+            name => name,
+        }
     }
     pub(super) fn rest(&self) -> &str {
         word(&self.text).1
@@ -125,14 +128,14 @@ pub(super) type Check = fn(&mut Reader, &Directive, &mut Around);
 pub(super) struct Directive<'i> {
     pub(super) item: &'i Item,
     /// Its name as written.
-    pub(super) name: String,
+    pub(super) name: Cow<'i, str>,
     /// Its values, variables put in.
-    pub(super) values: Vec<String>,
+    pub(super) values: Vec<Cow<'i, str>>,
 }
 
 impl Directive<'_> {
     pub(super) fn value(&self, index: usize) -> &str {
-        self.values.get(index).map_or("", String::as_str)
+        self.values.get(index).map_or("", AsRef::as_ref)
     }
     pub(super) fn lower(&self) -> String {
         self.name.to_ascii_lowercase()
@@ -170,7 +173,10 @@ impl Reader<'_, '_> {
     }
 
     /// `${NAME}` of defines and the environment put in; what is unknown stays as it is.
-    pub(super) fn resolve(&self, text: &str) -> String {
+    pub(super) fn resolve<'t>(&self, text: &'t str) -> Cow<'t, str> {
+        if !text.contains("${") {
+            return Cow::Borrowed(text);
+        }
         let mut out = String::new();
         let mut rest = text;
         while let Some(at) = rest.find("${") {
@@ -185,7 +191,7 @@ impl Reader<'_, '_> {
             rest = &rest[end + 1..];
         }
         out.push_str(rest);
-        out
+        Cow::Owned(out)
     }
 
     /// By the module's name or its source file, compared exactly.

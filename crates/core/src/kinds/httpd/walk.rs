@@ -5,6 +5,7 @@ use super::{DIRECTIVES, rules};
 use crate::code::Code;
 use crate::config::rows::{Fate, Fault, Marks, Row, Type, fault, slots_of};
 use crate::config::{Severity, nearest};
+use std::borrow::Cow;
 
 pub(super) fn walk(r: &mut Reader) {
     let items = std::mem::take(&mut r.items);
@@ -39,11 +40,19 @@ fn level(r: &mut Reader, items: &[Item], from: usize, to: usize, scope: &Scope, 
     }
 }
 
+/// A word with its variables put in.
+fn resolved<'i>(r: &Reader, word: Cow<'i, str>) -> Cow<'i, str> {
+    match word {
+        Cow::Borrowed(text) => r.resolve(text),
+        Cow::Owned(text) => Cow::Owned(r.resolve(&text).into_owned()),
+    }
+}
+
 fn directive<'i>(r: &Reader, item: &'i Item) -> Directive<'i> {
-    let name = r.resolve(&item.name());
+    let name = resolved(r, item.name());
     let rest = item.rest();
     let rest = if item.text.starts_with('<') { rest.rfind('>').map_or(rest, |e| &rest[..e]) } else { rest };
-    Directive { item, name, values: words(rest).iter().map(|w| r.resolve(w)).collect() }
+    Directive { item, name, values: words(rest).into_iter().map(|w| resolved(r, w)).collect() }
 }
 
 fn inner(d: &Directive, outer: &Scope, facts: &mut Facts) -> Scope {

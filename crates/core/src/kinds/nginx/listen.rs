@@ -22,7 +22,7 @@ const POSITIVE: Type = Type::Int(Int { least: Some(1), most: None });
 
 /// One `listen` line.
 fn listen(r: &mut Reader, d: &Directive) {
-    let value = d.argument(0).to_owned();
+    let value = d.argument(0);
     let mut tls = false;
     let (mut default, mut options, mut v6_only) = (false, false, true);
     for word in d.arguments().skip(1).map(str::to_owned).collect::<Vec<_>>() {

@@ -28,6 +28,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         facts: Facts::default(),
         file: Arc::from(options.config.as_str()),
         rules: Vec::new(),
+        there: (0, Vec::new()),
         open_files: Vec::new(),
         texts: HashMap::new(),
         stopped: false,
@@ -234,9 +235,8 @@ impl Reader<'_, '_> {
     fn judge(&mut self, d: &Directive) -> Option<&'static Row> {
         let rows = DIRECTIVES.exact(d.name());
         let bits = self.blocks.last().map_or(0, |b| b.bits);
-        let there = |k: &Row| self.is_known(k) && self.options.has_module(self.snapshot, k.from, &self.out.model.modules);
-        let Some(row) = rows.iter().find(|k| k.places & bits != 0 && there(k)) else {
-            let available = rows.iter().any(there);
+        let Some(row) = rows.iter().find(|k| k.places & bits != 0 && self.is_there(k)) else {
+            let available = rows.iter().any(|k| self.is_there(k));
             self.unknown_or_misplaced(d, rows, available);
             return None;
         };
@@ -252,6 +252,21 @@ impl Reader<'_, '_> {
             return None;
         }
         Some(row)
+    }
+
+    /// Whether the installed release, and its build or a loaded module, has a row.
+    fn is_there(&mut self, row: &Row) -> bool {
+        let loaded = self.out.model.modules.len();
+        if self.there.0 != loaded || self.there.1.is_empty() {
+            self.there = (loaded, vec![None; DIRECTIVES.all().count()]);
+        }
+        let at = usize::from(row.number);
+        if let Some(known) = self.there.1[at] {
+            return known;
+        }
+        let found = self.is_known(row) && self.options.has_module(self.snapshot, row.from, &self.out.model.modules);
+        self.there.1[at] = Some(found);
+        found
     }
 
     /// Whether the installed release has a row, as far as anybody knows.
@@ -337,16 +352,16 @@ impl Reader<'_, '_> {
     /// What follows from the types of words: variables that must exist, patterns that must compile, files that are read or written.
     fn typed(&mut self, d: &Directive, row: &'static Row) {
         for (at, slot) in slots_of(row, d.words.len() - 1, |at| d.argument(at)).enumerate() {
-            let word = d.argument(at).to_owned();
+            let word = d.argument(at);
             match slot.takes {
-                Type::Template | Type::Variable => rules::uses_variables(self, d, &word),
-                Type::Regex => rules::check_regex(self, d, &word),
+                Type::Template | Type::Variable => rules::uses_variables(self, d, word),
+                Type::Regex => rules::check_regex(self, d, word),
                 Type::Path(PathUse::Write) => {
-                    let entry = rules::named(self, d, &word);
+                    let entry = rules::named(self, d, word);
                     self.out.model.writes.push(entry);
                 }
                 Type::Path(PathUse::Read) => {
-                    let path = path::join(path::parent(&self.options.config), &word);
+                    let path = path::join(path::parent(&self.options.config), word);
                     self.out.model.reads.push(NamedPath { path, place: Some(d.place.clone()), directive: d.name().to_owned() });
                 }
                 _ => {}

@@ -82,9 +82,6 @@ impl Seen {
     }
 }
 
-/// Checks of the rules about a row.
-pub(super) type Checks = Arc<[fn(&mut Reader, &Directive, &'static Row)]>;
-
 /// The reader's state.
 pub(super) struct Reader<'s, 'h> {
     pub(super) snapshot: &'s Snapshot<'h>,
@@ -93,8 +90,10 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) blocks: Vec<Block>,
     pub(super) facts: Facts,
     pub(super) file: Arc<str>,
-    /// Rules by the number of a row, looked up once each.
-    pub(super) rules: Vec<Option<Checks>>,
+    /// Places in the list of rules by the number of a row, looked up once each.
+    pub(super) rules: Vec<Option<Vec<u8>>>,
+    /// Whether the build or a loaded module has a row, by its number, and for how many loaded modules that was found.
+    pub(super) there: (usize, Vec<Option<bool>>),
     pub(super) open_files: Vec<String>,
     pub(super) texts: HashMap<String, Arc<str>>,
     pub(super) stopped: bool,

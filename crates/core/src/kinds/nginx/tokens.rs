@@ -38,6 +38,44 @@ pub(super) struct Tokens<'a> {
     pub(super) line: u32,
 }
 
+/// A word that has begun.
+#[derive(Clone, Copy)]
+struct Begun {
+    start: usize,
+    line: u32,
+    /// The quote that it stands in, or 0.
+    quote: u8,
+    /// A `$` was just read.
+    variable: bool,
+}
+
+/// What comes after a word.
+enum Between {
+    End(End),
+    Word(Begun),
+}
+
+/// Bytes at which a word may end or change.
+const SPECIAL: [bool; 256] = {
+    let mut table = [false; 256];
+    let all = b" \t\r\n;{\"'\\$";
+    let mut at = 0;
+    while at < all.len() {
+        table[all[at] as usize] = true;
+        at += 1;
+    }
+    table
+};
+
+/// The end of a directive that a byte is, if any.
+fn end_of(c: u8) -> Option<End> {
+    match c {
+        b';' => Some(End::Semicolon),
+        b'{' => Some(End::Open),
+        _ => None,
+    }
+}
+
 fn blank(c: u8) -> bool {
     matches!(c, b' ' | b'\t' | b'\r' | b'\n')
 }
@@ -74,94 +112,94 @@ impl<'a> Tokens<'a> {
     /// Reads the next directive's words into `words`.
     pub(super) fn next(&mut self, words: &mut Vec<Word<'a>>) -> Result<End, Fault> {
         words.clear();
-        let bytes = self.text.as_bytes();
-        let mut between = true;
-        let mut need_blank = false;
-        let (mut start, mut start_line, mut quote, mut variable) = (0, 0, 0u8, false);
         loop {
-            let Some(&c) = bytes.get(self.at) else {
-                return if !words.is_empty() || !between { self.fault("unexpected end of file, expecting \";\" or \"}\"") } else { Ok(End::File) };
+            let begun = match self.between(words.is_empty())? {
+                Between::End(end) => return Ok(end),
+                Between::Word(begun) => begun,
             };
-            self.at += 1;
-            if c == b'\n' {
-                self.line += 1;
+            if let Some(end) = self.word(begun, words)? {
+                return Ok(end);
             }
-            if need_blank {
-                need_blank = false;
-                match c {
-                    _ if blank(c) => {
-                        between = true;
-                        continue;
-                    }
-                    b';' => return Ok(End::Semicolon),
-                    b'{' => return Ok(End::Open),
-                    b')' => between = true,
-                    _ => return self.fault(format!("unexpected {:?} after a closing quote", char::from(c))),
-                }
-            }
-            if between {
-                if blank(c) {
+        }
+    }
+
+    /// The next byte, with its line counted.
+    fn byte(&mut self) -> Option<u8> {
+        let c = *self.text.as_bytes().get(self.at)?;
+        self.at += 1;
+        self.line += u32::from(c == b'\n');
+        Some(c)
+    }
+
+    fn ended<T>(&self) -> Result<T, Fault> {
+        self.fault("unexpected end of file, expecting \";\" or \"}\"")
+    }
+
+    /// What stands between words: blanks, comments, and what ends a directive.
+    fn between(&mut self, first: bool) -> Result<Between, Fault> {
+        loop {
+            let Some(c) = self.byte() else { return if first { Ok(Between::End(End::File)) } else { self.ended() } };
+            let begun = Begun { start: self.at - 1, line: self.line, quote: 0, variable: false };
+            return Ok(match c {
+                _ if blank(c) => continue,
+                b';' | b'{' if first => return self.fault(format!("unexpected \"{}\"", char::from(c))),
+                b';' => Between::End(End::Semicolon),
+                b'{' => Between::End(End::Open),
+                b'}' if first => Between::End(End::Close),
+                b'}' => return self.fault("unexpected \"}\""),
+                b'#' => {
+                    let rest = &self.text.as_bytes()[self.at..];
+                    self.at += memchr::memchr(b'\n', rest).unwrap_or(rest.len());
                     continue;
                 }
-                start = self.at - 1;
-                start_line = self.line;
-                variable = false;
-                match c {
-                    b';' | b'{' if words.is_empty() => {
-                        return self.fault(format!("unexpected \"{}\"", char::from(c)));
-                    }
-                    b';' => return Ok(End::Semicolon),
-                    b'{' => return Ok(End::Open),
-                    b'}' if words.is_empty() => return Ok(End::Close),
-                    b'}' => return self.fault("unexpected \"}\""),
-                    b'#' => {
-                        let rest = memchr::memchr(b'\n', &bytes[self.at..]);
-                        self.at = rest.map_or(bytes.len(), |n| self.at + n);
-                        continue;
-                    }
-                    b'\\' => self.skip_escaped(),
-                    b'"' | b'\'' => {
-                        quote = c;
-                        start += 1;
-                    }
-                    b'$' => variable = true,
-                    _ => {}
+                b'\\' => {
+                    self.skip_escaped();
+                    Between::Word(begun)
                 }
-                between = false;
+                b'"' | b'\'' => Between::Word(Begun { start: self.at, quote: c, ..begun }),
+                _ => Between::Word(Begun { variable: c == b'$', ..begun }),
+            });
+        }
+    }
+
+    /// The rest of a word, and what ends the directive where that stands right behind it.
+    fn word(&mut self, begun: Begun, words: &mut Vec<Word<'a>>) -> Result<Option<End>, Fault> {
+        let mut variable = begun.variable;
+        loop {
+            let rest = &self.text.as_bytes()[self.at..];
+            let plain = rest.iter().position(|b| SPECIAL[usize::from(*b)]).unwrap_or(rest.len());
+            if plain > 0 {
+                variable = false;
+                self.at += plain;
+            }
+            let Some(c) = self.byte() else { return self.ended() };
+            if c == b'{' && std::mem::take(&mut variable) {
                 continue;
             }
-            if c == b'{' && variable {
-                variable = false;
-                continue;
-            }
-            variable = false;
-            let mut found = false;
-            match c {
-                b'\\' => self.skip_escaped(),
-                b'$' => variable = true,
-                _ if quote != 0 && c == quote => {
-                    quote = 0;
-                    need_blank = true;
-                    found = true;
-                }
-                _ if quote == 0 && (blank(c) || c == b';' || c == b'{') => {
-                    between = true;
-                    found = true;
-                }
-                _ => {}
-            }
-            if found {
+            variable = c == b'$';
+            let closed = if begun.quote != 0 { c == begun.quote } else { blank(c) || c == b';' || c == b'{' };
+            if closed {
                 let end = self.at - 1;
-                let raw = &self.text[start..end];
-                words.push(Word { value: unescape(raw), start, end, line: start_line });
-                if between {
-                    match c {
-                        b';' => return Ok(End::Semicolon),
-                        b'{' => return Ok(End::Open),
-                        _ => {}
-                    }
-                }
+                words.push(Word { value: unescape(&self.text[begun.start..end]), start: begun.start, end, line: begun.line });
+                return if begun.quote != 0 { self.behind_quote() } else { Ok(end_of(c)) };
             }
+            if c == b'\\' {
+                self.skip_escaped();
+            }
+        }
+    }
+
+    /// Behind a closing quote only a blank, a bracket or an end may stand.
+    fn behind_quote(&mut self) -> Result<Option<End>, Fault> {
+        match self.byte() {
+            None => self.ended(),
+            // It begins the next word.
+            Some(b')') => {
+                self.at -= 1;
+                Ok(None)
+            }
+            Some(c) if blank(c) || c == b';' || c == b'{' => Ok(end_of(c)),
+            Some(c) => self.fault(format!("unexpected {:?} after a closing quote", char::from(c))),
         }
     }
 

@@ -1,13 +1,16 @@
 //! Variables in values: which are used, which exist.
 use std::collections::HashSet;
+use std::sync::LazyLock;
 
 static NAMES: &str = include_str!("variables.txt");
+/// The same, to be looked up; made when the first variable is met.
+static KNOWN: LazyLock<HashSet<&'static str>> = LazyLock::new(|| NAMES.lines().collect());
 
 /// Names that a value uses.
 ///
 /// # Errors
 /// A lone `$` or an unclosed `${`.
-pub(super) fn uses(value: &str) -> Result<Vec<String>, &'static str> {
+pub(super) fn uses(value: &str) -> Result<Vec<&str>, &'static str> {
     let mut found = Vec::new();
     let mut rest = value;
     while let Some(at) = rest.find('$') {
@@ -28,7 +31,7 @@ pub(super) fn uses(value: &str) -> Result<Vec<String>, &'static str> {
             rest = rest.strip_prefix('}').ok_or("the brace of a variable is not closed")?;
         }
         if !digit {
-            found.push(name.to_owned());
+            found.push(name);
         }
     }
     Ok(found)
@@ -37,7 +40,7 @@ pub(super) fn uses(value: &str) -> Result<Vec<String>, &'static str> {
 /// Whether the daemon defines a variable of that name by itself.
 pub(super) fn built_in(name: &str) -> bool {
     const FAMILIES: &[&str] = &["http_", "sent_http_", "sent_trailer_", "upstream_http_", "upstream_trailer_", "upstream_cookie_", "arg_", "cookie_"];
-    FAMILIES.iter().any(|f| name.starts_with(f)) || NAMES.lines().any(|n| n == name) || matches!(name, "args" | "geoip_country_code" | "memcached_key")
+    FAMILIES.iter().any(|f| name.starts_with(f)) || KNOWN.contains(name) || matches!(name, "args" | "geoip_country_code" | "memcached_key")
 }
 
 /// Adds the named groups of a pattern.

@@ -71,7 +71,7 @@ fn certificate(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mut Facts) 
             if matches!(d.lower().as_str(), "sslcertificatefile" | "sslcertificatekeyfile") {
                 tls.files.push((file.clone(), place.clone(), is_key));
             }
-            r.out.model.reads.push(NamedPath { path: file, place: Some(place), directive: d.name.clone() });
+            r.out.model.reads.push(NamedPath { path: file, place: Some(place), directive: d.name.to_string() });
         }
     }
 }

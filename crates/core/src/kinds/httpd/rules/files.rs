@@ -21,7 +21,7 @@ pub(super) static PID: Rule = Rule {
     names: &["PidFile"],
     check: |r, d, _| {
         let path = log_path(r, d.value(0));
-        r.out.model.pid_file = Some(NamedPath { path, place: Some(d.item.place()), directive: d.name.clone() });
+        r.out.model.pid_file = Some(NamedPath { path, place: Some(d.item.place()), directive: d.name.to_string() });
     },
 };
 pub(super) static TYPES: Rule = Rule {
@@ -73,7 +73,7 @@ fn error_log(r: &mut Reader, d: &Directive, scope: &Scope) {
     if value.starts_with('|') {
         piped(r, d, &value);
         r.out.model.log_sinks.push(sink(LogSink::Program));
-        let entry = file_of_pipe(r.snapshot, &r.server_root, &value).map(|path| NamedPath { path, place: Some(d.item.place()), directive: d.name.clone() });
+        let entry = file_of_pipe(r.snapshot, &r.server_root, &value).map(|path| NamedPath { path, place: Some(d.item.place()), directive: d.name.to_string() });
         return r.out.model.error_logs.extend(entry);
     }
     if value == "syslog" || value.starts_with("syslog:") {
@@ -82,7 +82,7 @@ fn error_log(r: &mut Reader, d: &Directive, scope: &Scope) {
     }
     // A virtual host's error log is blamed on the host's first line.
     let place = scope.host_place.clone().unwrap_or_else(|| d.item.place());
-    let entry = NamedPath { path: log_path(r, &value), place: Some(place), directive: d.name.clone() };
+    let entry = NamedPath { path: log_path(r, &value), place: Some(place), directive: d.name.to_string() };
     if scope.host == 0 {
         r.out.model.error_logs.insert(0, entry.clone());
     } else {
@@ -102,7 +102,7 @@ fn custom_log(r: &mut Reader, d: &Directive) {
             return bad(r, d, format!("{condition:?} is no condition, expected env= or expr="));
         }
     }
-    let entry = NamedPath { path: log_path(r, &value), place: Some(d.item.place()), directive: d.name.clone() };
+    let entry = NamedPath { path: log_path(r, &value), place: Some(d.item.place()), directive: d.name.to_string() };
     let dir = path::parent(&entry.path).to_owned();
     if r.snapshot.is_directory(&dir) == Some(false) {
         let found = report(r, d, Code::ConfigMissingFile, format!("directory {dir} for {} is not there", entry.path));

@@ -81,7 +81,7 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     // Without an address the daemon opens one socket for both families where the host has IPv6.
     let bound = address.unwrap_or(IpAddr::V6(Ipv6Addr::UNSPECIFIED));
     let offset = d.item.text.rfind(&port.to_string()).filter(|_| d.values.len() == 1);
-    let offset = offset.or_else(|| d.item.text.find(&value).map(|at| at + value.len() - port.to_string().len()));
+    let offset = offset.or_else(|| d.item.text.find(&*value).map(|at| at + value.len() - port.to_string().len()));
     let port_span = offset.and_then(|at| d.item.span(at, port.to_string().len()));
     r.out.model.listens.push(WantedListen {
         listen: Listen::tcp(bound, port, false),
@@ -111,7 +111,7 @@ fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
         if !tail.is_empty() && tail.bytes().all(|b| b.is_ascii_digit()) && !host.ends_with(':') {
             match tail.parse::<u16>() {
                 Ok(port) => {
-                    let at = d.item.text.find(&value).map(|at| at + value.len() - tail.len());
+                    let at = d.item.text.find(&*value).map(|at| at + value.len() - tail.len());
                     if let Some(span) = at.and_then(|at| d.item.span(at, tail.len())) {
                         let text = d.item.text.to_string();
                         r.out.model.ports.push(PortMention { port, place: d.item.place(), span, belongs: true, text });

@@ -34,7 +34,7 @@ pub(in super::super) fn section_ends(r: &mut Reader, d: &Directive, children: &[
         });
         if let Some(child) = negative {
             let place = child.place();
-            let name = child.name();
+            let name = child.name().into_owned();
             let found = r.find_at(Some(place), Code::ConfigConflict, format!("{name} with a negation has no effect inside <RequireAny>, and is refused"));
             found.directive = Some(name);
         }

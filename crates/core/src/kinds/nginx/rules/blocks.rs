@@ -52,8 +52,8 @@ pub(in super::super) fn free_entry(r: &mut Reader, d: &Directive) {
             if let Some(pattern) = d.name().strip_prefix('~') {
                 check_regex(r, d, pattern.trim_start_matches('*'));
             }
-            let value = d.argument(0).to_owned();
-            uses_variables(r, d, &value);
+            let value = d.argument(0);
+            uses_variables(r, d, value);
         }
         "geo" if d.name() == "include" && count == 2 => include_data(r, d),
         "geo" if count != 2 && !(count == 1 && matches!(d.name(), "ranges" | "proxy_recursive" | "volatile")) => {

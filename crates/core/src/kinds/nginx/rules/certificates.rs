@@ -35,7 +35,7 @@ const SHARED: Type = Type::Size(Size { units: "km", least: Some(32 << 10) });
 const COUNT: Type = Type::Int(Int { least: None, most: None });
 
 fn certificate(r: &mut Reader, d: &Directive) {
-    let value = d.argument(0).to_owned();
+    let value = d.argument(0);
     let is_key = d.name() == "ssl_certificate_key";
     let site = r.block().site.as_mut();
     match site {

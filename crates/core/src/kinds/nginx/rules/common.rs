@@ -19,7 +19,11 @@ pub(in super::super) fn check_regex(r: &mut Reader, d: &Directive, pattern: &str
 /// Notes the variables of a value; a lone `$` or an open brace is refused at once.
 pub(in super::super) fn uses_variables(r: &mut Reader, d: &Directive, value: &str) {
     match variables::uses(value) {
-        Ok(names) => r.facts.variable_uses.extend(names.into_iter().map(|n| (n, d.place.clone()))),
+        // What the daemon itself defines needs no second look.
+        Ok(names) => {
+            let own = names.into_iter().filter(|n| !variables::built_in(n));
+            r.facts.variable_uses.extend(own.map(|n| (n.to_owned(), d.place.clone())));
+        }
         Err(fault) => drop(r.find(d, Code::ConfigBadValue, format!("\"{value}\": {fault}"))),
     }
 }

@@ -19,7 +19,7 @@ fn log_format(r: &mut Reader, d: &Directive) {
 }
 
 fn error_log(r: &mut Reader, d: &Directive) {
-    let value = d.argument(0).to_owned();
+    let value = d.argument(0);
     if r.context() == "main" {
         r.facts.has_error_log = true;
     }
@@ -64,7 +64,7 @@ fn error_log(r: &mut Reader, d: &Directive) {
 }
 
 fn access_log(r: &mut Reader, d: &Directive) {
-    let value = d.argument(0).to_owned();
+    let value = d.argument(0);
     if value == "off" {
         if d.words.len() > 2 {
             let extra = d.argument(1).to_owned();
@@ -84,7 +84,7 @@ fn access_log(r: &mut Reader, d: &Directive) {
         r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a parameter of access_log"));
         return;
     }
-    uses_variables(r, d, &value);
+    uses_variables(r, d, value);
     if !value.contains('$') && !value.starts_with("syslog:") {
         let entry = named(r, d, &value);
         r.out.model.writes.push(entry.clone());

@@ -26,7 +26,7 @@ pub(super) use common::{check_regex, named, uses_variables};
 
 use super::DIRECTIVES;
 use super::listen;
-use super::state::{Checks, Directive, Reader, Rule};
+use super::state::{Directive, Reader, Rule};
 use crate::config::rows::Row;
 
 /// Every rule. Those about one directive are applied in this order.
@@ -72,9 +72,14 @@ pub(super) fn apply(r: &mut Reader, d: &Directive, row: &'static Row) {
         r.rules = vec![None; DIRECTIVES.all().count()];
     }
     // Looked for once for each directive that a configuration holds.
-    let checks: Checks = r.rules[at].get_or_insert_with(|| RULES.iter().filter(|rule| rule.names.contains(&row.name)).map(|rule| rule.check).collect()).clone();
-    for check in checks.iter() {
-        check(r, d, row);
+    if r.rules[at].is_none() {
+        let about = RULES.iter().enumerate().filter(|(_, rule)| rule.names.contains(&row.name));
+        r.rules[at] = Some(about.filter_map(|(place, _)| u8::try_from(place).ok()).collect());
+    }
+    let count = r.rules[at].as_ref().map_or(0, Vec::len);
+    for nth in 0..count {
+        let place = r.rules[at].as_ref().and_then(|all| all.get(nth)).map_or(0, |place| usize::from(*place));
+        (RULES[place].check)(r, d, row);
     }
 }
 
@@ -84,6 +89,7 @@ mod tests {
 
     #[test]
     fn every_rule_is_about_directives_that_a_row_knows() {
+        assert!(RULES.len() < 256, "their places are bytes");
         for name in RULES.iter().flat_map(|rule| rule.names) {
             assert!(!DIRECTIVES.exact(name).is_empty(), "{name}");
         }

@@ -6,7 +6,7 @@ use crate::config::rows::Type;
 pub(super) static RULE: Rule = Rule { names: &["set_real_ip_from"], check: |r, d, _| network(r, d) };
 
 fn network(r: &mut Reader, d: &Directive) {
-    let value = d.argument(0).to_owned();
+    let value = d.argument(0);
     let (address, _) = value.split_once('/').unwrap_or((&value, ""));
     // What is no address is a name, which is looked up.
     let name = address.parse::<std::net::IpAddr>().is_err();

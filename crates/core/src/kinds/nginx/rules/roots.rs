@@ -6,8 +6,8 @@ use crate::code::Code;
 pub(super) static RULE: Rule = Rule { names: &["root", "alias"], check: |r, d, _| root_or_alias(r, d) };
 
 fn root_or_alias(r: &mut Reader, d: &Directive) {
-    let value = d.argument(0).to_owned();
-    uses_variables(r, d, &value);
+    let value = d.argument(0);
+    uses_variables(r, d, value);
     let other = if d.name() == "root" { "alias" } else { "root" };
     let mine = d.name().to_owned();
     if r.context() == "location" {

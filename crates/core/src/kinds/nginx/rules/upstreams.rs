@@ -111,11 +111,11 @@ pub(super) fn split_host(address: &str) -> (&str, Option<&str>) {
 }
 
 fn pass(r: &mut Reader, d: &Directive) {
-    let value = d.argument(0).to_owned();
+    let value = d.argument(0);
     if value.contains('$') {
-        return uses_variables(r, d, &value);
+        return uses_variables(r, d, value);
     }
-    let mut address = value.as_str();
+    let mut address = value;
     let mut implied = false;
     if matches!(d.name(), "proxy_pass" | "grpc_pass") && r.context() != "stream-server" {
         let schemes: &[&str] = if d.name() == "proxy_pass" { &["http://", "https://"] } else { &["grpc://", "grpcs://"] };

@@ -13,7 +13,7 @@ pub(super) static AUTH_REQUEST_SET: Rule = Rule {
 };
 
 fn set(r: &mut Reader, d: &Directive) {
-    let value = d.argument(0).to_owned();
+    let value = d.argument(0);
     match value.strip_prefix('$').filter(|n| !n.is_empty()) {
         Some(name) => {
             r.facts.variables.insert(name.to_owned());
