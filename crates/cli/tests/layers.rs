@@ -143,3 +143,15 @@ fn a_directory_that_the_manager_makes_is_not_missed_before_the_start() {
     tree.write("etc/systemd/system/quay.service.d/own.conf", "[Service]\nRuntimeDirectory=own\n");
     assert_eq!(errors(&tree), 0);
 }
+
+#[test]
+fn directives_of_the_command_of_httpd_are_read_before_and_behind_the_files() {
+    let config = "ServerName quay1\nTimeout 60\nKeepAlive On\n";
+    let tree = host("/usr/sbin/apache2 -f /etc/quay.conf -C 'Timeout 10' -c 'KeepAlive Off' -C 'ServerTokens Prod'", &[("etc/quay.conf", config)]);
+    check(&tree, "Timeout", "60", "file", "/etc/quay.conf:2", &[&format!("10 command-line {UNIT}")]);
+    check(&tree, "KeepAlive", "Off", "command-line", UNIT, &["On file /etc/quay.conf:3"]);
+    check(&tree, "ServerTokens", "Prod", "command-line", UNIT, &[]);
+    let refused = host("/usr/sbin/apache2 -f /etc/quay.conf -c 'Lisen 80'", &[("etc/quay.conf", "ServerName quay1\n")]);
+    let report = refused.run(&["lint", "quay", "--format", "json"]).json();
+    assert_eq!((report["verdict"].as_str(), report["findings"][0]["code"].as_str()), (Some("rejected"), Some("config-unknown-directive")), "{report}");
+}

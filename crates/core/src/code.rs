@@ -55,7 +55,7 @@ pub enum Ails {
 
 /// What is known of a code: its page of `explain`, and how it counts.
 #[derive(Debug)]
-pub struct Page {
+pub struct CodeFacts {
     /// The code.
     pub code: Code,
     /// Its name as scripts see it.
@@ -97,7 +97,7 @@ macro_rules! codes {
         }
 
         /// Every code with what is known of it, in order.
-        pub static PAGES: &[Page] = &[$(Page { code: Code::$code, $($facts)* },)*];
+        pub static PAGES: &[CodeFacts] = &[$(CodeFacts { code: Code::$code, $($facts)* },)*];
     };
 }
 
@@ -940,13 +940,13 @@ codes! {
 
 impl Code {
     /// Its page.
-    pub fn page(self) -> &'static Page {
+    pub fn facts(self) -> &'static CodeFacts {
         // Variants and pages come from one list, in one order.
         &PAGES[self as usize]
     }
     /// Its name as scripts see it.
     pub fn name(self) -> &'static str {
-        self.page().name
+        self.facts().name
     }
     /// The code of that name.
     pub fn parse(name: &str) -> Option<Self> {

@@ -81,7 +81,7 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     for (at, cause) in causes.iter_mut().enumerate() {
         cause.relation = match (at, cause.code, cause.certainty) {
             (0, ..) => Relation::Blocks,
-            (_, code, _) if nobody && code.page().needs_account => Relation::Consequence,
+            (_, code, _) if nobody && code.facts().needs_account => Relation::Consequence,
             (_, Code::ManagerGaveUp, _) => Relation::Consequence,
             (_, _, Certainty::Certain) => Relation::Blocks,
             _ => Relation::Alternative,
@@ -141,14 +141,14 @@ fn join(cause: &mut Cause, finding: Finding) {
 
 /// Whether a finding is about the same thing as a cause.
 fn joins(cause: &Cause, finding: &Finding) -> bool {
-    let facts = finding.code.page();
+    let facts = finding.code.facts();
     let same_code = cause.code == finding.code;
     if facts.joins == Joins::OnePerServer && same_code {
         return true;
     }
     let same_port = cause.subject.port.is_some() && cause.subject.port == finding.subject.port;
     let same_pid = cause.subject.pid.is_some() && cause.subject.pid == finding.subject.pid;
-    let binds = |c: Code| c.page().joins == Joins::Binding;
+    let binds = |c: Code| c.facts().joins == Joins::Binding;
     if binds(cause.code) && binds(finding.code) {
         let bare = finding.subject.port.is_none() && is_told(finding);
         return same_port || same_pid || bare;
@@ -162,7 +162,7 @@ fn joins(cause: &Cause, finding: &Finding) -> bool {
         let no_object = finding.subject == Subject::default();
         return same_line || same_word || same_path || no_object || same_code;
     }
-    if cause.code.page().is_of_file && facts.is_of_file && is_told(finding) {
+    if cause.code.facts().is_of_file && facts.is_of_file && is_told(finding) {
         let (Some(mine), Some(theirs)) = (&cause.subject.path, &finding.subject.path) else { return finding.subject.path.is_none() };
         return crate::path::is_within(theirs, mine) || crate::path::is_within(mine, theirs);
     }
@@ -188,7 +188,7 @@ mod tests {
     use crate::finding::Source;
 
     fn finding(code: Code, proof: Proof, source: Source, subject: Subject) -> Finding {
-        let stage = code.page().stage;
+        let stage = code.facts().stage;
         Finding {
             code,
             severity: Severity::Error,

@@ -51,7 +51,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
                 let _ = jolly_core::fix::plans(&snapshot, &case, &services, cause, &std::collections::BTreeMap::new());
             }
             let _ = report::attempts(&snapshot, service, 20, None, false);
-            let _ = report::verify(&snapshot, service, &report::Page::default(), None);
+            let _ = report::verify(&snapshot, service, &report::Complaint::default(), None);
         }
         for service in &chosen {
             let fresh = Snapshot::new(host);

@@ -19,7 +19,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let Some(name) = &arguments.code else {
         let mut page = Page::new("Codes");
         page.answer(Tone::Plain, format!("{} codes; one code, one meaning.", PAGES.len()));
-        let row = |p: &&jolly_core::code::Page| (Tone::Plain, vec![p.name.to_owned(), p.title.to_owned()]);
+        let row = |p: &&jolly_core::code::CodeFacts| (Tone::Plain, vec![p.name.to_owned(), p.title.to_owned()]);
         page.heading("It does not start or answer because");
         page.push(Block::Table(vec!["code".into(), "meaning".into()], PAGES.iter().filter(|p| p.is_cause).map(|p| row(&p)).collect()));
         page.heading("Notes");
@@ -35,7 +35,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             None => error.hint("jolly-sentinel explain lists them all"),
         }
     })?;
-    let p = code.page();
+    let p = code.facts();
     let mut page = Page::new(p.name);
     page.answer(Tone::Plain, format!("{}: {}.", p.name, p.title));
     for (heading, text) in [("What it means", p.meaning), ("How it is recognised", p.recognised), ("What puts it right", p.remedy)] {

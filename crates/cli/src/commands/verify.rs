@@ -7,7 +7,7 @@ use crate::pages;
 use clap::Args;
 use jolly_core::campaign::{Patience, settled};
 use jolly_core::case::State;
-use jolly_core::report::{Page, Recovery, VerifyReport};
+use jolly_core::report::{Complaint, Recovery, VerifyReport};
 use std::time::Duration;
 
 /// Has it really recovered?
@@ -44,7 +44,7 @@ pub(crate) struct Arguments {
 
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
     let service = context.service(&context.snapshot(), &arguments.service)?;
-    let page = Page { url: arguments.url.clone(), status: arguments.status, expect: arguments.expect.clone() };
+    let page = Complaint { url: arguments.url.clone(), status: arguments.status, expect: arguments.expect.clone() };
     let ground = Here::new(context);
     let patience = Patience { wait: arguments.wait, settle: arguments.settle };
     loop {

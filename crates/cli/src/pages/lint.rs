@@ -71,7 +71,7 @@ fn show(page: &mut Page, finding: &LintFinding, kind: &str, snapshot: &Snapshot)
 pub(crate) fn sarif(report: &LintReport) -> serde_json::Value {
     let codes: std::collections::BTreeSet<_> = report.findings.iter().map(|f| f.code).collect();
     let rules: Vec<_> =
-        codes.iter().map(|c| json!({"id": c.name(), "shortDescription": {"text": c.page().title}, "help": {"text": c.page().remedy}})).collect();
+        codes.iter().map(|c| json!({"id": c.name(), "shortDescription": {"text": c.facts().title}, "help": {"text": c.facts().remedy}})).collect();
     let results: Vec<_> = report
         .findings
         .iter()

@@ -5,7 +5,7 @@ use crate::code::Code;
 use crate::finding::Source;
 use crate::fix::{self, HostWriter, Record, RunMark, Step, Way};
 use crate::rank::{Cause, Certainty, Relation};
-use crate::report::{self, NextCause, Page, Recovery};
+use crate::report::{self, Complaint, NextCause, Recovery};
 
 /// What was carried out, and what stood in the way before.
 pub(super) struct Done {
@@ -32,7 +32,7 @@ pub(super) fn judge(
     mut outcome: Outcome,
 ) -> Result<Outcome, Refusal> {
     let service = ground.service(&ground.look(), &case.service.name).map_err(Refusal::InTheWay)?;
-    let verification = settled(ground, &service, &Page::default(), patience);
+    let verification = settled(ground, &service, &Complaint::default(), patience);
     let snapshot = ground.look();
     let now = gather(&snapshot, &service, Depth::Diagnosis);
     // Where nothing was started the logs still speak of the time before: only what the host shows counts.

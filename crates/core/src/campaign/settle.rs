@@ -1,7 +1,7 @@
 //! Waiting for a service: until it is well or the patience is used up, and then once more after it had time to fall over.
 use super::Ground;
 use crate::case::State;
-use crate::report::{self, Page, Recovery, VerifyReport};
+use crate::report::{self, Complaint, Recovery, VerifyReport};
 use crate::service::Service;
 use std::time::Duration;
 
@@ -22,7 +22,7 @@ const ON_ITS_WAY: Duration = Duration::from_secs(2);
 const SILENT: Duration = Duration::from_secs(1);
 
 /// Looks until it is well or the patience is used up, then once more after it had time to fall over.
-pub fn settled(ground: &dyn Ground, service: &Service, page: &Page, patience: Patience) -> VerifyReport {
+pub fn settled(ground: &dyn Ground, service: &Service, page: &Complaint, patience: Patience) -> VerifyReport {
     let began = ground.elapsed();
     let waited = || ground.elapsed().saturating_sub(began);
     let mut told = false;

@@ -73,7 +73,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         }
         code => {
             let about = subject.spelled();
-            format!("{}: {}", code.page().title, if about.is_empty() { crate::bounds::clip(&crate::host::mask_text(&failure.text)) } else { about })
+            format!("{}: {}", code.facts().title, if about.is_empty() { crate::bounds::clip(&crate::host::mask_text(&failure.text)) } else { about })
         }
     };
     let fixes = match failure.code {
@@ -95,7 +95,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         evidence: vec![evidence(case, failure)],
         fixes,
         blocks: true,
-        stage: failure.code.page().stage,
+        stage: failure.code.facts().stage,
         subject,
     }
 }

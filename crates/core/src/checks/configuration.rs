@@ -80,7 +80,7 @@ fn convert(finding: &ConfigFinding) -> Finding {
         evidence: all,
         fixes: fixes(finding),
         blocks: true,
-        stage: finding.code.page().stage,
+        stage: finding.code.facts().stage,
         subject,
     }
 }
@@ -119,7 +119,7 @@ fn contradicted(snapshot: &Snapshot, case: &Case) -> bool {
     let Some(last) = case.attempts.first() else { return false };
     let past = match last.outcome {
         Outcome::Ready => true,
-        Outcome::Failed => last.failures.first().is_some_and(|f| f.code.page().stage > stage::CONFIG && f.code != Code::Crashed && !f.code.page().is_outcome),
+        Outcome::Failed => last.failures.first().is_some_and(|f| f.code.facts().stage > stage::CONFIG && f.code != Code::Crashed && !f.code.facts().is_outcome),
         _ => false,
     };
     // A second is the resolution of file times here.

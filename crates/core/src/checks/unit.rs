@@ -243,7 +243,7 @@ fn wrong_type(case: &Case, unit: &Unit) -> Option<Finding> {
         return None;
     }
     // Where the last start says why it failed, that is the reason.
-    if case.attempts.first().is_some_and(|a| a.failures.iter().any(|f| !f.found.aftermath && !f.code.page().is_outcome)) {
+    if case.attempts.first().is_some_and(|a| a.failures.iter().any(|f| !f.found.aftermath && !f.code.facts().is_outcome)) {
         return None;
     }
     let kind = unit.start_type();

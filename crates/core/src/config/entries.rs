@@ -345,7 +345,7 @@ impl<'r, 'h> Book<'r, 'h> {
         self.out.model.directives = self.entries.iter().filter(|e| matches!(e.layer, Layer::File | Layer::Kept)).count();
         let assign = |e: Entry| {
             let value = Value::of(secret(&e.name), &e.name, &e.value);
-            Assignment { place: e.place.known(), name: e.name, value, section: e.section, scope: e.scope, layer: e.layer }
+            Assignment { place: e.place.known(), name: e.name, value, section: e.section, scope: e.scope, layer: e.layer, first: false }
         };
         self.out.model.settings = self.entries.into_iter().map(assign).collect();
         self.out

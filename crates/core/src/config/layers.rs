@@ -100,6 +100,8 @@ pub struct Assignment {
     pub scope: u32,
     /// Where the value comes from.
     pub layer: Layer,
+    /// It is read before every file, whatever its layer, so that a file wins over it.
+    pub first: bool,
     /// The line; `None` where no file holds it.
     pub place: Option<Place>,
 }
@@ -116,7 +118,7 @@ pub struct InForce {
 /// Which values are in force. `identity` brings together what is one setting; `combine` says what becomes of several values.
 pub fn resolve(mut all: Vec<Assignment>, identity: impl Fn(&Assignment) -> String, combine: impl Fn(&Assignment) -> Combine) -> Vec<InForce> {
     // Within a layer the order of reading stays.
-    all.sort_by_key(|a| a.layer);
+    all.sort_by_key(|a| if a.first { Layer::Environment } else { a.layer });
     let mut found: Vec<InForce> = Vec::with_capacity(all.len());
     let mut known: HashMap<(u32, String, String), usize> = HashMap::new();
     for one in all {

@@ -70,7 +70,7 @@ pub struct Failure {
     pub code: Code,
     /// Path, or `journal`.
     pub file: String,
-    /// Line, where it was counted.
+    /// LogLine, where it was counted.
     pub line: Option<u32>,
     /// Microseconds since the epoch.
     pub time: Option<i64>,

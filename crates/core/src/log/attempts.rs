@@ -3,7 +3,7 @@ use super::choose::{Chosen, choose};
 use super::grammar::{Around, Head};
 use super::pieces::{Packing, pieces};
 use super::request::{Request, is_ours};
-use super::scan::{Line, Scan, Taker};
+use super::scan::{LogLine, Scan, Taker};
 use super::words::{self, At};
 use super::{Afterwards, Attempt, Failure, LogPart, Mark, Match, Outcome, StartedBy, count_lines, record};
 use crate::bounds;
@@ -195,7 +195,7 @@ struct Placer<'p, 'r> {
 }
 
 impl Taker for Placer<'_, '_> {
-    fn line(&mut self, line: Line) {
+    fn line(&mut self, line: LogLine) {
         self.open_lines = self.open_lines.saturating_sub(1);
         let text = String::from_utf8_lossy(line.bytes);
         let around = Around { zone: self.request.zone, before: self.before, latest: self.latest };
@@ -440,14 +440,14 @@ impl Placer<'_, '_> {
         let code = found.code?;
         // Beside the manager's record a refused configuration is more likely a check by hand than a start.
         let covered = self.known_from.is_some_and(|from| time >= from);
-        if covered && code.page().stage < crate::code::stage::BIND {
+        if covered && code.facts().stage < crate::code::stage::BIND {
             return None;
         }
         let attempt = self.beside(time, Outcome::Failed, pid);
         Some(self.push(attempt))
     }
 
-    fn put(&mut self, at: usize, line: &Line, body: &str, time: Option<i64>, head: Option<&Head>) {
+    fn put(&mut self, at: usize, line: &LogLine, body: &str, time: Option<i64>, head: Option<&Head>) {
         let bytes = (!self.packed).then_some((line.start, line.end));
         let attempt = &mut self.list[at];
         match attempt.logs.iter_mut().find(|l| l.file == self.path) {

@@ -25,7 +25,7 @@ mod id {
 const OF_THE_START: i64 = 5_000_000;
 
 /// Reads a unit's entries, oldest first.
-pub(super) struct Record<'k> {
+pub(super) struct ManagerRecord<'k> {
     kind: &'k dyn Kind,
     grammar: &'k Grammar,
     unit: &'k str,
@@ -42,7 +42,7 @@ pub(super) struct Record<'k> {
 
 /// The attempts of a unit out of its journal entries, oldest first.
 pub(super) fn attempts(entries: &[JournalEntry], kind: &dyn Kind, grammar: &Grammar, unit: &str, reports_ready: bool) -> Vec<Attempt> {
-    let mut record = Record {
+    let mut record = ManagerRecord {
         kind,
         grammar,
         unit,
@@ -78,7 +78,7 @@ fn end_of_run(exit: &str, ordered: bool) -> Afterwards {
     }
 }
 
-impl Record<'_> {
+impl ManagerRecord<'_> {
     fn current(&mut self) -> Option<&mut Attempt> {
         self.list.iter_mut().rev().find(|a| a.is_open())
     }

@@ -14,7 +14,7 @@ const LINE_LIMIT: usize = 64 << 10;
 
 /// One line with its place.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Line<'b> {
+pub(super) struct LogLine<'b> {
     /// Without its end.
     pub(super) bytes: &'b [u8],
     /// First byte in the file, unpacked.
@@ -28,7 +28,7 @@ pub(super) struct Line<'b> {
 /// Takes the lines that matter.
 pub(super) trait Taker {
     /// One line.
-    fn line(&mut self, line: Line);
+    fn line(&mut self, line: LogLine);
     /// Whether the lines that follow are wanted, too, whatever they hold.
     fn wants_more(&self) -> bool;
 }
@@ -234,7 +234,7 @@ impl<'s, T: Taker> Scan<'s, T> {
         let behind = (end + 1).min(region.len());
         let bytes = region[at..end].strip_suffix(b"\r").unwrap_or(&region[at..end]);
         let bytes = &bytes[..bytes.len().min(LINE_LIMIT)];
-        self.taker.line(Line { bytes, start: base + at as u64, end: base + behind as u64 + self.dropped, number: self.number });
+        self.taker.line(LogLine { bytes, start: base + at as u64, end: base + behind as u64 + self.dropped, number: self.number });
         self.skip(&region[at..behind]);
         behind
     }

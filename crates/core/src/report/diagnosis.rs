@@ -1,5 +1,5 @@
 //! `diagnose`: the causes of what is unwell.
-use super::order::{Place, order};
+use super::order::{Turn, order};
 use super::schema;
 use crate::case::{Case, Depth, Returns, State, gather};
 use crate::checks;
@@ -148,7 +148,7 @@ pub fn diagnose(snapshot: &Snapshot, services: &[Service], all: bool) -> Diagnos
         let case = gather(snapshot, service, Depth::Diagnosis);
         let entry = diagnose_case(snapshot, &case).0;
         if all || is_unwell(&entry) {
-            places.push(Place::of(&case));
+            places.push(Turn::of(&case));
             told.push(Some(entry));
         }
     }
@@ -178,7 +178,7 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     let up = matches!(case.state, State::Running);
     let (blocking, other): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.blocks);
     // What only happened says nothing of the next start.
-    let happened = |f: &Finding| ails_the_run(f) || f.code.page().is_past;
+    let happened = |f: &Finding| ails_the_run(f) || f.code.facts().is_past;
     let would_fail = blocking.iter().any(|f| matches!(f.proof, Proof::Inevitable | Proof::Now) && !happened(f));
     let boot_fails = blocking.iter().any(|f| f.proof == Proof::Inevitable && !happened(f) && !gone_at_boot(case, f));
     let mut notes: Vec<NoteEntry> = other.into_iter().map(note).collect();
@@ -234,7 +234,7 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
 
 /// Whether a finding is about what runs now; all others are about the next start.
 fn ails_the_run(finding: &Finding) -> bool {
-    match finding.code.page().ails {
+    match finding.code.facts().ails {
         Ails::Always => true,
         Ails::WhileItRuns => finding.stage == stage::RUN,
         Ails::Never => false,

@@ -137,7 +137,7 @@ impl Follower {
         let meaning = match &found {
             Some(m) if m.harmless => Some("harmless: healthy starts say it, too".to_owned()),
             Some(m) if m.aftermath => Some("a consequence of what came before".to_owned()),
-            _ => code.map(|c| c.page().title.to_owned()).or_else(|| mark.map(str::to_owned)),
+            _ => code.map(|c| c.facts().title.to_owned()).or_else(|| mark.map(str::to_owned)),
         };
         FollowedLine {
             schema: schema("attempt-line"),

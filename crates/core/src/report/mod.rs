@@ -20,7 +20,7 @@ pub use listed::Listed;
 pub use ports::{HolderEntry, PortEntry, PortsReport, PortsRequest, WantedBy, ports};
 pub use settings::{Overridden, SettingEntry, SettingsReport, settings};
 pub use survey::{SurveyEntry, SurveyReport, survey};
-pub use verify::{CheckEntry, CheckOutcome, Page, Recovery, VerifyReport, verify};
+pub use verify::{CheckEntry, CheckOutcome, Complaint, Recovery, VerifyReport, verify};
 
 /// The name of a document's form.
 pub fn schema(name: &str) -> String {

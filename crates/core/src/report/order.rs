@@ -3,7 +3,7 @@ use crate::case::Case;
 use crate::host::Protocol;
 
 /// What decides about the order, taken from a case.
-pub(super) struct Place {
+pub(super) struct Turn {
     pub(super) name: String,
     /// Names, units and addresses under which others may need it.
     answers_to: Vec<String>,
@@ -11,7 +11,7 @@ pub(super) struct Place {
     needs: Vec<String>,
 }
 
-impl Place {
+impl Turn {
     pub(super) fn of(case: &Case) -> Self {
         let service = case.service;
         let mut answers_to = vec![service.name.clone()];
@@ -40,7 +40,7 @@ impl Place {
 }
 
 /// Indices of the places, what is needed first; otherwise by name. Circles are cut where they are met.
-pub(super) fn order(places: &[Place]) -> Vec<usize> {
+pub(super) fn order(places: &[Turn]) -> Vec<usize> {
     let mut by_name: Vec<usize> = (0..places.len()).collect();
     by_name.sort_by(|a, b| places[*a].name.cmp(&places[*b].name));
     let mut done: Vec<usize> = Vec::new();
@@ -51,7 +51,7 @@ pub(super) fn order(places: &[Place]) -> Vec<usize> {
     done
 }
 
-fn visit(places: &[Place], by_name: &[usize], at: usize, open: &mut Vec<usize>, done: &mut Vec<usize>) {
+fn visit(places: &[Turn], by_name: &[usize], at: usize, open: &mut Vec<usize>, done: &mut Vec<usize>) {
     if done.contains(&at) || open.contains(&at) {
         return;
     }
@@ -67,9 +67,9 @@ fn visit(places: &[Place], by_name: &[usize], at: usize, open: &mut Vec<usize>, 
 mod tests {
     use super::*;
 
-    fn place(name: &str, answers_to: &[&str], needs: &[&str]) -> Place {
+    fn place(name: &str, answers_to: &[&str], needs: &[&str]) -> Turn {
         let owned = |l: &[&str]| l.iter().map(|s| (*s).to_owned()).collect();
-        Place { name: name.into(), answers_to: owned(answers_to), needs: owned(needs) }
+        Turn { name: name.into(), answers_to: owned(answers_to), needs: owned(needs) }
     }
 
     #[test]

@@ -1,5 +1,7 @@
 //! The documents on small hosts: what each command answers, and where it says that it does not know.
-use super::{CheckOutcome, Outlook, Page, PortsReport, PortsRequest, Recovery, VerifyReport, attempts, diagnose, is_unwell, ports, settings, survey, verify};
+use super::{
+    CheckOutcome, Complaint, Outlook, PortsReport, PortsRequest, Recovery, VerifyReport, attempts, diagnose, is_unwell, ports, settings, survey, verify,
+};
 use crate::case::{Returns, State};
 use crate::code::Code;
 use crate::ports::free_ports;
@@ -27,7 +29,7 @@ fn running() -> TextHost {
         .answers(8088, 200, "Timetable of the tides")
 }
 
-fn proof(host: &TextHost, page: &Page, before: Option<u32>) -> VerifyReport {
+fn proof(host: &TextHost, page: &Complaint, before: Option<u32>) -> VerifyReport {
     let service = described(host, "edge", "");
     verify(&Snapshot::new(host), &service, page, before)
 }
@@ -46,7 +48,7 @@ fn failing(report: &VerifyReport, verdict: Recovery, name: &str, words: &str) {
 
 #[test]
 fn a_service_that_is_well_passes_every_check() {
-    let report = proof(&running(), &Page::default(), None);
+    let report = proof(&running(), &Complaint::default(), None);
     assert_eq!(report.verdict, Recovery::Recovered);
     let expected = ["process", "ports", "let-go", "protocol", "log", "boot"].map(|n| (n, CheckOutcome::Pass));
     assert_eq!(checks(&report), expected);
@@ -56,35 +58,35 @@ fn a_service_that_is_well_passes_every_check() {
 #[test]
 fn what_is_missing_decides_between_not_and_partly() {
     let down = edge().unit("edge.service", "failed", |_| {});
-    failing(&proof(&down, &Page::default(), None), Recovery::NotRecovered, "process", "no process");
+    failing(&proof(&down, &Complaint::default(), None), Recovery::NotRecovered, "process", "no process");
     let unbound = edge()
         .unit("edge.service", "active", |u| u.main_pid = 50)
         .process(50, "/usr/sbin/nginx", 0, "/system.slice/edge.service")
         .journal(&[(1000, STARTING, "Starting"), (1200, STARTED, "Started")]);
-    failing(&proof(&unbound, &Page::default(), None), Recovery::NotRecovered, "ports", "0.0.0.0:8088");
-    failing(&proof(&running().answers(8088, 502, ""), &Page::default(), None), Recovery::Partly, "protocol", "502");
+    failing(&proof(&unbound, &Complaint::default(), None), Recovery::NotRecovered, "ports", "0.0.0.0:8088");
+    failing(&proof(&running().answers(8088, 502, ""), &Complaint::default(), None), Recovery::Partly, "protocol", "502");
 }
 
 #[test]
 fn another_process_than_before_is_no_stable_one() {
-    let same = proof(&running(), &Page::default(), Some(50));
+    let same = proof(&running(), &Complaint::default(), Some(50));
     assert!(checks(&same).contains(&("stable", CheckOutcome::Pass)));
-    failing(&proof(&running(), &Page::default(), Some(49)), Recovery::NotRecovered, "stable", "pid 49 became pid 50");
+    failing(&proof(&running(), &Complaint::default(), Some(49)), Recovery::NotRecovered, "stable", "pid 49 became pid 50");
     let gone = edge().unit("edge.service", "failed", |_| {});
-    failing(&proof(&gone, &Page::default(), Some(50)), Recovery::NotRecovered, "stable", "gone again");
+    failing(&proof(&gone, &Complaint::default(), Some(50)), Recovery::NotRecovered, "stable", "gone again");
 }
 
 #[test]
 fn a_port_that_the_configuration_gave_up_must_be_let_go() {
     let both = running().listens("0.0.0.0", 8077, &[50]);
-    failing(&proof(&both, &Page::default(), None), Recovery::Partly, "let-go", "0.0.0.0:8077");
+    failing(&proof(&both, &Complaint::default(), None), Recovery::Partly, "let-go", "0.0.0.0:8077");
     let somebody_elses = running().process(60, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8077, &[60]);
-    assert_eq!(proof(&somebody_elses, &Page::default(), None).verdict, Recovery::Recovered);
+    assert_eq!(proof(&somebody_elses, &Complaint::default(), None).verdict, Recovery::Recovered);
 }
 
 #[test]
 fn the_page_that_was_complained_about_must_answer_as_it_should() {
-    let page = |url: &str, status: Option<u16>, expect: Option<&str>| Page { url: Some(url.into()), status, expect: expect.map(str::to_owned) };
+    let page = |url: &str, status: Option<u16>, expect: Option<&str>| Complaint { url: Some(url.into()), status, expect: expect.map(str::to_owned) };
     let host = running().answers(8090, 404, "not here");
     assert_eq!(proof(&host, &page("http://127.0.0.1:8088/", None, Some("Timetable")), None).verdict, Recovery::Recovered);
     assert_eq!(proof(&host, &page("http://127.0.0.1:8090/x", Some(404), None), None).verdict, Recovery::Recovered);
@@ -107,7 +109,7 @@ fn the_old_complaint_in_the_log_of_a_running_service_is_no_full_recovery() {
         (1100, "", "2031/04/02 06:10:11 [emerg] 7#7: open() \"/srv/tides.conf\" failed (2: No such file or directory)"),
         (1200, STARTED, "Started"),
     ]);
-    failing(&proof(&host, &Page::default(), None), Recovery::Partly, "log", "tides.conf");
+    failing(&proof(&host, &Complaint::default(), None), Recovery::Partly, "log", "tides.conf");
 }
 
 fn all(host: &TextHost) -> Vec<Service> {
@@ -213,7 +215,7 @@ fn only_what_speaks_the_daemons_protocol_is_asked_in_it() {
     for (address, port) in [("127.0.0.1", 8005), ("::", 8080), ("127.0.0.1", 8009)] {
         host = host.listens(address, port, &[50]).answers(port, 200, "aboard");
     }
-    let report = verify(&Snapshot::new(&host), &described(&host, "boarding", ""), &Page::default(), None);
+    let report = verify(&Snapshot::new(&host), &described(&host, "boarding", ""), &Complaint::default(), None);
     let asked: Vec<&str> = report.checks.iter().filter(|c| c.name == "protocol").map(|c| c.detail.as_str()).collect();
     assert_eq!(asked.len(), 2, "nobody knocks where orders are taken: {asked:?}");
     assert!(asked.iter().any(|a| a.starts_with("HTTP on 127.0.0.1:8080")) && asked.iter().any(|a| a.starts_with("TCP on 127.0.0.1:8009")), "{asked:?}");
@@ -326,19 +328,19 @@ fn one_service_is_told_whole_and_without_secrets() {
 fn processes_that_are_hidden_are_not_said_to_be_gone() {
     // An ordinary account that sees no pid 1 sees none of others.
     let hidden = edge().seen_by(1000).listens("0.0.0.0", 8088, &[]);
-    let report = proof(&hidden, &Page::default(), None);
+    let report = proof(&hidden, &Complaint::default(), None);
     assert_ne!(report.verdict, Recovery::Recovered);
     let process = report.checks.iter().find(|c| c.name == "process").unwrap();
     assert!(process.outcome == CheckOutcome::Skip && process.detail.contains("cannot be seen"), "{:?}", report.checks);
     let seen = hidden.process(1, "/sbin/init", 0, "/init.scope");
-    failing(&proof(&seen, &Page::default(), None), Recovery::NotRecovered, "process", "no process");
+    failing(&proof(&seen, &Complaint::default(), None), Recovery::NotRecovered, "process", "no process");
     // Root sees all, whatever the table holds.
-    failing(&proof(&edge().listens("0.0.0.0", 8088, &[]), &Page::default(), None), Recovery::NotRecovered, "process", "no process");
+    failing(&proof(&edge().listens("0.0.0.0", 8088, &[]), &Complaint::default(), None), Recovery::NotRecovered, "process", "no process");
 }
 
 #[test]
 fn sockets_that_cannot_be_listed_are_not_said_to_be_missing() {
-    let report = proof(&running().without_sockets(), &Page::default(), None);
+    let report = proof(&running().without_sockets(), &Complaint::default(), None);
     let ports = report.checks.iter().find(|c| c.name == "ports").unwrap();
     assert!(ports.outcome == CheckOutcome::Skip && ports.detail.contains("8088"), "{:?}", report.checks);
     assert_eq!(report.verdict, Recovery::Partly);

@@ -77,7 +77,7 @@ impl VerifyReport {
 
 /// The page that was complained about.
 #[derive(Clone, Debug, Default)]
-pub struct Page {
+pub struct Complaint {
     /// Its address.
     pub url: Option<String>,
     /// Status it should answer with.
@@ -91,7 +91,7 @@ fn check(name: &str, outcome: CheckOutcome, detail: impl Into<String>) -> CheckE
 }
 
 /// One look. `before` is the main process of an earlier look, to see whether it stayed up.
-pub fn verify(snapshot: &Snapshot, service: &Service, page: &Page, before: Option<u32>) -> VerifyReport {
+pub fn verify(snapshot: &Snapshot, service: &Service, page: &Complaint, before: Option<u32>) -> VerifyReport {
     let case = gather(snapshot, service, Depth::Diagnosis);
     let mut checks = vec![process(snapshot, &case)];
     checks.extend(account(snapshot, &case));
@@ -279,7 +279,7 @@ fn split_url(url: &str) -> Option<(bool, String, u16, String)> {
     (!host.is_empty()).then(|| (tls, host.to_owned(), port, if path.is_empty() { "/".to_owned() } else { path.to_owned() }))
 }
 
-fn page_check(snapshot: &Snapshot, case: &Case, page: &Page) -> Option<CheckEntry> {
+fn page_check(snapshot: &Snapshot, case: &Case, page: &Complaint) -> Option<CheckEntry> {
     let url = page.url.clone().or_else(|| case.service.described.url.clone())?;
     let parts = split_url(&url);
     // Credentials and the query of an address are nobody's to read.

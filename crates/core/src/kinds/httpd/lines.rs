@@ -3,7 +3,7 @@ use std::borrow::Cow;
 
 /// A logical line: backslash continuation joined, blanks at both ends gone.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Line<'a> {
+pub(super) struct LogicalLine<'a> {
     pub(super) text: Cow<'a, str>,
     /// Number of its last physical line: what the daemon blames.
     pub(super) number: u32,
@@ -46,15 +46,15 @@ impl<'a> Lines<'a> {
 }
 
 impl<'a> Iterator for Lines<'a> {
-    type Item = Line<'a>;
+    type Item = LogicalLine<'a>;
 
-    fn next(&mut self) -> Option<Line<'a>> {
+    fn next(&mut self) -> Option<LogicalLine<'a>> {
         let (start, first) = self.physical()?;
         let blank = first.len() - first.trim_start_matches([' ', '\t', '\u{b}', '\u{c}', '\r']).len();
         if !first.ends_with('\\') {
             let text = first[blank..].trim_end_matches([' ', '\t', '\u{b}', '\u{c}', '\r']);
             let column = u32::try_from(first[..blank].chars().count() + 1).unwrap_or(0);
-            return Some(Line { text: Cow::Borrowed(text), number: self.number, start: start + blank, column });
+            return Some(LogicalLine { text: Cow::Borrowed(text), number: self.number, start: start + blank, column });
         }
         let mut joined = first[..first.len() - 1].to_owned();
         while let Some((_, next)) = self.physical() {
@@ -66,7 +66,7 @@ impl<'a> Iterator for Lines<'a> {
                 }
             }
         }
-        Some(Line { text: Cow::Owned(joined.trim().to_owned()), number: self.number, start: start + blank, column: 0 })
+        Some(LogicalLine { text: Cow::Owned(joined.trim().to_owned()), number: self.number, start: start + blank, column: 0 })
     }
 }
 

@@ -10,10 +10,10 @@ mod versions;
 mod walk;
 
 use super::{Instance, Kind, Profile, Stands, VersionMark};
-use crate::config::Configuration;
 use crate::config::layers::{Assignment, Combine};
 use crate::config::release::Release;
 use crate::config::rows::{Directives, Marks, Row, Type, directives};
+use crate::config::{Configuration, Place};
 use crate::log::{Catalogue, Grammar};
 use crate::path;
 use crate::snapshot::Snapshot;
@@ -56,13 +56,17 @@ pub(super) struct Options {
     server_root: String,
     environment: BTreeMap<String, String>,
     defines: HashMap<String, String>,
-    /// Directives of `-C`, carried out before the main file.
+    /// Directives of `-C`, read before the main file.
     before: Vec<String>,
+    /// Directives of `-c`, read behind it.
+    after: Vec<String>,
     release: Option<Release>,
     needs_mpm: bool,
     made_by_manager: Vec<String>,
     /// Whether a control script starts it, which makes the runtime directories.
     by_script: bool,
+    /// The line that holds the start command.
+    command_place: Option<Place>,
     start_uid: u32,
     keep_all: bool,
 }
@@ -89,10 +93,12 @@ impl Options {
             server_root: values("-d").pop().unwrap_or_else(|| default_root.to_owned()),
             defines: values("-D").into_iter().map(|d| d.split_once('=').map_or((d.clone(), String::new()), |(k, v)| (k.to_owned(), v.to_owned()))).collect(),
             before: values("-C"),
+            after: values("-c"),
             release: Httpd.release(snapshot, instance),
             needs_mpm: true,
             made_by_manager: instance.made_by_manager.clone(),
             by_script: by_script && distribution,
+            command_place: instance.command_place.clone(),
             start_uid: instance.start_uid,
             keep_all: instance.keep_all,
             environment,

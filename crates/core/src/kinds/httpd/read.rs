@@ -1,5 +1,5 @@
 //! httpd's first pass: the tree of files, and at once what steers reading it. Nothing else is judged here.
-use super::lines::{Line, Lines, word, words};
+use super::lines::{Lines, LogicalLine, word, words};
 use super::state::{Item, Macro, Reader};
 use super::{DIRECTIVES, Options, versions};
 use crate::bounds::Cost;
@@ -71,11 +71,13 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         }
     }
     for text in &options.before {
-        let mut lines = vec![Line { text: text.as_str().into(), number: 0, start: 0, column: 0 }].into_iter();
-        reader.sections(&mut lines, None);
+        reader.option("-C", text);
     }
     let main = options.config.clone();
     reader.read_file(&main, None);
+    for text in &options.after {
+        reader.option("-c", text);
+    }
     if !reader.stopped {
         super::walk::walk(&mut reader);
     }
@@ -83,12 +85,23 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
 }
 
 impl Reader<'_, '_> {
-    fn stop(&mut self, line: &Line, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+    /// A directive of the start command, which is read as a line of its own.
+    fn option(&mut self, option: &str, text: &str) {
+        if self.stopped {
+            return;
+        }
+        let outer = std::mem::replace(&mut self.file, Arc::from(option));
+        let mut lines = vec![LogicalLine { text: text.into(), number: 1, start: 0, column: 0 }].into_iter();
+        self.sections(&mut lines, None);
+        self.file = outer;
+    }
+
+    fn stop(&mut self, line: &LogicalLine, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
         self.stopped = true;
         self.report(line, code, message)
     }
 
-    fn report(&mut self, line: &Line, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+    fn report(&mut self, line: &LogicalLine, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
         let (name, _) = word(&line.text);
         let width = u32::try_from(name.chars().count()).unwrap_or(0);
         let place = Place { file: self.file.clone(), line: line.number, column: line.column, end_column: line.column + width };
@@ -98,7 +111,7 @@ impl Reader<'_, '_> {
         found
     }
 
-    fn read_file(&mut self, name: &str, from: Option<&Line>) {
+    fn read_file(&mut self, name: &str, from: Option<&LogicalLine>) {
         if self.open_files.iter().any(|f| f == name) || self.open_files.len() > DEPTH {
             if let Some(line) = from {
                 let message = format!("{name} includes itself, or files are included too deep");
@@ -151,7 +164,7 @@ impl Reader<'_, '_> {
         self.stopped = true;
     }
 
-    fn missing(&mut self, line: &Line, name: &str) {
+    fn missing(&mut self, line: &LogicalLine, name: &str) {
         let found = self.report(line, Code::ConfigMissingFile, format!("{name} is not there"));
         found.depends_on = DependsOn::Files;
         found.object = Some(name.to_owned());
@@ -159,7 +172,7 @@ impl Reader<'_, '_> {
 
     /// Reads lines until they end, or until `until` (a condition's name) is closed. Sections opened here must be
     /// closed here.
-    fn sections<'a>(&mut self, lines: &mut dyn Iterator<Item = Line<'a>>, until: Option<(&str, u32)>) {
+    fn sections<'a>(&mut self, lines: &mut dyn Iterator<Item = LogicalLine<'a>>, until: Option<(&str, u32)>) {
         let mut open: Vec<Open> = Vec::new();
         self.depth += 1;
         while let Some(line) = lines.next() {
@@ -204,12 +217,12 @@ impl Reader<'_, '_> {
         // A condition that holds may end with the file.
         let unclosed = open.last().map(|o| (o.name.clone(), o.line));
         if let Some((name, number)) = unclosed {
-            let line = Line { text: format!("<{name}").into(), number, start: 0, column: 0 };
+            let line = LogicalLine { text: format!("<{name}").into(), number, start: 0, column: 0 };
             self.stop(&line, Code::ConfigSyntax, format!("<{name}> is not closed"));
         }
     }
 
-    fn line<'a>(&mut self, line: &Line, lines: &mut dyn Iterator<Item = Line<'a>>, open: &mut Vec<Open>) {
+    fn line<'a>(&mut self, line: &LogicalLine, lines: &mut dyn Iterator<Item = LogicalLine<'a>>, open: &mut Vec<Open>) {
         let (first, rest) = word(&line.text);
         let name = self.resolve(&first);
         if name.is_empty() {
@@ -266,7 +279,7 @@ impl Reader<'_, '_> {
         }
     }
 
-    fn keep(&mut self, line: &Line) {
+    fn keep(&mut self, line: &LogicalLine) {
         self.keep_setting(line);
         self.items.push(Item {
             text: line.text.as_ref().into(),
@@ -278,7 +291,7 @@ impl Reader<'_, '_> {
         });
     }
 
-    fn keep_setting(&mut self, line: &Line) {
+    fn keep_setting(&mut self, line: &LogicalLine) {
         if self.options.keep_all {
             let (name, rest) = word(&line.text);
             // The name of a variable may tell more than what stands here.
@@ -293,12 +306,19 @@ impl Reader<'_, '_> {
             let opened = self.inside.iter().rev().find(|at| **at < self.items.len());
             let section = opened.and_then(|at| self.items.get(*at)).map_or(String::new(), |i| crate::host::mask_settings(&i.text));
             let scope = opened.and_then(|at| u32::try_from(at + 1).ok()).unwrap_or(0);
-            let place = Place { file: self.file.clone(), line: line.number, column: line.column, end_column: 0 };
-            self.out.model.settings.push(Assignment { name: name.into_owned(), value, section, scope, layer: Layer::File, place: Some(place) });
+            // An option of the start command stands at the unit's line; that of `-C` is read before every file.
+            let option = matches!(&*self.file, "-C" | "-c");
+            let place = match option {
+                true => self.options.command_place.clone(),
+                false => Some(Place { file: self.file.clone(), line: line.number, column: line.column, end_column: 0 }),
+            };
+            let layer = if option { Layer::CommandLine } else { Layer::File };
+            let first = &*self.file == "-C";
+            self.out.model.settings.push(Assignment { name: name.into_owned(), value, section, scope, layer, first, place });
         }
     }
 
-    fn include(&mut self, optional: bool, rest: &str, line: &Line) {
+    fn include(&mut self, optional: bool, rest: &str, line: &LogicalLine) {
         let (first, more) = word(rest);
         let target = self.resolve(&first);
         if target.is_empty() || !more.is_empty() {
@@ -336,7 +356,7 @@ impl Reader<'_, '_> {
     }
 
     /// A directory takes in every file below it, hidden ones included, in the order of their names.
-    fn include_directory(&mut self, dir: &str, line: &Line) {
+    fn include_directory(&mut self, dir: &str, line: &LogicalLine) {
         // A link that leads back up would go on for ever.
         if !self.cost.file(dir, 0) || dir.split('/').count() > DIRECTORIES {
             return self.bounded();
@@ -353,7 +373,7 @@ impl Reader<'_, '_> {
         }
     }
 
-    fn load_module(&mut self, rest: &str, line: &Line) {
+    fn load_module(&mut self, rest: &str, line: &LogicalLine) {
         let all: Vec<String> = words(rest).iter().map(|w| self.resolve(w).into_owned()).collect();
         let [id, file] = all.as_slice() else {
             self.stop(line, Code::ConfigBadValue, format!("LoadModule has {} values, expected 2: a name and a file", all.len()));
@@ -389,7 +409,7 @@ impl Reader<'_, '_> {
         self.out.model.facts.insert(format!("module-file {id}"), file);
     }
 
-    fn define(&mut self, rest: &str, line: &Line) {
+    fn define(&mut self, rest: &str, line: &LogicalLine) {
         let all: Vec<String> = words(rest).iter().map(|w| self.resolve(w).into_owned()).collect();
         match all.as_slice() {
             [name] | [name, _] if name.contains(':') => {
@@ -408,7 +428,7 @@ impl Reader<'_, '_> {
         }
     }
 
-    fn condition<'a>(&mut self, lower: &str, name: &str, rest: &str, line: &Line, lines: &mut dyn Iterator<Item = Line<'a>>) {
+    fn condition<'a>(&mut self, lower: &str, name: &str, rest: &str, line: &LogicalLine, lines: &mut dyn Iterator<Item = LogicalLine<'a>>) {
         let Some(end) = rest.rfind('>') else {
             self.stop(line, Code::ConfigSyntax, format!("<{name}> is missing its closing >"));
             return;
@@ -446,8 +466,8 @@ impl Reader<'_, '_> {
 
     /// Skips a section unread; tags inside must still nest. The daemon soaks it up while it reads the opening tag, so that
     /// line is to blame for whatever is wrong inside.
-    fn soak<'a>(&mut self, lines: &mut dyn Iterator<Item = Line<'a>>, name: &str, number: u32) {
-        let opening = Line { text: format!("<{name}").into(), number, start: 0, column: 0 };
+    fn soak<'a>(&mut self, lines: &mut dyn Iterator<Item = LogicalLine<'a>>, name: &str, number: u32) {
+        let opening = LogicalLine { text: format!("<{name}").into(), number, start: 0, column: 0 };
         let mut open = vec![(name.to_owned(), number)];
         for line in lines {
             let Some(tag) = line.text.strip_prefix('<') else { continue };
@@ -479,7 +499,7 @@ impl Reader<'_, '_> {
         DIRECTIVES.any_case(name).iter().any(|row| self.has(row.from))
     }
 
-    fn define_macro<'a>(&mut self, rest: &str, line: &Line, lines: &mut dyn Iterator<Item = Line<'a>>) {
+    fn define_macro<'a>(&mut self, rest: &str, line: &LogicalLine, lines: &mut dyn Iterator<Item = LogicalLine<'a>>) {
         let all: Vec<String> = words(rest.trim_end_matches('>')).into_iter().map(Cow::into_owned).collect();
         let Some((name, parameters)) = all.split_first() else {
             self.stop(line, Code::ConfigSyntax, "<Macro> has no name");
@@ -502,7 +522,7 @@ impl Reader<'_, '_> {
         self.macros.insert(name.to_ascii_lowercase(), entry);
     }
 
-    fn use_macro(&mut self, rest: &str, line: &Line) {
+    fn use_macro(&mut self, rest: &str, line: &LogicalLine) {
         let mut all = words(rest).into_iter();
         let name = all.next().unwrap_or_default();
         let Some(entry) = self.macros.get(&name.to_ascii_lowercase()).cloned() else { return };
@@ -512,12 +532,12 @@ impl Reader<'_, '_> {
             self.stop(line, Code::ConfigBadValue, message);
             return;
         }
-        let body: Vec<Line> = entry
+        let body: Vec<LogicalLine> = entry
             .lines
             .iter()
             .map(|(text, number)| {
                 let filled = entry.parameters.iter().zip(&values).fold(text.clone(), |t, (p, v)| t.replace(p.as_str(), v));
-                Line { text: filled.into(), number: *number, start: 0, column: 0 }
+                LogicalLine { text: filled.into(), number: *number, start: 0, column: 0 }
             })
             .collect();
         let made = body.iter().map(|l| l.text.len()).sum();

@@ -228,7 +228,7 @@ impl Reader<'_, '_> {
             "-g" => (Layer::CommandLine, self.options.command_place.clone()),
             _ => (Layer::File, Some(d.place.clone())),
         };
-        self.out.model.settings.push(Assignment { name: name.to_owned(), value, section, scope, layer, place });
+        self.out.model.settings.push(Assignment { name: name.to_owned(), value, section, scope, layer, first: false, place });
     }
 
     /// Existence, place, terminator; in the daemon's order.

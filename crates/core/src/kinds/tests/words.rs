@@ -46,7 +46,7 @@ fn every_daemon_is_understood_in_its_own_words() {
             let head = lines.next().unwrap_or_default();
             let (code, story) = head.split_once(" | ").expect("cause and story");
             let lines: Vec<&str> = lines.collect();
-            let told = first_cause(kind, &lines).map_or("nothing", |c| c.page().name);
+            let told = first_cause(kind, &lines).map_or("nothing", |c| c.facts().name);
             if told != code {
                 wrong.push(format!("{name}: {story}: {code}, but the log is taken for {told}\n    {}", lines.join("\n    ")));
             }

@@ -3,7 +3,7 @@ use crate::kinds;
 use crate::log::Grammar;
 use crate::log::index::{Block, MOST, Search};
 use crate::log::pieces::{BLOCK, Packing, Piece, Sink};
-use crate::log::scan::{Line, Scan, Start, Taker, last_begins};
+use crate::log::scan::{LogLine, Scan, Start, Taker, last_begins};
 use crate::snapshot::Snapshot;
 use crate::tests::TextHost;
 use jiff::tz::TimeZone;
@@ -64,7 +64,7 @@ struct Keeper {
 }
 
 impl Taker for Keeper {
-    fn line(&mut self, line: Line) {
+    fn line(&mut self, line: LogLine) {
         self.more = self.more.saturating_sub(1);
         let text = String::from_utf8_lossy(line.bytes);
         if grammar().mark(&text).is_some() {
