@@ -147,7 +147,7 @@ pub(crate) fn release() -> Result<String, String> {
     let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| std::path::PathBuf::from("target"), std::path::PathBuf::from);
     let ours = target.join("release/jolly-sentinel").to_string_lossy().into_owned();
     if !std::path::Path::new(&ours).exists() {
-        return Err(format!("{ours} is not there: cargo build --release --package jolly-sentinel"));
+        return Err(format!("{ours} does not exist: cargo build --release --package jolly-sentinel"));
     }
     Ok(ours)
 }

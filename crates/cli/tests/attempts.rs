@@ -85,7 +85,7 @@ fn an_empty_a_missing_and_a_closed_log_are_told_apart() {
     let empty = tree("").run(&["attempts", "apache2", "--format", "json"]);
     assert_eq!((empty.status, empty.json()["attempts"].as_array().unwrap().len()), (0, 0));
     let none = Tree::new().with_httpd().run(&["attempts", "apache2"]);
-    assert!(none.status == 3 && none.out.contains("cannot be seen from here") && none.out.contains("error.log is not there"), "{}", none.out);
+    assert!(none.status == 3 && none.out.contains("cannot be seen from here") && none.out.contains("error.log does not exist"), "{}", none.out);
     let folder = Tree::new().with_httpd();
     std::fs::create_dir_all(folder.path().join("var/log/apache2/error.log")).unwrap();
     let answer = folder.run(&["attempts", "apache2", "--format", "json"]);

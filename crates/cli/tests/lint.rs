@@ -75,7 +75,7 @@ fn bad_input_gets_a_clear_word_and_its_status() {
     assert_eq!(answer.status, 3, "a FIFO is never waited for: {}{}", answer.out, answer.err);
     let answer = tree.run(&["lint", "--kind", "nginx", "--config", "/none.conf"]);
     assert_eq!(answer.status, 2);
-    assert!(answer.err.contains("/none.conf is not there"), "{}", answer.err);
+    assert!(answer.err.contains("/none.conf does not exist"), "{}", answer.err);
     assert_eq!(tree.run(&["lint", "--kind", "submarine", "--config", "/empty.conf"]).status, 2);
     assert_eq!(tree.run(&["lint"]).status, 2);
 }

@@ -81,7 +81,7 @@ fn overlap(a: IpAddr, a_v6_only: bool, b: IpAddr, b_v6_only: bool) -> bool {
 /// # Errors
 /// A sentence that says what was expected.
 pub fn parse_listen(text: &str) -> Result<Listen, String> {
-    let expected = || format!("{text:?} is no address: ADDRESS:PORT, PORT or unix:PATH");
+    let expected = || format!("{text:?} is not an address: ADDRESS:PORT, PORT or unix:PATH");
     if let Some(path) = text.strip_prefix("unix:") {
         return if path.starts_with('/') { Ok(Listen::unix(path)) } else { Err(expected()) };
     }

@@ -132,12 +132,12 @@ pub fn parse(text: &str) -> Result<ServicesFile, String> {
             && crate::kinds::kind(kind).is_none()
         {
             let known = crate::kinds::KINDS.iter().map(|k| k.name()).collect::<Vec<_>>().join(", ");
-            return Err(format!("service {name}: {kind:?} is no kind, expected one of {known}"));
+            return Err(format!("service {name}: {kind:?} is not a kind, expected one of {known}"));
         }
         if let Some(format) = &service.log_format
             && crate::kinds::kind(format).is_none()
         {
-            return Err(format!("service {name}: log_format {format:?} is no kind"));
+            return Err(format!("service {name}: log_format {format:?} is not a kind"));
         }
         service.log_rules().map_err(|e| format!("service {name}: {e}"))?;
         for listen in &service.listen {
@@ -188,7 +188,7 @@ mod tests {
             ("log_head = \"^x\"", "belong together"),
             ("log_head = \"^(\"\nlog_time = \"%s\"", "regular expression"),
             ("log_head = \"^x\"\nlog_time = \"%s\"", "time"),
-            ("log_format = \"submarine\"", "no kind"),
+            ("log_format = \"submarine\"", "not a kind"),
         ] {
             let fault = parse(&format!("[service.x]\n{text}\n")).unwrap_err();
             assert!(fault.contains(word), "{text}: {fault}");

@@ -98,7 +98,7 @@ impl Manager {
             "stop" => "StopUnit",
             "restart" => "RestartUnit",
             "reload" => "ReloadOrRestartUnit",
-            other => return Err(format!("{other} is no job")),
+            other => return Err(format!("{other} is not a job")),
         };
         // Subscribed before the job is made: its end cannot be missed.
         let ended = self.ended_jobs().map_err(|e| words(&e))?;

@@ -204,7 +204,7 @@ fn links_are_made_changed_and_removed_only_as_expected() {
     assert_eq!(writer.link(&at).unwrap().as_deref(), Some("other.conf"));
     writer.set_link(&at, Some("other.conf"), None).unwrap();
     assert!(fs::symlink_metadata(&link).is_err());
-    assert!(writer.link(&free("/etc/front.conf")).is_err(), "a file is no link");
+    assert!(writer.link(&free("/etc/front.conf")).is_err(), "a file is not a link");
 }
 
 #[test]

@@ -45,7 +45,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             let found = kinds::kind(kind).ok_or_else(|| CliError::usage(format!("there is no kind {kind}")).hint(format!("known: {known}")))?;
             let config = absolute(context, config)?;
             if snapshot.link_stat(&config).is_absent() {
-                return Err(CliError::usage(format!("{config} is not there")));
+                return Err(CliError::usage(format!("{config} does not exist")));
             }
             (found, Instance { config, ..Instance::default() })
         }

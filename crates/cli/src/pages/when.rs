@@ -18,7 +18,7 @@ impl When {
             Some(name) => {
                 let bytes = std::fs::read(format!("/usr/share/zoneinfo/{name}")).ok().filter(|_| !name.contains("..") && !name.starts_with('/'));
                 let found = bytes.and_then(|b| TimeZone::tzif(name, &b).ok()).or_else(|| TimeZone::posix(name).ok());
-                Some(found.ok_or_else(|| format!("{name:?} is no time zone that this host knows"))?)
+                Some(found.ok_or_else(|| format!("{name:?} is not a time zone that this host knows"))?)
             }
         };
         Ok(Self { zone, now: now.and_then(|n| n.parse().ok()) })

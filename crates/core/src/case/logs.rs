@@ -68,7 +68,7 @@ pub fn log_remarks(snapshot: &Snapshot, service: &Service, config: &Configuratio
         let remark = |text: String, loses: bool| LogRemark { file: Some((*file).to_owned()), text, place: place.cloned(), loses };
         match snapshot.stat(file) {
             // Of the main log that matters; sites may never have had anything to say.
-            Look::Absent if at == 0 => found.push(remark(format!("{file} is not there: nothing was written to it yet"), false)),
+            Look::Absent if at == 0 => found.push(remark(format!("{file} does not exist: nothing was written to it yet"), false)),
             Look::Seen(status) if status.kind == FileKind::Regular => {
                 if status.size == 0 && at == 0 {
                     let kept = crate::log::predecessor(snapshot, file).map(|older| format!("; what was written before stands in {older}")).unwrap_or_default();

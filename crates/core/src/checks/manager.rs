@@ -89,7 +89,7 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             || Evidence { line: Some(command.line), ..Evidence::new(Source::Manager, format!("{} starts {program}", unit.name)).file(&command.file) };
         match snapshot.stat(program).seen() {
             None if snapshot.exists(program) == Some(false) => {
-                let mut one = finding(Code::ProgramMissing, &unit.name, format!("{program} is not there"), vec![evidence()], vec![], stage::EXECUTE);
+                let mut one = finding(Code::ProgramMissing, &unit.name, format!("{program} does not exist"), vec![evidence()], vec![], stage::EXECUTE);
                 one.subject.path = Some(program.clone());
                 found.push(one);
             }
@@ -158,7 +158,7 @@ fn interpreter(snapshot: &Snapshot, case: &Case, program: &str) -> Option<Findin
     let mut one = finding(
         Code::ProgramMissing,
         unit,
-        format!("{name}, the interpreter of {}, is not there", path::name(program)),
+        format!("{name}, the interpreter of {}, does not exist", path::name(program)),
         vec![evidence],
         vec![],
         stage::EXECUTE,

@@ -40,7 +40,7 @@ fn libraries(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             Evidence::new(Source::File, format!("it needs {}", m.library)).file(&m.needed_by),
             Evidence::new(Source::File, "not in any directory that the loader searches"),
         ];
-        finding(Code::ProgramMissing, &m.library, format!("{}, a library that {} needs, is not there", m.library, path::name(&program)), evidence)
+        finding(Code::ProgramMissing, &m.library, format!("{}, a library that {} needs, does not exist", m.library, path::name(&program)), evidence)
     };
     missing.into_iter().map(one).collect()
 }
@@ -55,7 +55,12 @@ fn java_runtime(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     };
     if snapshot.exists(&launcher) == Some(false) {
         let evidence = vec![Evidence::new(Source::File, "not there").file(&launcher), Evidence::new(Source::File, others())];
-        return vec![finding(Code::RuntimeWrong, &launcher, format!("{launcher}, the runtime that {} would start, is not there", case.service.name), evidence)];
+        return vec![finding(
+            Code::RuntimeWrong,
+            &launcher,
+            format!("{launcher}, the runtime that {} would start, does not exist", case.service.name),
+            evidence,
+        )];
     }
     let home = java::home_of(snapshot, &launcher);
     let Some(own) = java::runtime(snapshot, &home) else { return vec![] };

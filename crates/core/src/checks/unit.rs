@@ -99,7 +99,7 @@ fn judge(snapshot: &Snapshot, kind: &str, value: &str) -> Option<(bool, String)>
         }
         "FileIsExecutable" => {
             let yes = snapshot.stat(value).seen().is_some_and(|s| s.kind == FileKind::Regular && s.mode & 0o111 != 0);
-            Some((yes, format!("{value} {} be executed", if yes { "may" } else { "is not there or may not" })))
+            Some((yes, format!("{value} {} be executed", if yes { "may" } else { "does not exist or may not" })))
         }
         "User" => Some((matches!(value, "root" | "0" | "@system"), "the manager of the host runs as root".into())),
         "Host" => {
@@ -178,7 +178,7 @@ fn paths(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
             continue;
         }
         let evidence = vec![at_setting(unit, "Service", key, format!("{key}={path} in {}", unit.name)), Evidence::new(Source::File, "not there").file(&path)];
-        let title = format!("{path}, which {} names as {key}=, is not there", unit.name);
+        let title = format!("{path}, which {} names as {key}=, does not exist", unit.name);
         let fixes = if key == "WorkingDirectory" { vec!["make-directory"] } else { vec![] };
         found.push(Finding { stage: stage::EXECUTE, ..finding(Code::ConfigMissingFile, Subject::path(&path), title, evidence, fixes) });
     }

@@ -249,7 +249,7 @@ impl<'r, 'h> Book<'r, 'h> {
     /// A file or directory that an entry names is not there.
     pub fn missing(&mut self, entry: &Entry, path: &str, what: &str) {
         let (place, name) = (entry.place.clone(), entry.name.clone());
-        let found = self.find(&place, &name, Code::ConfigMissingFile, format!("{what}{path} is not there"));
+        let found = self.find(&place, &name, Code::ConfigMissingFile, format!("{what}{path} does not exist"));
         found.depends_on = DependsOn::Files;
         found.object = Some(path.to_owned());
     }

@@ -37,7 +37,7 @@ impl OwnRules {
     /// A sentence about the expression.
     pub fn check(&self) -> Result<(), String> {
         let Some((pattern, _)) = &self.head else { return Ok(()) };
-        let pattern = bytes_pattern(pattern).ok_or_else(|| format!("log_head {pattern:?} is no regular expression"))?;
+        let pattern = bytes_pattern(pattern).ok_or_else(|| format!("log_head {pattern:?} is not a regular expression"))?;
         if pattern.capture_names().flatten().any(|n| n == "time") { Ok(()) } else { Err("log_head needs a group (?<time>…)".into()) }
     }
 }

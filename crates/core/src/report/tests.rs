@@ -95,7 +95,7 @@ fn the_page_that_was_complained_about_must_answer_as_it_should() {
         ("http://127.0.0.1:8090/", None, None, "answers 404"),
         ("http://127.0.0.1:8088/", Some(301), None, "expected 301"),
         ("http://127.0.0.1:9999/", None, None, "does not answer"),
-        ("gopher://quay1/", None, None, "no address that can be asked"),
+        ("gopher://quay1/", None, None, "not an address that can be asked"),
         ("http://desk.invalid/", None, None, "does not resolve"),
     ] {
         failing(&proof(&host, &page(url, status, expect), None), Recovery::Partly, "page", words);

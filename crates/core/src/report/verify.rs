@@ -285,7 +285,7 @@ fn page_check(snapshot: &Snapshot, case: &Case, page: &Complaint) -> Option<Chec
     // Credentials and the query of an address are nobody's to read.
     let url = crate::host::mask_text(&url);
     let Some((tls, host, port, path)) = parts else {
-        return Some(check("page", CheckOutcome::Fail, format!("{url} is no address that can be asked: expected http:// or https://")));
+        return Some(check("page", CheckOutcome::Fail, format!("{url} is not an address that can be asked: expected http:// or https://")));
     };
     let address = match crate::names::lookup(snapshot, &host) {
         Look::Seen(found) => found.first().copied(),

@@ -30,7 +30,7 @@ fn a_log_that_is_in_order_is_not_spoken_of() {
 
 #[test]
 fn a_log_that_is_missing_empty_or_closed_is() {
-    holds(&edge_host(EDGE_CONFIG), &["is not there"]);
+    holds(&edge_host(EDGE_CONFIG), &["does not exist"]);
     holds(&edge_host(EDGE_CONFIG).file(LOG, ""), &["error.log is empty"]);
     holds(&edge_host(EDGE_CONFIG).file(LOG, "").file("/var/log/nginx/error.log.1", LINE), &["stands in /var/log/nginx/error.log.1"]);
     let as_tide = EDGE_UNIT.replace("[Service]", "[Service]\nUser=tide");

@@ -168,11 +168,11 @@ fn bind(book: &mut Book, text: &Text, line: &crate::config::entries::Line, entry
         };
         let (from, to) = ports.split_once('-').unwrap_or((ports, ports));
         let (Ok(from), Ok(to)) = (from.parse::<u16>(), to.parse::<u16>()) else {
-            book.find(&entry.place, "bind", Code::ConfigBadValue, format!("{ports:?} is no port"));
+            book.find(&entry.place, "bind", Code::ConfigBadValue, format!("{ports:?} is not a port"));
             continue;
         };
         if from == 0 || to < from {
-            book.find(&entry.place, "bind", Code::ConfigBadValue, format!("{ports:?} is no port"));
+            book.find(&entry.place, "bind", Code::ConfigBadValue, format!("{ports:?} is not a port"));
             continue;
         }
         let address = match address.trim_matches(['[', ']']) {

@@ -23,7 +23,7 @@ pub(super) fn finish(r: &mut Reader, facts: Facts) {
 }
 
 fn missing(r: &mut Reader, file: String, what: &str) {
-    let found = r.find_at(None, Code::ConfigMissingFile, format!("{what} {file} is not there"));
+    let found = r.find_at(None, Code::ConfigMissingFile, format!("{what} {file} does not exist"));
     found.depends_on = DependsOn::Files;
     found.object = Some(file);
 }
@@ -96,7 +96,7 @@ fn error_logs(r: &mut Reader, facts: &Facts) {
     for entry in r.out.model.error_logs.clone() {
         let dir = path::parent(&entry.path).to_owned();
         if r.snapshot.is_directory(&dir) == Some(false) && !r.options.made(&dir) {
-            let found = r.find_at(entry.place.clone(), Code::ConfigMissingFile, format!("directory {dir} for {} is not there", entry.path));
+            let found = r.find_at(entry.place.clone(), Code::ConfigMissingFile, format!("directory {dir} for {} does not exist", entry.path));
             found.directive = Some(entry.directive.clone());
             found.depends_on = DependsOn::Files;
             found.object = Some(dir);
@@ -113,7 +113,7 @@ fn runtime(r: &mut Reader) {
     let Some(pid) = r.out.model.pid_file.clone() else { return };
     let dir = path::parent(&pid.path).to_owned();
     if r.snapshot.is_directory(&dir) == Some(false) && !r.options.made(&dir) {
-        let found = r.find_at(pid.place.clone(), Code::ConfigMissingFile, format!("directory {dir} for {} is not there", pid.path));
+        let found = r.find_at(pid.place.clone(), Code::ConfigMissingFile, format!("directory {dir} for {} does not exist", pid.path));
         found.directive = Some("PidFile".into());
         found.depends_on = DependsOn::Files;
         found.object = Some(dir);

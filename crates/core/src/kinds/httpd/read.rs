@@ -59,7 +59,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         Look::Seen(_) => reader.out.readable = true,
         Look::Absent => {
             reader.out.readable = true;
-            let message = format!("{} is not there", options.config);
+            let message = format!("{} does not exist", options.config);
             let found = reader.find_at(None, Code::ConfigMissingFile, message);
             found.depends_on = DependsOn::Files;
             found.object = Some(options.config.clone());
@@ -130,7 +130,7 @@ impl Reader<'_, '_> {
             Look::NotSeen(why) => {
                 match (from, why) {
                     (Some(line), Unseen::NotRegular) => {
-                        self.stop(line, Code::ConfigMissingFile, format!("{name} is no regular file")).depends_on = DependsOn::Files;
+                        self.stop(line, Code::ConfigMissingFile, format!("{name} is not a regular file")).depends_on = DependsOn::Files;
                     }
                     (_, why) => self.out.unread(name, &why),
                 }
@@ -165,7 +165,7 @@ impl Reader<'_, '_> {
     }
 
     fn missing(&mut self, line: &LogicalLine, name: &str) {
-        let found = self.report(line, Code::ConfigMissingFile, format!("{name} is not there"));
+        let found = self.report(line, Code::ConfigMissingFile, format!("{name} does not exist"));
         found.depends_on = DependsOn::Files;
         found.object = Some(name.to_owned());
     }
@@ -256,7 +256,7 @@ impl Reader<'_, '_> {
             "serverroot" => {
                 let root = self.resolve(&word(rest).0).into_owned();
                 if self.snapshot.is_directory(&root) == Some(false) {
-                    let found = self.stop(line, Code::ConfigMissingFile, format!("ServerRoot {root} is no directory"));
+                    let found = self.stop(line, Code::ConfigMissingFile, format!("ServerRoot {root} is not a directory"));
                     found.depends_on = DependsOn::Files;
                     found.object = Some(root);
                     return;
@@ -267,7 +267,7 @@ impl Reader<'_, '_> {
             "defaultruntimedir" => {
                 let dir = path::join(&self.server_root, &self.resolve(&word(rest).0));
                 if self.snapshot.is_directory(&dir) == Some(false) && !self.options.made(&dir) {
-                    let found = self.stop(line, Code::ConfigMissingFile, format!("runtime directory {dir} is not there"));
+                    let found = self.stop(line, Code::ConfigMissingFile, format!("runtime directory {dir} does not exist"));
                     found.depends_on = DependsOn::Files;
                     found.object = Some(dir);
                     return;
@@ -386,7 +386,7 @@ impl Reader<'_, '_> {
         }
         match self.snapshot.stat(&file) {
             Look::Absent => {
-                let found = self.report(line, Code::ConfigMissingFile, format!("module file {file} is not there"));
+                let found = self.report(line, Code::ConfigMissingFile, format!("module file {file} does not exist"));
                 found.depends_on = DependsOn::Files;
                 found.object = Some(file);
                 // Its directives are not unknown words because of that.

@@ -29,7 +29,7 @@ pub(super) fn faults(snapshot: &Snapshot, dir: &str) -> Vec<DataFault> {
     // A failed start in an empty directory leaves files behind: the sign is that the system tables are not there.
     if !entries.iter().any(|e| e.name == "mysql" || e.name == "mysql.ibd") {
         let seen = if entries.is_empty() { "it is empty" } else { "it holds no system tables" };
-        let message = format!("{dir} is no data directory of a server: it was never initialised");
+        let message = format!("{dir} is not a data directory of a server: it was never initialised");
         return vec![DataFault { code: Code::DataMissing, path: dir.to_owned(), message, seen: seen.into() }];
     }
     let checks: [(&str, Check); 3] = [("aria_log_control", aria), ("ibdata1", tablespace), ("ib_logfile0", redo)];

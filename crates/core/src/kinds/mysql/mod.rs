@@ -73,7 +73,7 @@ fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, group: &mut Opt
         let dir = target.trim();
         let Some(entries) = book.snapshot.list(dir).seen() else {
             if book.snapshot.exists(dir) == Some(false) {
-                let found = book.refuse(&text.place(line, trimmed), "!includedir", Code::ConfigMissingFile, format!("directory {dir} is not there"));
+                let found = book.refuse(&text.place(line, trimmed), "!includedir", Code::ConfigMissingFile, format!("directory {dir} does not exist"));
                 found.depends_on = DependsOn::Files;
                 found.object = Some(dir.to_owned());
             }

@@ -103,7 +103,7 @@ fn written(r: &mut Reader) {
             continue;
         }
         if r.snapshot.is_directory(&needed) == Some(false) {
-            let message = format!("directory {needed} for {} is not there", entry.path);
+            let message = format!("directory {needed} for {} does not exist", entry.path);
             add(r, Code::ConfigMissingFile, entry.place.clone(), DependsOn::Files, message, Some(needed));
             if let Some(last) = r.out.findings.last_mut() {
                 last.directive = Some(entry.directive.clone());
@@ -122,7 +122,7 @@ fn read_at_start(r: &mut Reader) {
             continue;
         }
         if r.snapshot.exists(&entry.path) == Some(false) {
-            let message = format!("{} is not there", entry.path);
+            let message = format!("{} does not exist", entry.path);
             add(r, Code::ConfigMissingFile, entry.place.clone(), DependsOn::Files, message, Some(entry.path));
         }
     }

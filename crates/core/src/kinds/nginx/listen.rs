@@ -102,11 +102,11 @@ fn resolve(r: &mut Reader, d: &Directive, value: &str) -> Option<Vec<Key>> {
                     let address = address_of(&host);
                     return Some((low..=high).map(|p| (address, p, None)).collect());
                 }
-                _ => return bad(r, d, format!("\"{text}\" is no range of ports")),
+                _ => return bad(r, d, format!("\"{text}\" is not a range of ports")),
             },
             None => match text.parse::<u32>() {
                 Ok(port @ 1..=65535) => u16::try_from(port).unwrap_or(0),
-                _ => return bad(r, d, format!("\"{text}\" is no port, expected 1 to 65535")),
+                _ => return bad(r, d, format!("\"{text}\" is not a port, expected 1 to 65535")),
             },
         },
     };
@@ -222,7 +222,7 @@ fn odd_names(r: &mut Reader) {
         let several = |key: &Key| names.iter().filter(|((k, _), _)| k == key).map(|(_, place)| place).collect::<std::collections::HashSet<_>>().len() > 1;
         let shared = names.keys().filter(|(_, n)| *n == lower).any(|(key, _)| several(key));
         if shared {
-            let message = format!("\"{name}\" is no server name or wildcard: a * stands only at an end, beside a dot");
+            let message = format!("\"{name}\" is not a server name or wildcard: a * stands only at an end, beside a dot");
             r.out.add(ConfigFinding {
                 place: Some(place),
                 directive: Some("server_name".into()),

@@ -38,7 +38,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
     match snapshot.read(&options.config) {
         Look::Seen(_) => reader.out.readable = true,
         Look::Absent => {
-            reader.plain(Code::ConfigMissingFile, DependsOn::Files, format!("{} is not there", options.config), Some(options.config.clone()));
+            reader.plain(Code::ConfigMissingFile, DependsOn::Files, format!("{} does not exist", options.config), Some(options.config.clone()));
             reader.out.readable = true;
             return reader.out;
         }
@@ -114,7 +114,7 @@ impl Reader<'_, '_> {
             }
             Look::Absent => {
                 if let Some(d) = from {
-                    let found = self.find(d, Code::ConfigMissingFile, format!("{name} is not there"));
+                    let found = self.find(d, Code::ConfigMissingFile, format!("{name} does not exist"));
                     found.depends_on = DependsOn::Files;
                     found.object = Some(name.to_owned());
                 }
@@ -123,7 +123,7 @@ impl Reader<'_, '_> {
             Look::NotSeen(why) => {
                 if why == crate::host::Unseen::NotRegular {
                     if let Some(d) = from {
-                        self.find(d, Code::ConfigMissingFile, format!("{name} is no regular file")).depends_on = DependsOn::Files;
+                        self.find(d, Code::ConfigMissingFile, format!("{name} is not a regular file")).depends_on = DependsOn::Files;
                     }
                 } else {
                     self.out.unread(name, &why);

@@ -61,7 +61,7 @@ fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, section: &mut S
         return;
     }
     let Some((name, value)) = trimmed.split_once('=') else {
-        book.refuse(&place, "", Code::ConfigSyntax, format!("{trimmed:?} is no entry, expected NAME = VALUE"));
+        book.refuse(&place, "", Code::ConfigSyntax, format!("{trimmed:?} is not an entry, expected NAME = VALUE"));
         return;
     };
     let name = name.trim();
@@ -101,7 +101,7 @@ fn include(book: &mut Book, target: &str, place: &crate::config::Place, section:
     }
     let folder = path::parent(&target);
     if !path::is_pattern(folder) && book.snapshot.exists(folder) == Some(false) {
-        let found = book.refuse(place, "include", Code::ConfigMissingFile, format!("directory {folder} is not there"));
+        let found = book.refuse(place, "include", Code::ConfigMissingFile, format!("directory {folder} does not exist"));
         found.depends_on = DependsOn::Files;
         found.object = Some(folder.to_owned());
         return;

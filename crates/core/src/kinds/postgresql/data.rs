@@ -22,7 +22,7 @@ pub(super) fn faults(snapshot: &Snapshot, server: Option<&str>, dir: &str) -> Ve
         Look::Absent => {
             let empty = snapshot.list(dir).seen().is_some_and(|l| l.is_empty());
             let seen = if empty { "it is empty" } else { "it holds no PG_VERSION" };
-            return fault(Code::DataMissing, dir.to_owned(), format!("{dir} is no data directory of PostgreSQL: it was never initialised"), seen.into());
+            return fault(Code::DataMissing, dir.to_owned(), format!("{dir} is not a data directory of PostgreSQL: it was never initialised"), seen.into());
         }
         Look::NotSeen(_) => return vec![],
     };

@@ -105,7 +105,7 @@ fn include(book: &mut Book, from: &str, target: &str, place: &Place, how: &str, 
     }
     if book.snapshot.exists(&target) == Some(false) {
         if how == "include" {
-            let found = book.find(place, how, Code::ConfigMissingFile, format!("{target} is not there"));
+            let found = book.find(place, how, Code::ConfigMissingFile, format!("{target} does not exist"));
             found.depends_on = DependsOn::Files;
             found.object = Some(target);
         }
@@ -118,7 +118,7 @@ fn include_dir(book: &mut Book, from: &str, target: &str, place: &Place, layer: 
     let dir = path::join(path::parent(from), target);
     let Some(entries) = book.snapshot.list(&dir).seen() else {
         if book.snapshot.exists(&dir) == Some(false) {
-            let found = book.find(place, "include_dir", Code::ConfigMissingFile, format!("directory {dir} is not there"));
+            let found = book.find(place, "include_dir", Code::ConfigMissingFile, format!("directory {dir} does not exist"));
             found.depends_on = DependsOn::Files;
             found.object = Some(dir);
         }
@@ -392,7 +392,7 @@ impl Kind for Postgresql {
             let finding = crate::config::ConfigFinding {
                 depends_on: DependsOn::Files,
                 object: Some(instance.config.clone()),
-                ..crate::config::ConfigFinding::error(Code::ConfigMissingFile, format!("{} is not there", instance.config))
+                ..crate::config::ConfigFinding::error(Code::ConfigMissingFile, format!("{} does not exist", instance.config))
             };
             book.out.add(finding);
             return book.close(|name| self.is_secret(name));

@@ -26,7 +26,7 @@ pub(super) fn faults(snapshot: &Snapshot, release: Option<&Release>, file: &str)
     if !head.starts_with(b"REDIS") {
         return damaged("it does not begin like a dump");
     }
-    let Some(version) = head.get(5..9).and_then(|d| std::str::from_utf8(d).ok()?.parse::<u32>().ok()) else { return damaged("its version is no number") };
+    let Some(version) = head.get(5..9).and_then(|d| std::str::from_utf8(d).ok()?.parse::<u32>().ok()) else { return damaged("its version is not a number") };
     let known = release.filter(|r| r.flavour == "redis" && !r.reaches(UNKNOWN));
     let newest = known.and_then(|r| READS.iter().find(|(from, _)| r.reaches(from))).map(|(_, v)| *v);
     if let Some(newest) = newest.filter(|n| version > *n) {
@@ -74,7 +74,7 @@ mod tests {
         check(&dump("0010"), None);
         check(&dump("0099"), Some((Code::DataVersion, "version 99")));
         check(b"nonsense", Some((Code::DataDamaged, "it does not begin like a dump")));
-        check(&dump("00x0"), Some((Code::DataDamaged, "its version is no number")));
+        check(&dump("00x0"), Some((Code::DataDamaged, "its version is not a number")));
         check(&dump("0010")[..14], Some((Code::DataDamaged, "it has no end mark: it is cut short")));
         let mut changed = dump("0010");
         changed[11] ^= 1;

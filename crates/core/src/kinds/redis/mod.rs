@@ -83,7 +83,7 @@ fn include(book: &mut Book, target: &str, place: &Place, depth: usize) {
     let files = if path::is_pattern(&target) { glob(book.snapshot, &target) } else { vec![target] };
     for one in files {
         if book.snapshot.exists(&one) == Some(false) {
-            let found = book.refuse(place, "include", Code::ConfigMissingFile, format!("{one} is not there"));
+            let found = book.refuse(place, "include", Code::ConfigMissingFile, format!("{one} does not exist"));
             found.depends_on = DependsOn::Files;
             found.object = Some(one);
             return;

@@ -144,7 +144,7 @@ fn httpd_writes_its_errors_to_a_file_a_pipe_or_the_system_and_has_a_file_of_its_
     };
     let none: [String; 0] = [];
     assert_eq!(logs("ErrorLog syslog\n"), (none.to_vec(), 0));
-    assert_eq!(logs("ErrorLog \"|/bin/cat\"\n"), (none.to_vec(), 1), "the program is not there, and that alone is wrong");
+    assert_eq!(logs("ErrorLog \"|/bin/cat\"\n"), (none.to_vec(), 1), "the program does not exist, and that alone is wrong");
     // Its own default is tried even where every virtual host has a log.
     assert_eq!(logs(""), (vec!["error_log".to_owned()], 1));
     assert_eq!(logs("<VirtualHost *:80>\nErrorLog /var/log/e.log\n</VirtualHost>\n").0, ["error_log", "e.log"]);

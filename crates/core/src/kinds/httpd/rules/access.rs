@@ -27,7 +27,7 @@ fn options(r: &mut Reader, d: &Directive) {
             signed = true;
         }
         if !KNOWN.contains(&bare.to_ascii_lowercase().as_str()) {
-            return bad(r, d, format!("{bare:?} is no option of Options"));
+            return bad(r, d, format!("{bare:?} is not an option of Options"));
         }
     }
     if plain && signed {
@@ -43,7 +43,7 @@ fn allow_override(r: &mut Reader, d: &Directive, scope: &Scope) {
     for word in &d.values {
         let bare = word.split('=').next().unwrap_or_default();
         if !KNOWN.contains(&bare.to_ascii_lowercase().as_str()) {
-            return bad(r, d, format!("{bare:?} is no class of overrides, expected some of AuthConfig, FileInfo, Indexes, Limit, Options, All or None"));
+            return bad(r, d, format!("{bare:?} is not a class of overrides, expected some of AuthConfig, FileInfo, Indexes, Limit, Options, All or None"));
         }
     }
 }
@@ -105,7 +105,7 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
             } else if provider == "ip" {
                 let wrong = d.values.iter().skip(1 + usize::from(negated)).find(|v| !is_network(v));
                 if let Some(wrong) = wrong.cloned() {
-                    bad(r, d, format!("{wrong:?} is no address or network"));
+                    bad(r, d, format!("{wrong:?} is not an address or network"));
                 }
             }
             if negated && !scope.sections.last().is_some_and(|s| matches!(s.as_str(), "requireall" | "requireany" | "requirenone")) {
@@ -127,7 +127,7 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
                     .contains(&m.as_str())
             });
             if !loaded_other {
-                bad(r, d, format!("{provider:?} is no provider that Require knows"));
+                bad(r, d, format!("{provider:?} is not a provider that Require knows"));
             }
         }
     }

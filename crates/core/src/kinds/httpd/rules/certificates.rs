@@ -24,7 +24,7 @@ fn session_cache(r: &mut Reader, d: &Directive) {
     let module = format!("socache_{}", if kind == "dbm" || kind == "shmcb" || kind == "memcache" || kind == "redis" { kind.clone() } else { "shmcb".into() });
     let known = matches!(kind.as_str(), "dbm" | "shmcb" | "memcache" | "redis" | "dc");
     if !known {
-        bad(r, d, format!("{kind:?} is no session cache, expected none, shmcb, dbm or memcache"));
+        bad(r, d, format!("{kind:?} is not a session cache, expected none, shmcb, dbm or memcache"));
     } else if !r.module_loaded(&format!("{module}_module")) {
         let found = report(r, d, Code::ConfigMissingModule, format!("the session cache {kind:?} belongs to mod_{module}, which is not loaded"));
         found.object = Some(format!("{module}_module"));
@@ -56,7 +56,7 @@ fn certificate(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mut Facts) 
     let place = d.item.place();
     match r.snapshot.stat(&file) {
         Look::Absent => {
-            let found = report(r, d, Code::ConfigMissingFile, format!("{file} is not there"));
+            let found = report(r, d, Code::ConfigMissingFile, format!("{file} does not exist"));
             found.depends_on = DependsOn::Files;
             found.object = Some(file);
         }

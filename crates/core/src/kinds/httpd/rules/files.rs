@@ -30,7 +30,7 @@ pub(super) static TYPES: Rule = Rule {
         around.facts.has_types_config = true;
         let file = path::join(&r.server_root, d.value(0));
         if r.snapshot.exists(&file) == Some(false) {
-            let found = report(r, d, Code::ConfigMissingFile, format!("{file} is not there"));
+            let found = report(r, d, Code::ConfigMissingFile, format!("{file} does not exist"));
             found.depends_on = DependsOn::Files;
             found.object = Some(file);
         }
@@ -41,7 +41,7 @@ pub(super) static CORE_DUMPS: Rule = Rule {
     check: |r, d, _| {
         let dir = path::join(&r.server_root, d.value(0));
         if r.snapshot.is_directory(&dir) == Some(false) {
-            let found = report(r, d, Code::ConfigMissingFile, format!("CoreDumpDirectory {dir} is no directory"));
+            let found = report(r, d, Code::ConfigMissingFile, format!("CoreDumpDirectory {dir} is not a directory"));
             found.depends_on = DependsOn::Files;
             found.object = Some(dir);
         }
@@ -58,7 +58,7 @@ fn document_root(r: &mut Reader, d: &Directive, scope: &Scope) {
         return;
     }
     let main = scope.host == 0;
-    let message = format!("DocumentRoot {dir} is no directory");
+    let message = format!("DocumentRoot {dir} is not a directory");
     let found = report(r, d, if main { Code::ConfigMissingFile } else { Code::ConfigWarning }, message);
     found.depends_on = DependsOn::Files;
     found.object = Some(dir);
@@ -99,13 +99,13 @@ fn custom_log(r: &mut Reader, d: &Directive) {
     if d.lower() == "customlog" && d.values.len() == 3 {
         let condition = d.value(2);
         if !condition.starts_with("env=") && !condition.starts_with("expr=") {
-            return bad(r, d, format!("{condition:?} is no condition, expected env= or expr="));
+            return bad(r, d, format!("{condition:?} is not a condition, expected env= or expr="));
         }
     }
     let entry = NamedPath { path: log_path(r, &value), place: Some(d.item.place()), directive: d.name.to_string() };
     let dir = path::parent(&entry.path).to_owned();
     if r.snapshot.is_directory(&dir) == Some(false) {
-        let found = report(r, d, Code::ConfigMissingFile, format!("directory {dir} for {} is not there", entry.path));
+        let found = report(r, d, Code::ConfigMissingFile, format!("directory {dir} for {} does not exist", entry.path));
         found.depends_on = DependsOn::Files;
         found.object = Some(dir);
     }
@@ -150,7 +150,7 @@ pub(super) fn piped(r: &mut Reader, d: &Directive, value: &str) {
     let command = value.trim_start_matches(['|', '$']).trim();
     let program = command.split_whitespace().next().unwrap_or_default().to_owned();
     if program.starts_with('/') && r.snapshot.exists(&program) == Some(false) {
-        let found = report(r, d, Code::ConfigMissingFile, format!("the program {program} of a piped log is not there"));
+        let found = report(r, d, Code::ConfigMissingFile, format!("the program {program} of a piped log does not exist"));
         found.depends_on = DependsOn::Files;
         found.object = Some(program);
     }

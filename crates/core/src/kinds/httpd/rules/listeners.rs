@@ -44,7 +44,7 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     }
     let value = d.value(0).to_owned();
     let Some((host, port)) = address_port(&value) else {
-        return bad(r, d, format!("{value:?} is no address and port, expected such as 80 or 192.0.2.1:80"));
+        return bad(r, d, format!("{value:?} is not an address and port, expected such as 80 or 192.0.2.1:80"));
     };
     let Some(port) = port else {
         return bad(r, d, format!("{value:?} names no port"));
@@ -117,7 +117,7 @@ fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
                         r.out.model.ports.push(PortMention { port, place: d.item.place(), span, belongs: true, text });
                     }
                 }
-                Err(_) => return bad(r, d, format!("{tail:?} in {value:?} is no port, expected 1 to 65535")),
+                Err(_) => return bad(r, d, format!("{tail:?} in {value:?} is not a port, expected 1 to 65535")),
             }
         }
     }

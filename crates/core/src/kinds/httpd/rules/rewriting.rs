@@ -16,7 +16,7 @@ fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
     if let Ok(code) = first.parse::<u16>() {
         let redirecting = (300..400).contains(&code);
         if !(300..=599).contains(&code) && !redirecting {
-            return bad(r, d, format!("{code} is no status code of a redirect"));
+            return bad(r, d, format!("{code} is not a status code of a redirect"));
         }
     }
     let in_location = scope.sections.iter().any(|s| s.starts_with("location") || s.starts_with("directory") || s == "if");
@@ -107,7 +107,7 @@ fn rewrite_rule(r: &mut Reader, d: &Directive) {
             .map(|f| f.trim().split('=').next().unwrap_or_default().to_ascii_lowercase())
             .find(|f| !f.is_empty() && !KNOWN.contains(&f.as_str()));
         if let Some(wrong) = wrong {
-            bad(r, d, format!("{wrong:?} is no flag of RewriteRule"));
+            bad(r, d, format!("{wrong:?} is not a flag of RewriteRule"));
         }
     }
 }
@@ -140,7 +140,7 @@ fn header(r: &mut Reader, d: &Directive) {
     }
     let known = ["set", "setifempty", "add", "append", "merge", "unset", "echo", "edit", "edit*", "note"];
     if !known.contains(&action.as_str()) {
-        return bad(r, d, format!("{action:?} is no action of {}, expected one of {}", d.name, known.join(", ")));
+        return bad(r, d, format!("{action:?} is not an action of {}, expected one of {}", d.name, known.join(", ")));
     }
     let rest = values.count();
     let needed = match action.as_str() {
@@ -224,6 +224,6 @@ fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
     let skip = 1 + usize::from(!in_location);
     let wrong = d.values.iter().skip(skip).map(|p| p.split('=').next().unwrap_or_default().to_ascii_lowercase()).find(|p| !KNOWN.contains(&p.as_str()));
     if let Some(wrong) = wrong {
-        bad(r, d, format!("{wrong:?} is no parameter of ProxyPass"));
+        bad(r, d, format!("{wrong:?} is not a parameter of ProxyPass"));
     }
 }

@@ -65,12 +65,12 @@ pub(in super::super) fn free_entry(r: &mut Reader, d: &Directive) {
                 && !d.name().contains('-')
                 && !Type::Network(&[]).holds(d.name()) =>
         {
-            r.find(d, Code::ConfigBadValue, format!("\"{}\" is no address or network", d.name()));
+            r.find(d, Code::ConfigBadValue, format!("\"{}\" is not an address or network", d.name()));
         }
         "split_clients" if count == 2 && d.name() != "*" => {
             let share = d.name().strip_suffix('%').and_then(|n| n.parse::<f64>().ok());
             if share.is_none_or(|s| !(0.0..=100.0).contains(&s)) {
-                r.find(d, Code::ConfigBadValue, format!("\"{}\" is no share, expected such as 50%", d.name()));
+                r.find(d, Code::ConfigBadValue, format!("\"{}\" is not a share, expected such as 50%", d.name()));
             }
         }
         "split_clients" if count != 2 => {
@@ -83,7 +83,7 @@ pub(in super::super) fn free_entry(r: &mut Reader, d: &Directive) {
 pub(super) fn include_data(r: &mut Reader, d: &Directive) {
     let target = path::join(path::parent(&r.options.config), d.argument(0));
     if !path::is_pattern(&target) && r.snapshot.exists(&target) == Some(false) {
-        let found = r.find(d, Code::ConfigMissingFile, format!("{target} is not there"));
+        let found = r.find(d, Code::ConfigMissingFile, format!("{target} does not exist"));
         found.depends_on = DependsOn::Files;
         found.object = Some(target);
     }
@@ -115,14 +115,14 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
                 &["GET", "HEAD", "POST", "PUT", "DELETE", "MKCOL", "COPY", "MOVE", "OPTIONS", "PROPFIND", "PROPPATCH", "LOCK", "UNLOCK", "PATCH"];
             let wrong = d.arguments().find(|a| !METHODS.iter().any(|m| m.eq_ignore_ascii_case(a))).map(str::to_owned);
             if let Some(wrong) = wrong {
-                r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no method that limit_except knows"));
+                r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a method that limit_except knows"));
             }
         }
         ("map" | "geo" | "split_clients" | "perl_set", _) => {
             let name = d.words.last().map_or("", |w| w.value.as_ref()).to_owned();
             match name.strip_prefix('$') {
                 Some(variable) => drop(r.facts.variables.insert(variable.to_owned())),
-                None => drop(r.find(d, Code::ConfigBadValue, format!("\"{name}\" is no variable name: it must begin with $"))),
+                None => drop(r.find(d, Code::ConfigBadValue, format!("\"{name}\" is not a variable name: it must begin with $"))),
             }
             if d.words.len() > 2 {
                 let source = d.argument(0).to_owned();
@@ -170,7 +170,7 @@ pub(super) fn location(r: &mut Reader, d: &Directive, block: &mut Block) {
         "" | "=" | "^~" => {}
         "~" | "~*" => check_regex(r, d, &name),
         other => {
-            r.find(d, Code::ConfigBadValue, format!("\"{other}\" is no location modifier, expected =, ~, ~* or ^~"));
+            r.find(d, Code::ConfigBadValue, format!("\"{other}\" is not a location modifier, expected =, ~, ~* or ^~"));
             return;
         }
     }

@@ -87,7 +87,7 @@ pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
         let place = r.out.model.reads.iter().rev().find(|n| n.path == file).and_then(|n| n.place.clone());
         let directive = r.out.model.reads.iter().rev().find(|n| n.path == file).map_or("ssl_certificate", |n| n.directive.as_str()).to_owned();
         let message = match r.snapshot.read(&file) {
-            Look::Absent => (Code::ConfigMissingFile, format!("{file} is not there")),
+            Look::Absent => (Code::ConfigMissingFile, format!("{file} does not exist")),
             Look::Seen(bytes) => match crate::config::pem_fault(&bytes, directive.ends_with("_key")) {
                 Some(fault) => (Code::CertificateBad, format!("{file}: {fault}")),
                 None => continue,
@@ -136,6 +136,6 @@ fn session_cache(r: &mut Reader, d: &Directive) {
         !shared.or(own).unwrap_or(matches!(a.as_str(), "off" | "none" | "builtin"))
     });
     if let Some(wrong) = wrong {
-        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is no session cache, expected off, none, builtin or such as shared:TLS:10m"));
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a session cache, expected off, none, builtin or such as shared:TLS:10m"));
     }
 }

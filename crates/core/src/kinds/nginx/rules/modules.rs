@@ -14,7 +14,7 @@ fn load_module(r: &mut Reader, d: &Directive) {
         file
     };
     if r.snapshot.exists(&file) == Some(false) {
-        let found = r.find(d, Code::ConfigMissingFile, format!("module file {file} is not there"));
+        let found = r.find(d, Code::ConfigMissingFile, format!("module file {file} does not exist"));
         found.depends_on = DependsOn::Files;
         found.object = Some(file);
         return;
