@@ -145,14 +145,9 @@ fn nginx(files: &[PathBuf]) -> Result<(Vec<Row>, Vec<String>), String> {
     let variables = Regex::new(r"ngx_(?:http|stream)_variable_t\s+\w+\[\]\s*=\s*\{").map_err(|e| e.to_string())?;
     let named = Regex::new(r#"ngx_string\("(\w+)"\)"#).map_err(|e| e.to_string())?;
     let (mut rows, mut names) = (BTreeSet::new(), BTreeSet::new());
-    for path in files {
-        let text = code_of(path);
-        let file = path.file_stem().and_then(|s| s.to_str()).unwrap_or_default().to_owned();
-        let foreign = ["kqueue", "devpoll", "eventport", "iocp"].iter().any(|system| file.contains(system));
-        if foreign || path.components().any(|c| matches!(c.as_os_str().to_str(), Some("win32" | "misc"))) {
-            continue;
-        }
-        let mut lists = BTreeMap::new();
+    // Lists of words and bounds are shared between files.
+    let mut lists = BTreeMap::new();
+    for text in files.iter().map(|path| code_of(path)) {
         for m in enums.captures_iter(&text) {
             let Some(all) = m.get(0) else { continue };
             let body = bracketed(&text, all.end() - 1);
@@ -162,6 +157,14 @@ fn nginx(files: &[PathBuf]) -> Result<(Vec<Row>, Vec<String>), String> {
         for m in bounds.captures_iter(&text) {
             let most = m[3].parse::<i64>().map_or(String::new(), |n| n.to_string());
             lists.insert(m[1].to_owned(), format!("{}..{}", &m[2], if m[3].starts_with('-') { "" } else { &most }));
+        }
+    }
+    for path in files {
+        let text = code_of(path);
+        let file = path.file_stem().and_then(|s| s.to_str()).unwrap_or_default().to_owned();
+        let foreign = ["kqueue", "devpoll", "eventport", "iocp"].iter().any(|system| file.contains(system));
+        if foreign || path.components().any(|c| matches!(c.as_os_str().to_str(), Some("win32" | "misc"))) {
+            continue;
         }
         for m in variables.find_iter(&text) {
             let body = bracketed(&text, m.end() - 1);
@@ -192,7 +195,7 @@ fn nginx(files: &[PathBuf]) -> Result<(Vec<Row>, Vec<String>), String> {
 fn nginx_takes(setter: &str, counts: &[String], words: &str) -> String {
     let list = words.replace('|', ",");
     match (setter, counts) {
-        ("flag", [one]) if one == "flag" => return "flag".into(),
+        ("flag", [one]) if matches!(one.as_str(), "flag" | "1") => return "flag".into(),
         ("num", [one]) if one == "1" => return if words.is_empty() { "int".into() } else { format!("int({words})") },
         ("size", [one]) if one == "1" => return "size(k,m)".into(),
         ("off", [one]) if one == "1" => return "size(k,m,g)".into(),
@@ -201,8 +204,10 @@ fn nginx_takes(setter: &str, counts: &[String], words: &str) -> String {
         ("template_size", [one]) if one == "1" => return "size(k,m) | variable".into(),
         ("template" | "predicate", _) => return counted("template", counts),
         ("bufs", [one]) if one == "2" => return "int(1..) size(k,m,1..)".into(),
-        ("enum", [one]) if one == "1" && !words.is_empty() => return format!("enum({list})"),
-        ("bitmask", [one]) if one == "1+" && !words.is_empty() => return format!("set({list})+"),
+        ("enum", [one]) if matches!(one.as_str(), "1" | "flag") && !words.is_empty() => return format!("enum({list})"),
+        ("bitmask", _) if !words.is_empty() => return counted(&format!("set({list})"), counts),
+        // `ngx_conf_set_access_slot`
+        ("access", _) => return counted("exact(user:r,user:rw,group:r,group:rw,all:r,all:rw)", counts),
         _ => {}
     }
     counted("str", counts)

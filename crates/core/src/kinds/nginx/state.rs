@@ -5,7 +5,7 @@ use super::{DIRECTIVES, Options};
 use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::rows::Row;
-use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity, Span};
+use crate::config::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, Severity, Span};
 use crate::snapshot::Snapshot;
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
@@ -143,6 +143,8 @@ pub(super) struct Facts {
     pub(super) odd_names: Vec<(String, Place)>,
     pub(super) http_certificate: bool,
     pub(super) http_key: bool,
+    /// The same for all sites.
+    pub(super) http_files: Vec<NamedPath>,
     /// Where the `http` block ends: merges are blamed on it.
     pub(super) http_end: Option<Place>,
 }
@@ -158,6 +160,8 @@ pub(super) struct Site {
     pub(super) ssl_on: Option<Place>,
     pub(super) certificate: bool,
     pub(super) key: bool,
+    /// Files that are opened with its certificate.
+    pub(super) files: Vec<NamedPath>,
 }
 
 /// An address and port as nginx compares them.

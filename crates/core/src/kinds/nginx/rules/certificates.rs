@@ -16,6 +16,21 @@ pub(super) static PAIR: Rule = Rule {
         }
     },
 };
+/// Opened only where a certificate is, of the site or of all of them (held against 1.22.1).
+pub(super) static BESIDE: Rule = Rule {
+    names: &["ssl_dhparam", "ssl_trusted_certificate", "ssl_client_certificate", "ssl_crl"],
+    check: |r, d, row| {
+        if row.from != "ngx_http_ssl_module" || d.argument(0).is_empty() {
+            return;
+        }
+        let path = path::join(path::parent(&r.options.config), d.argument(0));
+        let entry = NamedPath { path, place: Some(d.place.clone()), directive: d.name().to_owned() };
+        match &mut r.block().site {
+            Some(site) => site.files.push(entry),
+            None => r.facts.http_files.push(entry),
+        }
+    },
+};
 pub(super) static SESSIONS: Rule = Rule { names: &["ssl_session_cache"], check: |r, d, _| session_cache(r, d) };
 pub(super) static ON: Rule = Rule {
     names: &["ssl"],
@@ -68,6 +83,10 @@ pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
     }
     if !speaks && !has {
         return;
+    }
+    if has {
+        let shared = std::mem::take(&mut r.facts.http_files);
+        r.out.model.reads.extend(shared.into_iter().chain(site.files.iter().cloned()));
     }
     if let Some(on) = site.ssl_on.clone().filter(|_| !has) {
         push(r, Code::CertificateBad, Some(on), "ssl", "no ssl_certificate is given for a server with \"ssl on\"".into());

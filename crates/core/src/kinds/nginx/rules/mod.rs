@@ -32,6 +32,7 @@ use crate::config::rows::Row;
 /// Every rule. Those about one directive are applied in this order.
 static RULES: &[&Rule] = &[
     &balancing::RULE,
+    &certificates::BESIDE,
     &certificates::ON,
     &certificates::PAIR,
     &certificates::SESSIONS,
