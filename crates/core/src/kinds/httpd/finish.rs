@@ -14,7 +14,8 @@ pub(super) fn finish(r: &mut Reader, facts: Facts) {
     error_logs(r, &facts);
     runtime(r);
     if r.module_loaded("mime_module") && !facts.has_types_config {
-        let file = path::join(&r.server_root, "conf/mime.types");
+        let built = r.options.types_config(r.snapshot);
+        let file = path::join(&r.server_root, &built);
         if r.snapshot.exists(&file) == Some(false) {
             missing(r, file, "the default TypesConfig");
         }

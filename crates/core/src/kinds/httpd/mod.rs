@@ -67,6 +67,8 @@ pub(super) struct Options {
     by_script: bool,
     /// The line that holds the start command.
     command_place: Option<Place>,
+    /// The executable.
+    program: String,
     start_uid: u32,
     keep_all: bool,
 }
@@ -99,10 +101,25 @@ impl Options {
             made_by_manager: instance.made_by_manager.clone(),
             by_script: by_script && distribution,
             command_place: instance.command_place.clone(),
+            program: words.first().map(|p| Httpd.executable(p)).unwrap_or_default(),
             start_uid: instance.start_uid,
             keep_all: instance.keep_all,
             environment,
         }
+    }
+
+    /// The file of types that is built in: the executable tells it among its own settings (`-V`).
+    fn types_config(&self, snapshot: &Snapshot) -> String {
+        const MARK: &str = "AP_TYPES_CONFIG_FILE=\"";
+        let tells = |program: &&str| {
+            let line = snapshot.remember(&format!("types of {program}"), || snapshot.find_string(program, MARK, false).seen().flatten().unwrap_or_default());
+            line.split(MARK).nth(1).and_then(|rest| rest.split('"').next()).map(str::to_owned)
+        };
+        [self.program.as_str(), "/usr/sbin/apache2", "/usr/sbin/httpd"]
+            .iter()
+            .filter(|p| p.starts_with('/'))
+            .find_map(tells)
+            .unwrap_or_else(|| "conf/mime.types".into())
     }
 
     /// Whether the manager or the control script makes this directory before the start.

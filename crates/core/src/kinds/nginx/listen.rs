@@ -57,7 +57,7 @@ fn listen(r: &mut Reader, d: &Directive) {
             }
         }
     }
-    let keys = match resolve(r, d, &value) {
+    let keys = match resolve(r, d, value) {
         Some(keys) => keys,
         None => return,
     };

@@ -62,7 +62,7 @@ fn certificate(r: &mut Reader, d: &Directive) {
     if value.contains('$') || value.starts_with("data:") || value.starts_with("engine:") {
         return;
     }
-    let file = path::join(path::parent(&r.options.config), &value);
+    let file = path::join(path::parent(&r.options.config), value);
     let entry = NamedPath { path: file, place: Some(d.place.clone()), directive: d.name().to_owned() };
     let key = format!("certificate-of {}", r.blocks.len());
     let site = r.block().site.as_ref().and_then(|s| s.opened.clone()).map_or(String::from("http"), |p| p.to_string());

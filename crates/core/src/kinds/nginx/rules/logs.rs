@@ -54,7 +54,7 @@ fn error_log(r: &mut Reader, d: &Directive) {
         r.out.model.log_sinks.extend(sink.map(|sink| (sink, Some(d.place.clone()))));
         return;
     }
-    let entry = named(r, d, &value);
+    let entry = named(r, d, value);
     r.out.model.writes.push(entry.clone());
     if r.context() == "main" {
         r.out.model.error_logs.insert(0, entry);
@@ -86,7 +86,7 @@ fn access_log(r: &mut Reader, d: &Directive) {
     }
     uses_variables(r, d, value);
     if !value.contains('$') && !value.starts_with("syslog:") {
-        let entry = named(r, d, &value);
+        let entry = named(r, d, value);
         r.out.model.writes.push(entry.clone());
         r.out.model.access_logs.push(entry);
     }
