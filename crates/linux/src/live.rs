@@ -1,13 +1,14 @@
 //! The live Linux machine.
 use crate::cage::Cage;
-use crate::descent::{descend, directory, words};
+use crate::descent::{descend, directory, without_links, words};
 use crate::manager::Manager;
 use crate::patience::Patience;
 use crate::{descriptors, files, journal_files, netlink, procfs};
-use jolly_core::host::{Answer, ClockReading, Host, Look, Mount, Myself, Parts, ProbeAnswer, Question};
-use jolly_core::trust::{Last, Refusal};
+use jolly_core::host::{Answer, ClockReading, FileKind, Host, Look, Mount, Myself, Parts, ProbeAnswer, ProbeRequest, Question};
+use jolly_core::trust::{Last, Refusal, Replacer};
+use rustix::fs::{Mode, OFlags};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::os::unix::fs::MetadataExt;
+use std::os::fd::OwnedFd;
 use std::path::Path;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
@@ -196,8 +197,13 @@ impl Host for LiveHost {
             Question::Clock => clock(),
             Question::Myself => Look::Seen(Answer::Myself(myself())),
             Question::Key(_) => Look::NotSeen(jolly_core::host::Unseen::PartMissing),
-            Question::Probe(request) => Look::Seen(Answer::Probe(match request.socket.as_deref().and_then(not_to_be_asked) {
-                Some(why) => ProbeAnswer { error: Some(why), ..ProbeAnswer::default() },
+            Question::Probe(request) => Look::Seen(Answer::Probe(match request.socket.as_deref().map(held_socket) {
+                Some(Err(why)) => ProbeAnswer { error: Some(why), ..ProbeAnswer::default() },
+                // The very socket that was looked at is asked, whatever bears its name by now.
+                Some(Ok(held)) => {
+                    let socket = Some(files::proc_path(&held).to_string_lossy().into_owned());
+                    jolly_probe::probe(&ProbeRequest { socket, ..request.clone() }, self.limit)
+                }
                 None => jolly_probe::probe(request, self.limit),
             })),
         }
@@ -279,19 +285,29 @@ fn parse_mount(line: &str) -> Option<Mount> {
     })
 }
 
-/// Why a Unix socket is not connected to: the way to it leads over a link that root did not make. Whoever owns
-/// a directory shall not choose what this program talks to.
-fn not_to_be_asked(path: &str) -> Option<String> {
-    let root = directory(Path::new("/")).ok()?;
-    match descend(&root, path, Last::Followed, &[]) {
-        Err(refusal @ (Refusal::Link { .. } | Refusal::TooLong(_))) => Some(words(&refusal)),
-        // Whoever may replace a name there, links on the rest of the way are looked at all the same.
-        Err(Refusal::Replaceable { .. }) => {
-            let at = Path::new(path);
-            let linked = at.ancestors().find(|p| std::fs::symlink_metadata(p).is_ok_and(|m| m.is_symlink() && m.uid() != 0))?;
-            Some(format!("{} is a symbolic link that root did not make, which is not followed", linked.display()))
+/// A Unix socket, held by name alone. A way over a link that root did not make is refused: whoever owns a directory shall not
+/// choose what this program talks to.
+fn held_socket(path: &str) -> Result<OwnedFd, String> {
+    let told = |e: &dyn std::fmt::Display| format!("{path}: {e}");
+    let root = directory(Path::new("/")).map_err(|e| told(&e))?;
+    let mut keepers = Vec::new();
+    let node = loop {
+        match descend(&root, path, Last::Followed, &keepers) {
+            Ok(found) => break found.node.map(|(node, _)| node).ok_or_else(|| told(&"it does not exist"))?,
+            // Whose directory it is may put a socket there; a link of theirs is still refused.
+            Err(Refusal::Replaceable { by: Replacer::Account(uid), .. }) if !keepers.contains(&uid) => keepers.push(uid),
+            // Where more than one account may do so, no link is followed at all.
+            Err(Refusal::Replaceable { .. }) => {
+                let dir = without_links(&root, jolly_core::path::parent(path)).map_err(|e| told(&e))?;
+                let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+                break rustix::fs::openat(&dir, jolly_core::path::name(path), flags, Mode::empty()).map_err(|e| told(&e))?;
+            }
+            Err(refusal) => return Err(words(&refusal)),
         }
-        _ => None,
+    };
+    match files::status_of(&node).map_err(|e| told(&e))?.kind {
+        FileKind::Socket => Ok(node),
+        _ => Err(told(&"it is not a socket")),
     }
 }
 
@@ -300,6 +316,7 @@ mod tests {
     use super::*;
     use std::fs;
     use std::net::{TcpListener, TcpStream};
+    use std::os::unix::fs::MetadataExt;
 
     fn host() -> LiveHost {
         LiveHost::new(Duration::from_secs(5))
@@ -311,18 +328,38 @@ mod tests {
         let (socket, link) = (dir.path().join("s"), dir.path().join("l"));
         let _listener = std::os::unix::net::UnixListener::bind(&socket).unwrap();
         std::os::unix::fs::symlink(&socket, &link).unwrap();
-        let asked = |path: &Path| not_to_be_asked(&path.to_string_lossy());
-        assert_eq!(asked(&socket), None);
-        assert_eq!(asked(&dir.path().join("not there")), None, "connecting says that itself");
+        let asked = |path: &Path| held_socket(&path.to_string_lossy()).map(|held| files::status_of(&held).unwrap().inode);
+        let inode = std::fs::metadata(&socket).unwrap().ino();
+        assert_eq!(asked(&socket), Ok(inode));
+        assert!(asked(&dir.path().join("not there")).unwrap_err().contains("does not exist"));
+        assert!(asked(Path::new("/etc/passwd")).unwrap_err().contains("not a socket"));
         if rustix::process::geteuid().is_root() {
-            assert_eq!(asked(&link), None, "one's own");
+            assert_eq!(asked(&link), Ok(inode), "one's own");
             std::os::unix::fs::lchown(&link, Some(65_534), None).unwrap();
-            assert!(asked(&link).unwrap().contains("link"));
-            // In a directory of another account every link of its is seen as well.
-            std::os::unix::fs::chown(dir.path(), Some(65_534), None).unwrap();
-            assert!(asked(&link).unwrap().contains("link"));
-            assert_eq!(asked(&socket), None);
+            assert!(asked(&link).unwrap_err().contains("link"));
+            // In a directory of another account every link of its is seen as well, and so is one where everybody may write.
+            for (owner, mode) in [(65_534, 0o755), (0, 0o777)] {
+                std::os::unix::fs::chown(dir.path(), Some(owner), None).unwrap();
+                std::fs::set_permissions(dir.path(), std::os::unix::fs::PermissionsExt::from_mode(mode)).unwrap();
+                assert!(asked(&link).is_err(), "{owner} {mode:o}");
+                assert_eq!(asked(&socket), Ok(inode), "{owner} {mode:o}");
+            }
         }
+    }
+
+    #[test]
+    fn the_socket_that_was_held_is_asked_and_not_what_took_its_name() {
+        let dir = tempfile::tempdir().unwrap();
+        let (socket, other) = (dir.path().join("s"), dir.path().join("other"));
+        let meant = std::os::unix::net::UnixListener::bind(&socket).unwrap();
+        let stranger = std::os::unix::net::UnixListener::bind(&other).unwrap();
+        stranger.set_nonblocking(true).unwrap();
+        let held = held_socket(&socket.to_string_lossy()).unwrap();
+        std::fs::rename(&socket, dir.path().join("aside")).unwrap();
+        std::os::unix::fs::symlink(&other, &socket).unwrap();
+        std::os::unix::net::UnixStream::connect(files::proc_path(&held)).unwrap();
+        meant.accept().unwrap();
+        assert!(stranger.accept().is_err(), "nobody asked it");
     }
 
     #[test]
