@@ -157,6 +157,8 @@ fn a_directive_is_judged_by_the_release_that_is_installed() {
     assert!(accepted(Some("1.24.0-1"), "http2 on;"), "it may have come by then: nothing is said");
     assert!(accepted(None, "http2 on;"), "which release it is nobody knows");
     assert!(accepted(Some("1.40.0-1"), "http2 on;"), "what stays, stays");
+    assert_eq!(verdict(Some("1.40.0-1"), "tide_level 3;").0, "unknown", "a newer series may know it, and there is no program to ask");
+    assert_eq!(verdict(Some("1.26.9-1"), "tide_level 3;").0, "rejected", "one of a known series does not");
     let (_, message, help) = verdict(Some("1.22.1-9"), "http2 on;");
     assert_eq!((message.as_str(), help.as_str()), ("\"http2\" is not a directive of nginx 1.22.1", "it is one from nginx 1.26.3 on"));
 }

@@ -20,6 +20,10 @@ impl Version {
     pub fn major(&self) -> u32 {
         self.numbers.first().copied().unwrap_or(0)
     }
+    /// Its first two numbers: releases of one series are mended, and seldom learn new names.
+    pub fn series(&self) -> (u32, u32) {
+        (self.number(0), self.number(1))
+    }
     fn number(&self, at: usize) -> u32 {
         self.numbers.get(at).copied().unwrap_or(0)
     }

@@ -1,9 +1,11 @@
 //! Tables of directives: one row each, static data made by the build from the written form (`crates/rows`). A fact about a
 //! directive belongs in its row: where it may stand, what it takes, what brings it, in which releases, and its marks.
 mod judge;
+mod rules;
 mod types;
 
 pub use judge::{Fault, fault, secrets, slots_of};
+pub use rules::RuleIndex;
 pub use types::{Int, PathUse, Size, Time, Type};
 
 use super::release::{Release, Version};
@@ -215,9 +217,10 @@ impl Directives {
         self.harvested(&release.flavour).any(|h| h == release.version)
     }
 
-    /// Whether a release is newer than every one that the table was made from: it may know names that the table does not.
+    /// Whether a release is of a newer series than every one that the table was made from: it may know names that the table does
+    /// not.
     pub fn is_beyond(&self, release: Option<&Release>) -> bool {
-        release.is_some_and(|r| self.harvested(&r.flavour).max().is_some_and(|last| last < r.version))
+        release.is_some_and(|r| self.harvested(&r.flavour).max().is_some_and(|last| last.series() < r.version.series()))
     }
 }
 
@@ -265,7 +268,7 @@ mod tests {
         assert_eq!(of(&row("always", &[]), "9"), Fate::Known);
         assert_eq!(TABLE.fate(&came, None), Fate::Known, "nobody knows the release");
         let beyond = |v: &str| TABLE.is_beyond(Some(&Release { flavour: "quay".into(), version: Version::parse(v).unwrap() }));
-        assert!(beyond("2.1") && !beyond("2.0") && !TABLE.is_beyond(None));
+        assert!(beyond("2.1") && !beyond("2.0") && !beyond("2.0.9") && !TABLE.is_beyond(None));
     }
 
     #[test]

@@ -5,6 +5,7 @@ use super::{DIRECTIVES, Options, versions};
 use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::layers::{Assignment, Layer, Value};
+use crate::config::rows::RuleIndex;
 use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity};
 use crate::host::{FileKind, Look, Unseen};
 use crate::kinds::Kind;
@@ -53,7 +54,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         file: Arc::from(options.config.as_str()),
         stopped: false,
         depth: 0,
-        rules: Vec::new(),
+        rules: RuleIndex::default(),
     };
     match snapshot.read(&options.config) {
         Look::Seen(_) => reader.out.readable = true,
@@ -496,7 +497,7 @@ impl Reader<'_, '_> {
     }
 
     fn directive_known(&self, name: &str) -> bool {
-        DIRECTIVES.any_case(name).iter().any(|row| self.has(row.from))
+        DIRECTIVES.any_case(name).iter().any(|row| self.is_there(row))
     }
 
     fn define_macro<'a>(&mut self, rest: &str, line: &LogicalLine, lines: &mut dyn Iterator<Item = LogicalLine<'a>>) {

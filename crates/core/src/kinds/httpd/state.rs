@@ -4,6 +4,7 @@ use super::Options;
 use super::lines::word;
 use crate::bounds::Cost;
 use crate::code::Code;
+use crate::config::rows::{Fate, Row, RuleIndex};
 use crate::config::{ConfigFinding, Configuration, Place, Span};
 use crate::snapshot::Snapshot;
 use std::borrow::Cow;
@@ -64,8 +65,8 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) file: Arc<str>,
     pub(super) stopped: bool,
     pub(super) depth: usize,
-    /// Rules by the number of a row, looked up once each.
-    pub(super) rules: Vec<Option<Arc<[Check]>>>,
+    /// Which rules are about which rows.
+    pub(super) rules: RuleIndex,
 }
 
 #[derive(Clone)]
@@ -118,11 +119,14 @@ pub(super) struct Rule {
     /// Names of directives, as the table has them.
     pub(super) names: &'static [&'static str],
     /// Judges one that passed its row, and gathers what other rooms need.
-    pub(super) check: Check,
+    pub(super) check: fn(&mut Reader, &Directive, &mut Around),
 }
 
-/// What a rule does.
-pub(super) type Check = fn(&mut Reader, &Directive, &mut Around);
+impl AsRef<[&'static str]> for &Rule {
+    fn as_ref(&self) -> &[&'static str] {
+        self.names
+    }
+}
 
 /// A directive in the second pass.
 pub(super) struct Directive<'i> {
@@ -205,6 +209,12 @@ impl Reader<'_, '_> {
         };
         let wanted = by_file.as_deref().unwrap_or(wanted);
         super::STATIC_MODULES.contains(&wanted) || self.known_modules.contains(wanted)
+    }
+
+    /// Whether the installed release and a module that is loaded have a row.
+    pub(super) fn is_there(&self, row: &Row) -> bool {
+        let known = row.releases.is_empty() || super::DIRECTIVES.fate(row, self.options.release.as_ref()) != Fate::Gone;
+        known && self.has(row.from)
     }
 
     /// Whether the module of a table row is there.

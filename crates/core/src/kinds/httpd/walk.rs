@@ -75,11 +75,11 @@ fn inner(d: &Directive, outer: &Scope, facts: &mut Facts) -> Scope {
 /// Does it exist with these modules, and may it stand here?
 fn judge(r: &mut Reader, d: &Directive, scope: &Scope) -> Option<&'static Row> {
     let known = DIRECTIVES.any_case(&d.name);
-    if !known.iter().any(|row| r.has(row.from)) {
+    if !known.iter().any(|row| r.is_there(row)) {
         unknown(r, d, known);
         return None;
     }
-    let available = || known.iter().filter(|row| r.has(row.from));
+    let available = || known.iter().filter(|row| r.is_there(row));
     let limited = if scope.inside("limit") { DIRECTIVES.place("limit") } else { 0 };
     let Some(row) = available().find(|row| row.places & (scope.allowed | limited) != 0) else {
         let places = available().fold(0, |sum, row| sum | row.places);
@@ -151,7 +151,7 @@ fn unknown(r: &mut Reader, d: &Directive, known: &'static [Row]) {
     }
     let lower = d.lower();
     let near =
-        nearest(&lower, DIRECTIVES.all().filter(|row| r.has(row.from)).map(|row| row.name)).or_else(|| nearest(&lower, DIRECTIVES.all().map(|row| row.name)));
+        nearest(&lower, DIRECTIVES.all().filter(|row| r.is_there(row)).map(|row| row.name)).or_else(|| nearest(&lower, DIRECTIVES.all().map(|row| row.name)));
     let edit = near.and_then(|near| {
         let raw = word(&d.item.text).0.trim_end_matches('>').len();
         Some((d.item.span(0, raw)?, near.to_owned()))

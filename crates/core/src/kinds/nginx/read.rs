@@ -7,7 +7,7 @@ use super::{finish, rules};
 use crate::bounds::{Cost, step};
 use crate::code::Code;
 use crate::config::layers::{Assignment, Layer, Value};
-use crate::config::rows::{Fate, Fault as Wrong, Marks, PathUse, Row, Type, fault, slots_of};
+use crate::config::rows::{Fate, Fault as Wrong, Marks, PathUse, Row, RuleIndex, Type, fault, slots_of};
 use crate::config::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, nearest};
 use crate::host::Look;
 use crate::path;
@@ -27,7 +27,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         blocks: vec![Block::new("main", String::new())],
         facts: Facts::default(),
         file: Arc::from(options.config.as_str()),
-        rules: Vec::new(),
+        rules: RuleIndex::default(),
         there: (0, Vec::new()),
         open_files: Vec::new(),
         texts: HashMap::new(),
@@ -302,6 +302,10 @@ impl Reader<'_, '_> {
         }
         if self.options.binary_knows(self.snapshot, &name, &self.out.model.modules) {
             return;
+        }
+        // A newer series may know it, and nobody can be asked.
+        if DIRECTIVES.is_beyond(self.options.release(self.snapshot)) && self.snapshot.exists(&self.options.program) != Some(true) {
+            return self.out.unjudged(format!("\"{name}\" at {}: the table of directives does not reach to this release", d.place));
         }
         let bits = self.blocks.last().map_or(0, |b| b.bits);
         let known = || DIRECTIVES.all().filter(|r| self.is_known(r));

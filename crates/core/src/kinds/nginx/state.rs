@@ -4,7 +4,7 @@ use super::tokens::Word;
 use super::{DIRECTIVES, Options};
 use crate::bounds::Cost;
 use crate::code::Code;
-use crate::config::rows::Row;
+use crate::config::rows::{Row, RuleIndex};
 use crate::config::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, Severity, Span};
 use crate::snapshot::Snapshot;
 use std::collections::{HashMap, HashSet};
@@ -17,6 +17,12 @@ pub(super) struct Rule {
     pub(super) names: &'static [&'static str],
     /// Judges one that passed its row, and gathers what other rooms need.
     pub(super) check: fn(&mut Reader, &Directive, &'static Row),
+}
+
+impl AsRef<[&'static str]> for &Rule {
+    fn as_ref(&self) -> &[&'static str] {
+        self.names
+    }
 }
 
 /// A block that is being read.
@@ -90,8 +96,8 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) blocks: Vec<Block>,
     pub(super) facts: Facts,
     pub(super) file: Arc<str>,
-    /// Places in the list of rules by the number of a row, looked up once each.
-    pub(super) rules: Vec<Option<Vec<u8>>>,
+    /// Which rules are about which rows.
+    pub(super) rules: RuleIndex,
     /// Whether the build or a loaded module has a row, by its number, and for how many loaded modules that was found.
     pub(super) there: (usize, Vec<Option<bool>>),
     pub(super) open_files: Vec<String>,

@@ -22,10 +22,8 @@ pub(super) use accounts::accounts;
 pub(super) use rewriting::regex;
 pub(super) use sections::section_ends;
 
-use super::DIRECTIVES;
-use super::state::{Around, Check, Directive, Reader, Rule};
+use super::state::{Around, Directive, Reader, Rule};
 use crate::config::rows::Row;
-use std::sync::Arc;
 
 /// Every rule. Those about one directive are applied in this order.
 static RULES: &[&Rule] = &[
@@ -70,24 +68,21 @@ static RULES: &[&Rule] = &[
 
 /// Applies the rules about a directive that passed its row.
 pub(super) fn apply(r: &mut Reader, d: &Directive, row: &'static Row, around: &mut Around) {
-    let at = usize::from(row.number);
-    if r.rules.is_empty() {
-        r.rules = vec![None; DIRECTIVES.all().count()];
-    }
-    // Looked for once for each directive that a configuration holds.
-    let checks: Arc<[Check]> =
-        r.rules[at].get_or_insert_with(|| RULES.iter().filter(|rule| rule.names.contains(&row.name)).map(|rule| rule.check).collect()).clone();
-    for check in checks.iter() {
-        check(r, d, around);
+    let mut nth = 0;
+    while let Some(place) = r.rules.nth(row, nth, RULES) {
+        (RULES[place].check)(r, d, around);
+        nth += 1;
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::DIRECTIVES;
     use super::*;
 
     #[test]
     fn every_rule_is_about_directives_that_a_row_knows() {
+        assert!(RULES.len() < 256, "their places are bytes");
         for name in RULES.iter().flat_map(|rule| rule.names) {
             assert!(DIRECTIVES.any_case(name).iter().any(|row| row.name == *name), "{name}");
         }

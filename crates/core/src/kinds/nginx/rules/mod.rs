@@ -24,7 +24,6 @@ mod zones;
 
 pub(super) use common::{check_regex, named, uses_variables};
 
-use super::DIRECTIVES;
 use super::listen;
 use super::state::{Directive, Reader, Rule};
 use crate::config::rows::Row;
@@ -68,24 +67,16 @@ static RULES: &[&Rule] = &[
 
 /// Applies the rules about a directive that passed its row.
 pub(super) fn apply(r: &mut Reader, d: &Directive, row: &'static Row) {
-    let at = usize::from(row.number);
-    if r.rules.is_empty() {
-        r.rules = vec![None; DIRECTIVES.all().count()];
-    }
-    // Looked for once for each directive that a configuration holds.
-    if r.rules[at].is_none() {
-        let about = RULES.iter().enumerate().filter(|(_, rule)| rule.names.contains(&row.name));
-        r.rules[at] = Some(about.filter_map(|(place, _)| u8::try_from(place).ok()).collect());
-    }
-    let count = r.rules[at].as_ref().map_or(0, Vec::len);
-    for nth in 0..count {
-        let place = r.rules[at].as_ref().and_then(|all| all.get(nth)).map_or(0, |place| usize::from(*place));
+    let mut nth = 0;
+    while let Some(place) = r.rules.nth(row, nth, RULES) {
         (RULES[place].check)(r, d, row);
+        nth += 1;
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::DIRECTIVES;
     use super::*;
 
     #[test]
