@@ -51,6 +51,13 @@ struct Scene {
     exchange: bool,
 }
 
+impl Scene {
+    /// A scene on a file system that exchanges names.
+    fn of(name: &'static str, steps: &'static str, service: &'static str, pick: &'static str, lay_out: fn(&Path)) -> Self {
+        Self { name, steps, service, pick, lay_out, exchange: true }
+    }
+}
+
 fn write(root: &Path, name: &str, text: &str) {
     let path = root.join(name);
     if let Some(parent) = path.parent() {
@@ -119,97 +126,36 @@ fn misspelt(root: &Path) {
 
 fn scenes() -> Vec<Scene> {
     vec![
-        Scene {
-            name: "a misspelt directive is written anew, owner and mode kept",
-            steps: "edit",
-            service: "edge",
-            pick: "correct-directive",
-            lay_out: misspelt,
-            exchange: true,
-        },
-        Scene {
-            name: "the same on a file system that exchanges no names",
-            steps: "edit",
-            service: "edge",
-            pick: "correct-directive",
-            lay_out: misspelt,
-            exchange: false,
-        },
-        Scene {
-            name: "a directive in a directory that is included whole",
-            steps: "edit",
-            service: "apache2",
-            pick: "comment-out",
-            lay_out: |root| {
-                httpd(root);
-                write(root, "etc/apache2/conf.d/site.conf", "ServerTide high\n");
-            },
-            exchange: true,
-        },
-        Scene {
-            name: "a module with its settings is linked",
-            steps: "symbolic-link, symbolic-link",
-            service: "apache2",
-            pick: "load-module",
-            lay_out: httpd,
-            exchange: true,
-        },
-        Scene {
-            name: "a log directory and its parents are made",
-            steps: "directory, directory",
-            service: "edge",
-            pick: "make-directory",
-            lay_out: |root| {
-                unit(root, "User=tide\n");
-                replace(root, "etc/nginx/nginx.conf", "/var/log/nginx/", "/var/log/edge/deep/");
-            },
-            exchange: true,
-        },
-        Scene {
-            name: "a file left by root goes back to its account",
-            steps: "owner",
-            service: "edge",
-            pick: "give-back",
-            lay_out: |root| {
-                unit(root, "User=tide\n");
-                write(root, "var/log/nginx/error.log", "x\n");
-                let _ = fs::set_permissions(root.join("var/log/nginx/error.log"), fs::Permissions::from_mode(0o600));
-                let _ = chown(root.join("var/log/nginx"), Some(TIDE), Some(TIDE));
-                let _ = fs::set_permissions(root.join("run"), fs::Permissions::from_mode(0o1777));
-            },
-            exchange: true,
-        },
-        Scene {
-            name: "the one missing right is granted",
-            steps: "owner, mode",
-            service: "edge",
-            pick: "grant-access",
-            lay_out: |root| {
-                unit(root, "User=tide\n");
-                let _ = fs::set_permissions(root.join("var/log/nginx"), fs::Permissions::from_mode(0o700));
-                let _ = fs::set_permissions(root.join("run"), fs::Permissions::from_mode(0o1777));
-            },
-            exchange: true,
-        },
-        Scene {
-            name: "a directory in the place of the log is moved aside",
-            steps: "rename",
-            service: "edge",
-            pick: "move-aside",
-            lay_out: |root| {
-                unit(root, "");
-                let _ = fs::create_dir_all(root.join("var/log/nginx/error.log/inner"));
-            },
-            exchange: true,
-        },
-        Scene {
-            name: "a drop-in is put beside the unit",
-            steps: "directory, create, reload-manager",
-            service: "edge",
-            pick: "allow-in-sandbox",
-            lay_out: |root| unit(root, "ReadOnlyPaths=/var/log/nginx\n"),
-            exchange: true,
-        },
+        Scene::of("a misspelt directive is written anew, owner and mode kept", "edit", "edge", "correct-directive", misspelt),
+        Scene { exchange: false, ..Scene::of("the same on a file system that exchanges no names", "edit", "edge", "correct-directive", misspelt) },
+        Scene::of("a directive in a directory that is included whole", "edit", "apache2", "comment-out", |root| {
+            httpd(root);
+            write(root, "etc/apache2/conf.d/site.conf", "ServerTide high\n");
+        }),
+        Scene::of("a module with its settings is linked", "symbolic-link, symbolic-link", "apache2", "load-module", httpd),
+        Scene::of("a log directory and its parents are made", "directory, directory", "edge", "make-directory", |root| {
+            unit(root, "User=tide\n");
+            replace(root, "etc/nginx/nginx.conf", "/var/log/nginx/", "/var/log/edge/deep/");
+        }),
+        Scene::of("a file left by root goes back to its account", "owner", "edge", "give-back", |root| {
+            unit(root, "User=tide\n");
+            write(root, "var/log/nginx/error.log", "x\n");
+            let _ = fs::set_permissions(root.join("var/log/nginx/error.log"), fs::Permissions::from_mode(0o600));
+            let _ = chown(root.join("var/log/nginx"), Some(TIDE), Some(TIDE));
+            let _ = fs::set_permissions(root.join("run"), fs::Permissions::from_mode(0o1777));
+        }),
+        Scene::of("the one missing right is granted", "owner, mode", "edge", "grant-access", |root| {
+            unit(root, "User=tide\n");
+            let _ = fs::set_permissions(root.join("var/log/nginx"), fs::Permissions::from_mode(0o700));
+            let _ = fs::set_permissions(root.join("run"), fs::Permissions::from_mode(0o1777));
+        }),
+        Scene::of("a directory in the place of the log is moved aside", "rename", "edge", "move-aside", |root| {
+            unit(root, "");
+            let _ = fs::create_dir_all(root.join("var/log/nginx/error.log/inner"));
+        }),
+        Scene::of("a drop-in is put beside the unit", "directory, create, reload-manager", "edge", "allow-in-sandbox", |root| {
+            unit(root, "ReadOnlyPaths=/var/log/nginx\n")
+        }),
     ]
 }
 

@@ -69,7 +69,7 @@ impl Context {
         }
         let all = jolly_core::service::find(snapshot, &self.services);
         let names: Vec<&str> = all.iter().map(|s| s.name.as_str()).collect();
-        let error = CliError::usage(format!("there is no service {name} on this host"));
+        let error = CliError::usage(format!("service {name} does not exist on this host"));
         Err(match jolly_core::config::nearest(name, names.iter().copied()) {
             Some(near) => error.hint(format!("did you mean {near}?")),
             None if names.is_empty() => error.hint("no server daemon was found; describe it in a services file"),
@@ -114,8 +114,7 @@ impl Context {
         }
         let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
         let base = absolute("XDG_STATE_HOME").or_else(|| absolute("HOME").map(|home| home.join(".local/state")));
-        let missing =
-            || CliError::usage("there is no place for the change journal: neither HOME nor XDG_STATE_HOME is set").hint("name one with --state-dir DIR");
+        let missing = || CliError::usage("the change journal has no directory: neither HOME nor XDG_STATE_HOME is set").hint("name one with --state-dir DIR");
         Ok(base.ok_or_else(missing)?.join("jolly-sentinel"))
     }
 

@@ -29,7 +29,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         return Ok(Status::Well);
     };
     let code = Code::parse(name).ok_or_else(|| {
-        let error = CliError::usage(format!("there is no code {name}"));
+        let error = CliError::usage(format!("code {name} does not exist"));
         match jolly_core::config::nearest(name, PAGES.iter().map(|p| p.name)) {
             Some(near) => error.hint(format!("did you mean {near}?")),
             None => error.hint("jolly-sentinel explain lists them all"),

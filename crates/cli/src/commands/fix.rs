@@ -77,7 +77,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     if chosen.is_empty() {
         context.emit(&pages::fix::plans(&report, &headline, &context.program()), &report)?;
         let why: Vec<String> = report.unavailable.iter().map(|u| format!("{}: {}", u.id, u.reason)).collect();
-        let error = CliError::refused("there is no fix for the first cause that can be carried out; nothing was changed");
+        let error = CliError::refused("no fix for the first cause can be carried out; nothing was changed");
         return Err(if why.is_empty() { error } else { error.hint(why.join("; ")) });
     }
     let asks = !arguments.yes && context.global.format == crate::options::Format::Text && std::io::stdin().is_terminal();
@@ -131,7 +131,7 @@ fn given(set: &[String]) -> Result<BTreeMap<String, String>, CliError> {
             }
             Some((name, value)) if known.contains(&name) => Ok((name.to_owned(), value.to_owned())),
             Some((name, _)) => Err(CliError::usage(format!("no fix takes {name:?}")).hint(format!("known: {}", known.join(", ")))),
-            None => Err(CliError::usage(format!("{pair:?} is no NAME=VALUE"))),
+            None => Err(CliError::usage(format!("{pair:?} is not NAME=VALUE"))),
         })
         .collect()
 }

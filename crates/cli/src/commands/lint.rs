@@ -32,7 +32,7 @@ pub(crate) struct Arguments {
 
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
     if let Some(release) = &arguments.against {
-        return Err(CliError::usage(format!("there is no table for {release} yet; only the installed release is judged")));
+        return Err(CliError::usage(format!("a table for {release} does not exist yet; only the installed release is checked")));
     }
     let snapshot = context.snapshot();
     let (kind, instance) = match (&arguments.service, &arguments.kind, &arguments.config) {
@@ -42,7 +42,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         }
         (None, Some(kind), Some(config)) => {
             let known = kinds::KINDS.iter().map(|k| k.name()).collect::<Vec<_>>().join(", ");
-            let found = kinds::kind(kind).ok_or_else(|| CliError::usage(format!("there is no kind {kind}")).hint(format!("known: {known}")))?;
+            let found = kinds::kind(kind).ok_or_else(|| CliError::usage(format!("kind {kind} does not exist")).hint(format!("known: {known}")))?;
             let config = absolute(context, config)?;
             if snapshot.link_stat(&config).is_absent() {
                 return Err(CliError::usage(format!("{config} does not exist")));

@@ -34,7 +34,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         return Ok(if report.not_seen.is_empty() { Status::Well } else { Status::NotSeen });
     };
     if fix::load(&writer, id).is_none() {
-        return Err(CliError::usage(format!("there is no change {id} in {}", context.state_dir()?.display()))
+        return Err(CliError::usage(format!("change {id} does not exist in {}", context.state_dir()?.display()))
             .hint(format!("{} undo lists what there is", context.program())));
     }
     writer.prepare().map_err(|e| CliError::refused(e.to_string()))?;

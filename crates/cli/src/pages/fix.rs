@@ -22,7 +22,7 @@ pub(crate) fn plans(report: &FixReport, headline: &str, program: &str) -> Page {
     };
     page.answer(Tone::Problem, format!("{headline}: {}.", cause.trim_end_matches('.')));
     if report.fixes.is_empty() {
-        page.text("There is no fix that this program can carry out by itself for that.");
+        page.text("This program cannot fix that by itself.");
     } else {
         page.push(Block::Circumstances("Nothing was changed. Each way to put it right, least dangerous first:".into()));
     }
@@ -63,7 +63,7 @@ pub(crate) fn applied(report: &FixReport, program: &str) -> Page {
     match (report.rolled_back, report.verified, &report.next_cause) {
         (true, ..) => page.answer(Tone::Problem, format!("{name} was not put right, so the change was put back.")),
         (_, Some(Recovery::Recovered), _) => page.answer(Tone::Well, format!("{name} has recovered.")),
-        (_, _, Some(next)) => page.answer(Tone::Problem, format!("That cause of {name} is gone, but another is left: {}.", next.title)),
+        (_, _, Some(next)) => page.answer(Tone::Problem, format!("That cause of {name} is fixed. Another remains: {}.", next.title)),
         (_, None, _) => page.answer(Tone::Plain, format!("The files of {name} were changed; it was not started.")),
         (_, Some(Recovery::Partly), _) if report.verification.is_none() => {
             page.answer(Tone::Plain, format!("The files of {name} were changed; whether it runs cannot be seen from here."));

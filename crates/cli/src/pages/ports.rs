@@ -116,7 +116,7 @@ fn details(page: &mut Page, entry: &PortEntry, when: &When) {
         }
         let chain = h.chain.iter().take(3).map(ToString::to_string).collect::<Vec<_>>().join(", from ");
         let started = h.started_at.as_deref().map(|t| when.ago(t)).unwrap_or_default();
-        let by = if chain.is_empty() { "a parent that is gone".to_owned() } else { chain };
+        let by = if chain.is_empty() { "a parent process that has ended".to_owned() } else { chain };
         rows.push((format!("started by {by}; it {}", returns(h.returns)), started));
         if let Some(clients) = h.clients.filter(|c| *c > 0) {
             rows.push((format!("{clients} clients are connected"), String::new()));

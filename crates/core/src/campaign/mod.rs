@@ -71,7 +71,7 @@ pub struct Orders {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Refusal {
     /// There is no fix of this id.
-    #[error("there is no fix {id} for this")]
+    #[error("fix {id} is not offered for this")]
     NoSuchFix {
         /// The id.
         id: String,

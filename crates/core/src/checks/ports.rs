@@ -120,7 +120,7 @@ fn socket_evidence(holder: &Holder) -> Evidence {
 }
 
 fn origin(case: &Case, holder: &Holder) -> Evidence {
-    let started = started_by(&holder.chain).map_or_else(|| "its parent is gone".to_owned(), |by| format!("started by {by}"));
+    let started = started_by(&holder.chain).map_or_else(|| "its parent process has ended".to_owned(), |by| format!("started by {by}"));
     let returns = match holder.returns {
         Returns::Boot => "; it comes back at boot",
         Returns::Itself => "; it is started again by itself",

@@ -130,7 +130,7 @@ fn data_in_use(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let by = unit
         .clone()
         .map_or_else(|| format!("{} (pid {})", user.brief.name, user.brief.pid), |u| format!("{} (pid {}) of {u}", user.brief.name, user.brief.pid));
-    let started = started_by(&links).map_or_else(|| "its parent is gone".to_owned(), |by| format!("started by {by}"));
+    let started = started_by(&links).map_or_else(|| "its parent process has ended".to_owned(), |by| format!("started by {by}"));
     Some(Finding {
         code: Code::AlreadyRunning,
         severity: Severity::Error,

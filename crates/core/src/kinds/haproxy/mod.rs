@@ -286,7 +286,7 @@ fn global(book: &mut Book, instance: &Instance) {
         };
         if gone {
             let what = if group { "group" } else { "account" };
-            let found = book.find(&entry.place, name, Code::AccountMissing, format!("there is no {what} {}", entry.value));
+            let found = book.find(&entry.place, name, Code::AccountMissing, format!("{what} {} does not exist", entry.value));
             found.depends_on = DependsOn::Accounts;
             found.object = Some(entry.value.clone());
         }

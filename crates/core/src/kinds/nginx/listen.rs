@@ -32,7 +32,7 @@ fn listen(r: &mut Reader, d: &Directive) {
             "default_server" | "default" => default = true,
             "bind" | "reuseport" | "deferred" => options = true,
             "http2" | "proxy_protocol" => {}
-            "spdy" => r.warn(d, "\"spdy\" is gone; it is ignored"),
+            "spdy" => r.warn(d, "\"spdy\" is no longer supported; it is ignored"),
             "ipv6only=on" | "ipv6only=off" => {
                 v6_only = word.ends_with("on");
                 options = true;
@@ -114,7 +114,7 @@ fn resolve(r: &mut Reader, d: &Directive, value: &str) -> Option<Vec<Key>> {
         return Some(vec![(Some(address), port, None)]);
     }
     if value.starts_with('[') {
-        return bad(r, d, format!("\"{host}\" is no IPv6 address"));
+        return bad(r, d, format!("\"{host}\" is not an IPv6 address"));
     }
     match crate::names::lookup(r.snapshot, &host) {
         Look::Seen(addresses) => Some(addresses.into_iter().map(|a| (Some(a), port, None)).collect()),

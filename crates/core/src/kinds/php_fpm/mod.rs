@@ -132,7 +132,7 @@ fn pool(book: &mut Book, name: &str, root: bool, firsts: &HashMap<String, usize>
         };
         if gone && !numeric && !entry.value.is_empty() {
             let what = if group { "group" } else { "account" };
-            let found = book.find(&entry.place, key, Code::AccountMissing, format!("there is no {what} {}", entry.value));
+            let found = book.find(&entry.place, key, Code::AccountMissing, format!("{what} {} does not exist", entry.value));
             found.depends_on = DependsOn::Accounts;
             found.object = Some(entry.value.clone());
         }

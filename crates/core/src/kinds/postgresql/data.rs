@@ -46,7 +46,7 @@ fn control(snapshot: &Snapshot, dir: &str) -> Vec<DataFault> {
     let file = path::join(dir, "global/pg_control");
     let damaged = |seen: String| fault(Code::DataDamaged, file.clone(), format!("the control file {file} is damaged"), seen);
     match snapshot.read_at(&file, 0, 512) {
-        Look::Absent => fault(Code::DataDamaged, file.clone(), format!("the control file {file} is gone"), "not there".into()),
+        Look::Absent => fault(Code::DataDamaged, file.clone(), format!("the control file {file} does not exist"), "not there".into()),
         Look::NotSeen(_) => vec![],
         Look::Seen(bytes) if bytes.len() < CHECKSUM_AT.end => damaged(format!("only {} bytes long", bytes.len())),
         Look::Seen(bytes) => {

@@ -45,7 +45,7 @@ fn ssl_protocol(r: &mut Reader, d: &Directive) {
             return bad(r, d, "SSLv2 is no longer supported".into());
         }
         if !KNOWN.contains(&bare.as_str()) {
-            return bad(r, d, format!("{word:?} is no TLS protocol, expected some of TLSv1.2, TLSv1.3, all"));
+            return bad(r, d, format!("{word:?} is not a TLS protocol, expected some of TLSv1.2, TLSv1.3, all"));
         }
     }
 }

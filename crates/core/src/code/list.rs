@@ -1,90 +1,7 @@
-//! The vocabulary of codes: one code, one meaning, one page of `explain`, and all that other rooms must know of it. This
-//! list is the only one: a code cannot be written down without these facts.
+//! Every code, with its page of `explain` and how it counts.
+use super::{Ails, CodeFacts, Joins, stage};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-
-/// Stages of a start: smaller is earlier.
-pub mod stage {
-    /// The manager does not even try.
-    pub const MANAGER: u8 = 0;
-    /// The program cannot be executed, or its account does not exist.
-    pub const EXECUTE: u8 = 1;
-    /// The configuration is read.
-    pub const CONFIG: u8 = 2;
-    /// Files are opened.
-    pub const FILES: u8 = 3;
-    /// Sockets are bound.
-    pub const BIND: u8 = 4;
-    /// It runs.
-    pub const RUN: u8 = 5;
-    /// Only the outcome is known.
-    pub const OUTCOME: u8 = 6;
-}
-
-/// When two findings of a code are about the same thing, beside being about the same subject.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Joins {
-    /// Only then.
-    Subject,
-    /// Always: a service has one of these.
-    Always,
-    /// Always, whatever the subject: a server has one set of data and one memory.
-    OnePerServer,
-    /// By the port or the process that holds it, with any other code about binding.
-    Binding,
-    /// By the port.
-    Port,
-    /// Where they are told by a log, or the subject is the very same.
-    ToldOrEqual,
-    /// Where a log tells of it without naming anything.
-    ToldWithoutSubject,
-    /// Where they are told by a log, or have the same remedy.
-    Remedy,
-}
-
-/// Whether a code is about a service that runs; all others are about its next start.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Ails {
-    /// It is not.
-    Never,
-    /// It is.
-    Always,
-    /// It is where it was found while the service ran.
-    WhileItRuns,
-}
-
-/// What is known of a code: its page of `explain`, and how it counts.
-#[derive(Debug)]
-pub struct CodeFacts {
-    /// The code.
-    pub code: Code,
-    /// Its name as scripts see it.
-    pub name: &'static str,
-    /// Whether it explains why a service does not start or answer; otherwise it is a note.
-    pub is_cause: bool,
-    /// The service does not start or answer because …
-    pub title: &'static str,
-    /// What it means.
-    pub meaning: &'static str,
-    /// How it is recognised.
-    pub recognised: &'static str,
-    /// What puts it right.
-    pub remedy: &'static str,
-    /// When in a start it strikes.
-    pub stage: u8,
-    /// When two findings of it are one.
-    pub joins: Joins,
-    /// Whether it is about a file or directory that a log may name.
-    pub is_of_file: bool,
-    /// Whether it is about a service that runs.
-    pub ails: Ails,
-    /// Whether it only happened, and tells nothing of the next start.
-    pub is_past: bool,
-    /// Whether it only says how a start ended, and not why.
-    pub is_outcome: bool,
-    /// Whether it follows where the service's account does not exist.
-    pub needs_account: bool,
-}
 
 /// The codes and the table of what is known of them, from one list.
 macro_rules! codes {
@@ -110,13 +27,8 @@ codes! {
         meaning: "Two programs cannot listen on the same address and port. The one that came first keeps it, and the later one is refused by the kernel. Another installation of the same daemon counts as another program.",
         recognised: "A listening socket on the host overlaps an address that the configuration wants, and its holder is not this service. The log of the last start saying \"address already in use\" is the second witness.",
         remedy: "Stop the holder where it was started, so that it does not come back, or move this service to a free port.",
-        stage: stage::BIND,
-        joins: Joins::Binding,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::BIND, joins: Joins::Binding, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// Another instance of this very service is running.
     AlreadyRunning {
@@ -126,13 +38,8 @@ codes! {
         meaning: "A copy of the same daemon with the same configuration runs outside the service manager, usually started by hand, and holds its port, lock or data.",
         recognised: "The holder of the wanted port runs the same executable and belongs to no unit, or a pid file names a living process of the same executable.",
         remedy: "Stop the stray copy, then start the service through its manager.",
-        stage: stage::BIND,
-        joins: Joins::Binding,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::BIND, joins: Joins::Binding, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// It wants a port that its account may not bind.
     PortPrivileged {
@@ -142,13 +49,8 @@ codes! {
         meaning: "Ports below the kernel's limit, 1024 by default, may be bound only by root or with the capability for it.",
         recognised: "The account of the start is not root, has no capability to bind, and the wanted port is below net.ipv4.ip_unprivileged_port_start; or the log says so.",
         remedy: "Move the service to a higher port, or grant the capability in its unit.",
-        stage: stage::BIND,
-        joins: Joins::Port,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: true,
+        stage: stage::BIND, joins: Joins::Port, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: true,
     },
     /// It binds an address that no interface of this host has.
     AddressNotHere {
@@ -158,13 +60,8 @@ codes! {
         meaning: "A daemon can listen only on an address that the host has at that moment.",
         recognised: "The configured address is on no interface, and the daemon insists on binding it.",
         remedy: "Correct the address, or bring the interface up before the service.",
-        stage: stage::BIND,
-        joins: Joins::Port,
-        is_of_file: false,
-        ails: Ails::WhileItRuns,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::BIND, joins: Joins::Port, ails: Ails::WhileItRuns,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// Its configuration does not parse.
     ConfigSyntax {
@@ -174,13 +71,8 @@ codes! {
         meaning: "A bracket, a quote, a terminator or a section end is missing or too many.",
         recognised: "Our own reader of the configuration stops at that place, as the daemon's would.",
         remedy: "Correct the marked place; the daemon often notices the fault later than where it was made.",
-        stage: stage::CONFIG,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A directive does not exist for this daemon and version.
     ConfigUnknownDirective {
@@ -190,13 +82,8 @@ codes! {
         meaning: "The name is misspelt, belongs to another version, or to a module that is not part of this build.",
         recognised: "The name stands in no table of the installed version, and no loaded module defines it.",
         remedy: "Correct the name; where one known name is near, it is proposed.",
-        stage: stage::CONFIG,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A directive stands where it is not allowed.
     ConfigMisplacedDirective {
@@ -206,13 +93,8 @@ codes! {
         meaning: "Directives belong to certain sections. The same word can be right a few lines higher.",
         recognised: "The table of directives does not allow this name in the section where it stands.",
         remedy: "Move it to a section that allows it.",
-        stage: stage::CONFIG,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A value has the wrong type, count or range.
     ConfigBadValue {
@@ -222,13 +104,8 @@ codes! {
         meaning: "A number, port, address, switch or count of values is not what the directive takes.",
         recognised: "The value does not fit the shape that the installed version expects.",
         remedy: "Correct the value; the help names what is expected.",
-        stage: stage::CONFIG,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A directive belongs to a module that is not loaded.
     ConfigMissingModule {
@@ -238,13 +115,8 @@ codes! {
         meaning: "The word is right, but the module that understands it is not loaded or not installed.",
         recognised: "The table knows the directive as part of a module that this configuration does not load.",
         remedy: "Load the module, or remove the directive.",
-        stage: stage::CONFIG,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// The configuration names a file or directory that is not there.
     ConfigMissingFile {
@@ -254,13 +126,8 @@ codes! {
         meaning: "An included file, a certificate, a log directory or a module is named and does not exist.",
         recognised: "The path does not exist on the host, and the daemon refuses to start without it.",
         remedy: "Create it, or correct the path.",
-        stage: stage::CONFIG,
-        joins: Joins::Subject,
-        is_of_file: true,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: false,
     },
     /// Two directives or files contradict each other.
     ConfigConflict {
@@ -270,13 +137,8 @@ codes! {
         meaning: "The same listener, name, section or switch is given twice, often after a merge of two files.",
         recognised: "The same thing is declared in two places, both of which are shown.",
         remedy: "Remove one of the two places.",
-        stage: stage::CONFIG,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// Its account may not read, write or enter a path.
     PermissionDenied {
@@ -286,13 +148,8 @@ codes! {
         meaning: "A file mode, an owner or an access list on the path, or on a directory above it, refuses the account of the service.",
         recognised: "The walk from the root directory to the path finds the first step that refuses, as the kernel would.",
         remedy: "Grant that one account the one missing permission on that one path.",
-        stage: stage::FILES,
-        joins: Joins::Subject,
-        is_of_file: true,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: true,
+        stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: true,
     },
     /// An access policy or the sandbox of the unit refuses it.
     PolicyDenied {
@@ -302,13 +159,8 @@ codes! {
         meaning: "File modes allow it, but a mandatory policy or a setting of the unit does not.",
         recognised: "The mode walk finds no obstacle and the log still speaks of a refusal.",
         remedy: "Adjust the policy or the unit's sandbox for that path.",
-        stage: stage::FILES,
-        joins: Joins::Subject,
-        is_of_file: true,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A runtime, data or log file belongs to the wrong account.
     WrongOwner {
@@ -318,13 +170,8 @@ codes! {
         meaning: "An earlier start under another account, usually by hand, left files that the service's account may not use.",
         recognised: "The file exists, lies where the service writes, and its owner is neither the service's account nor root.",
         remedy: "Give the file back to the account, or move it aside.",
-        stage: stage::FILES,
-        joins: Joins::Subject,
-        is_of_file: true,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: true,
+        stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: true,
     },
     /// It runs under another account than it should.
     WrongAccount {
@@ -334,13 +181,8 @@ codes! {
         meaning: "The daemon is up, but not under the account that its unit or its configuration names.",
         recognised: "The account of the running process differs from the configured one.",
         remedy: "Stop it, give its files back, and start it through the manager.",
-        stage: stage::RUN,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Always,
-        is_past: false,
-        is_outcome: false,
-        needs_account: true,
+        stage: stage::RUN, joins: Joins::Subject, ails: Ails::Always,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: true,
     },
     /// A pid, lock or socket file of a process that is gone stands in its way.
     StaleFile {
@@ -350,13 +192,8 @@ codes! {
         meaning: "A daemon that was killed or started by hand left a file that makes the next start believe it is running.",
         recognised: "The file is there, the process it belongs to is not, or is another program by now.",
         remedy: "Move the file aside.",
-        stage: stage::FILES,
-        joins: Joins::Subject,
-        is_of_file: true,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: false,
     },
     /// Its data directory is empty or was never initialised.
     DataMissing {
@@ -366,13 +203,8 @@ codes! {
         meaning: "A database needs a data directory that was initialised once.",
         recognised: "The marks of an initialised directory are missing.",
         remedy: "Restore the data, or initialise the directory.",
-        stage: stage::FILES,
-        joins: Joins::OnePerServer,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::FILES, joins: Joins::OnePerServer, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A control, log or table file is corrupt.
     DataDamaged {
@@ -382,13 +214,8 @@ codes! {
         meaning: "A file that the database needs at start fails its own checksum.",
         recognised: "The check of the file's structure fails, or the log says so.",
         remedy: "Restore the file from a backup; keep the damaged one.",
-        stage: stage::FILES,
-        joins: Joins::OnePerServer,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::FILES, joins: Joins::OnePerServer, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// The data was written by another version.
     DataVersion {
@@ -398,13 +225,8 @@ codes! {
         meaning: "The data directory belongs to another major version or flavour.",
         recognised: "The version mark in the directory differs from that of the server.",
         remedy: "Upgrade the data with the daemon's own procedure.",
-        stage: stage::FILES,
-        joins: Joins::OnePerServer,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::FILES, joins: Joins::OnePerServer, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// No space or no inodes are left where it writes.
     DiskFull {
@@ -414,13 +236,8 @@ codes! {
         meaning: "The file system that holds its logs, data or runtime files is full.",
         recognised: "The file system has no free blocks or inodes, or the log says so.",
         remedy: "Make room on that file system.",
-        stage: stage::FILES,
-        joins: Joins::Subject,
-        is_of_file: true,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: false,
     },
     /// The file system it writes to is mounted read-only.
     ReadOnly {
@@ -430,13 +247,8 @@ codes! {
         meaning: "The mount that contains the path cannot be written.",
         recognised: "The mount table says so for the mount that contains the path.",
         remedy: "Mount it writable, after finding out why it is not.",
-        stage: stage::FILES,
-        joins: Joins::Subject,
-        is_of_file: true,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: false,
     },
     /// It asks for more memory than it can have.
     MemoryShort {
@@ -446,13 +258,8 @@ codes! {
         meaning: "The daemon wants more than the host or its limits give, or was killed for it.",
         recognised: "The log or the kernel says so.",
         remedy: "Lower what the configuration asks for, or raise the limit.",
-        stage: stage::FILES,
-        joins: Joins::OnePerServer,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::FILES, joins: Joins::OnePerServer, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A limit on files, processes or shared memory stops it.
     LimitReached {
@@ -462,13 +269,8 @@ codes! {
         meaning: "A resource limit of the unit or the kernel is lower than what the daemon needs.",
         recognised: "The log says so, and the limit is what the message names.",
         remedy: "Raise the limit in the unit.",
-        stage: stage::FILES,
-        joins: Joins::OnePerServer,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::FILES, joins: Joins::OnePerServer, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// The executable, its interpreter or a library is missing.
     ProgramMissing {
@@ -478,13 +280,8 @@ codes! {
         meaning: "What the unit starts does not exist or cannot be executed.",
         recognised: "The path in the unit does not exist or is not executable; the manager reports status 203 or 127.",
         remedy: "Install the program, or correct the path in the unit.",
-        stage: stage::EXECUTE,
-        joins: Joins::ToldOrEqual,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::EXECUTE, joins: Joins::ToldOrEqual, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// The wrong runtime is picked up.
     RuntimeWrong {
@@ -494,13 +291,8 @@ codes! {
         meaning: "The service finds another interpreter or virtual machine than it needs.",
         recognised: "The log names the version it found and the one it needs.",
         remedy: "Point the launcher at the right runtime.",
-        stage: stage::EXECUTE,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::EXECUTE, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// The user or group it runs as does not exist.
     AccountMissing {
@@ -510,13 +302,8 @@ codes! {
         meaning: "The configuration or the unit names an account that the host does not know.",
         recognised: "The name is in none of the host's account files.",
         remedy: "Create the account, or correct the name.",
-        stage: stage::EXECUTE,
-        joins: Joins::ToldOrEqual,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::EXECUTE, joins: Joins::ToldOrEqual, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A certificate and key do not match, are unusable, or have expired.
     CertificateBad {
@@ -526,13 +313,8 @@ codes! {
         meaning: "The daemon cannot use the certificate or key that its configuration names.",
         recognised: "The file is not a certificate or key, or the log says so.",
         remedy: "Put the right pair in place.",
-        stage: stage::CONFIG,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A host name in its configuration does not resolve.
     NameUnresolved {
@@ -542,13 +324,8 @@ codes! {
         meaning: "The daemon looks the name up at start and finds nothing.",
         recognised: "The name is in no hosts file and can never be found elsewhere, or the log says so.",
         remedy: "Correct the name, or add it to the hosts file.",
-        stage: stage::CONFIG,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// Something it needs is not there.
     DependencyDown {
@@ -558,13 +335,8 @@ codes! {
         meaning: "An upstream, a socket or a database that it needs does not listen, or a unit that it requires failed.",
         recognised: "The socket is absent or nobody listens on it; the manager reports the failed dependency.",
         remedy: "Start what it needs first.",
-        stage: stage::EXECUTE,
-        joins: Joins::ToldWithoutSubject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::EXECUTE, joins: Joins::ToldWithoutSubject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// What it needs answers but refuses.
     DependencyRefuses {
@@ -574,13 +346,8 @@ codes! {
         meaning: "The other side is up and turns it away: password, disabled login, missing database.",
         recognised: "The log carries the other side's words.",
         remedy: "Correct the credentials or the grant.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A per-directory override file breaks requests.
     OverrideBroken {
@@ -590,13 +357,8 @@ codes! {
         meaning: "A file that the server reads with each request has an error.",
         recognised: "Requests below that directory fail, and the log names the file.",
         remedy: "Correct the file, or move it aside for a moment.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// An application's own configuration is broken.
     ApplicationConfig {
@@ -606,13 +368,8 @@ codes! {
         meaning: "The application behind the daemon names something that does not exist.",
         recognised: "The log of the application says so.",
         remedy: "Correct the application's configuration.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// The application behind it fails by itself.
     ApplicationError {
@@ -622,13 +379,8 @@ codes! {
         meaning: "A script error, exhausted memory or time, a missing class.",
         recognised: "The log of the request says so.",
         remedy: "Correct the application.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// It is up, but cannot be reached from where it should.
     Unreachable {
@@ -638,13 +390,8 @@ codes! {
         meaning: "It listens on the loopback address alone, or something between drops the requests.",
         recognised: "Its listeners are on loopback only, while it is meant to serve others.",
         remedy: "Listen on an address that others reach.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// The service manager was told not to start it.
     ManagerDisabled {
@@ -654,13 +401,8 @@ codes! {
         meaning: "The unit is masked or disabled, a condition is not met, or its file is broken.",
         recognised: "The manager's own state of the unit says so.",
         remedy: "Unmask or enable it, if nobody stopped it on purpose.",
-        stage: stage::MANAGER,
-        joins: Joins::Remedy,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::MANAGER, joins: Joins::Remedy, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// It failed so often that the manager stopped trying.
     ManagerGaveUp {
@@ -670,13 +412,8 @@ codes! {
         meaning: "The manager refuses further starts for a while, and the earlier reason is no longer true.",
         recognised: "The last attempt was refused for its rate, and nothing else stands in the way now.",
         remedy: "Clear the counter and start it once more.",
-        stage: stage::OUTCOME,
-        joins: Joins::Always,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: true,
-        is_outcome: true,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Always, ails: Ails::Never,
+        is_of_file: false, is_past: true, is_outcome: true, needs_account: false,
     },
     /// It did not become ready in the time it was given.
     StartTimeout {
@@ -686,13 +423,8 @@ codes! {
         meaning: "The manager ended a start that took too long.",
         recognised: "The manager reports a timed-out start.",
         remedy: "Find what it was waiting for, or give it more time.",
-        stage: stage::RUN,
-        joins: Joins::Always,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: true,
-        needs_account: false,
+        stage: stage::RUN, joins: Joins::Always, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: true, needs_account: false,
     },
     /// It died of a signal.
     Crashed {
@@ -702,13 +434,8 @@ codes! {
         meaning: "The daemon did not end by itself: a signal killed it.",
         recognised: "The manager or the log reports the signal.",
         remedy: "Look at what came before; a daemon that crashes again needs its maintainer.",
-        stage: stage::RUN,
-        joins: Joins::Always,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: true,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::RUN, joins: Joins::Always, ails: Ails::Never,
+        is_of_file: false, is_past: true, is_outcome: false, needs_account: false,
     },
     /// The log tells of a failure that no rule explains.
     Unknown {
@@ -718,13 +445,8 @@ codes! {
         meaning: "There is a failure, and the lines that tell of it are shown as they are.",
         recognised: "The last attempt failed, and no rule matched its lines.",
         remedy: "Read the shown lines; they are the first ones that matter.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: true,
-        is_outcome: true,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: true, is_outcome: true, needs_account: false,
     },
     /// The server has no name of its own.
     NameUnset {
@@ -734,13 +456,8 @@ codes! {
         meaning: "The server guesses its name and warns about it at each start. It is harmless.",
         recognised: "The main server sets no name.",
         remedy: "Set the server's name if the warning disturbs.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// It runs, but would not come back after a restart.
     LatentFailure {
@@ -750,13 +467,8 @@ codes! {
         meaning: "The running daemon still has what it read at its start. The next start would fail.",
         recognised: "The configuration on disk would be refused, or a file it needs is gone by now.",
         remedy: "Put the named fault right before the next restart.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// Its configuration was changed after it started.
     NotReloaded {
@@ -766,13 +478,8 @@ codes! {
         meaning: "The daemon still runs with what it read at its last start or reload.",
         recognised: "A file that it reads is newer than its process.",
         remedy: "Reload it when the change is meant to take effect.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A file is left over from an earlier run.
     StrayFile {
@@ -782,13 +489,8 @@ codes! {
         meaning: "It does not stand in the way now.",
         recognised: "The file is there and its process is gone.",
         remedy: "Move it aside.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// It runs, but is not started at boot.
     NotEnabled {
@@ -798,13 +500,8 @@ codes! {
         meaning: "After the next reboot it will be down.",
         recognised: "The manager does not start the unit at boot.",
         remedy: "Enable it, if it is meant to come back.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// The configuration is accepted, but not as meant.
     ConfigWarning {
@@ -814,13 +511,8 @@ codes! {
         meaning: "The daemon starts and ignores or adjusts something.",
         recognised: "The daemon's own rules say so for this directive.",
         remedy: "Read the place and decide.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A path may be changed by everybody.
     GrantTooWide {
@@ -830,13 +522,8 @@ codes! {
         meaning: "More accounts than necessary may write where the service writes.",
         recognised: "The mode lets everybody write.",
         remedy: "Narrow the mode.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A line of the log looks bad and is not.
     HarmlessLog {
@@ -846,13 +533,8 @@ codes! {
         meaning: "It stands in healthy starts, too.",
         recognised: "The rule for this line says so.",
         remedy: "Nothing.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// Its process is halted: there, and answering nothing.
     ProcessHalted {
@@ -862,13 +544,8 @@ codes! {
         meaning: "A signal stopped the process or a debugger holds it. It keeps its sockets, so that clients connect and then wait.",
         recognised: "The kernel's process table shows the state \"stopped\" for the main process.",
         remedy: "Let it go on, after finding out who halted it.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Always,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Always,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// Processes are not as the unit or the manager has them.
     NotAsPlanned {
@@ -878,13 +555,8 @@ codes! {
         meaning: "The manager takes another program for the main process, a dead process was not collected by its parent, or one waits in the kernel for a disk or a network file system.",
         recognised: "The process table and the manager's state of the unit differ.",
         remedy: "Stop it, make sure that nothing of it is left, and start it through the manager.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A person or a cluster manager keeps it as it is.
     HandsOff {
@@ -894,13 +566,8 @@ codes! {
         meaning: "Somebody stopped it on purpose, a cluster manager decides where it runs, or a database follows another one.",
         recognised: "The record of commands run for root, files that a cluster manager put there, or signal files among the data say so.",
         remedy: "Ask whoever decided it before anything is changed.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// A certificate that it uses is not valid at this time.
     CertificateExpired {
@@ -910,13 +577,8 @@ codes! {
         meaning: "The daemon starts, but clients refuse it.",
         recognised: "The period of validity in the certificate does not contain the present moment.",
         remedy: "Put a valid certificate in place and reload.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
     /// Its log is not where one would look, or holds nothing.
     LogElsewhere {
@@ -928,54 +590,7 @@ codes! {
         recognised: "The places that the configuration names are compared with what stands there, with the usual places of the \
                      daemon's log, and with what lines of its log look like.",
         remedy: "Read the log where it is; give the file back to the account where lines are lost.",
-        stage: stage::OUTCOME,
-        joins: Joins::Subject,
-        is_of_file: false,
-        ails: Ails::Never,
-        is_past: false,
-        is_outcome: false,
-        needs_account: false,
+        stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
     },
-}
-
-impl Code {
-    /// Its page.
-    pub fn facts(self) -> &'static CodeFacts {
-        // Variants and pages come from one list, in one order.
-        &PAGES[self as usize]
-    }
-    /// Its name as scripts see it.
-    pub fn name(self) -> &'static str {
-        self.facts().name
-    }
-    /// The code of that name.
-    pub fn parse(name: &str) -> Option<Self> {
-        PAGES.iter().find(|p| p.name == name).map(|p| p.code)
-    }
-}
-
-impl std::fmt::Display for Code {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(self.name())
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_list_is_in_order_unique_explained_and_serialised_by_its_names() {
-        let mut seen = std::collections::BTreeSet::new();
-        for (place, page) in PAGES.iter().enumerate() {
-            assert_eq!(page.code as usize, place, "{}", page.name);
-            assert!(seen.insert(page.name));
-            assert_eq!(serde_json::to_value(page.code).unwrap(), page.name);
-            assert_eq!(Code::parse(page.name), Some(page.code));
-            for text in [page.meaning, page.recognised, page.remedy] {
-                assert!(text.ends_with('.') && text.len() > 7, "{}: {text}", page.name);
-            }
-            assert!(!page.title.ends_with('.'));
-        }
-    }
 }
