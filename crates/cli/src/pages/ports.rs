@@ -17,7 +17,7 @@ fn returns(returns: Returns) -> &'static str {
     match returns {
         Returns::Boot => "comes back at boot",
         Returns::Itself => "is started again by itself",
-        Returns::No => "does not come back by itself",
+        Returns::No => "will not restart by itself",
         Returns::Unknown => "may come back",
     }
 }

@@ -293,7 +293,7 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
         let belongs = match (service.unit_name(), unit) {
             (Some(_), Some(unit)) => brief.pid == main || (!unit.control_group.is_empty() && in_group(&process.cgroup, &unit.control_group)),
             // Without a manager the pid file or the program decides.
-            (Some(name), None) => process.cgroup.contains(name),
+            (Some(name), None) => owner_of(snapshot, &process.cgroup).is_some_and(|owner| owner == name),
             (None, _) => service.started(&process) || (Some(brief.pid) == pid_file && by_script && vouches(&process)),
         };
         if belongs {
@@ -434,22 +434,18 @@ pub fn opener(snapshot: &Snapshot, socket: &Socket, pids: &[u32]) -> Option<Hold
 pub fn chain(snapshot: &Snapshot, process: &Process) -> (Vec<Link>, Option<String>) {
     let mut links = Vec::new();
     let mut unit = None;
-    for part in process.cgroup.split('/').rev() {
-        if part.ends_with(".service") && unit.is_none() && !part.starts_with("user@") {
-            unit = Some(part.to_owned());
-            links.push(Link { kind: "unit".into(), name: part.to_owned() });
-            links.extend(triggers(snapshot, part));
-        } else if let Some(session) = part.strip_suffix(".scope") {
-            let container = ["docker-", "libpod-", "crio-", "cri-containerd-", "machine-", "lxc"].iter().any(|p| session.starts_with(p));
-            let kind = if container {
-                "container"
-            } else if session.starts_with("session-") {
-                "session"
-            } else {
-                continue;
-            };
-            links.push(Link { kind: kind.into(), name: session.to_owned() });
+    match owner_of(snapshot, &process.cgroup).as_deref() {
+        // What a manager of a user's started is no unit of the host, whatever it is called.
+        Some(name) if name.ends_with(".service") && name.starts_with("user@") => {
+            links.push(Link { kind: "session".into(), name: name.trim_end_matches(".service").to_owned() });
         }
+        Some(name) if name.ends_with(".service") => {
+            links.push(Link { kind: "unit".into(), name: name.to_owned() });
+            links.extend(triggers(snapshot, name));
+            unit = Some(name.to_owned());
+        }
+        Some(name) => links.extend(name.strip_suffix(".scope").and_then(scope_link)),
+        None => {}
     }
     if let Some(terminal) = process.terminal {
         links.push(Link { kind: "terminal".into(), name: terminal_name(terminal) });
@@ -469,6 +465,29 @@ pub fn chain(snapshot: &Snapshot, process: &Process) -> (Vec<Link>, Option<Strin
         }
     }
     (links, unit)
+}
+
+/// What the manager calls the group that a process is in: the first name below its slices. What stands further below was made by
+/// whoever the manager gave that group to, and may be called as he likes (systemd.resource-control(5), Delegate=).
+fn owner_of(snapshot: &Snapshot, group: &str) -> Option<String> {
+    let first = |path: &str| path.split('/').find(|part| !part.is_empty() && !part.ends_with(".slice")).map(str::to_owned);
+    let is_unit = |name: &String| name.ends_with(".service") || name.ends_with(".scope");
+    first(group).filter(is_unit).or_else(|| {
+        if !group.contains(".service") && !group.contains(".scope") {
+            return None;
+        }
+        // Where the host's whole tree can be seen from inside, the manager's own part of it begins somewhere below.
+        let manager = snapshot.process(1).seen()?.cgroup;
+        let root = manager.strip_suffix("/init.scope").filter(|root| !root.is_empty())?;
+        first(group.strip_prefix(root)?).filter(is_unit)
+    })
+}
+
+/// A scope as a link of the chain: a container or a session; others say nothing.
+fn scope_link(name: &str) -> Option<Link> {
+    let container = ["docker-", "libpod-", "crio-", "cri-containerd-", "machine-", "lxc"].iter().any(|p| name.starts_with(p));
+    let kind = if container { Some("container") } else { name.starts_with("session-").then_some("session") };
+    kind.map(|kind| Link { kind: kind.into(), name: name.to_owned() })
 }
 
 /// What makes the manager start a unit, besides a wish of its own: timers, sockets, watched paths, and the init script that a unit
@@ -511,7 +530,7 @@ fn returns(snapshot: &Snapshot, unit: Option<&str>, chain: &[Link]) -> Returns {
             _ => crate::manager::unit(snapshot, name).seen().map_or(Returns::Unknown, |u| if u.enabled { Returns::Boot } else { Returns::No }),
         };
     }
-    if chain.iter().any(|l| l.kind == "container") {
+    if chain.iter().any(|l| l.kind == "container" || (l.kind == "session" && l.name.starts_with("user@"))) {
         return Returns::Unknown;
     }
     let supervisor =

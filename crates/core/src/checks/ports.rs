@@ -20,7 +20,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         found.extend(left_over(snapshot, case, want));
         found.extend(privileged(snapshot, case, want));
     }
-    found.extend(second_copy(case, &found));
+    found.extend(second_copy(snapshot, case, &found));
     found.extend(case.wanted.iter().filter_map(|want| out_of_reach(snapshot, case, want)));
     found
 }
@@ -116,7 +116,7 @@ fn socket_evidence(holder: &Holder) -> Evidence {
         Some(IpAddr::V6(six)) if six.is_unspecified() && !holder.socket.v6_only => " (both address families)",
         _ => "",
     };
-    Evidence::new(Source::Socket, format!("{bound}{family} is listened on by {}", holder.process.brief.name)).pid(holder.process.brief.pid)
+    Evidence::new(Source::Socket, format!("{} is listening on {bound}{family}", holder.process.brief.name)).pid(holder.process.brief.pid)
 }
 
 fn origin(case: &Case, holder: &Holder) -> Evidence {
@@ -124,7 +124,7 @@ fn origin(case: &Case, holder: &Holder) -> Evidence {
     let returns = match holder.returns {
         Returns::Boot => "; it comes back at boot",
         Returns::Itself => "; it is started again by itself",
-        Returns::No => "; it does not come back by itself",
+        Returns::No => "; it will not restart by itself",
         Returns::Unknown => "",
     };
     let command = crate::host::mask_arguments(&holder.process.arguments).join(" ");
@@ -226,11 +226,11 @@ fn privileged(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding
 }
 
 /// A copy started by hand that holds no wanted port, but the same pid file or data.
-fn second_copy(case: &Case, found: &[Finding]) -> Option<Finding> {
+fn second_copy(snapshot: &Snapshot, case: &Case, found: &[Finding]) -> Option<Finding> {
     let down = case.processes.is_empty();
     let known = found.iter().any(|f| f.code == Code::AlreadyRunning);
     let stray = case.strays.iter().find(|p| same_daemon(case.service, p))?;
-    if !down || known || stray.cgroup.contains(".service") {
+    if !down || known || crate::case::chain(snapshot, stray).1.is_some() {
         return None;
     }
     let pid = stray.brief.pid;

@@ -57,6 +57,7 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
                 // Children that share the socket keep it alive when their parent goes; those of a database go with it.
                 for other in holder.others.iter().filter(|_| !gently) {
                     if let Look::Seen(child) = snapshot.process(*other) {
+                        never_touch(snapshot, *other, &child.brief.name, child.own_root)?;
                         plan.steps.extend(end(&child.brief.name, *other, child.brief.start_ticks, false));
                     }
                 }

@@ -174,6 +174,12 @@ fn another_server_on_the_same_data_is_stopped_through_its_manager_or_gently() {
         crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), cause, &std::collections::BTreeMap::new()).remove(0).expect("a plan").steps
     };
     assert_eq!(steps(&ledger("/system.slice/old-ledger.service")), [Step::Job { verb: "stop".into(), unit: "old-ledger.service".into() }]);
+    // Whoever was given a group of his own makes more below it, and calls them what he likes.
+    for named in ["/user.slice/user-1000.slice/user@1000.service/app.slice/old-ledger.service", "/user.slice/user-1000.slice/session-3.scope/ssh.service"] {
+        assert!(matches!(steps(&ledger(named)).as_slice(), [Step::End { pid: 900, .. }]), "{named}");
+    }
+    let below = steps(&ledger("/system.slice/tide.service/ssh.service"));
+    assert_eq!(below, [Step::Job { verb: "stop".into(), unit: "tide.service".into() }], "the manager's own unit, not one that is called like it");
     let by_hand = steps(&ledger("/user.slice/user-1000.slice/session-3.scope"));
     assert_eq!(by_hand, [Step::End { pid: 900, start_ticks: 900, name: "mariadbd".into(), gently: true }], "a database is never killed hard");
 }

@@ -60,7 +60,7 @@ fn listeners(r: &mut Reader, facts: &Facts) {
                 (None, None) => true,
             };
             if !tolerated && (wide(address) || wide(other)) {
-                let message = format!("port {port} is already listened on by {first}, which covers this address");
+                let message = format!("port {port} has a listener already at {first}, which covers this address");
                 let found = r.find_at(Some(place.clone()), Code::ConfigConflict, message);
                 found.directive = Some("Listen".into());
             }

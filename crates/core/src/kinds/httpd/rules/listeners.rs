@@ -72,7 +72,7 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     crate::bounds::step(1);
     let known = facts.listening.get(&(address, port)).and_then(|at| facts.listens.get(*at));
     if let Some((.., first)) = known {
-        let message = format!("port {port} is already listened on by {first}");
+        let message = format!("port {port} has a listener already at {first}");
         report(r, d, Code::ConfigConflict, message).object = Some(port.to_string());
         return;
     }
