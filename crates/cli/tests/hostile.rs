@@ -336,3 +336,53 @@ fn hashes_and_keys_of_a_file_that_somebody_has_included_are_not_shown() {
         assert!(answer.status == 1 && !answer.out.contains("MARKER"), "{}", answer.out);
     }
 }
+
+/// A fix that gives the service's account something, whatever it is started with.
+#[track_caller]
+fn offers_nothing_of(tree: &Tree, service: &str, object: &str) {
+    let object = tree.path().join(object);
+    let before = seen(&object);
+    let shown = tree.run(&["fix", service]);
+    assert!(!shown.out.contains("can be undone"), "{}{}", shown.out, shown.err);
+    let answer = tree.run(&["fix", service, "--apply"]);
+    assert!(answer.status == 4 || answer.status == 3, "{} {}{}", answer.status, answer.out, answer.err);
+    assert_eq!(seen(&object), before, "{}{}", answer.out, answer.err);
+}
+
+#[test]
+fn what_a_file_of_variables_of_the_account_says_names_nothing() {
+    if !root() {
+        return;
+    }
+    let tree = edge();
+    tree.write("srv/app/env", "CONFIG=/etc/other/main.cfg\nDATA=/etc/other\n");
+    tree.write("etc/other/main.cfg", "global\n  pidfile /run/other/pid\nfrontend a\n  bind :8088\n  default_backend b\nbackend b\n  server s 127.0.0.1:1\n");
+    tree.mode("etc/other/main.cfg", 0o600);
+    let command = |words: &str, more: &str| {
+        tree.write(
+            "etc/systemd/system/edge.service",
+            &format!("[Service]\nUser=tide\nEnvironmentFile={more}\nExecStart={words}\n[Install]\nWantedBy=multi-user.target\n"),
+        );
+    };
+    for program in ["usr/sbin/haproxy", "usr/bin/redis-server"] {
+        tree.write(program, "\u{7f}ELF");
+        tree.mode(program, 0o755);
+    }
+    for words in ["/usr/sbin/haproxy -f $CONFIG", "/usr/bin/redis-server ${CONFIG}", "/usr/sbin/nginx -c $CONFIG"] {
+        command(words, "/srv/app/env");
+        chown(tree.path().join("srv/app/env"), Some(TIDE), Some(TIDE)).unwrap();
+        offers_nothing_of(&tree, "edge", "etc/other/main.cfg");
+        // Root's own file in a directory that others own is theirs as well: they may put another one in its place.
+        chown(tree.path().join("srv/app/env"), Some(0), Some(0)).unwrap();
+        chown(tree.path().join("srv/app"), Some(TIDE), Some(TIDE)).unwrap();
+        offers_nothing_of(&tree, "edge", "etc/other/main.cfg");
+        chown(tree.path().join("srv/app"), Some(0), Some(0)).unwrap();
+    }
+    // Where root alone says it, the file is the service's own.
+    command("/usr/sbin/haproxy -f $CONFIG", "/srv/app/env");
+    let shown = tree.run(&["fix", "edge", "--format", "json"]);
+    assert!(shown.out.contains("grant-access") && shown.out.contains("/etc/other/main.cfg"), "{}", shown.out);
+    // The accounts of the host are nobody's own, whoever names them.
+    tree.write("srv/app/env", "CONFIG=/etc/shadow\n");
+    offers_nothing_of(&tree, "edge", "etc/shadow");
+}

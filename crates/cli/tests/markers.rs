@@ -81,6 +81,23 @@ http {
             fastcgi_param DATABASE_URL mysql://desk:{}@quay2/b;
             proxy_pass_header X-None;
             return 301 http://quay1/?token={};
+            proxy_set_header X-CSRF-Token {};
+            proxy_set_header X-Hub-Signature-256 \"sha256={}\";
+            set $cookie_secret {};
+            fastcgi_param SMTP_PW {};
+            fastcgi_param REDIS_URL redis://:{}@quay2:6379;
+            fastcgi_param SENTRY_DSN https://{}@quay2/1;
+            proxy_pass http://quay2/?apikey={};
+            if ($arg_apikey != \"{}\") { return 403; }
+            set $auth \"desk:{}\";
+            proxy_set_header X-Forwarded-Access-Token {};
+            fastcgi_param PASSWORD_SALT {};
+            return 302 https://quay1/cb?code={};
+            more_set_input_headers \"Authorization: Bearer {}\";
+            encrypted_session_key {};
+            access_log syslog:server=quay2,tag=x;
+            auth_http_header X-Auth-Key \"{}\";
+            add_header Link \"<https://quay1/?sig={}>\";
             lisen [?];
         }
     }
@@ -153,6 +170,25 @@ SetEnv DATABASE_URL postgres://desk:{}@quay2/b
 <If \"%{HTTP_COOKIE} =~ /sid={}/\">
 Header set X-A b
 </If>
+SetEnv SMTP_PW {}
+SetEnv REDIS_URL redis://:{}@quay2
+SetEnv SENTRY_DSN https://{}@quay2/1
+RewriteRule ^ - [CO=sid:{}:quay1]
+Header set X-CSRF-Token {}
+RequestHeader setifempty Authorization \"Basic {}\"
+RequestHeader add X-Token {}
+php_admin_value mysqli.default_pw {}
+php_value session.save_path \"tcp://quay2?auth={}\"
+PerlSetEnv DB_PASSWORD {}
+PerlSetVar DBPassword {}
+AuthMYSQLPassword {}
+CustomLog \"|/usr/bin/log --token {}\" common
+ErrorLog \"|/usr/bin/log --password={}\"
+ExtFilterDefine x cmd=\"/usr/bin/x --password {}\"
+SetEnv DB_PASSWORD_SALT {}
+RewriteMap m \"prg:/usr/bin/m --password {}\"
+RewriteRule ^/hook https://desk:{}@quay1/ [P]
+Substitute \"s/token={}/x/\"
 TideWord [?] \"[?]\"
 ";
 
@@ -172,6 +208,9 @@ masteruser desk
 sentinel auth-pass tide {}
 sentinel sentinel-pass {}
 tide-word [?]
+primaryauth {}
+user pier on nopass >{} ~*
+include /etc/redis/none.conf
 # requirepass {}
 ";
 
@@ -198,6 +237,17 @@ password = \"{} {}\"
 ssl-passphrase={}
 tide_word = [?]
 # IDENTIFIED BY '{}'
+s3_secret_key={}
+s3-access-key={}
+hashicorp-key-management-token={}
+loose_keyring_encrypted_file_password={}
+loose_s3_secret_key={}
+init_connect=\"SELECT AES_ENCRYPT('x','{}')\"
+[xtrabackup]
+password={}
+[client_quay]
+password = '{}'
+[mysqld]
 file_key_management_filekey = {}
 loose-secret-word=\"{} {}\"
 ";
@@ -261,6 +311,20 @@ frontend edge
     http-request deny unless { urlp(key) {} }
     http-request deny if { req.cook(sid) -m beg {} }
     email-alert from desk@quay1
+    http-request replace-header Authorization .* Basic\\ {}
+    http-request set-query token={}
+    http-request set-header X-Signature {}
+    http-request set-uri https://quay1/?token={}
+    dynamic-cookie-key {}
+    use_backend b if { cookie(sid) {} }
+    http-response set-header Set-Cookie sid={};\\ path=/
+    tcp-request content set-var(sess.secret) str({})
+    http-check send hdr X-Token {}
+    http-error status 401 hdr X-Api-Key {}
+    http-request set-var(txn.p) str(x),aes_gcm_dec(128,txn.n,\"{}\",txn.t)
+    http-request return string \"token={}\"
+    log-format \"%[str(token={})]\"
+    http-request set-header Authorization \"%[str(Bearer\\ {})]\"
     tide-word [?]
     # token: {}
 ";
@@ -286,6 +350,14 @@ env[SMTP_AUTH] = desk:{}
 php_admin_value[sendmail_path] = \"/usr/bin/send --password={} -t\"
 php_admin_value[redis.session.auth] = {}
 php_value[session.save_path] = \"redis://127.0.0.1?auth[]=desk&auth[]={}\"
+env[MAILER_DSN] = \"smtp://desk:{}@quay2\"
+env[REDIS_URL] = \"redis://:{}@quay2\"
+env[SENTRY_DSN] = \"https://{}@quay2/1\"
+env[SMTP_PW] = {}
+env[HASH_SALT] = {}
+env[GIT_PAT] = {}
+env[ENC_KEY] = \"{}\"
+php_admin_value[mysqli.default_pw] = \"{}\"
 tide_word = [?]
 ; password = {}
 ";
@@ -336,6 +408,22 @@ SetCredentialEncrypted=db: {}
 SetCredential=db:{}
 ExecStartPost=/usr/bin/run -e DB_PASSWORD={} --env=API_TOKEN={} --user desk:{} https://desk:{}@quay2/
 ExecReload=/usr/bin/env REDISCLI_AUTH={} PGPASSWORD='{}' MYSQL_PWD={} redis-cli --pass {} shutdown
+Environment=SMTP_PW={} SENTRY_DSN=https://{}@quay2/1
+Environment=GIT_PAT={}
+ExecStartPre=/usr/bin/java -Djwt.secret={} -jar x.jar
+ExecStartPre=/usr/bin/redis-server --requirepass {} --masterauth {}
+ExecStartPre=/usr/bin/erl -setcookie {}
+ExecStartPre=/usr/bin/openssl rsa -passin pass:{} -in x
+ExecStartPre=/usr/bin/htpasswd -b /etc/x desk {}
+ExecStartPre=/usr/bin/smbclient -U desk%{} //quay2/x
+ExecStartPre=/usr/bin/ldapsearch -x -w {}
+ExecStartPre=/usr/bin/curl -H 'Authorization: Bearer {}' http://quay2/
+ExecStartPre=/usr/bin/curl --oauth2-bearer {} http://quay2/
+ExecStartPre=/usr/bin/wget --header='X-Api-Key: {}' http://quay2/
+ExecStartPre=/usr/bin/gpg --batch --passphrase {} -d x
+ExecStartPre=/usr/bin/etcdctl --user root:{} get x
+ExecStartPre=/usr/bin/docker login -u desk -p {} quay2
+ExecStartPre=/usr/bin/relay --db-uri mysql://desk:{}@quay2/b --secret-key-base {}
 [Install]
 WantedBy=multi-user.target
 ";
@@ -394,6 +482,42 @@ const LINES: &[&str] = &[
     "DSN=user=desk password={} host=quay2",
     "MONGO_URL=mongodb://desk:{}@quay2",
     "{'secret': '{}', \"client_secret\": \"{}\"}",
+    "Authentication failed for user desk with password {}",
+    "using password {}",
+    "password is {}",
+    "csrf_token={} refresh_token={} id_token={}",
+    "GET /cb?code={}&state=x HTTP/1.1",
+    "GET /x?X-Amz-Signature={}&a=b HTTP/1.1",
+    "GET /x?sv=1&sig={} HTTP/1.1",
+    "AccountName=x;AccountKey={};EndpointSuffix=y",
+    "Endpoint=sb://x/;SharedAccessKey={}",
+    "cloning https://{}@quay2/x.git",
+    "INSERT INTO users (name, password) VALUES ('desk', '{}')",
+    "UPDATE users SET password='{}' WHERE id=1",
+    "ALTER USER desk WITH ENCRYPTED PASSWORD '{}'",
+    "CREATE USER MAPPING FOR x SERVER y OPTIONS (user 'x', password '{}')",
+    "CREATE SUBSCRIPTION s CONNECTION 'host=x password={}' PUBLICATION p",
+    "CHANGE REPLICATION SOURCE TO SOURCE_PASSWORD='{}'",
+    "MIGRATE quay2 6379 k 0 5000 AUTH2 desk {}",
+    "HELLO 3 AUTH desk {}",
+    "redis://:{}@quay2:6379/0",
+    "\"Authorization\":[\"Basic {}\"]",
+    "{\"auth\": {\"user\": \"x\", \"pass\": \"{}\"}}",
+    ":password=>\"{}\"",
+    "\"passwd\" => \"{}\"",
+    "argv: ['--password', '{}']",
+    "argv: [\"--token\",\"{}\"]",
+    "GET /?q=1&amp;token={} HTTP/1.1",
+    "password%3D{}&x",
+    "session_id={}; path=/",
+    "db.password = {}",
+    "spring.datasource.password: {}",
+    "connect(user='desk', passwd='{}')",
+    "PRAGMA key = '{}'",
+    "openssl -passin pass:{}",
+    "otp={}",
+    "Authorization: AWS4-HMAC-SHA256 Credential=x, Signature={}",
+    "sshpass -p{} ssh quay2",
     "could not open password=/{}",
 ];
 

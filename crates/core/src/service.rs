@@ -215,8 +215,9 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
         return None;
     }
     let mut environment = unit.environment();
-    for (file, _) in unit.environment_files() {
-        for line in snapshot.text(&file).seen().unwrap_or_default().lines() {
+    let variables: Vec<String> = unit.environment_files().into_iter().map(|(file, _)| file).collect();
+    for file in &variables {
+        for line in snapshot.text(file).seen().unwrap_or_default().lines() {
             let line = line.trim();
             if let Some((key, value)) = line.split_once('=').filter(|_| !line.starts_with(['#', ';'])) {
                 environment.insert(key.trim().to_owned(), value.trim().trim_matches(['"', '\'']).to_owned());
@@ -232,7 +233,7 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
     let words = script.map(|s| s.command).filter(|c| !c.is_empty());
     let command = words.or_else(|| commands.into_iter().next().map(|c| kinds::unwrapped(&c.words))).unwrap_or_default();
     let command = command.into_iter().map(|w| expand_variables(&w, &environment)).filter(|w| !w.is_empty()).collect();
-    let mut instance = Instance { command, command_place, environment, start_uid, made_by_manager: made, ..Instance::default() };
+    let mut instance = Instance { command, command_place, environment, variables, start_uid, made_by_manager: made, ..Instance::default() };
     let empty = Described::default();
     let (name, description) = described.map_or_else(|| (unit.name.trim_end_matches(".service").to_owned(), &empty), |(n, d)| (n.clone(), d));
     if let Some(config) = description.config.first() {
@@ -317,7 +318,7 @@ fn strays(snapshot: &Snapshot, found: &mut Vec<Service>) {
         if known {
             continue;
         }
-        let mut instance = Instance { command, start_uid: brief.uid, ..Instance::default() };
+        let mut instance = Instance { command, start_uid: brief.uid, by_process: Some(brief.uid), ..Instance::default() };
         kind.locate(snapshot, &mut instance);
         found.push(Service {
             name: stray_name(kind, &process.arguments, &brief.name),

@@ -46,6 +46,43 @@ const SYSTEM: &[&str] = &[
     "/bin",
     "/boot",
     "/dev",
+    "/etc/cron.d",
+    "/etc/cron.daily",
+    "/etc/cron.hourly",
+    "/etc/cron.monthly",
+    "/etc/cron.weekly",
+    "/etc/crontab",
+    "/etc/environment",
+    "/etc/group",
+    "/etc/group-",
+    "/etc/gshadow",
+    "/etc/gshadow-",
+    "/etc/hosts",
+    "/etc/init.d",
+    "/etc/krb5.keytab",
+    "/etc/ld.so.cache",
+    "/etc/ld.so.conf",
+    "/etc/ld.so.conf.d",
+    "/etc/ld.so.preload",
+    "/etc/nsswitch.conf",
+    "/etc/pam.d",
+    "/etc/passwd",
+    "/etc/passwd-",
+    "/etc/polkit-1",
+    "/etc/profile",
+    "/etc/profile.d",
+    "/etc/resolv.conf",
+    "/etc/security",
+    "/etc/shadow",
+    "/etc/shadow-",
+    "/etc/ssh",
+    "/etc/subgid",
+    "/etc/subuid",
+    "/etc/ssl/private",
+    "/etc/sudoers",
+    "/etc/sudoers.d",
+    "/etc/sysctl.d",
+    "/etc/systemd",
     "/home",
     "/lib",
     "/lib32",
@@ -138,9 +175,26 @@ impl Case<'_> {
         all
     }
 
+    /// Whether somebody besides root has a say in what it is started with: by a file of variables that he can write, or because
+    /// nothing but a process of his tells of the service. Then what command and configuration name is his word.
+    fn is_steered(&self, snapshot: &Snapshot) -> bool {
+        let by_root = by_root(snapshot);
+        let instance = &self.service.instance;
+        self.is_strangers(snapshot) || instance.variables.iter().any(|f| snapshot.exists(f) != Some(false) && !by_root(f))
+    }
+
+    /// Whether nothing tells of the service but a process that somebody besides root and the caller started: even its name is his.
+    fn is_strangers(&self, snapshot: &Snapshot) -> bool {
+        let caller = snapshot.myself().seen().map_or(0, |m| m.uid);
+        self.service.instance.by_process.is_some_and(|uid| uid != 0 && uid != caller)
+    }
+
     /// Directories and files that belong to the service by its unit, its package or the services file, none of which its
     /// account can write.
     fn given(&self, snapshot: &Snapshot) -> Vec<String> {
+        if self.is_strangers(snapshot) {
+            return Vec::new();
+        }
         let mut all: Vec<String> = self.service.instance.made_by_manager.clone();
         if let Some(unit) = &self.service.unit {
             for (key, base) in [
@@ -180,6 +234,9 @@ impl Case<'_> {
     /// Paths that its configuration names, in files that its account cannot write: who can write the configuration can make it
     /// name anything.
     fn configured(&self, snapshot: &Snapshot) -> Vec<(String, bool)> {
+        if self.is_steered(snapshot) {
+            return Vec::new();
+        }
         let by_root = by_root(snapshot);
         let honest = |place: &Option<Place>| place.as_ref().is_none_or(|p| !p.file.starts_with('/') || by_root(&p.file));
         let model = &self.config.model;
@@ -229,11 +286,13 @@ impl Case<'_> {
     /// that only root can write. A file that the account can write may include any other.
     pub fn may_edit(&self, snapshot: &Snapshot, file: &str) -> bool {
         let by_root = by_root(snapshot);
-        if self.config.model.files.iter().all(|f| by_root(f)) {
+        let steered = self.is_steered(snapshot);
+        if !steered && self.config.model.files.iter().all(|f| by_root(f)) {
             return true;
         }
-        let main = self.service.instance.config.as_str();
-        let dir = path::parent(main);
+        // What others have the service started with names no file of its own.
+        let main = if steered { "" } else { self.service.instance.config.as_str() };
+        let dir = if steered { "/" } else { path::parent(main) };
         let given = self.given(snapshot);
         let real = path::clean(&snapshot.resolve_links(file));
         let known = |p: &str| file == main || (!SHARED.contains(&dir) && below(p, dir)) || given.iter().any(|g| !SHARED.contains(&g.as_str()) && below(p, g));

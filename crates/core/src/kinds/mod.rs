@@ -34,6 +34,10 @@ pub struct Instance {
     pub command: Vec<String>,
     /// Environment of the service.
     pub environment: BTreeMap<String, String>,
+    /// Files out of which its start takes variables: whoever can write one decides what the command and the configuration say.
+    pub variables: Vec<String>,
+    /// The account of the process by which alone it is known: its arguments are that account's words.
+    pub by_process: Option<u32>,
     /// Account number that runs the start command.
     pub start_uid: u32,
     /// Directories that the manager makes before the start.

@@ -191,3 +191,25 @@ fn a_missing_working_directory_is_made_for_the_account() {
     let made: Vec<String> = plan.steps.iter().map(Step::spelled).collect();
     assert_eq!(made, ["make the directory /srv, mode 0750", "make the directory /srv/edge, mode 0750", "make the directory /srv/edge/work, mode 0750"]);
 }
+
+#[test]
+fn what_a_strangers_process_says_of_itself_gives_it_nothing() {
+    let offered = |uid: u32| {
+        let host = TextHost::new()
+            .program("/usr/bin/redis-server")
+            .file("/etc/other/other.conf", "port 6390\ndir /var/lib/redis\nlogfile /var/log/redis/other.log\n")
+            .dir("/var/lib/redis", 0o700, 0)
+            .dir("/var/log/redis", 0o700, 0)
+            .process(900, "/usr/bin/redis-server /etc/other/other.conf", uid, "");
+        let snapshot = Snapshot::new(&host);
+        let service = crate::service::find(&snapshot, &crate::services_file::parse("").expect("nothing")).remove(0);
+        let case = gather(&snapshot, &service, Depth::Diagnosis);
+        let causes = standing_causes(&snapshot, &case);
+        let none = std::collections::BTreeMap::new();
+        let plans = causes.iter().flat_map(|c| crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), c, &none));
+        let (given, refused): (Vec<_>, Vec<_>) = plans.partition(Result::is_ok);
+        (given.len(), refused.len())
+    };
+    let (given, refused) = offered(71);
+    assert!(given == 0 && refused > 0, "{given} {refused}");
+}

@@ -299,6 +299,12 @@ pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
             found.secret.push(span.clone());
             continue;
         }
+        // An account and what lets it in, under a name that says no more than that: `set $auth "NAME:SECRET"`.
+        let pair = || word.split_once(':').filter(|(account, rest)| !account.is_empty() && !rest.is_empty() && !rest.starts_with('/'));
+        if at > 0 && named && strength(name) == Strength::Weak && pair().is_some() {
+            found.secret.push(span.clone());
+            continue;
+        }
         if at > 0 {
             let inner = spans(word, Text::Settings);
             // Escapes make a value another text than its bytes: then all of it goes.

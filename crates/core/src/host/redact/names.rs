@@ -39,6 +39,7 @@ const SECRET: &[&str] = &[
     "password",
     "passwort",
     "pgpass",
+    "primaryauth",
     "pwd",
     "requirepass",
     "secret",
@@ -199,6 +200,10 @@ pub(super) fn strength(name: &str) -> Strength {
     if lower.ends_with("secret_id") || lower.ends_with("secret-id") {
         return Strength::Strong;
     }
+    // What a browser shows to be known again: `PHPSESSID=…`, `session_id=…`.
+    if ["session_id", "session-id", "sessionid", "sessid"].iter().any(|s| lower.ends_with(s)) {
+        return Strength::Weak;
+    }
     if ABOUT.contains(&last) {
         return Strength::No;
     }
@@ -215,7 +220,7 @@ pub(super) fn strength(name: &str) -> Strength {
     let shouted = bare.chars().any(|c| c.is_ascii_uppercase()) && !bare.chars().any(|c| c.is_ascii_lowercase());
     match last {
         "token" | "pass" | "pw" if several => Strength::Strong,
-        "private" | "sk" | "hook" | "signing" if several && shouted => Strength::Strong,
+        "private" | "sk" | "hook" | "signing" | "pat" if several && shouted => Strength::Strong,
         // `openai.key`: a setting of an extension.
         "key" if lower.ends_with(".key") => Strength::Strong,
         "key" | "keys" if several => {
@@ -253,9 +258,10 @@ pub(super) fn strength(name: &str) -> Strength {
             if guarding.contains(&before) || (shouted && last == "key") || own { Strength::Strong } else { Strength::No }
         }
         "jwt" if !several || words[0] == "x" => Strength::Strong,
+        "signature" if words[0] == "x" || lower.starts_with("http_x_") => Strength::Strong,
         "auth" if several || shouted => Strength::Weak,
-        "token" | "pass" | "pw" | "auth" => Strength::Weak,
         "salt" | "pin" | "otp" | "seed" if several => Strength::Strong,
+        "otp" | "token" | "pass" | "pw" | "auth" => Strength::Weak,
         w if w.len() > 5 && w.ends_with("token") => Strength::Strong,
         w if w.len() > 5 && w.ends_with("pass") && !w.ends_with("bypass") && !w.ends_with("compass") => Strength::Strong,
         _ => Strength::No,
@@ -273,7 +279,7 @@ mod tests {
                      MYSQL_PWD PGPASSWORD http_x_auth_token tls-key-file-pass insecure-password ldapbindpasswd SECRET_2 \
                      wsrep_sst_password AuthLDAPBindPassword SessionCryptoPassphrase dynamic-cookie-key mysqli.default_pw \
                      CREDS DB_CREDS JWT_SIGNING STRIPE_SK CHAT_HOOK ENCRYPTION_KEYS openai.key jwt X-JWT file_key_management_filekey requiredSecret truststorePass DJANGO_SECRET_KEY clientSecret accessToken userpassword APP_SALT \
-                     passPhrase X-Partner-Key http_x_partner_key"
+                     passPhrase X-Partner-Key http_x_partner_key GIT_PAT X-Signature X-Hub-Signature-256"
             .split_whitespace()
         {
             assert_eq!(strength(name), Strength::Strong, "{name}");

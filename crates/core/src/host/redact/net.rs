@@ -71,7 +71,7 @@ fn pattern(text: &str) -> Option<Regex> {
 
 /// Statements of SQL that set a password (both flavours of the MySQL family, PostgreSQL).
 static SQL: LazyLock<Vec<Regex>> = LazyLock::new(|| {
-    let head = r"(?i)(?:identified\s+(?:by|with\s+\S+\s+(?:by|as|using))\s+(?:password\s+)?|\bpassword\s*\(\s*|\bpassword\s+|\bset\s+password\b[^=;\n]*=\s*(?:password\s*\(\s*)?|\bmaster_password\s*=\s*|\bsource_password\s*=\s*)";
+    let head = r"(?i)(?:identified\s+(?:by|with\s+\S+\s+(?:by|as|using))\s+(?:password\s+)?|\bpassword\s*\(\s*|\bpassword\s+|\bset\s+password\b[^=;\n]*=\s*(?:password\s*\(\s*)?|\bmaster_password\s*=\s*|\bsource_password\s*=\s*|\bpragma\s+(?:re)?key\s*=\s*)";
     [format!(r"{head}'((?:\\.|''|[^'\\\n])*)'"), format!(r#"{head}"((?:\\.|""|[^"\\\n])*)""#)].iter().filter_map(|p| pattern(p)).collect()
 });
 /// Well-known clients, each with the option by which it takes a secret without its name, as often as it stands there.
@@ -98,6 +98,7 @@ static OPTIONS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
     [
         r#"(?:^|\s)(?:-u|-U|--user|--userpwd|--proxy-user|--auth|--basic-auth|--basic|--http-user)(?:=|\s+)["']?[^\s:"']+[:%]([^\s"']+)"#,
         r#"(?:^|\s)-pass(?:in|out|wd)?\s+pass:([^\s"']+)"#,
+        r#"(?:^|\s)-setcookie\s+["']?([^\s"']+)"#,
     ]
     .iter()
     .filter_map(|p| pattern(p))
@@ -105,6 +106,24 @@ static OPTIONS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
 });
 static IN_ADDRESS: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?:^|[\s"'=(,<>])[^\s:@/"'<>()]+:([^\s@"'<>/:]+)@[\w.\[(-]"#));
 static IN_URL: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"://[^\s/@"'<>:]*:([^\s"'<>]*)@"#));
+/// A web address with nothing but one word for an account: that is a key (`https://KEY@host`).
+static KEY_IN_URL: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)\bhttps?://([^\s/@"'<>:$]+)@"#));
+/// Its name and its sign of equality as an address carries them: `password%3D…`.
+static ENCODED: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"(?i)(?:passw(?:or)?d|passphrase|pwd|token|secret|api[_-]?key)(?:%3D|%22%3A(?:%20)?%22)([^&\s"'%]+)"#));
+/// A cookie that a rewriting rule sets: `[CO=NAME:VALUE:…]` (configuration of httpd).
+static SET_COOKIE: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)[\[,](?:co|cookie)=(?:;[^;\],]+;|[^:;\],]+:)([^:;\],]+)"#));
+/// What a cache is told to let it in at another one.
+static TOLD_OTHER: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?:\bAUTH2\s+\S+|\bMIGRATE\b[^\n]*\bAUTH)\s+["']?([^\s"']+)"#));
+/// A row that is put into a table: its columns, and what is put there.
+static INSERTED: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"(?i)\b(?:insert|replace)\b[^()\n]*\binto\s+[^()\n]+\((?<columns>[^()\n]*)\)\s*values\s*(?<values>\([^\n]*)"#));
+/// A sentence of a log that repeats a password: no word of the language, so that `with password authentication` stays.
+static TOLD_IN_LOG: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(
+        r#"(?i)\b(?:(?:with|using|and|bad|wrong|invalid)\s+(?:password|passphrase|token|secret)|(?:password|passphrase|token|secret)\s+(?:is|was))\s+["'`]?([^\s"'`,;()]*[0-9!@#$%^&*+=~][^\s"'`,;()]*)"#,
+    )
+});
 static SCHEMES: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r"(?i)\b(?:basic|bearer|digest|negotiate)\s+([A-Za-z0-9._~+/=-]{6,})"));
 static QUERY: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"[\w/.%~+-]\?([^\s"'<>?]*=[^\s"'<>]*)"#));
 /// Accounts with their credentials: `stats auth NAME:PASSWORD` (haproxy), `ProxyPass … auth NAME:PASSWORD`.
@@ -127,7 +146,7 @@ static INLINE_KEY: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)cer
 /// What a parameter of a request, or a cookie, is compared with (configuration of haproxy): flags stand between.
 static COMPARED: LazyLock<Option<Regex>> = LazyLock::new(|| {
     pattern(
-        r#"\b(?:(?P<parameter>url_param|urlp|body_param|urlp_val)|(?:[a-z]+\.)?s?cook(?:_val)?)\((?P<name>[^),]+)[^)]*\)(?:,[\w().,]+)?(?:\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found|bin|int|ip)\b)?)*\s+(?P<value>[^\s{}|-][^{}]*)"#,
+        r#"\b(?:(?P<parameter>url_param|urlp|body_param|urlp_val)|(?:[a-z]+\.)?s?cook(?:_val|ie)?)\((?P<name>[^),]+)[^)]*\)(?:,[\w().,]+)?(?:\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found|bin|int|ip)\b)?)*\s+(?P<value>[^\s{}|-][^{}]*)"#,
     )
 });
 /// An address whose account alone lets in.
@@ -140,7 +159,7 @@ static BARE_TOKEN: LazyLock<Option<Regex>> = LazyLock::new(|| {
 static DRIVER: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)\bjdbc:oracle:\w+:[^\s/"'@]*/([^\s"'@]+)@"#));
 /// Converters that take a key (configuration of haproxy).
 static SIGNED: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"\b(?:hmac|jwt_verify|aes_gcm_enc|aes_gcm_dec|aes_cbc_enc|aes_cbc_dec)\([^,()]*,\s*["']?([^"',()\s]+)"#));
+    LazyLock::new(|| pattern(r#"\b(?:hmac\([^,()]*,\s*["']?([^"',()\s]+)|jwt_verify\([^,()]*,\s*["']?([^"',()\s]+)|aes_\w+\([^,()]*,([^()]*)\))"#));
 /// An element that names what its value is: `name="…" … value="…"`, in either order.
 static NAMED: LazyLock<Vec<Regex>> = LazyLock::new(|| {
     let (name, value) = (r#"\b(?:name|key)\s*=\s*["'](?<name>[^"'<>]*)["']"#, r#"\bvalue\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')"#);
@@ -171,6 +190,12 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
         "cred",
         "cookie",
         "cook(",
+        "co=",
+        "insert",
+        "replace",
+        "sess",
+        "_pat",
+        "signature",
         "urlp",
         "url_param",
         "body_param",
@@ -259,9 +284,16 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
         for pattern in SQL.iter().chain(OPTIONS.iter()).chain(
             [&SCHEMES, &IN_ADDRESS, &PAIRS, &HASHES, &IN_QUERY, &TOLD_CACHE, &DRIVER, &SIGNED, &INLINE_KEY, &BARE_TOKEN, &BARE_ACCOUNT]
                 .into_iter()
+                .chain([&KEY_IN_URL, &ENCODED, &SET_COOKIE, &TOLD_OTHER, &TOLD_IN_LOG])
                 .filter_map(|p| p.as_ref()),
         ) {
-            here.extend(pattern.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
+            here.extend(pattern.captures_iter(line).filter_map(|c| c.iter().skip(1).flatten().next()).map(|m| m.range()));
+        }
+        for row in INSERTED.as_ref().into_iter().flat_map(|p| p.captures_iter(line)) {
+            let columns = row.name("columns").map_or("", |m| m.as_str());
+            if columns.split(',').any(|c| strength(c.trim().trim_matches(['"', '`', '[', ']'])) != Strength::No) {
+                here.extend(row.name("values").map(|m| m.start() + 1..m.end()));
+            }
         }
         if let Some(url) = IN_URL.as_ref() {
             // A number and a path behind it are a port, whatever comes later.
@@ -365,10 +397,13 @@ fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: T
     }
     let header = is_header(word);
     let option = word.starts_with("--");
-    let distinct = matches!(word.to_ascii_lowercase().as_str(), "requirepass" | "masterauth" | "auth-pass" | "tls-key-file-pass" | "tls-client-key-file-pass");
+    let distinct = matches!(
+        word.to_ascii_lowercase().as_str(),
+        "requirepass" | "masterauth" | "primaryauth" | "auth-pass" | "tls-key-file-pass" | "tls-client-key-file-pass"
+    );
     let beside = match (assigned, strength) {
         // `unexpected token: x` and the like are about words, not secrets.
-        (true, Strength::Weak) => sort == Text::Settings || !colon || after == at,
+        (true, Strength::Weak) => sort == Text::Settings || !colon || after == at || quoted_name,
         (true, _) => true,
         (false, Strength::Weak) => at > gap && option && sign == after,
         (false, Strength::Strong) => at > gap && (option || distinct || (sort == Text::Settings && sign == after)),

@@ -166,6 +166,7 @@ impl Kind for Httpd {
             let folder = instance.environment.get("APACHE_CONFDIR").map(|d| path::join(d, "apache2.conf"));
             instance.config = folder.unwrap_or_else(|| known.unwrap_or(&PROFILE.configs[0]).to_string());
         }
+        instance.variables.push(path::join(path::parent(&instance.config), "envvars"));
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
         let mut read = read::read(snapshot, &Options::of(snapshot, instance));

@@ -74,7 +74,10 @@ fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, section: &mut S
         }
         return;
     }
-    let entry = Entry::of_file(section, name.to_ascii_lowercase(), value.replace("$pool", section), text.place(line, name), text.span(line, value));
+    // What stands in brackets is a name of somebody else's, and his letters count: `env[DB_HOST]`.
+    let bare = name.find('[').unwrap_or(name.len());
+    let known = format!("{}{}", name[..bare].to_ascii_lowercase(), &name[bare..]);
+    let entry = Entry::of_file(section, known, value.replace("$pool", section), text.place(line, name), text.span(line, value));
     book.entries.push(entry);
 }
 
