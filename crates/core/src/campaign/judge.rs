@@ -3,6 +3,7 @@ use super::{Fate, Ground, Offer, Outcome, Patience, Refusal, settled};
 use crate::case::{Case, Depth, State, gather};
 use crate::code::Code;
 use crate::finding::Source;
+use crate::fix::steps::Edit;
 use crate::fix::{self, HostWriter, Record, RunMark, Step, Way};
 use crate::rank::{Cause, Certainty, Relation};
 use crate::report::{self, Complaint, NextCause, Recovery};
@@ -17,7 +18,7 @@ pub(super) struct Done {
 impl Done {
     /// Whether it edited a file.
     fn edited(&self, file: &str) -> bool {
-        self.record.steps.iter().any(|s| matches!(&s.step, Step::Edit { target, .. } if target.path == file))
+        self.record.steps.iter().any(|s| matches!(&s.step, Step::Edit(Edit { target, .. }) if target.path == file))
     }
 }
 

@@ -7,6 +7,7 @@ pub use settle::{Patience, settled};
 
 use crate::case::{Case, State};
 use crate::code::Code;
+use crate::fix::steps::{Job, ResetFailed, Run};
 use crate::fix::{self, CommandLine, Commands, HostWriter, Needs, Plan, Preview, Purpose, Record, Step, WriteError};
 use crate::rank::{Cause, Relation};
 use crate::report::{self, NextCause, Recovery, Unavailable, Verdict, VerifyReport};
@@ -245,7 +246,7 @@ pub fn carry_out(
 fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
     let running = matches!(case.state, State::Running | State::Degraded);
     let restart = chosen.iter().any(|o| o.plan.needs == Needs::Restart);
-    let edits = chosen.iter().any(|o| !o.plan.edits.is_empty() || o.plan.steps.iter().any(|s| matches!(s, Step::SymbolicLink { .. })));
+    let edits = chosen.iter().any(|o| !o.plan.edits.is_empty() || o.plan.steps.iter().any(|s| matches!(s, Step::SymbolicLink(_))));
     if let Some(unit) = case.service.unit_name() {
         let unit = unit.to_owned();
         let verb = match (running, restart || case.state == State::Degraded, edits) {
@@ -256,17 +257,19 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
         };
         let mut steps = Vec::new();
         if !running && case.manager.as_ref().seen().is_some_and(|m| m.active_state == "failed" || m.restarts > 0) {
-            steps.push(Step::ResetFailed { unit: unit.clone() });
+            steps.push(Step::ResetFailed(ResetFailed { unit: unit.clone() }));
         }
-        steps.push(Step::Job { verb: verb.into(), unit });
+        steps.push(Step::Job(Job { verb: verb.into(), unit }));
         return steps;
     }
     let described = &case.service.described;
     let run = |purpose: Purpose, command: &Option<String>| {
-        command.clone().map(|command| Step::Run {
-            purpose,
-            shown: crate::host::mask_command(&command),
-            line: CommandLine { command, environment: described.environment.clone().into_iter().collect(), account: described.account.clone() },
+        command.clone().map(|command| {
+            Step::Run(Run {
+                purpose,
+                shown: crate::host::mask_command(&command),
+                line: CommandLine { command, environment: described.environment.clone().into_iter().collect(), account: described.account.clone() },
+            })
         })
     };
     match running {

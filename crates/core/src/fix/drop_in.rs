@@ -3,6 +3,7 @@ use super::plan::{Plan, diff};
 use super::target::{free, trusted, words};
 use super::{Step, Target, digest};
 use crate::case::Case;
+use crate::fix::steps::{Create, Directory, ReloadManager};
 use crate::manager::Unit;
 use crate::snapshot::Snapshot;
 use crate::trust::{self, Last, Paths};
@@ -26,13 +27,13 @@ pub(super) fn drop_in(snapshot: &Snapshot, case: &Case, what: &str, lines: &[Str
     // The manager's directory is root's; only a name in it is taken.
     trust::walk(&Paths(snapshot), &dir, Last::Itself, &trusted(snapshot, &[])).map_err(|r| words(snapshot, &r))?;
     if snapshot.exists(&dir) == Some(false) {
-        plan.steps.push(Step::Directory { target: Target::free(&dir), mode: 0o755, owner: (0, 0) });
+        plan.steps.push(Step::Directory(Directory { target: Target::free(&dir), mode: 0o755, owner: (0, 0) }));
     } else {
         free(snapshot, case, &file)?;
     }
     let content = format!("# Put here by a fix of {}; undo removes it.\n[Service]\n{}\n", case.service.name, lines.join("\n")).into_bytes();
     plan.diff = diff(None, &file, b"", &content);
-    plan.steps.push(Step::Create { target: Target::free(&file), after: digest(&content), content });
-    plan.steps.push(Step::ReloadManager);
+    plan.steps.push(Step::Create(Create { target: Target::free(&file), after: digest(&content), content }));
+    plan.steps.push(Step::ReloadManager(ReloadManager {}));
     Ok(plan)
 }

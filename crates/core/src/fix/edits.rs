@@ -4,6 +4,7 @@ use super::target::{existing, trusted};
 use super::{Step, Target, digest};
 use crate::case::Case;
 use crate::config::Span;
+use crate::fix::steps::Edit;
 use crate::host::{FileKind, FileStatus, Look};
 use crate::snapshot::Snapshot;
 use crate::trust::{self, Last};
@@ -62,7 +63,7 @@ fn edit_steps(snapshot: &Snapshot, case: &Case, spans: &[(Span, String)]) -> Res
             after.splice(span.start..span.end, text.bytes());
         }
         shown.push_str(&diff(Some(case.service.kind), &file, &before, &after));
-        steps.push(Step::Edit { target, before: digest(&before), after: digest(&after), content: after });
+        steps.push(Step::Edit(Edit { target, before: digest(&before), after: digest(&after), content: after }));
     }
     Ok((steps, shown))
 }

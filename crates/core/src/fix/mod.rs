@@ -5,7 +5,7 @@ mod fixes;
 mod plan;
 mod preview;
 mod record;
-mod steps;
+pub mod steps;
 mod target;
 mod transaction;
 mod undo;

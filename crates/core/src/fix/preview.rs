@@ -4,36 +4,38 @@ use crate::host::{Answer, DirectoryEntry, FileKind, FileStatus, Host, Look, Part
 use crate::path;
 use std::collections::BTreeMap;
 
+/// What the steps of a plan leave in the place of what is there.
+#[derive(Default)]
+pub(super) struct Laid {
+    /// Files with their new content.
+    pub(super) files: BTreeMap<String, Vec<u8>>,
+    /// Links, and where they lead; `None` where one is removed.
+    pub(super) links: BTreeMap<String, Option<String>>,
+    /// Directories that are made.
+    pub(super) directories: Vec<String>,
+    /// Names that are free then.
+    pub(super) gone: Vec<String>,
+}
+
 /// A host with the files of a plan laid over it.
 pub struct Preview<'h> {
     host: &'h dyn Host,
-    files: BTreeMap<String, Vec<u8>>,
-    links: BTreeMap<String, Option<String>>,
-    directories: Vec<String>,
-    gone: Vec<String>,
+    laid: Laid,
 }
 
 impl<'h> Preview<'h> {
     /// The host with `steps` done.
     pub fn new(host: &'h dyn Host, steps: &[Step]) -> Self {
-        let mut preview = Self { host, files: BTreeMap::new(), links: BTreeMap::new(), directories: vec![], gone: vec![] };
-        for step in steps {
-            match step {
-                Step::Edit { target, content, .. } | Step::Create { target, content, .. } => drop(preview.files.insert(target.path.clone(), content.clone())),
-                Step::SymbolicLink { target, after, .. } => drop(preview.links.insert(target.path.clone(), after.clone())),
-                Step::Directory { target, .. } => preview.directories.push(target.path.clone()),
-                Step::Rename { target, .. } => preview.gone.push(target.path.clone()),
-                _ => {}
-            }
-        }
-        preview
+        let mut laid = Laid::default();
+        steps.iter().for_each(|step| step.act().preview(&mut laid));
+        Self { host, laid }
     }
 
     /// The path behind a new link, and behind links that were there before when they lead to an edited file.
     fn real(&self, name: &str) -> String {
         let mut at = name.to_owned();
         for _ in 0..8 {
-            if let Some(Some(target)) = self.links.get(&at) {
+            if let Some(Some(target)) = self.laid.links.get(&at) {
                 at = path::clean(&path::join(path::parent(&at), target));
             } else if let Look::Seen(Answer::Target(target)) = self.host.ask(&Question::ReadLink(at.clone())) {
                 at = path::clean(&path::join(path::parent(&at), &target));
@@ -46,7 +48,7 @@ impl<'h> Preview<'h> {
 
     /// What the host has in a directory; nothing yet, where the plan makes the directory.
     fn listed(&self, question: &Question, dir: &str) -> Look<Answer> {
-        let made = self.directories.iter().any(|d| path::clean(d) == path::clean(dir));
+        let made = self.laid.directories.iter().any(|d| path::clean(d) == path::clean(dir));
         match self.host.ask(question) {
             Look::Absent if made => Look::Seen(Answer::Names(Vec::new())),
             other => other,
@@ -61,38 +63,38 @@ impl<'h> Preview<'h> {
 impl Host for Preview<'_> {
     fn ask(&self, question: &Question) -> Look<Answer> {
         match question {
-            Question::Read(name) | Question::Stat(name) | Question::LinkStat(name) | Question::ReadLink(name) if self.gone.contains(name) => Look::Absent,
-            Question::Read(name) => match self.files.get(&self.real(name)) {
+            Question::Read(name) | Question::Stat(name) | Question::LinkStat(name) | Question::ReadLink(name) if self.laid.gone.contains(name) => Look::Absent,
+            Question::Read(name) => match self.laid.files.get(&self.real(name)) {
                 Some(bytes) => Look::Seen(Answer::Bytes(bytes.clone().into())),
                 None => self.host.ask(&Question::Read(self.real(name))),
             },
             Question::Stat(name) => {
                 let real = self.real(name);
-                match self.files.get(&real) {
-                    _ if self.directories.contains(&real) => Self::status(FileKind::Directory, 0),
+                match self.laid.files.get(&real) {
+                    _ if self.laid.directories.contains(&real) => Self::status(FileKind::Directory, 0),
                     Some(bytes) => Self::status(FileKind::Regular, bytes.len()),
                     None => self.host.ask(&Question::Stat(real)),
                 }
             }
-            Question::LinkStat(name) => match self.links.get(name) {
+            Question::LinkStat(name) => match self.laid.links.get(name) {
                 Some(Some(_)) => Self::status(FileKind::Link, 0),
                 Some(None) => Look::Absent,
                 None => self.host.ask(question),
             },
-            Question::ReadLink(name) => match self.links.get(name) {
+            Question::ReadLink(name) => match self.laid.links.get(name) {
                 Some(Some(target)) => Look::Seen(Answer::Target(target.clone())),
                 Some(None) => Look::Absent,
                 None => self.host.ask(question),
             },
             Question::List(dir) => self.listed(question, dir).map(|answer| match answer {
                 Answer::Names(mut names) => {
-                    let made = self.files.keys().map(|f| (f, FileKind::Regular)).chain(self.directories.iter().map(|d| (d, FileKind::Directory)));
+                    let made = self.laid.files.keys().map(|f| (f, FileKind::Regular)).chain(self.laid.directories.iter().map(|d| (d, FileKind::Directory)));
                     for (file, kind) in made.filter(|(f, _)| path::parent(f) == path::clean(dir)) {
                         if names.iter().all(|e| e.name != path::name(file)) {
                             names.push(DirectoryEntry { name: path::name(file).to_owned(), kind });
                         }
                     }
-                    for (link, target) in self.links.iter().filter(|(l, _)| path::parent(l) == path::clean(dir)) {
+                    for (link, target) in self.laid.links.iter().filter(|(l, _)| path::parent(l) == path::clean(dir)) {
                         let name = path::name(link).to_owned();
                         names.retain(|e| e.name != name);
                         if target.is_some() {

@@ -1,5 +1,6 @@
 //! The journal's record of a change: which steps, how far each came, and what its way back needs.
 use super::{HostWriter, Identity, Step, UnitLink, UnitNow, WriteError};
+use crate::fix::steps::{Create, Edit};
 use crate::host::Earlier;
 use serde::{Deserialize, Serialize};
 
@@ -126,7 +127,7 @@ pub fn left_by(records: &[Record]) -> Earlier {
     let mut earlier = Earlier::default();
     for record in records.iter().filter(|r| r.outcome == "kept") {
         for recorded in record.steps.iter().filter(|s| s.stage == Stage::Done) {
-            if let Step::Edit { target, after, .. } | Step::Create { target, after, .. } = &recorded.step {
+            if let Step::Edit(Edit { target, after, .. }) | Step::Create(Create { target, after, .. }) = &recorded.step {
                 earlier.add(&target.path, &after.0, &format!("change {}", record.id));
             }
         }
@@ -137,11 +138,6 @@ pub fn left_by(records: &[Record]) -> Earlier {
 /// A refusal in words.
 pub(super) fn refused<T>(words: String) -> Result<T, WriteError> {
     Err(WriteError::Refused(words))
-}
-
-/// A unit and those that a verb touches with it.
-pub(super) fn about(unit: &str, also: &[String]) -> Vec<String> {
-    std::iter::once(unit.to_owned()).chain(also.iter().cloned()).collect()
 }
 
 /// What cannot be seen is not taken for stopped: the step stays to be taken back.

@@ -3,6 +3,7 @@ mod units;
 
 use super::{Plan, Preview, Step, Target, combined, plans};
 use crate::case::{Depth, gather};
+use crate::fix::steps::{Directory, End, Rename, SymbolicLink};
 use crate::host::{Answer, Host, Look, Question};
 use crate::report::standing_causes;
 use crate::snapshot::Snapshot;
@@ -182,9 +183,9 @@ fn what_an_account_could_have_put_there_is_no_object_of_a_fix() {
 fn a_preview_shows_links_edits_and_directories_and_nothing_else_changes() {
     let host = edge().file("/etc/nginx/available", "x");
     let steps = [
-        Step::SymbolicLink { target: Target::free("/etc/nginx/enabled"), before: None, after: Some("available".into()) },
-        Step::Directory { target: Target::free("/var/log/edge"), mode: 0o750, owner: (0, 0) },
-        Step::Rename { target: Target::free("/usr/sbin/nginx"), to: "/usr/sbin/nginx.aside".into() },
+        Step::SymbolicLink(SymbolicLink { target: Target::free("/etc/nginx/enabled"), before: None, after: Some("available".into()) }),
+        Step::Directory(Directory { target: Target::free("/var/log/edge"), mode: 0o750, owner: (0, 0) }),
+        Step::Rename(Rename { target: Target::free("/usr/sbin/nginx"), to: "/usr/sbin/nginx.aside".into() }),
     ];
     let preview = Preview::new(&host, &steps);
     let snapshot = Snapshot::new(&preview);
@@ -263,7 +264,7 @@ fn a_database_in_the_way_is_asked_to_end_and_never_killed() {
     let host = edge().process(812, "/usr/lib/postgresql/15/bin/postgres -D /srv/other", 0, "").listens("0.0.0.0", 8088, &[812]);
     let all = offered(&host, &[]);
     let plan = all["stop-holder"].as_ref().expect("it can be stopped");
-    assert!(matches!(plan.steps.as_slice(), [Step::End { gently: true, .. }]), "{:?}", plan.steps);
+    assert!(matches!(plan.steps.as_slice(), [Step::End(End { gently: true, .. })]), "{:?}", plan.steps);
     let stranger = edge().process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812]);
-    assert!(matches!(offered(&stranger, &[])["stop-holder"].as_ref().expect("it can be stopped").steps.as_slice(), [Step::End { gently: false, .. }]));
+    assert!(matches!(offered(&stranger, &[])["stop-holder"].as_ref().expect("it can be stopped").steps.as_slice(), [Step::End(End { gently: false, .. })]));
 }

@@ -1,18 +1,12 @@
 //! The unit as the daemon really starts.
-use super::{Fix, Needs};
+use super::Fix;
 use crate::case::Case;
 use crate::fix::drop_in::{drop_in, unit_of};
 use crate::fix::plan::Plan;
 use crate::snapshot::Snapshot;
 
-pub(super) static FIX: Fix = Fix {
-    id: "align-unit",
-    price: |_| "makes the unit wait for what the daemon does".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| align_unit(ask.snapshot, ask.case, plan),
-};
+pub(super) static FIX: Fix =
+    Fix { price: |_| "makes the unit wait for what the daemon does".into(), ..Fix::plain("align-unit", |ask, plan| align_unit(ask.snapshot, ask.case, plan)) };
 
 /// Type and pid file as the daemon, started this way, has them.
 fn align_unit(snapshot: &Snapshot, case: &Case, mut plan: Plan) -> Result<Plan, String> {

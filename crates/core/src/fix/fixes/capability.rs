@@ -1,17 +1,13 @@
 //! The one capability that a port below the limit needs.
-use super::{Fix, Needs};
+use super::Fix;
 use crate::case::Case;
 use crate::fix::drop_in::{drop_in, unit_of};
 use crate::fix::plan::{Plan, Risk};
 use crate::snapshot::Snapshot;
 
 pub(super) static FIX: Fix = Fix {
-    id: "grant-capability",
     price: |_| "lets the unit bind such ports, and nothing more".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| grant_capability(ask.snapshot, ask.case, plan),
+    ..Fix::plain("grant-capability", |ask, plan| grant_capability(ask.snapshot, ask.case, plan))
 };
 
 /// The one capability that binding a privileged port needs.

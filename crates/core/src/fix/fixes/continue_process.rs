@@ -1,19 +1,14 @@
 //! A halted process goes on.
-use super::{Fix, Needs};
+use super::Fix;
 use crate::fix::Step;
 use crate::fix::plan::Plan;
+use crate::fix::steps::Continue;
 use crate::path;
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 
-pub(super) static FIX: Fix = Fix {
-    id: "continue-process",
-    price: |_| "lets the process go on".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| continue_process(ask.snapshot, ask.cause, plan),
-};
+pub(super) static FIX: Fix =
+    Fix { price: |_| "lets the process go on".into(), ..Fix::plain("continue-process", |ask, plan| continue_process(ask.snapshot, ask.cause, plan)) };
 
 /// The process goes on where it was halted.
 fn continue_process(snapshot: &Snapshot, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
@@ -24,7 +19,7 @@ fn continue_process(snapshot: &Snapshot, cause: &Cause, mut plan: Plan) -> Resul
         return Err(format!("a debugger holds {name} (pid {pid}): let it go there"));
     }
     plan.title = format!("let {name} (pid {pid}) go on");
-    plan.steps.push(Step::Continue { pid, start_ticks: process.brief.start_ticks, name });
+    plan.steps.push(Step::Continue(Continue { pid, start_ticks: process.brief.start_ticks, name }));
     plan.reversible = false;
     plan.remarks.push("somebody halted it, perhaps on purpose".into());
     Ok(plan)

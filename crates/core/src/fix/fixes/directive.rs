@@ -1,5 +1,5 @@
 //! One directive: corrected where it is known what was meant, or put behind a comment sign.
-use super::{Fix, Needs};
+use super::Fix;
 use crate::case::Case;
 use crate::config::{ConfigFinding, Severity, Span};
 use crate::fix::edits::edits;
@@ -10,22 +10,12 @@ use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 use crate::trust::Last;
 
-pub(super) static CORRECT: Fix = Fix {
-    id: "correct-directive",
-    price: |_| "corrects the one word".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| correct(ask.snapshot, ask.case, ask.cause, plan),
-};
+pub(super) static CORRECT: Fix =
+    Fix { price: |_| "corrects the one word".into(), ..Fix::plain("correct-directive", |ask, plan| correct(ask.snapshot, ask.case, ask.cause, plan)) };
 
 pub(super) static COMMENT_OUT: Fix = Fix {
-    id: "comment-out",
     price: |_| "puts the line behind a comment sign".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| comment_out(ask.snapshot, ask.case, ask.cause, plan),
+    ..Fix::plain("comment-out", |ask, plan| comment_out(ask.snapshot, ask.case, ask.cause, plan))
 };
 
 pub(super) fn finding_of<'c>(case: &'c Case, cause: &Cause) -> Option<&'c ConfigFinding> {

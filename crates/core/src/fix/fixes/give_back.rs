@@ -1,22 +1,17 @@
 //! Giving files back to the service's account.
-use super::{Fix, Needs, real_account};
+use super::{Fix, real_account};
 use crate::case::Case;
 use crate::fix::Step;
 use crate::fix::plan::Plan;
+use crate::fix::steps::Owner;
 use crate::fix::target::grantable;
 use crate::left_behind;
 use crate::path;
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 
-pub(super) static FIX: Fix = Fix {
-    id: "give-back",
-    price: |_| "gives the file back to its account".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| give_back(ask.snapshot, ask.case, ask.cause, plan),
-};
+pub(super) static FIX: Fix =
+    Fix { price: |_| "gives the file back to its account".into(), ..Fix::plain("give-back", |ask, plan| give_back(ask.snapshot, ask.case, ask.cause, plan)) };
 
 fn give_back(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     // Owner and mode are those of what a link of root's leads to.
@@ -40,7 +35,7 @@ fn give_back(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) ->
     };
     plan.title = format!("give {file}{and_more} back to {}", case.starter.name);
     for (target, status) in std::iter::once((target, status)).chain(more) {
-        plan.steps.push(Step::Owner { target, from: (status.uid, status.gid), to: (uid, status.gid) });
+        plan.steps.push(Step::Owner(Owner { target, from: (status.uid, status.gid), to: (uid, status.gid) }));
     }
     Ok(plan)
 }

@@ -1,21 +1,16 @@
 //! The one missing permission on the one path.
-use super::{Fix, Needs, real_account};
+use super::{Fix, real_account};
 use crate::case::Case;
 use crate::fix::plan::Plan;
+use crate::fix::steps::{Mode, Owner};
 use crate::fix::target::{grantable, holds_key};
 use crate::fix::{Identity, Step, Target};
 use crate::host::FileKind;
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 
-pub(super) static FIX: Fix = Fix {
-    id: "grant-access",
-    price: |_| "grants the one missing permission".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| grant(ask.snapshot, ask.case, ask.cause, plan),
-};
+pub(super) static FIX: Fix =
+    Fix { price: |_| "grants the one missing permission".into(), ..Fix::plain("grant-access", |ask, plan| grant(ask.snapshot, ask.case, ask.cause, plan)) };
 
 /// The one missing permission on the one path, to the narrowest class that holds the account.
 fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
@@ -42,7 +37,7 @@ fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Res
         status.mode | bits << 3
     } else if writes || !directory {
         // Nobody else shall have it: the group becomes that of the account.
-        plan.steps.push(Step::Owner { target: target.clone(), from: (status.uid, status.gid), to: (status.uid, who.gid) });
+        plan.steps.push(Step::Owner(Owner { target: target.clone(), from: (status.uid, status.gid), to: (status.uid, who.gid) }));
         now.gid = who.gid;
         status.mode | bits << 3
     } else {
@@ -50,7 +45,7 @@ fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Res
     };
     if to != status.mode {
         let target = Target { was: Some(Identity::of(&now)), ..target };
-        plan.steps.push(Step::Mode { target, from: status.mode, to });
+        plan.steps.push(Step::Mode(Mode { target, from: status.mode, to }));
     }
     plan.title = format!(
         "let {} {} {file}",

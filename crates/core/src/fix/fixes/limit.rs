@@ -1,19 +1,13 @@
 //! A limit of the unit, as high as what is asked for.
-use super::{Fix, Needs};
+use super::Fix;
 use crate::case::Case;
 use crate::fix::drop_in::{drop_in, unit_of};
 use crate::fix::plan::{Plan, Risk};
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 
-pub(super) static FIX: Fix = Fix {
-    id: "raise-limit",
-    price: |_| "raises the limit of the unit".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| raise_limit(ask.snapshot, ask.case, ask.cause, plan),
-};
+pub(super) static FIX: Fix =
+    Fix { price: |_| "raises the limit of the unit".into(), ..Fix::plain("raise-limit", |ask, plan| raise_limit(ask.snapshot, ask.case, ask.cause, plan)) };
 
 /// The limit of the unit, as high as what is asked for.
 fn raise_limit(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {

@@ -3,18 +3,16 @@ use super::{Fix, Needs, directive::finding_of};
 use crate::case::Case;
 use crate::fix::Step;
 use crate::fix::plan::Plan;
+use crate::fix::steps::SymbolicLink;
 use crate::fix::target::free;
 use crate::path;
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 
 pub(super) static FIX: Fix = Fix {
-    id: "load-module",
     price: |_| "loads the module".into(),
-    parameters: &[],
     needs: Needs::Restart,
-    moves: false,
-    plan: |ask, plan| load_module(ask.snapshot, ask.case, ask.cause, plan),
+    ..Fix::plain("load-module", |ask, plan| load_module(ask.snapshot, ask.case, ask.cause, plan))
 };
 
 /// A name that leads to no other directory.
@@ -49,7 +47,7 @@ fn load_module(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) 
         for ending in ["load", "conf"] {
             if snapshot.exists(&format!("{available}/{module}.{ending}")) == Some(true) {
                 let target = free(snapshot, case, &format!("{base}/mods-enabled/{module}.{ending}"))?;
-                plan.steps.push(Step::SymbolicLink { target, before: None, after: Some(format!("../mods-available/{module}.{ending}")) });
+                plan.steps.push(Step::SymbolicLink(SymbolicLink { target, before: None, after: Some(format!("../mods-available/{module}.{ending}")) }));
             }
         }
         done.push(module);

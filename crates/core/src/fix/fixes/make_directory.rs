@@ -1,7 +1,8 @@
 //! Making a directory that is missing.
-use super::{Fix, Needs, real_account};
+use super::{Fix, real_account};
 use crate::case::Case;
 use crate::fix::plan::Plan;
+use crate::fix::steps::Directory;
 use crate::fix::target::{free, trusted, words};
 use crate::fix::{Step, Target};
 use crate::path;
@@ -10,12 +11,8 @@ use crate::snapshot::Snapshot;
 use crate::trust::{self, Last, Paths};
 
 pub(super) static FIX: Fix = Fix {
-    id: "make-directory",
     price: |_| "makes the missing directory".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| make_directory(ask.snapshot, ask.case, ask.cause, plan),
+    ..Fix::plain("make-directory", |ask, plan| make_directory(ask.snapshot, ask.case, ask.cause, plan))
 };
 
 fn make_directory(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
@@ -41,7 +38,7 @@ fn make_directory(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Pla
         return Err(format!("only the log names {dir}"));
     }
     let target = |d: &String| Target { path: real(d), keepers: keepers.clone(), was: None };
-    plan.steps = missing.iter().rev().map(|d| Step::Directory { target: target(d), mode: 0o750, owner: who }).collect();
+    plan.steps = missing.iter().rev().map(|d| Step::Directory(Directory { target: target(d), mode: 0o750, owner: who })).collect();
     plan.title = format!("make the directory {} for {}", real(&dir), case.starter.name);
     Ok(plan)
 }

@@ -57,7 +57,7 @@ pub struct Fix {
     pub needs: Needs,
     /// Whether the service listens elsewhere afterwards.
     pub moves: bool,
-    plan: fn(&Ask, Plan) -> Result<Plan, String>,
+    plan: Planner,
 }
 
 /// The list.
@@ -84,7 +84,15 @@ pub static FIXES: &[&Fix] = &[
     &unit_file::UNMASK,
 ];
 
+/// How a fix plans.
+type Planner = fn(&Ask, Plan) -> Result<Plan, String>;
+
 impl Fix {
+    /// A fix that takes no values, after which a running service reads its configuration anew and listens where it did.
+    const fn plain(id: &'static str, plan: Planner) -> Self {
+        Self { id, price: |_| String::new(), parameters: &[], needs: Needs::Reload, moves: false, plan }
+    }
+
     /// The fix of an id.
     pub fn of(id: &str) -> Option<&'static Self> {
         FIXES.iter().copied().find(|f| f.id == id)

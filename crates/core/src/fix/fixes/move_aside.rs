@@ -1,9 +1,10 @@
 //! Moving a file out of the way.
-use super::{Fix, Needs};
+use super::Fix;
 use crate::case::Case;
 use crate::code::Code;
 use crate::fix::Step;
 use crate::fix::plan::Plan;
+use crate::fix::steps::Rename;
 use crate::fix::target::existing;
 use crate::host::FileKind;
 use crate::path;
@@ -12,12 +13,8 @@ use crate::snapshot::Snapshot;
 use crate::trust::Last;
 
 pub(super) static FIX: Fix = Fix {
-    id: "move-aside",
     price: |_| "moves the file aside; nothing is deleted".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| move_aside(ask.snapshot, ask.case, ask.cause, plan),
+    ..Fix::plain("move-aside", |ask, plan| move_aside(ask.snapshot, ask.case, ask.cause, plan))
 };
 
 fn move_aside(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
@@ -39,7 +36,7 @@ fn move_aside(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -
     plan.title = format!("move {} aside", target.path);
     let dir = path::parent(&target.path).to_owned();
     let (own, name) = (target.path.clone(), path::name(&target.path).to_owned());
-    plan.steps.push(Step::Rename { target, to });
+    plan.steps.push(Step::Rename(Rename { target, to }));
     // What lies beside it from the same start goes with it.
     if cause.code == Code::WrongOwner {
         let described = &case.service.described;
@@ -51,7 +48,7 @@ fn move_aside(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -
             }
             let Ok((target, same, _)) = existing(snapshot, case, &other, Last::Itself) else { continue };
             if same.uid == status.uid && matches!(same.kind, FileKind::Socket | FileKind::Regular) {
-                plan.steps.push(Step::Rename { target, to: format!("{other}.aside-{stamp}") });
+                plan.steps.push(Step::Rename(Rename { target, to: format!("{other}.aside-{stamp}") }));
             }
         }
     }

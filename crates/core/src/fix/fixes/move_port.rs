@@ -8,12 +8,11 @@ use crate::service::Service;
 use crate::snapshot::Snapshot;
 
 pub(super) static FIX: Fix = Fix {
-    id: "move-port",
     price: |cause| format!("moves the service away from port {}; clients must follow", cause.port.unwrap_or(0)),
     parameters: &["port"],
     needs: Needs::Restart,
     moves: true,
-    plan: |ask, plan| move_port(ask, plan),
+    ..Fix::plain("move-port", move_port)
 };
 
 fn move_port(ask: &Ask, mut plan: Plan) -> Result<Plan, String> {

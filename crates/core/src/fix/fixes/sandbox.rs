@@ -1,5 +1,5 @@
 //! Opening the unit's sandbox for one thing.
-use super::{Fix, Needs};
+use super::Fix;
 use crate::access::Right;
 use crate::case::Case;
 use crate::fix::drop_in::{drop_in, unit_of};
@@ -9,12 +9,8 @@ use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 
 pub(super) static FIX: Fix = Fix {
-    id: "allow-in-sandbox",
     price: |_| "opens the unit's sandbox for that alone".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| allow_in_sandbox(ask.snapshot, ask.case, ask.cause, plan),
+    ..Fix::plain("allow-in-sandbox", |ask, plan| allow_in_sandbox(ask.snapshot, ask.case, ask.cause, plan))
 };
 
 /// Takes the one barrier away, for the one path.

@@ -1,19 +1,16 @@
 //! Stopping what holds an address, where it was started.
-use super::{Fix, Needs, unit_file::unit_file_step};
+use super::{Fix, unit_file::unit_file_step};
 use crate::case::{Case, Holder};
 use crate::fix::Step;
 use crate::fix::plan::{Plan, Risk};
+use crate::fix::steps::{End, Job};
 use crate::host::Look;
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 
 pub(super) static FIX: Fix = Fix {
-    id: "stop-holder",
     price: |_| "stops the holder where it was started, then starts the service".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| stop_holder(ask.snapshot, ask.case, ask.cause, plan),
+    ..Fix::plain("stop-holder", |ask, plan| stop_holder(ask.snapshot, ask.case, ask.cause, plan))
 };
 
 fn holder_of<'c>(case: &'c Case, cause: &Cause) -> Option<&'c Holder> {
@@ -43,7 +40,7 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
                 // What would start it again goes first.
                 let triggers = crate::case::triggers(snapshot, unit).into_iter().filter(|t| t.kind != "init-script").map(|t| t.name);
                 for source in triggers.chain([unit.clone()]) {
-                    plan.steps.push(Step::Job { verb: "stop".into(), unit: source.clone() });
+                    plan.steps.push(Step::Job(Job { verb: "stop".into(), unit: source.clone() }));
                     if crate::manager::unit(snapshot, &source).seen().is_some_and(|u| u.enabled) {
                         plan.steps.push(unit_file_step(snapshot, "disable", &source));
                     }
@@ -77,7 +74,7 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
         if let Some(unit) = crate::case::chain(snapshot, &process).1 {
             plan.title = format!("stop {unit}");
             plan.risk = Risk::High;
-            plan.steps.push(Step::Job { verb: "stop".into(), unit });
+            plan.steps.push(Step::Job(Job { verb: "stop".into(), unit }));
             return Ok(plan);
         }
         let gently = crate::kinds::of_program(&process.brief.name).is_some_and(|k| k.profile().keeps_data);
@@ -87,14 +84,14 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
         names.push(format!("{} (pid {pid})", process.brief.name));
     }
     plan.title = format!("stop {}", names.join(" and "));
-    if plan.steps.iter().any(|s| matches!(s, Step::UnitFile { .. })) {
+    if plan.steps.iter().any(|s| matches!(s, Step::UnitFile(_))) {
         plan.title = format!("{}, so that it does not come back at boot", plan.title);
     }
     Ok(plan)
 }
 
 fn end(name: &str, pid: u32, start_ticks: u64, gently: bool) -> Option<Step> {
-    Some(Step::End { pid, start_ticks, name: name.to_owned(), gently })
+    Some(Step::End(End { pid, start_ticks, name: name.to_owned(), gently }))
 }
 
 /// What the host needs is never signalled, nor is this program or what it was started from.

@@ -1,5 +1,5 @@
 //! More time for a start.
-use super::{Fix, Needs};
+use super::Fix;
 use crate::case::Case;
 use crate::fix::drop_in::{drop_in, unit_of};
 use crate::fix::plan::Plan;
@@ -9,14 +9,8 @@ use crate::snapshot::Snapshot;
 /// A start gets this much more time at least, in seconds.
 const MORE_TIME: u64 = 300;
 
-pub(super) static FIX: Fix = Fix {
-    id: "extend-timeout",
-    price: |_| "gives it more time to become ready".into(),
-    parameters: &[],
-    needs: Needs::Reload,
-    moves: false,
-    plan: |ask, plan| extend_timeout(ask.snapshot, ask.case, plan),
-};
+pub(super) static FIX: Fix =
+    Fix { price: |_| "gives it more time to become ready".into(), ..Fix::plain("extend-timeout", |ask, plan| extend_timeout(ask.snapshot, ask.case, plan)) };
 
 /// More time for a start that is slow, not stuck.
 fn extend_timeout(snapshot: &Snapshot, case: &Case, mut plan: Plan) -> Result<Plan, String> {

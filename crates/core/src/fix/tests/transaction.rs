@@ -1,4 +1,6 @@
 use super::*;
+use crate::fix::steps::{Create, Directory, Edit, Job, Mode, ReloadManager, Rename, SymbolicLink, UnitFile};
+use crate::fix::steps::{Identity, Step, Target, digest};
 use crate::fix::{CommandLine, Digest, NoCommands, RecordedStep, UnitLink, UnitNow, list, undo};
 use crate::host::{FileKind, FileStatus};
 use std::collections::BTreeMap;
@@ -226,16 +228,16 @@ fn machine() -> Machine {
 fn record(host: &Machine) -> Record {
     let conf = host.target("/etc/front.conf");
     let steps = [
-        Step::Job { verb: "stop".into(), unit: "gauge.service".into() },
-        Step::UnitFile { verb: "disable".into(), unit: "gauge.service".into(), also: vec![] },
-        Step::Edit { target: conf, before: digest(b"Listen 80\n"), content: b"Listen 8081\n".to_vec(), after: digest(b"Listen 8081\n") },
-        Step::Mode { target: host.target("/var/log/front"), from: 0o644, to: 0o640 },
-        Step::Rename { target: host.target("/run/front.pid"), to: "/run/front.pid.aside".into() },
-        Step::SymbolicLink { target: Target::free("/etc/mods/x.load"), before: None, after: Some("../x.load".into()) },
-        Step::Directory { target: Target::free("/etc/front.d"), mode: 0o750, owner: (0, 0) },
-        Step::Create { target: Target::free("/etc/front.d/own.conf"), content: b"x\n".to_vec(), after: digest(b"x\n") },
-        Step::ReloadManager,
-        Step::Job { verb: "start".into(), unit: "front.service".into() },
+        Step::Job(Job { verb: "stop".into(), unit: "gauge.service".into() }),
+        Step::UnitFile(UnitFile { verb: "disable".into(), unit: "gauge.service".into(), also: vec![] }),
+        Step::Edit(Edit { target: conf, before: digest(b"Listen 80\n"), content: b"Listen 8081\n".to_vec(), after: digest(b"Listen 8081\n") }),
+        Step::Mode(Mode { target: host.target("/var/log/front"), from: 0o644, to: 0o640 }),
+        Step::Rename(Rename { target: host.target("/run/front.pid"), to: "/run/front.pid.aside".into() }),
+        Step::SymbolicLink(SymbolicLink { target: Target::free("/etc/mods/x.load"), before: None, after: Some("../x.load".into()) }),
+        Step::Directory(Directory { target: Target::free("/etc/front.d"), mode: 0o750, owner: (0, 0) }),
+        Step::Create(Create { target: Target::free("/etc/front.d/own.conf"), content: b"x\n".to_vec(), after: digest(b"x\n") }),
+        Step::ReloadManager(ReloadManager {}),
+        Step::Job(Job { verb: "start".into(), unit: "front.service".into() }),
     ];
     Record {
         schema: "s".into(),
@@ -421,8 +423,8 @@ fn a_running_service_is_left_running_and_the_due_restart_is_named() {
         host.units.insert("front.service".into(), UnitNow { active: true, invocation: "f".into() });
         let mut whole = record(&host);
         whole.was_running = Some(true);
-        whole.steps.retain(|s| matches!(s.step, Step::Edit { .. }));
-        whole.steps.push(Step::Job { verb: "reload".into(), unit: "front.service".into() }.into());
+        whole.steps.retain(|s| matches!(s.step, Step::Edit(_)));
+        whole.steps.push(Step::Job(Job { verb: "reload".into(), unit: "front.service".into() }).into());
         apply(&mut host, whole, &NoCommands).unwrap();
         host
     };

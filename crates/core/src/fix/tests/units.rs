@@ -1,6 +1,7 @@
 //! Drop-ins: what they hold, that they help, and that they leave the unit's own files alone.
 use super::{CONFIG, offered};
 use crate::case::{Depth, gather};
+use crate::fix::steps::{Continue, Create, End, Job, ReloadManager};
 use crate::fix::{Plan, Preview, Step};
 use crate::report::standing_causes;
 use crate::snapshot::Snapshot;
@@ -20,10 +21,10 @@ fn drop_in(plan: &Plan) -> (String, Vec<String>) {
     let made: Vec<_> = plan
         .steps
         .iter()
-        .filter_map(|s| if let Step::Create { target, content, .. } = s { Some((target.path.clone(), content.clone())) } else { None })
+        .filter_map(|s| if let Step::Create(Create { target, content, .. }) = s { Some((target.path.clone(), content.clone())) } else { None })
         .collect();
     assert_eq!(made.len(), 1, "{:?}", plan.steps);
-    assert_eq!(plan.steps.last(), Some(&Step::ReloadManager));
+    assert_eq!(plan.steps.last(), Some(&Step::ReloadManager(ReloadManager {})));
     assert!(plan.edits.is_empty() && plan.reversible);
     let text = String::from_utf8(made[0].1.clone()).expect("text");
     (made[0].0.clone(), text.lines().skip_while(|l| *l != "[Service]").skip(1).map(str::to_owned).collect())
@@ -104,7 +105,7 @@ fn a_halted_process_goes_on_unless_a_debugger_holds_it() {
     };
     let all = offered(&up('T'), &[]);
     let plan = all["continue-process"].as_ref().expect("it can go on");
-    assert_eq!(plan.steps, [Step::Continue { pid: 5, start_ticks: 5, name: "nginx".into() }]);
+    assert_eq!(plan.steps, [Step::Continue(Continue { pid: 5, start_ticks: 5, name: "nginx".into() })]);
     assert!(offered(&up('t'), &[])["continue-process"].as_ref().is_err_and(|why| why.contains("debugger")));
 }
 
@@ -173,15 +174,15 @@ fn another_server_on_the_same_data_is_stopped_through_its_manager_or_gently() {
         let cause = causes.iter().find(|c| c.code == crate::code::Code::AlreadyRunning).expect("the other server");
         crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), cause, &std::collections::BTreeMap::new()).remove(0).expect("a plan").steps
     };
-    assert_eq!(steps(&ledger("/system.slice/old-ledger.service")), [Step::Job { verb: "stop".into(), unit: "old-ledger.service".into() }]);
+    assert_eq!(steps(&ledger("/system.slice/old-ledger.service")), [Step::Job(Job { verb: "stop".into(), unit: "old-ledger.service".into() })]);
     // Whoever was given a group of his own makes more below it, and calls them what he likes.
     for named in ["/user.slice/user-1000.slice/user@1000.service/app.slice/old-ledger.service", "/user.slice/user-1000.slice/session-3.scope/ssh.service"] {
-        assert!(matches!(steps(&ledger(named)).as_slice(), [Step::End { pid: 900, .. }]), "{named}");
+        assert!(matches!(steps(&ledger(named)).as_slice(), [Step::End(End { pid: 900, .. })]), "{named}");
     }
     let below = steps(&ledger("/system.slice/tide.service/ssh.service"));
-    assert_eq!(below, [Step::Job { verb: "stop".into(), unit: "tide.service".into() }], "the manager's own unit, not one that is called like it");
+    assert_eq!(below, [Step::Job(Job { verb: "stop".into(), unit: "tide.service".into() })], "the manager's own unit, not one that is called like it");
     let by_hand = steps(&ledger("/user.slice/user-1000.slice/session-3.scope"));
-    assert_eq!(by_hand, [Step::End { pid: 900, start_ticks: 900, name: "mariadbd".into(), gently: true }], "a database is never killed hard");
+    assert_eq!(by_hand, [Step::End(End { pid: 900, start_ticks: 900, name: "mariadbd".into(), gently: true })], "a database is never killed hard");
 }
 
 #[test]
