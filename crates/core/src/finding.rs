@@ -2,7 +2,7 @@
 use crate::access::{Obstacle, Right};
 use crate::code::Code;
 pub use crate::code::stage;
-use crate::config::{Place, Severity};
+use crate::config::{Fault, Place, Severity};
 use crate::log::format_time;
 use crate::net::endpoint;
 use jiff::tz::TimeZone;
@@ -116,6 +116,9 @@ pub struct Subject {
     /// The name by which the service reaches the path, where links lead there. Not part of the document.
     #[serde(skip)]
     pub named: Option<String>,
+    /// What our own reading of the configuration knows of it. Not part of the document.
+    #[serde(skip)]
+    pub fault: Option<Box<Fault>>,
 }
 
 impl Subject {
@@ -138,7 +141,8 @@ impl Subject {
     }
     /// Whether both are about the same thing, by whatever name it was reached.
     pub fn is_same(&self, other: &Self) -> bool {
-        Self { named: None, ..self.clone() } == Self { named: None, ..other.clone() }
+        let bare = |one: &Self| Self { named: None, fault: None, ..one.clone() };
+        bare(self) == bare(other)
     }
     /// A unit.
     pub fn unit(unit: &str) -> Self {

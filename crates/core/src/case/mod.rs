@@ -211,7 +211,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
 
 /// The zone of the stamps in a service's own log: as its configuration or its environment says, else the host's.
 pub fn log_zone(snapshot: &Snapshot, service: &Service, config: &Configuration) -> TimeZone {
-    let named = config.model.facts.get("log zone").or_else(|| service.instance.environment.get("TZ"));
+    let named = config.model.log_zone.as_ref().or_else(|| service.instance.environment.get("TZ"));
     named.and_then(|tz| log::zone_named(snapshot, tz)).unwrap_or_else(|| log::host_zone(snapshot))
 }
 

@@ -56,8 +56,7 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         line: object("line").and_then(|l| l.parse().ok()),
         host: object("host").map(str::to_owned),
         unit: (failure.code == Code::ManagerGaveUp).then(|| case.service.unit_name().unwrap_or_default().to_owned()),
-        right: None,
-        named: None,
+        ..Subject::default()
     };
     // A line number without a file means the only file there is.
     if let (Some(_), None, [only]) = (subject.line, &subject.file, case.config.model.files.as_slice()) {
@@ -144,7 +143,9 @@ fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Sub
         }
         Code::AccountMissing => {
             let name = subject.account.as_deref()?;
-            Some(crate::accounts::account(snapshot, name).is_absent())
+            // A line does not always tell whether an account is meant or a group.
+            let (account, group) = (crate::accounts::account(snapshot, name).is_absent(), crate::accounts::group(snapshot, name).is_absent());
+            (account == group).then_some(account)
         }
         Code::ConfigSyntax
         | Code::ConfigUnknownDirective

@@ -1,7 +1,7 @@
 //! What our own reader of the configuration refuses, and what it warns of.
 use crate::case::{Case, State};
 use crate::code::Code;
-use crate::config::{ConfigFinding, DependsOn, Severity};
+use crate::config::{About, ConfigFinding, DependsOn, Severity};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::log::Outcome;
 use crate::snapshot::Snapshot;
@@ -48,21 +48,17 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
 }
 
 fn convert(finding: &ConfigFinding) -> Finding {
-    let mut subject = Subject { directive: finding.directive.clone(), ..Subject::default() };
+    let mut subject = Subject { directive: finding.directive.clone(), fault: Some(Box::new(finding.fault())), ..Subject::default() };
     if let Some(place) = &finding.place {
         subject.file = Some(place.file.to_string());
         subject.line = Some(place.line);
     }
-    match finding.code {
-        Code::ConfigMissingFile | Code::CertificateBad => subject.path.clone_from(&finding.object),
-        Code::AccountMissing => subject.account.clone_from(&finding.object),
-        Code::NameUnresolved => subject.host.clone_from(&finding.object),
-        Code::AddressNotHere => {
-            let socket: Option<std::net::SocketAddr> = finding.object.as_deref().and_then(|o| o.parse().ok());
-            subject.address = socket.map(|s| s.ip());
-            subject.port = socket.map(|s| s.port());
-        }
-        _ => {}
+    match finding.about.clone() {
+        Some(About::File(path) | About::Directory(path) | About::Tree(path)) => subject.path = Some(path),
+        Some(About::Account(name) | About::Group(name)) => subject.account = Some(name),
+        Some(About::Host(name)) => subject.host = Some(name),
+        Some(About::Listener(address, port)) => (subject.address, subject.port) = (Some(address), Some(port)),
+        Some(About::Port(_) | About::Module(_) | About::Name(_)) | None => {}
     }
     let mut evidence = Evidence::new(Source::Config, crate::host::mask_message(finding.directive.as_deref(), &finding.message));
     if let Some(place) = &finding.place {
@@ -95,9 +91,8 @@ fn fixes(finding: &ConfigFinding) -> Vec<&'static str> {
     }
     let section = finding.directive.as_deref().is_some_and(|d| d.starts_with('<') || matches!(d, "server" | "http" | "events" | "location" | "upstream"));
     match finding.code {
-        Code::ConfigMissingFile if finding.object.is_some() => {
-            let log = finding.directive.as_deref().is_some_and(|d| d.to_ascii_lowercase().contains("log"));
-            if log || finding.message.starts_with("directory ") {
+        Code::ConfigMissingFile if finding.about.is_some() => {
+            if matches!(finding.about, Some(About::Directory(_))) {
                 fixes.push("make-directory");
             }
             if finding.place.is_some() && !section {

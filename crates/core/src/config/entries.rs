@@ -1,5 +1,6 @@
 //! Line-based configuration in general: lines with their places, entries of `name value`, words in quotes. The kinds
 //! whose files are lists of settings build on this; what is particular to one of them stands in its folder.
+use super::About;
 use super::layers::{Assignment, Layer, Value};
 use super::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, Span, Speaks, WantedListen};
 use crate::bounds::{Cost, step};
@@ -246,19 +247,20 @@ impl<'r, 'h> Book<'r, 'h> {
         self.out.add(ConfigFinding { place: place.known(), directive, ..ConfigFinding::error(code, message) })
     }
 
-    /// A file or directory that an entry names is not there.
-    pub fn missing(&mut self, entry: &Entry, path: &str, what: &str) {
-        let (place, name) = (entry.place.clone(), entry.name.clone());
-        let found = self.find(&place, &name, Code::ConfigMissingFile, format!("{what}{path} does not exist"));
+    /// A file that an entry names does not exist.
+    pub fn missing(&mut self, entry: &Entry, path: &str) {
+        let found = self.find(&entry.place, &entry.name, Code::ConfigMissingFile, format!("{path} does not exist"));
         found.depends_on = DependsOn::Files;
-        found.object = Some(path.to_owned());
+        found.about = Some(About::File(path.to_owned()));
     }
 
     /// The directory that an entry names must be there.
     pub fn must_be_directory(&mut self, entry: &Entry, dir: &str) {
         let made = self.made.iter().any(|d| path::is_within(dir, d));
         if !made && self.snapshot.is_directory(dir) == Some(false) {
-            self.missing(entry, dir, "directory ");
+            let found = self.find(&entry.place, &entry.name, Code::ConfigMissingFile, format!("directory {dir} does not exist"));
+            found.depends_on = DependsOn::Files;
+            found.about = Some(About::Directory(dir.to_owned()));
         }
     }
 
@@ -275,7 +277,7 @@ impl<'r, 'h> Book<'r, 'h> {
                 place: key.place.clone(),
                 directive: Some(key.directive.clone()),
                 depends_on: DependsOn::Files,
-                object: Some(key.path.clone()),
+                about: Some(About::File(key.path.clone())),
                 ..ConfigFinding::error(Code::CertificateBad, format!("{} is not the key of {}", key.path, certificate.path))
             });
         }
@@ -335,7 +337,7 @@ impl<'r, 'h> Book<'r, 'h> {
             place: entry.and_then(|e| e.place.known()),
             directive: entry.map(|e| e.name.clone()),
             depends_on: DependsOn::Interfaces,
-            object: Some(shown.clone()),
+            about: Some(About::Listener(address, port)),
             ..ConfigFinding::error(Code::AddressNotHere, format!("no interface of this host has the address of {shown}"))
         });
     }

@@ -19,6 +19,7 @@ use crate::net::Listen;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::net::IpAddr;
 use std::sync::Arc;
 
 /// A place in a configuration file. Lines and columns count from 1; a column of 0 is unknown.
@@ -90,6 +91,44 @@ pub enum DependsOn {
     Interfaces,
 }
 
+/// What a finding is about: it travels from the reader to the fix as it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum About {
+    /// A file that is read.
+    File(String),
+    /// A directory that would do if it were empty: something is put there.
+    Directory(String),
+    /// A directory that is of use only with what is in it.
+    Tree(String),
+    /// An account.
+    Account(String),
+    /// A group.
+    Group(String),
+    /// The name of a host.
+    Host(String),
+    /// A listener.
+    Listener(IpAddr, u16),
+    /// A port.
+    Port(u16),
+    /// A module, by the name by which it is loaded.
+    Module(String),
+    /// A name that the configuration itself declares or uses: an upstream, a zone, a variable, a site.
+    Name(String),
+}
+
+/// What our own reading knows of a fault, for what puts it right.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fault {
+    /// Where; `None` where no place is to blame.
+    pub place: Option<Place>,
+    /// The directive, as written.
+    pub directive: Option<String>,
+    /// What it is about.
+    pub about: Option<About>,
+    /// The bytes to replace and what by, where one edit would put it right.
+    pub edit: Option<(Span, String)>,
+}
+
 /// One thing wrong with a configuration.
 #[derive(Clone, Debug)]
 pub struct ConfigFinding {
@@ -107,13 +146,17 @@ pub struct ConfigFinding {
     pub message: String,
     /// The remedy.
     pub help: Option<String>,
-    /// A path, account, address or name that the finding is about.
-    pub object: Option<String>,
+    /// What the finding is about.
+    pub about: Option<About>,
     /// The bytes to replace and what by, where one edit would put it right.
     pub edit: Option<(Span, String)>,
 }
 
 impl ConfigFinding {
+    /// What a fix needs of it.
+    pub fn fault(&self) -> Fault {
+        Fault { place: self.place.clone(), directive: self.directive.clone(), about: self.about.clone(), edit: self.edit.clone() }
+    }
     /// An error that rests on the text alone, without a place yet.
     pub fn error(code: Code, message: impl Into<String>) -> Self {
         Self {
@@ -124,7 +167,7 @@ impl ConfigFinding {
             depends_on: DependsOn::Text,
             message: message.into(),
             help: None,
-            object: None,
+            about: None,
             edit: None,
         }
     }
@@ -269,8 +312,8 @@ pub struct ConfigModel {
     pub modules: Vec<String>,
     /// Whether the server has a name of its own; `None` where that does not matter.
     pub named: Option<bool>,
-    /// Other facts by name.
-    pub facts: BTreeMap<String, String>,
+    /// The zone of the stamps in its log, by its name; `None` where the configuration does not say.
+    pub log_zone: Option<String>,
 }
 
 /// What reading a configuration yielded. The first error is the one that the daemon would report.

@@ -1,7 +1,7 @@
 //! One directive: corrected where it is known what was meant, or put behind a comment sign.
 use super::Fix;
 use crate::case::Case;
-use crate::config::{ConfigFinding, Severity, Span};
+use crate::config::Span;
 use crate::fix::edits::edits;
 use crate::fix::plan::{Plan, Risk};
 use crate::fix::target::existing;
@@ -18,17 +18,10 @@ pub(super) static COMMENT_OUT: Fix = Fix {
     ..Fix::plain("comment-out", |ask, plan| comment_out(ask.snapshot, ask.case, ask.cause, plan))
 };
 
-pub(super) fn finding_of<'c>(case: &'c Case, cause: &Cause) -> Option<&'c ConfigFinding> {
-    case.config.findings.iter().filter(|f| f.severity == Severity::Error).find(|f| {
-        let place = f.place.as_ref().map(|p| (p.file.to_string(), p.line));
-        f.code == cause.code && place == cause.subject.file.clone().zip(cause.subject.line)
-    })
-}
-
 fn correct(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
-    let finding = finding_of(case, cause).ok_or("the place is not known")?;
-    let (span, text) = finding.edit.clone().ok_or("it is not known what was meant")?;
-    plan.title = match &finding.directive {
+    let fault = cause.subject.fault.as_deref().ok_or("the place is not known")?;
+    let (span, text) = fault.edit.clone().ok_or("it is not known what was meant")?;
+    plan.title = match &fault.directive {
         Some(directive) if !text.is_empty() => format!("write {text} instead of {}", directive.trim_start_matches('<')),
         _ => "take out what does not belong there".into(),
     };
@@ -40,9 +33,9 @@ fn correct(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> R
 /// never one that only a log line suggests.
 fn comment_out(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     let sign = case.service.kind.profile().comment.ok_or("this kind of file has no comment for a line; edit it by hand")?;
-    let finding = finding_of(case, cause).ok_or("our own reading finds no fault at that place; edit it by hand")?;
-    let place = finding.place.as_ref().ok_or("the place is not known")?;
-    let directive = finding.directive.clone().unwrap_or_default();
+    let fault = cause.subject.fault.as_deref().ok_or("our own reading finds no fault at that place; edit it by hand")?;
+    let place = fault.place.as_ref().ok_or("the place is not known")?;
+    let directive = fault.directive.clone().unwrap_or_default();
     let (file, line) = (place.file.to_string(), place.line);
     let (target, ..) = existing(snapshot, case, &file, Last::Followed)?;
     let Look::Seen(bytes) = snapshot.read(&target.path) else { return Err(format!("{} cannot be read", target.path)) };

@@ -1,6 +1,7 @@
 //! Loading a module that is installed.
-use super::{Fix, Needs, directive::finding_of};
+use super::{Fix, Needs};
 use crate::case::Case;
+use crate::config::{About, Fault};
 use crate::fix::Step;
 use crate::fix::plan::Plan;
 use crate::fix::steps::SymbolicLink;
@@ -22,8 +23,7 @@ fn plain_name(name: &str) -> bool {
 
 /// Debian's layout: links from `mods-enabled` to `mods-available`.
 fn load_module(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
-    let finding = finding_of(case, cause).ok_or("the place is not known")?;
-    let id = finding.object.clone().ok_or("it is not known which module is meant")?;
+    let Some(Fault { about: Some(About::Module(id)), .. }) = cause.subject.fault.as_deref() else { return Err("it is not known which module is meant".into()) };
     let name = id.trim_end_matches("_module");
     if !plain_name(name) {
         return Err(format!("{name} is not the name of a module"));

@@ -4,7 +4,7 @@ use crate::code::Code;
 use crate::config::entries::{Book, Entry, Text, Word, WordRules, words};
 use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::rows::{Directives, directives};
-use crate::config::{Configuration, Demand, DependsOn, LogSink, Resource, Span};
+use crate::config::{About, Configuration, Demand, DependsOn, LogSink, Resource, Span};
 use crate::host::Look;
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -288,7 +288,7 @@ fn global(book: &mut Book, instance: &Instance) {
             let what = if group { "group" } else { "account" };
             let found = book.find(&entry.place, name, Code::AccountMissing, format!("{what} {} does not exist", entry.value));
             found.depends_on = DependsOn::Accounts;
-            found.object = Some(entry.value.clone());
+            found.about = Some(if group { About::Group(entry.value.clone()) } else { About::Account(entry.value.clone()) });
         }
         if group {
             book.out.model.group = Some(entry.value);

@@ -2,7 +2,7 @@
 use super::rules;
 use super::state::{Facts, Reader};
 use crate::code::Code;
-use crate::config::{DependsOn, NamedPath, pem_fault};
+use crate::config::{About, DependsOn, NamedPath, pem_fault};
 use crate::host::Look;
 use crate::path;
 
@@ -26,7 +26,7 @@ pub(super) fn finish(r: &mut Reader, facts: Facts) {
 fn missing(r: &mut Reader, file: String, what: &str) {
     let found = r.find_at(None, Code::ConfigMissingFile, format!("{what} {file} does not exist"));
     found.depends_on = DependsOn::Files;
-    found.object = Some(file);
+    found.about = Some(About::File(file));
 }
 
 fn processing_modules(r: &mut Reader) {
@@ -81,7 +81,7 @@ fn listeners(r: &mut Reader, facts: &Facts) {
             let found = r.find_at(Some(place.clone()), Code::AddressNotHere, format!("no interface of this host has the address of {shown}"));
             found.directive = Some("Listen".into());
             found.depends_on = DependsOn::Interfaces;
-            found.object = Some(shown);
+            found.about = Some(About::Listener(*address, *port));
         }
     }
 }
@@ -100,7 +100,7 @@ fn error_logs(r: &mut Reader, facts: &Facts) {
             let found = r.find_at(entry.place.clone(), Code::ConfigMissingFile, format!("directory {dir} for {} does not exist", entry.path));
             found.directive = Some(entry.directive.clone());
             found.depends_on = DependsOn::Files;
-            found.object = Some(dir);
+            found.about = Some(About::Directory(dir));
         }
     }
 }
@@ -117,7 +117,7 @@ fn runtime(r: &mut Reader) {
         let found = r.find_at(pid.place.clone(), Code::ConfigMissingFile, format!("directory {dir} for {} does not exist", pid.path));
         found.directive = Some("PidFile".into());
         found.depends_on = DependsOn::Files;
-        found.object = Some(dir);
+        found.about = Some(About::Directory(dir));
     }
     r.out.model.writes.push(pid);
 }
@@ -138,7 +138,7 @@ fn tls(r: &mut Reader, facts: &Facts) {
                 let found = r.find_at(Some(place.clone()), Code::CertificateBad, format!("{file}: {fault}"));
                 found.directive = Some(if *is_key { "SSLCertificateKeyFile" } else { "SSLCertificateFile" }.into());
                 found.depends_on = DependsOn::Files;
-                found.object = Some(file.clone());
+                found.about = Some(About::File(file.clone()));
             }
         }
         let of = |wanted: bool| tls.files.iter().filter(move |(_, _, is_key)| *is_key == wanted);
@@ -147,7 +147,7 @@ fn tls(r: &mut Reader, facts: &Facts) {
                 let found = r.find_at(Some(place.clone()), Code::CertificateBad, format!("{key} is not the key of {certificate}"));
                 found.directive = Some("SSLCertificateKeyFile".into());
                 found.depends_on = DependsOn::Files;
-                found.object = Some(key.clone());
+                found.about = Some(About::File(key.clone()));
             }
         }
     }

@@ -6,7 +6,7 @@ use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::layers::{Assignment, Layer, Value};
 use crate::config::rows::RuleIndex;
-use crate::config::{ConfigFinding, Configuration, DependsOn, Place, Severity};
+use crate::config::{About, ConfigFinding, Configuration, DependsOn, Place, Severity};
 use crate::host::{FileKind, Look, Unseen};
 use crate::kinds::Kind;
 use crate::path;
@@ -46,6 +46,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         flags: HashSet::new(),
         known_files: HashSet::new(),
         known_modules: HashSet::new(),
+        module_files: Vec::new(),
         cost: Cost::default(),
         server_root: options.server_root.clone(),
         runtime_dir: None,
@@ -63,7 +64,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
             let message = format!("{} does not exist", options.config);
             let found = reader.find_at(None, Code::ConfigMissingFile, message);
             found.depends_on = DependsOn::Files;
-            found.object = Some(options.config.clone());
+            found.about = Some(About::File(options.config.clone()));
             return reader.out;
         }
         Look::NotSeen(why) => {
@@ -168,7 +169,7 @@ impl Reader<'_, '_> {
     fn missing(&mut self, line: &LogicalLine, name: &str) {
         let found = self.report(line, Code::ConfigMissingFile, format!("{name} does not exist"));
         found.depends_on = DependsOn::Files;
-        found.object = Some(name.to_owned());
+        found.about = Some(About::File(name.to_owned()));
     }
 
     /// Reads lines until they end, or until `until` (a condition's name) is closed. Sections opened here must be
@@ -259,7 +260,7 @@ impl Reader<'_, '_> {
                 if self.snapshot.is_directory(&root) == Some(false) {
                     let found = self.stop(line, Code::ConfigMissingFile, format!("ServerRoot {root} is not a directory"));
                     found.depends_on = DependsOn::Files;
-                    found.object = Some(root);
+                    found.about = Some(About::Tree(root));
                     return;
                 }
                 self.server_root = root;
@@ -270,7 +271,7 @@ impl Reader<'_, '_> {
                 if self.snapshot.is_directory(&dir) == Some(false) && !self.options.made(&dir) {
                     let found = self.stop(line, Code::ConfigMissingFile, format!("runtime directory {dir} does not exist"));
                     found.depends_on = DependsOn::Files;
-                    found.object = Some(dir);
+                    found.about = Some(About::Directory(dir));
                     return;
                 }
                 self.runtime_dir = Some(dir);
@@ -341,7 +342,7 @@ impl Reader<'_, '_> {
             let found = self.report(line, Code::ConfigMissingFile, format!("no file matches {target}"));
             found.depends_on = DependsOn::Files;
             found.help = Some("IncludeOptional accepts a pattern without a match".into());
-            found.object = Some(target);
+            found.about = Some(About::File(target));
             return;
         }
         for name in names {
@@ -389,7 +390,7 @@ impl Reader<'_, '_> {
             Look::Absent => {
                 let found = self.report(line, Code::ConfigMissingFile, format!("module file {file} does not exist"));
                 found.depends_on = DependsOn::Files;
-                found.object = Some(file);
+                found.about = Some(About::File(file));
                 // Its directives are not unknown words because of that.
                 self.known_modules.insert(id.clone());
                 self.out.model.modules.push(id.clone());
@@ -407,7 +408,7 @@ impl Reader<'_, '_> {
         }
         self.known_modules.insert(id.clone());
         self.out.model.modules.push(id.clone());
-        self.out.model.facts.insert(format!("module-file {id}"), file);
+        self.module_files.push(file);
     }
 
     fn define(&mut self, rest: &str, line: &LogicalLine) {

@@ -56,6 +56,8 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) defines: HashMap<String, String>,
     pub(super) flags: HashSet<String>,
     pub(super) known_files: HashSet<String>,
+    /// Files of the modules that are loaded.
+    pub(super) module_files: Vec<String>,
     pub(super) known_modules: HashSet<String>,
     pub(super) cost: Cost,
     pub(super) server_root: String,

@@ -4,7 +4,7 @@ use super::state::{Around, DIRECTORY, Directive, Facts, Item, PROXY, Reader, SER
 use super::{DIRECTIVES, rules};
 use crate::code::Code;
 use crate::config::rows::{Fate, Fault, Marks, Row, Type, fault, slots_of};
-use crate::config::{Severity, nearest};
+use crate::config::{About, Severity, nearest};
 use std::borrow::Cow;
 
 pub(super) fn walk(r: &mut Reader) {
@@ -136,17 +136,16 @@ fn unknown(r: &mut Reader, d: &Directive, known: &'static [Row]) {
         };
         let found = find(r, d, Code::ConfigMissingModule, message);
         found.help = Some(help);
-        found.object = Some(format!("{module}_module"));
+        found.about = Some(About::Module(format!("{module}_module")));
         return;
     }
     // A module of another release than the table's can know more.
-    let files: Vec<String> = r.out.model.modules.iter().filter_map(|m| r.out.model.facts.get(&format!("module-file {m}")).cloned()).collect();
     // Further ones are only counted: what is dear to find out about them need not be.
     if r.out.is_full(Code::ConfigUnknownDirective) {
         find(r, d, Code::ConfigUnknownDirective, "not a directive of httpd");
         return;
     }
-    if super::super::strings_hold(r.snapshot, &files, &d.name) {
+    if super::super::strings_hold(r.snapshot, &r.module_files, &d.name) {
         return;
     }
     let lower = d.lower();

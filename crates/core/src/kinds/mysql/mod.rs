@@ -6,7 +6,7 @@ use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
 use crate::config::layers::{Assignment, Combine};
 use crate::config::rows::{Directives, directives};
-use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Resource};
+use crate::config::{About, Configuration, Demand, DependsOn, LogSink, NamedPath, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -75,7 +75,7 @@ fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, group: &mut Opt
             if book.snapshot.exists(dir) == Some(false) {
                 let found = book.refuse(&text.place(line, trimmed), "!includedir", Code::ConfigMissingFile, format!("directory {dir} does not exist"));
                 found.depends_on = DependsOn::Files;
-                found.object = Some(dir.to_owned());
+                found.about = Some(About::Directory(dir.to_owned()));
             }
             return Ok(());
         };
@@ -230,7 +230,7 @@ fn paths(book: &mut Book) {
     if let Some(entry) = book.last("init_file").filter(|e| !e.value.is_empty()) {
         let named = Book::named(&entry, &data);
         if book.snapshot.exists(&named.path) == Some(false) {
-            book.missing(&entry, &named.path, "");
+            book.missing(&entry, &named.path);
         }
     }
     // Without a value it is named after the pid file, or after the host in the data directory.

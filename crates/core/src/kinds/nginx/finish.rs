@@ -1,8 +1,8 @@
 //! What nginx checks after the last line: references, then files, in its own order.
-use super::state::Reader;
+use super::state::{HostUse, MayBe, Reader};
 use super::{listen, rules, variables};
 use crate::code::Code;
-use crate::config::{ConfigFinding, DependsOn, NamedPath, Place};
+use crate::config::{About, ConfigFinding, DependsOn, NamedPath, Place};
 use crate::host::Look;
 use crate::path;
 
@@ -22,30 +22,27 @@ pub(super) fn finish(r: &mut Reader) {
     // The daemon stops at the first fault in file order; what is found after the last line comes behind it.
 }
 
-fn add(r: &mut Reader, code: Code, place: Option<Place>, depends_on: DependsOn, message: String, object: Option<String>) {
-    r.out.add(ConfigFinding { place, depends_on, object, ..ConfigFinding::error(code, message) });
+fn add(r: &mut Reader, code: Code, place: Option<Place>, depends_on: DependsOn, message: String, about: Option<About>) {
+    r.out.add(ConfigFinding { place, depends_on, about, ..ConfigFinding::error(code, message) });
 }
 
 /// Names that must be an upstream block or resolve. The daemon resolves while it reads, so a fault here belongs
 /// before every later one in the file.
 fn upstreams(r: &mut Reader) {
-    for (key, place, directive) in std::mem::take(&mut r.facts.upstream_uses) {
-        let needs_port = key.starts_with('\u{1}');
-        let never = key.starts_with('\0');
-        let host = key.trim_start_matches(['\0', '\u{1}']).to_owned();
-        if !never && r.facts.upstreams.contains_key(&host) {
+    for HostUse { host, may_be, place, directive } in std::mem::take(&mut r.facts.host_uses) {
+        if may_be != MayBe::Host && r.facts.upstreams.contains_key(&host) {
             continue;
         }
-        if needs_port {
+        if may_be == MayBe::Upstream {
             let message = format!("\"{host}\" names no port and no upstream of that name is declared");
-            add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(host));
+            add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(About::Name(host)));
             continue;
         }
         match crate::names::lookup(r.snapshot, &host) {
             Look::Seen(_) => {}
             Look::Absent => {
                 let message = format!("host \"{host}\" of \"{directive}\" does not resolve");
-                add(r, Code::NameUnresolved, Some(place), DependsOn::Names, message, Some(host));
+                add(r, Code::NameUnresolved, Some(place), DependsOn::Names, message, Some(About::Host(host)));
             }
             Look::NotSeen(_) => r.out.not_seen.push(format!("whether {host} resolves ({place})")),
         }
@@ -58,7 +55,7 @@ fn zones(r: &mut Reader) {
             let message = format!("zone \"{name}\" of \"{directive}\" ({place}) is declared nowhere");
             // A cache is looked up when the sections are merged, at the end of http; the others after the last line.
             let place = if directive.ends_with("_cache") { r.facts.http_end.clone().unwrap_or(place) } else { place };
-            add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(name));
+            add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(About::Name(name)));
         }
     }
 }
@@ -67,7 +64,7 @@ fn unknown_variables(r: &mut Reader) {
     for (name, place) in std::mem::take(&mut r.facts.variable_uses) {
         if !r.facts.variables.contains(&name) && !variables::built_in(&name) {
             let message = format!("variable \"${name}\" is defined nowhere");
-            add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(name));
+            add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(About::Name(name)));
         }
     }
 }
@@ -84,7 +81,7 @@ fn written(r: &mut Reader) {
     }
     if r.facts.has_http {
         for (directive, default) in &r.options.temp_paths {
-            if !r.facts.variables.contains(&format!("\0{directive}")) {
+            if !r.facts.temp_paths.contains(directive) {
                 all.push(NamedPath { path: default.clone(), place: None, directive: directive.clone() });
             }
         }
@@ -104,13 +101,13 @@ fn written(r: &mut Reader) {
         }
         if r.snapshot.is_directory(&needed) == Some(false) {
             let message = format!("directory {needed} for {} does not exist", entry.path);
-            add(r, Code::ConfigMissingFile, entry.place.clone(), DependsOn::Files, message, Some(needed));
+            add(r, Code::ConfigMissingFile, entry.place.clone(), DependsOn::Files, message, Some(About::Directory(needed)));
             if let Some(last) = r.out.findings.last_mut() {
                 last.directive = Some(entry.directive.clone());
             }
         } else if r.snapshot.is_directory(&entry.path) == Some(true) && (entry.directive.ends_with("_log") || entry.directive == "pid") {
             let message = format!("{} is a directory, expected a file", entry.path);
-            add(r, Code::ConfigBadValue, entry.place.clone(), DependsOn::Files, message, Some(entry.path.clone()));
+            add(r, Code::ConfigBadValue, entry.place.clone(), DependsOn::Files, message, Some(About::File(entry.path.clone())));
         }
     }
     r.out.model.writes = all;
@@ -123,7 +120,7 @@ fn read_at_start(r: &mut Reader) {
         }
         if r.snapshot.exists(&entry.path) == Some(false) {
             let message = format!("{} does not exist", entry.path);
-            add(r, Code::ConfigMissingFile, entry.place.clone(), DependsOn::Files, message, Some(entry.path));
+            add(r, Code::ConfigMissingFile, entry.place.clone(), DependsOn::Files, message, Some(About::File(entry.path)));
         }
     }
 }

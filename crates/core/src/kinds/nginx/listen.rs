@@ -2,7 +2,7 @@
 use super::state::{Directive, Key, Own, Reader, Rule, Site};
 use crate::code::Code;
 use crate::config::rows::{Int, Size, Type};
-use crate::config::{ConfigFinding, DependsOn, Severity, Speaks, WantedListen};
+use crate::config::{About, ConfigFinding, DependsOn, Severity, Speaks, WantedListen};
 use crate::host::Look;
 use crate::net::Listen;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -121,7 +121,7 @@ fn resolve(r: &mut Reader, d: &Directive, value: &str) -> Option<Vec<Key>> {
         Look::Absent => {
             let found = r.find(d, Code::NameUnresolved, format!("\"{host}\" in \"{value}\" does not resolve"));
             found.depends_on = crate::config::DependsOn::Names;
-            found.object = Some(host);
+            found.about = Some(About::Host(host));
             None
         }
         Look::NotSeen(_) => {
@@ -205,7 +205,7 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
                     severity: Severity::Warning,
                     place: Some(place.clone()),
                     directive: Some("server_name".into()),
-                    object: Some(name.clone()),
+                    about: Some(About::Name(name.clone())),
                     ..ConfigFinding::error(Code::ConfigWarning, message)
                 });
             }
@@ -226,7 +226,7 @@ fn odd_names(r: &mut Reader) {
             r.out.add(ConfigFinding {
                 place: Some(place),
                 directive: Some("server_name".into()),
-                object: Some(name),
+                about: Some(About::Name(name)),
                 ..ConfigFinding::error(Code::ConfigBadValue, message)
             });
         }
@@ -259,7 +259,7 @@ pub(super) fn finish(r: &mut Reader) {
                 place,
                 directive: Some("listen".into()),
                 depends_on: DependsOn::Interfaces,
-                object: Some(shown),
+                about: Some(About::Listener(address, key.1)),
                 ..ConfigFinding::error(Code::AddressNotHere, message)
             });
         }

@@ -8,7 +8,7 @@ use crate::bounds::{Cost, step};
 use crate::code::Code;
 use crate::config::layers::{Assignment, Layer, Value};
 use crate::config::rows::{Fate, Fault as Wrong, Marks, PathUse, Row, RuleIndex, Type, fault, slots_of};
-use crate::config::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, nearest};
+use crate::config::{About, ConfigFinding, Configuration, DependsOn, NamedPath, Place, nearest};
 use crate::host::Look;
 use crate::path;
 use crate::snapshot::Snapshot;
@@ -38,7 +38,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
     match snapshot.read(&options.config) {
         Look::Seen(_) => reader.out.readable = true,
         Look::Absent => {
-            reader.plain(Code::ConfigMissingFile, DependsOn::Files, format!("{} does not exist", options.config), Some(options.config.clone()));
+            reader.plain(Code::ConfigMissingFile, DependsOn::Files, format!("{} does not exist", options.config), Some(About::File(options.config.clone())));
             reader.out.readable = true;
             return reader.out;
         }
@@ -116,7 +116,7 @@ impl Reader<'_, '_> {
                 if let Some(d) = from {
                     let found = self.find(d, Code::ConfigMissingFile, format!("{name} does not exist"));
                     found.depends_on = DependsOn::Files;
-                    found.object = Some(name.to_owned());
+                    found.about = Some(About::File(name.to_owned()));
                 }
                 None
             }

@@ -5,7 +5,7 @@ use super::{DIRECTIVES, Options};
 use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::rows::{Row, RuleIndex};
-use crate::config::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, Severity, Span};
+use crate::config::{About, ConfigFinding, Configuration, DependsOn, NamedPath, Place, Severity, Span};
 use crate::snapshot::Snapshot;
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
@@ -45,6 +45,8 @@ pub(super) struct Block {
     pub(super) prefix: Option<String>,
     /// Locations and sub-blocks declared here, to find doubles.
     pub(super) declared: HashSet<String>,
+    /// Whether it has a `root`, and an `alias`.
+    pub(super) roots: (bool, bool),
     /// Members of an upstream.
     pub(super) members: usize,
 }
@@ -61,6 +63,7 @@ impl Block {
             no_uri: false,
             prefix: None,
             declared: HashSet::new(),
+            roots: (false, false),
             members: 0,
         }
     }
@@ -128,17 +131,38 @@ impl Directive<'_, '_> {
     }
 }
 
+/// What a name that a directive uses may stand for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum MayBe {
+    /// An upstream that is declared here, or a host.
+    Either,
+    /// Without a port only an upstream.
+    Upstream,
+    /// A host alone.
+    Host,
+}
+
+/// A name that stands for an upstream or a host.
+pub(super) struct HostUse {
+    pub(super) host: String,
+    pub(super) may_be: MayBe,
+    pub(super) place: Place,
+    pub(super) directive: String,
+}
+
 /// What is gathered over all files and judged at the end.
 #[derive(Default)]
 pub(super) struct Facts {
     pub(super) upstreams: HashMap<String, Place>,
-    /// Hosts that must be an upstream or resolve: name, place, directive.
-    pub(super) upstream_uses: Vec<(String, Place, String)>,
+    /// Names that stand for upstreams or hosts.
+    pub(super) host_uses: Vec<HostUse>,
     pub(super) formats: HashSet<String>,
     pub(super) zones: HashMap<String, Place>,
     pub(super) zone_uses: Vec<(String, Place, String)>,
     pub(super) variables: HashSet<String>,
     pub(super) variable_uses: Vec<(String, Place)>,
+    /// Directives by which a place for temporary files is given.
+    pub(super) temp_paths: HashSet<String>,
     pub(super) listens: Listeners,
     pub(super) has_events: bool,
     pub(super) has_http: bool,
@@ -151,6 +175,8 @@ pub(super) struct Facts {
     pub(super) http_key: bool,
     /// The same for all sites.
     pub(super) http_files: Vec<NamedPath>,
+    /// Certificates and keys of all sites that have none of their own.
+    pub(super) http_pairs: Vec<NamedPath>,
     /// Where the `http` block ends: merges are blamed on it.
     pub(super) http_end: Option<Place>,
 }
@@ -166,6 +192,8 @@ pub(super) struct Site {
     pub(super) ssl_on: Option<Place>,
     pub(super) certificate: bool,
     pub(super) key: bool,
+    /// Certificates and keys, in the order of the file.
+    pub(super) pairs: Vec<NamedPath>,
     /// Files that are opened with its certificate.
     pub(super) files: Vec<NamedPath>,
 }
@@ -190,8 +218,8 @@ pub(super) struct Listeners {
 
 impl Reader<'_, '_> {
     /// A finding without a place.
-    pub(super) fn plain(&mut self, code: Code, depends_on: DependsOn, message: String, object: Option<String>) {
-        self.out.add(ConfigFinding { depends_on, object, ..ConfigFinding::error(code, message) });
+    pub(super) fn plain(&mut self, code: Code, depends_on: DependsOn, message: String, about: Option<About>) {
+        self.out.add(ConfigFinding { depends_on, about, ..ConfigFinding::error(code, message) });
     }
 
     /// A finding about a directive, on the line that the daemon would blame.

@@ -5,7 +5,7 @@ use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text};
 use crate::config::layers::{Assignment, Combine};
 use crate::config::rows::{Directives, directives};
-use crate::config::{Configuration, DependsOn, LogSink, NamedPath};
+use crate::config::{About, Configuration, DependsOn, LogSink, NamedPath};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -52,9 +52,6 @@ fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, section: &mut S
         match rest.split_once(']') {
             Some((name, _)) => {
                 *section = if name.eq_ignore_ascii_case("global") { "global".into() } else { name.to_owned() };
-                if *section != "global" && !book.out.model.facts.contains_key(&format!("pool {name}")) {
-                    book.out.model.facts.insert(format!("pool {name}"), place.to_string());
-                }
             }
             None => drop(book.refuse(&place, "", Code::ConfigSyntax, "a section's name needs a closing bracket")),
         }
@@ -106,7 +103,7 @@ fn include(book: &mut Book, target: &str, place: &crate::config::Place, section:
     if !path::is_pattern(folder) && book.snapshot.exists(folder) == Some(false) {
         let found = book.refuse(place, "include", Code::ConfigMissingFile, format!("directory {folder} does not exist"));
         found.depends_on = DependsOn::Files;
-        found.object = Some(folder.to_owned());
+        found.about = Some(About::Directory(folder.to_owned()));
         return;
     }
     for one in glob(book.snapshot, &target) {
@@ -137,7 +134,7 @@ fn pool(book: &mut Book, name: &str, root: bool, firsts: &HashMap<String, usize>
             let what = if group { "group" } else { "account" };
             let found = book.find(&entry.place, key, Code::AccountMissing, format!("{what} {} does not exist", entry.value));
             found.depends_on = DependsOn::Accounts;
-            found.object = Some(entry.value.clone());
+            found.about = Some(if group { About::Group(entry.value.clone()) } else { About::Account(entry.value.clone()) });
         }
     };
     account(book, "user", false);

@@ -8,7 +8,7 @@ use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::release::{Release, Version};
 use crate::config::rows::{Directives, directives};
-use crate::config::{Configuration, Demand, DependsOn, LogSink, NamedPath, Place, Resource};
+use crate::config::{About, Configuration, Demand, DependsOn, LogSink, NamedPath, Place, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -107,7 +107,7 @@ fn include(book: &mut Book, from: &str, target: &str, place: &Place, how: &str, 
         if how == "include" {
             let found = book.find(place, how, Code::ConfigMissingFile, format!("{target} does not exist"));
             found.depends_on = DependsOn::Files;
-            found.object = Some(target);
+            found.about = Some(About::File(target));
         }
         return;
     }
@@ -120,7 +120,7 @@ fn include_dir(book: &mut Book, from: &str, target: &str, place: &Place, layer: 
         if book.snapshot.exists(&dir) == Some(false) {
             let found = book.find(place, "include_dir", Code::ConfigMissingFile, format!("directory {dir} does not exist"));
             found.depends_on = DependsOn::Files;
-            found.object = Some(dir);
+            found.about = Some(About::Directory(dir));
         }
         return;
     };
@@ -251,7 +251,7 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
         let required = name == "hba_file";
         let named = Book::named(&entry, data);
         match book.snapshot.exists(&named.path) {
-            Some(false) if required => book.missing(&entry, &named.path, ""),
+            Some(false) if required => book.missing(&entry, &named.path),
             Some(true) => book.out.model.reads.push(named),
             _ => {}
         }
@@ -262,7 +262,7 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
             let Some(entry) = book.last(name) else { continue };
             let named = Book::named(&entry, data);
             if book.snapshot.exists(&named.path) == Some(false) {
-                book.missing(&entry, &named.path, "");
+                book.missing(&entry, &named.path);
             }
             book.out.model.reads.push(named);
         }
@@ -271,7 +271,7 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
         book.must_fit(certificate.as_ref(), key.as_ref());
     }
     if let Some(zone) = book.value("log_timezone") {
-        book.out.model.facts.insert("log zone".into(), zone);
+        book.out.model.log_zone = Some(zone);
     }
     if let Some(entry) = book.last("external_pid_file") {
         book.out.model.pid_file = Some(Book::named(&entry, data));
@@ -391,7 +391,7 @@ impl Kind for Postgresql {
         if snapshot.exists(&instance.config) == Some(false) {
             let finding = crate::config::ConfigFinding {
                 depends_on: DependsOn::Files,
-                object: Some(instance.config.clone()),
+                about: Some(About::File(instance.config.clone())),
                 ..crate::config::ConfigFinding::error(Code::ConfigMissingFile, format!("{} does not exist", instance.config))
             };
             book.out.add(finding);

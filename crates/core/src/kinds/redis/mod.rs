@@ -6,7 +6,7 @@ use crate::code::Code;
 use crate::config::entries::{Book, Entry, Line, Text, WordRules, words};
 use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::rows::{Directives, directives};
-use crate::config::{Configuration, DependsOn, LogSink, NamedPath, Place};
+use crate::config::{About, Configuration, DependsOn, LogSink, NamedPath, Place};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -85,7 +85,7 @@ fn include(book: &mut Book, target: &str, place: &Place, depth: usize) {
         if book.snapshot.exists(&one) == Some(false) {
             let found = book.refuse(place, "include", Code::ConfigMissingFile, format!("{one} does not exist"));
             found.depends_on = DependsOn::Files;
-            found.object = Some(one);
+            found.about = Some(About::File(one));
             return;
         }
         file(book, &one, depth + 1);

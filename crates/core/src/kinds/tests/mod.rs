@@ -157,7 +157,7 @@ fn httpd_writes_its_errors_to_a_file_a_pipe_or_the_system_and_has_a_file_of_its_
 fn httpd_names_the_module_that_is_not_loaded() {
     let found = httpd("Listen 80\nRewriteEngine On\n");
     assert_eq!(errors(&found), [(Code::ConfigMissingModule, Some(6))]);
-    assert_eq!(found.findings[0].object.as_deref(), Some("rewrite_module"));
+    assert_eq!(found.findings[0].about, Some(crate::config::About::Module("rewrite_module".into())));
 }
 
 #[test]

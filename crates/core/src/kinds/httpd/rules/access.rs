@@ -2,6 +2,7 @@
 use super::super::state::{Directive, Reader, Rule, Scope, report};
 use super::common::{bad, warn};
 use crate::code::Code;
+use crate::config::About;
 use std::net::{IpAddr, Ipv4Addr};
 
 pub(super) static OPTIONS: Rule = Rule { names: &["Options"], check: |r, d, _| options(r, d) };
@@ -89,7 +90,7 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
     match KNOWN.iter().find(|(name, _)| *name == provider) {
         Some((_, module)) if !r.has(module) => {
             let found = report(r, d, Code::ConfigMissingModule, format!("Require {provider} belongs to mod_{module}, which is not loaded"));
-            found.object = Some(format!("{module}_module"));
+            found.about = Some(About::Module(format!("{module}_module")));
         }
         Some(_) => {
             let rest = words.next();

@@ -2,7 +2,7 @@
 use super::super::state::{Reader, Rule};
 use crate::accounts;
 use crate::code::Code;
-use crate::config::{DependsOn, Place};
+use crate::config::{About, DependsOn, Place};
 use crate::host::Look;
 
 pub(super) static USER: Rule = Rule { names: &["User"], check: |r, d, _| r.out.model.account = Some((d.value(0).to_owned(), Some(d.item.place()))) };
@@ -17,13 +17,13 @@ pub(in super::super) fn accounts(r: &mut Reader) {
         if name == "root" || name == "#0" {
             r.find_at(place, Code::ConfigBadValue, "User is root, which httpd refuses").directive = Some("User".into());
         } else if !name.starts_with('#') && missing(&accounts::account(r.snapshot, &name), |a| a.name == name) {
-            absent(r, place, "User", &name, "account");
+            absent(r, place, "User", About::Account(name));
         }
     }
     if let Some(name) = r.out.model.group.clone() {
         let known = accounts::group(r.snapshot, &name);
         if !name.starts_with('#') && (known.is_absent() || name.parse::<u32>().is_ok()) {
-            absent(r, None, "Group", &name, "group");
+            absent(r, None, "Group", About::Group(name));
         }
     }
 }
@@ -36,9 +36,14 @@ fn missing<T>(look: &Look<T>, same: impl Fn(&T) -> bool) -> bool {
     }
 }
 
-fn absent(r: &mut Reader, place: Option<Place>, directive: &str, name: &str, what: &str) {
+fn absent(r: &mut Reader, place: Option<Place>, directive: &str, about: About) {
+    let (what, name) = match &about {
+        About::Group(name) => ("group", name),
+        About::Account(name) => ("account", name),
+        _ => return,
+    };
     let found = r.find_at(place, Code::AccountMissing, format!("{what} {name:?} does not exist on this host"));
     found.directive = Some(directive.into());
     found.depends_on = DependsOn::Accounts;
-    found.object = Some(name.to_owned());
+    found.about = Some(about);
 }

@@ -3,7 +3,7 @@ use super::super::state::Facts;
 use super::super::state::{Directive, Reader, Rule, Scope, report};
 use super::common::bad;
 use crate::code::Code;
-use crate::config::{DependsOn, NamedPath};
+use crate::config::{About, DependsOn, NamedPath};
 use crate::host::Look;
 use crate::path;
 
@@ -27,7 +27,7 @@ fn session_cache(r: &mut Reader, d: &Directive) {
         bad(r, d, format!("{kind:?} is not a session cache, expected none, shmcb, dbm or memcache"));
     } else if !r.module_loaded(&format!("{module}_module")) {
         let found = report(r, d, Code::ConfigMissingModule, format!("the session cache {kind:?} belongs to mod_{module}, which is not loaded"));
-        found.object = Some(format!("{module}_module"));
+        found.about = Some(About::Module(format!("{module}_module")));
     }
 }
 
@@ -58,12 +58,12 @@ fn certificate(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mut Facts) 
         Look::Absent => {
             let found = report(r, d, Code::ConfigMissingFile, format!("{file} does not exist"));
             found.depends_on = DependsOn::Files;
-            found.object = Some(file);
+            found.about = Some(About::File(file));
         }
         Look::Seen(status) if status.size == 0 => {
             let found = report(r, d, Code::CertificateBad, format!("{file} is empty"));
             found.depends_on = DependsOn::Files;
-            found.object = Some(file);
+            found.about = Some(About::File(file));
         }
         _ => {
             let tls = facts.tls.entry(scope.host).or_default();

@@ -2,7 +2,7 @@
 use super::super::state::{Directive, Reader, Rule, Scope, report};
 use super::common::bad;
 use crate::code::Code;
-use crate::config::{DependsOn, LogSink, NamedPath, Severity};
+use crate::config::{About, DependsOn, LogSink, NamedPath, Severity};
 use crate::host::FileKind;
 use crate::manager::split_words;
 use crate::path;
@@ -32,7 +32,7 @@ pub(super) static TYPES: Rule = Rule {
         if r.snapshot.exists(&file) == Some(false) {
             let found = report(r, d, Code::ConfigMissingFile, format!("{file} does not exist"));
             found.depends_on = DependsOn::Files;
-            found.object = Some(file);
+            found.about = Some(About::File(file));
         }
     },
 };
@@ -43,7 +43,7 @@ pub(super) static CORE_DUMPS: Rule = Rule {
         if r.snapshot.is_directory(&dir) == Some(false) {
             let found = report(r, d, Code::ConfigMissingFile, format!("CoreDumpDirectory {dir} is not a directory"));
             found.depends_on = DependsOn::Files;
-            found.object = Some(dir);
+            found.about = Some(About::Directory(dir));
         }
     },
 };
@@ -61,7 +61,7 @@ fn document_root(r: &mut Reader, d: &Directive, scope: &Scope) {
     let message = format!("DocumentRoot {dir} is not a directory");
     let found = report(r, d, if main { Code::ConfigMissingFile } else { Code::ConfigWarning }, message);
     found.depends_on = DependsOn::Files;
-    found.object = Some(dir);
+    found.about = Some(About::Tree(dir));
     if !main {
         found.severity = Severity::Warning;
     }
@@ -107,7 +107,7 @@ fn custom_log(r: &mut Reader, d: &Directive) {
     if r.snapshot.is_directory(&dir) == Some(false) {
         let found = report(r, d, Code::ConfigMissingFile, format!("directory {dir} for {} does not exist", entry.path));
         found.depends_on = DependsOn::Files;
-        found.object = Some(dir);
+        found.about = Some(About::Directory(dir));
     }
     r.out.model.access_logs.push(entry.clone());
     r.out.model.writes.push(entry);
@@ -152,6 +152,6 @@ pub(super) fn piped(r: &mut Reader, d: &Directive, value: &str) {
     if program.starts_with('/') && r.snapshot.exists(&program) == Some(false) {
         let found = report(r, d, Code::ConfigMissingFile, format!("the program {program} of a piped log does not exist"));
         found.depends_on = DependsOn::Files;
-        found.object = Some(program);
+        found.about = Some(About::File(program));
     }
 }

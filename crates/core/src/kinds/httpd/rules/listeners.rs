@@ -3,7 +3,7 @@ use super::super::state::Facts;
 use super::super::state::{Directive, Reader, Rule, Scope, report};
 use super::common::bad;
 use crate::code::Code;
-use crate::config::{DependsOn, PortMention, Speaks, WantedListen};
+use crate::config::{About, DependsOn, PortMention, Speaks, WantedListen};
 use crate::host::Look;
 use crate::net::Listen;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -60,7 +60,7 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
                 let name = name.to_owned();
                 let found = report(r, d, Code::NameUnresolved, format!("{name:?} in {value:?} does not resolve"));
                 found.depends_on = DependsOn::Names;
-                found.object = Some(name);
+                found.about = Some(About::Host(name));
                 return;
             }
             Look::NotSeen(_) => {
@@ -73,7 +73,7 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     let known = facts.listening.get(&(address, port)).and_then(|at| facts.listens.get(*at));
     if let Some((.., first)) = known {
         let message = format!("port {port} has a listener already at {first}");
-        report(r, d, Code::ConfigConflict, message).object = Some(port.to_string());
+        report(r, d, Code::ConfigConflict, message).about = Some(About::Port(port));
         return;
     }
     facts.listening.insert((address, port), facts.listens.len());

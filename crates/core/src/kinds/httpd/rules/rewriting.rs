@@ -159,10 +159,6 @@ fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
     if target.is_empty() {
         return bad(r, d, "ProxyPass names no target, or no path where it stands outside of <Location>".into());
     }
-    if let Some(socket) = target.strip_prefix("unix:") {
-        let socket = socket.split('|').next().unwrap_or_default().to_owned();
-        r.out.model.facts.insert(format!("upstream-socket {socket}"), d.item.place().to_string());
-    }
     let digits: String = target.rsplit(':').next().unwrap_or_default().chars().take_while(char::is_ascii_digit).collect();
     if let Ok(port) = digits.parse::<u16>() {
         let at = d.item.text.find(&target).and_then(|t| target.rfind(&format!(":{digits}")).map(|n| t + n + 1));

@@ -3,8 +3,8 @@ use super::super::listen;
 use super::super::state::{Block, Directive, Reader, Site};
 use super::common::{check_regex, push, uses_variables};
 use crate::code::Code;
-use crate::config::DependsOn;
 use crate::config::rows::Type;
+use crate::config::{About, DependsOn};
 use crate::path;
 
 /// Blocks whose lines are data, not directives.
@@ -85,7 +85,7 @@ pub(super) fn include_data(r: &mut Reader, d: &Directive) {
     if !path::is_pattern(&target) && r.snapshot.exists(&target) == Some(false) {
         let found = r.find(d, Code::ConfigMissingFile, format!("{target} does not exist"));
         found.depends_on = DependsOn::Files;
-        found.object = Some(target);
+        found.about = Some(About::File(target));
     }
 }
 

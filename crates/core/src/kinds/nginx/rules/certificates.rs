@@ -4,7 +4,7 @@ use super::super::state::{Directive, Reader, Rule};
 use super::common::push;
 use crate::code::Code;
 use crate::config::rows::{Int, Size, Type};
-use crate::config::{DependsOn, NamedPath};
+use crate::config::{About, DependsOn, NamedPath};
 use crate::host::Look;
 use crate::path;
 
@@ -64,9 +64,10 @@ fn certificate(r: &mut Reader, d: &Directive) {
     }
     let file = path::join(path::parent(&r.options.config), value);
     let entry = NamedPath { path: file, place: Some(d.place.clone()), directive: d.name().to_owned() };
-    let key = format!("certificate-of {}", r.blocks.len());
-    let site = r.block().site.as_ref().and_then(|s| s.opened.clone()).map_or(String::from("http"), |p| p.to_string());
-    r.out.model.facts.insert(format!("{key} {site} {}", entry.path), d.place.to_string());
+    match &mut r.block().site {
+        Some(site) => site.pairs.push(entry.clone()),
+        None => r.facts.http_pairs.push(entry.clone()),
+    }
     r.out.model.reads.push(entry);
 }
 
@@ -97,15 +98,11 @@ pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
         push(r, Code::CertificateBad, Some(opened.clone()), "listen", format!("no ssl_certificate is given for the listener with TLS in {listen}"));
         return;
     }
-    let mark = format!(" {opened} ");
-    let files: Vec<String> =
-        r.out.model.facts.keys().filter(|k| k.starts_with("certificate-of") && (k.contains(&mark) || k.contains(" http "))).cloned().collect();
+    // What stands outside is for those that have nothing of their own, and is opened with the first of them.
+    let files = if site.pairs.is_empty() { std::mem::take(&mut r.facts.http_pairs) } else { site.pairs.clone() };
     let before = r.out.findings.len();
-    for key in &files {
-        let Some(file) = key.splitn(4, ' ').nth(3).map(str::to_owned) else { continue };
-        let place = r.out.model.reads.iter().rev().find(|n| n.path == file).and_then(|n| n.place.clone());
-        let directive = r.out.model.reads.iter().rev().find(|n| n.path == file).map_or("ssl_certificate", |n| n.directive.as_str()).to_owned();
-        let message = match r.snapshot.read(&file) {
+    for NamedPath { path: file, place, directive } in &files {
+        let message = match r.snapshot.read(file) {
             Look::Absent => (Code::ConfigMissingFile, format!("{file} does not exist")),
             Look::Seen(bytes) => match crate::config::pem_fault(&bytes, directive.ends_with("_key")) {
                 Some(fault) => (Code::CertificateBad, format!("{file}: {fault}")),
@@ -113,10 +110,10 @@ pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
             },
             Look::NotSeen(_) => continue,
         };
-        push(r, message.0, place, &directive, message.1);
+        push(r, message.0, place.clone(), directive, message.1);
         if let Some(last) = r.out.findings.last_mut() {
             last.depends_on = DependsOn::Files;
-            last.object = Some(file);
+            last.about = Some(About::File(file.clone()));
         }
     }
     if r.out.findings.len() == before {
@@ -124,26 +121,18 @@ pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
     }
 }
 
-/// The pairs of one level, in the order of the file: each key belongs to the certificate of the same rank.
-fn pairs(r: &Reader, keys: &[String]) -> Vec<(String, String)> {
-    let of = |directive: &str| -> Vec<String> {
-        let named = r.out.model.reads.iter().filter(|n| n.directive == directive);
-        named.filter(|n| keys.iter().any(|k| k.splitn(4, ' ').nth(3) == Some(n.path.as_str()))).map(|n| n.path.clone()).collect()
-    };
-    of("ssl_certificate").into_iter().zip(of("ssl_certificate_key")).collect()
-}
-
-/// A key that is not that of its certificate ends the start, too.
-fn unfit(r: &mut Reader, keys: &[String]) {
-    for (certificate, key) in pairs(r, keys) {
-        if r.snapshot.key_fits(&certificate, &key) != Some(false) {
+/// A key that is not that of its certificate ends the start, too: each key belongs to the certificate of the same rank.
+fn unfit(r: &mut Reader, files: &[NamedPath]) {
+    let (keys, certificates): (Vec<&NamedPath>, Vec<&NamedPath>) = files.iter().partition(|n| n.directive.ends_with("_key"));
+    for (certificate, NamedPath { path: key, place, .. }) in certificates.into_iter().map(|n| &n.path).zip(keys) {
+        if r.snapshot.key_fits(certificate, key) != Some(false) {
             continue;
         }
-        let place = r.out.model.reads.iter().rev().find(|n| n.path == key && n.directive == "ssl_certificate_key").and_then(|n| n.place.clone());
+        let place = place.clone();
         push(r, Code::CertificateBad, place, "ssl_certificate_key", format!("{key} is not the key of {certificate}"));
         if let Some(last) = r.out.findings.last_mut() {
             last.depends_on = DependsOn::Files;
-            last.object = Some(key);
+            last.about = Some(About::File(key.clone()));
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Modules that are files of their own.
 use super::super::state::{Directive, Reader, Rule};
 use crate::code::Code;
-use crate::config::DependsOn;
+use crate::config::{About, DependsOn};
 use crate::path;
 
 pub(super) static RULE: Rule = Rule { names: &["load_module"], check: |r, d, _| load_module(r, d) };
@@ -16,7 +16,7 @@ fn load_module(r: &mut Reader, d: &Directive) {
     if r.snapshot.exists(&file) == Some(false) {
         let found = r.find(d, Code::ConfigMissingFile, format!("module file {file} does not exist"));
         found.depends_on = DependsOn::Files;
-        found.object = Some(file);
+        found.about = Some(About::File(file));
         return;
     }
     if r.out.model.modules.contains(&file) {

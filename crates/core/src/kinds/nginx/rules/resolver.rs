@@ -1,6 +1,6 @@
 //! Servers that names are asked of.
-use super::super::state::{Directive, Reader, Rule};
-use super::upstreams::split_host;
+use super::super::state::{Directive, MayBe, Reader, Rule};
+use super::upstreams::{split_host, use_host};
 use crate::code::Code;
 use crate::config::rows::{Time, Type};
 
@@ -16,8 +16,7 @@ fn resolver(r: &mut Reader, d: &Directive) {
         } else if !word.starts_with("ipv6=") && !word.starts_with("status_zone=") {
             let (host, _) = split_host(word);
             if host.parse::<std::net::IpAddr>().is_err() {
-                let key = format!("\0{}", host.to_ascii_lowercase());
-                r.facts.upstream_uses.push((key, d.place.clone(), "resolver".into()));
+                use_host(r, d, host, MayBe::Host);
             }
         }
     }

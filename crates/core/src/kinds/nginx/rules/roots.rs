@@ -11,8 +11,10 @@ fn root_or_alias(r: &mut Reader, d: &Directive) {
     let other = if d.name() == "root" { "alias" } else { "root" };
     let mine = d.name().to_owned();
     if r.context() == "location" {
-        r.block().declared.insert(format!("\0{mine}"));
-        if r.block().declared.contains(&format!("\0{other}")) {
+        let seen = &mut r.block().roots;
+        let (own, others) = if mine == "root" { (&mut seen.0, seen.1) } else { (&mut seen.1, seen.0) };
+        *own = true;
+        if others {
             r.find(d, Code::ConfigConflict, format!("\"{mine}\" stands beside \"{other}\" in one location"));
         }
     }

@@ -7,7 +7,7 @@ pub(super) static RULE: Rule = Rule {
     check: |r, d, _| {
         let file = d.argument(0).to_owned();
         let entry = named(r, d, &file);
-        r.facts.variables.insert(format!("\0{}", d.name()));
+        r.facts.temp_paths.insert(d.name().to_owned());
         r.out.model.writes.push(entry);
     },
 };

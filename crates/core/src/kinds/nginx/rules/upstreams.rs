@@ -1,9 +1,9 @@
 //! Servers that a front passes to.
-use super::super::state::{Directive, Reader, Rule};
+use super::super::state::{Directive, HostUse, MayBe, Reader, Rule};
 use super::common::uses_variables;
 use crate::code::Code;
 use crate::config::rows::{Int, Time, Type};
-use crate::config::{DependsOn, PortMention};
+use crate::config::{About, DependsOn, PortMention};
 use crate::host::Look;
 
 pub(super) static SERVER: Rule = Rule {
@@ -73,7 +73,7 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
         return;
     }
     if may_be_upstream {
-        r.facts.upstream_uses.push((host.to_ascii_lowercase(), d.place.clone(), d.name().to_owned()));
+        use_host(r, d, host, MayBe::Either);
         return;
     }
     // A member of an upstream is looked up while it is read.
@@ -83,13 +83,19 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
         Look::Absent => {
             let found = r.find(d, Code::NameUnresolved, format!("host \"{host}\" of \"{}\" does not resolve", d.name()));
             found.depends_on = DependsOn::Names;
-            found.object = Some(host);
+            found.about = Some(About::Host(host));
         }
         Look::NotSeen(_) => {
             let line = format!("whether {host} resolves ({})", d.place);
             r.out.not_seen.push(line);
         }
     }
+}
+
+/// Remembers a name that is looked up when everything is read.
+pub(super) fn use_host(r: &mut Reader, d: &Directive, host: &str, may_be: MayBe) {
+    let used = HostUse { host: host.to_ascii_lowercase(), may_be, place: d.place.clone(), directive: d.name().to_owned() };
+    r.facts.host_uses.push(used);
 }
 
 /// Remembers where a port number stands that is not this server's own listener.
@@ -129,9 +135,7 @@ fn pass(r: &mut Reader, d: &Directive) {
         }
         implied = true;
     }
-    if let Some(rest) = address.strip_prefix("unix:") {
-        let socket = rest.split(':').next().unwrap_or_default().to_owned();
-        r.out.model.facts.insert(format!("upstream-socket {socket}"), d.place.to_string());
+    if address.starts_with("unix:") {
         return;
     }
     let (authority, uri) = address.find('/').map_or((address, ""), |at| address.split_at(at));
@@ -143,8 +147,7 @@ fn pass(r: &mut Reader, d: &Directive) {
     let (host, port) = split_host(authority);
     if !implied && port.is_none() {
         // Without a port only the name of an upstream will do.
-        let key = format!("\u{1}{}", host.to_ascii_lowercase());
-        r.facts.upstream_uses.push((key, d.place.clone(), d.name().to_owned()));
+        use_host(r, d, host, MayBe::Upstream);
         return;
     }
     let authority = authority.to_owned();

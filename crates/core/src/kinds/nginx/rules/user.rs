@@ -2,7 +2,7 @@
 use super::super::state::{Directive, Reader, Rule};
 use crate::accounts;
 use crate::code::Code;
-use crate::config::DependsOn;
+use crate::config::{About, DependsOn};
 use crate::host::Look;
 
 pub(super) static RULE: Rule = Rule { names: &["user"], check: |r, d, _| user(r, d) };
@@ -20,13 +20,13 @@ fn user(r: &mut Reader, d: &Directive) {
     if !unseen && account.seen().is_none_or(|a| a.name != name) {
         let found = r.find(d, Code::AccountMissing, format!("account \"{name}\" does not exist on this host"));
         found.depends_on = DependsOn::Accounts;
-        found.object = Some(name);
+        found.about = Some(About::Account(name));
         return;
     }
     let group = r.out.model.group.clone().unwrap_or_default();
     if accounts::group(r.snapshot, &group).is_absent() {
         let found = r.find(d, Code::AccountMissing, format!("group \"{group}\" does not exist on this host"));
         found.depends_on = DependsOn::Accounts;
-        found.object = Some(group);
+        found.about = Some(About::Group(group));
     }
 }

@@ -81,7 +81,6 @@ fn cache_path(r: &mut Reader, d: &Directive) {
     }
     let place = d.place.clone();
     r.facts.zones.insert(name.to_owned(), place);
-    r.facts.variables.insert(format!("\0cache {}", entry.path));
     r.out.model.writes.push(entry);
 }
 
