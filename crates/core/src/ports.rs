@@ -6,7 +6,7 @@ use crate::snapshot::Snapshot;
 pub fn free_ports(snapshot: &Snapshot, services: &[Service], near: u16, count: usize) -> Vec<u16> {
     let mut taken: Vec<u16> = snapshot.listeners().seen().unwrap_or_default().iter().map(|s| s.port).collect();
     for service in services {
-        let config = service.kind.read(snapshot, &service.instance);
+        let config = service.configuration(snapshot);
         taken.extend(config.model.listens.iter().map(|l| l.listen.port));
         taken.extend(config.model.ports.iter().map(|p| p.port));
         taken.extend(service.described.listens().iter().map(|l| l.port));

@@ -1,12 +1,13 @@
 //! Which server daemons are on this host: from units, from the services file, from running processes.
 use crate::accounts;
-use crate::config::Place;
+use crate::config::{Configuration, Place};
 use crate::host::{Look, Process};
 use crate::kinds::{self, Instance, Kind};
 use crate::manager::{self, InitScript, Unit};
 use crate::path;
 use crate::services_file::{Described, ServicesFile};
 use crate::snapshot::Snapshot;
+use std::sync::Arc;
 
 /// One daemon, as the host and the user describe it.
 #[derive(Clone)]
@@ -34,6 +35,12 @@ impl std::fmt::Debug for Service {
 }
 
 impl Service {
+    /// What its configuration says, read once a snapshot.
+    pub fn configuration(&self, snapshot: &Snapshot) -> Arc<Configuration> {
+        let name = format!("{} {} {} {}", self.kind.name(), self.name, self.instance.config, self.instance.command.join(" "));
+        snapshot.configuration(&name, || self.kind.read(snapshot, &self.instance))
+    }
+
     /// Name of its unit, with suffix.
     pub fn unit_name(&self) -> Option<&str> {
         self.unit.as_ref().map(|u| u.name.as_str())

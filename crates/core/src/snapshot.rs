@@ -1,4 +1,5 @@
 //! Facts about a host, each asked once and remembered.
+use crate::config::Configuration;
 use crate::config::key::KeyFacts;
 use crate::host::{
     Answer, ClockReading, DirectoryEntry, Earlier, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, ProbeAnswer, ProbeRequest, Process,
@@ -15,6 +16,7 @@ pub struct Snapshot<'h> {
     memory: RefCell<HashMap<Question, Look<Answer>>>,
     not_seen: RefCell<BTreeSet<String>>,
     environment: RefCell<BTreeMap<String, String>>,
+    configurations: RefCell<HashMap<String, Arc<Configuration>>>,
     briefs: OnceCell<HashMap<u32, ProcessBrief>>,
     earlier: Earlier,
     bounded: Cell<bool>,
@@ -41,6 +43,7 @@ impl<'h> Snapshot<'h> {
             memory: RefCell::default(),
             not_seen: RefCell::default(),
             environment: RefCell::default(),
+            configurations: RefCell::default(),
             briefs: OnceCell::new(),
             earlier: Earlier::default(),
             bounded: Cell::new(false),
@@ -310,6 +313,17 @@ impl<'h> Snapshot<'h> {
         let value = derive();
         self.environment.borrow_mut().insert(name.into(), value.clone());
         value
+    }
+
+    /// What reading a service's configuration yields, remembered under what names the service and its command.
+    pub fn configuration(&self, name: &str, read: impl FnOnce() -> Configuration) -> Arc<Configuration> {
+        if let Some(known) = self.configurations.borrow().get(name) {
+            return known.clone();
+        }
+        // It is not held open meanwhile: reading asks this snapshot for files.
+        let found = Arc::new(read());
+        self.configurations.borrow_mut().insert(name.to_owned(), found.clone());
+        found
     }
 
     /// The absolute path behind every symbolic link, as far as it exists.

@@ -20,6 +20,7 @@ use jiff::tz::TimeZone;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 /// State of a service, from manager, processes and sockets together.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -130,7 +131,7 @@ pub struct Case<'s> {
     /// The manager's view.
     pub manager: Look<Box<UnitState>>,
     /// Its configuration.
-    pub config: Configuration,
+    pub config: Arc<Configuration>,
     /// Processes of the service's own, the main one first.
     pub processes: Vec<Process>,
     /// Processes of the same daemon that do not belong to the service.
@@ -168,7 +169,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
         Some(unit) => snapshot.unit(unit),
         None => Look::Absent,
     };
-    let config = service.kind.read(snapshot, &service.instance);
+    let config = service.configuration(snapshot);
     for line in &config.not_seen {
         snapshot.unseen(line.clone());
     }

@@ -1,6 +1,6 @@
 //! What the last start attempt said, compared with what is true now.
 use crate::case::{Case, State};
-use crate::code::Code;
+use crate::code::{Code, Still};
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject};
 use crate::log::{Attempt, Failure, Outcome};
@@ -126,52 +126,48 @@ fn confirmed(snapshot: &Snapshot, case: &Case, subject: &Subject) -> bool {
 
 /// Whether what the line says is still so; `None` where nothing on the host tells.
 fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Subject) -> Option<bool> {
-    match failure.code {
-        Code::PortTaken | Code::AlreadyRunning => {
+    match failure.code.facts().still {
+        Still::Untold => None,
+        Still::Holder => {
             if let Some(port) = subject.port {
                 return Some(case.wanted.iter().any(|w| w.listen.port == port && !(w.held_by.is_empty() && w.held_unseen.is_empty())));
             }
             subject.pid.map(|pid| snapshot.process(pid).seen().is_some())
         }
         // The time that it is given is the same as then, unless somebody changed the unit.
-        Code::StartTimeout => Some(case.unit_changed(snapshot)? <= failure.time?.div_euclid(1_000_000)),
-        Code::ManagerGaveUp => Some(matches!(case.state, State::Failed | State::Stopped)),
-        Code::ConfigMissingFile => subject.path.as_deref().and_then(|p| snapshot.exists(p)).map(|there| !there),
-        Code::AddressNotHere => {
+        Still::Unit => Some(case.unit_changed(snapshot)? <= failure.time?.div_euclid(1_000_000)),
+        Still::Outcome => Some(matches!(case.state, State::Failed | State::Stopped)),
+        Still::Path => subject.path.as_deref().and_then(|p| snapshot.exists(p)).map(|there| !there),
+        Still::Address => {
             let own = snapshot.addresses().seen()?;
             subject.address.map(|a| !own.contains(&a))
         }
-        Code::AccountMissing => {
+        Still::Account => {
             let name = subject.account.as_deref()?;
             // A line does not always tell whether an account is meant or a group.
             let (account, group) = (crate::accounts::account(snapshot, name).is_absent(), crate::accounts::group(snapshot, name).is_absent());
             (account == group).then_some(account)
         }
-        Code::ConfigSyntax
-        | Code::ConfigUnknownDirective
-        | Code::ConfigMisplacedDirective
-        | Code::ConfigBadValue
-        | Code::ConfigMissingModule
-        | Code::ConfigConflict
-            if case.service.kind.name() != "program" && case.config.readable =>
-        {
-            // Our own reading decides, but only where it finds fault: silence may be our own gap unless a file changed.
-            let refused = case.config.first_error().is_some();
-            let said = failure.time.or_else(|| case.attempts.first().map(|a| a.began))?;
-            // Times of files are known to the second: one of the same second may be from before or from after. A file that was
-            // renamed or given away since may hold the same as before, or a backup.
-            let all: Vec<_> = case.config.model.files.iter().filter_map(|f| snapshot.stat(f).seen()).collect();
-            let (newest, touched) = (all.iter().map(|s| s.modified).max()?, all.iter().map(crate::host::FileStatus::touched).max()?);
-            let second = said.div_euclid(1_000_000);
-            match (refused, newest > second) {
-                (true, _) => Some(true),
-                (false, true) => Some(false),
-                (false, false) if touched >= second => None,
-                // The daemon named the place, and nothing that it read has changed since: it would say so again.
-                (false, false) => (subject.line.is_some() || subject.directive.is_some()).then_some(true),
-            }
-        }
-        _ => None,
+        Still::Reading if case.service.kind.name() == "program" || !case.config.readable => None,
+        Still::Reading => still_refused(snapshot, case, failure, subject),
+    }
+}
+
+/// Our own reading decides, but only where it finds fault: silence may be our own gap unless a file changed.
+fn still_refused(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Subject) -> Option<bool> {
+    let refused = case.config.first_error().is_some();
+    let said = failure.time.or_else(|| case.attempts.first().map(|a| a.began))?;
+    // Times of files are known to the second: one of the same second may be from before or from after. A file that was renamed
+    // or given away since may hold the same as before, or a backup.
+    let all: Vec<_> = case.config.model.files.iter().filter_map(|f| snapshot.stat(f).seen()).collect();
+    let (newest, touched) = (all.iter().map(|s| s.modified).max()?, all.iter().map(crate::host::FileStatus::touched).max()?);
+    let second = said.div_euclid(1_000_000);
+    match (refused, newest > second) {
+        (true, _) => Some(true),
+        (false, true) => Some(false),
+        (false, false) if touched >= second => None,
+        // The daemon named the place, and nothing that it read has changed since: it would say so again.
+        (false, false) => (subject.line.is_some() || subject.directive.is_some()).then_some(true),
     }
 }
 

@@ -1,5 +1,5 @@
 //! Every code, with its page of `explain` and how it counts.
-use super::{Ails, CodeFacts, Joins, stage};
+use super::{Ails, CodeFacts, Joins, Still, stage};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -28,7 +28,7 @@ codes! {
         recognised: "A listening socket on the host overlaps an address that the configuration wants, and its holder is not this service. The log of the last start saying \"address already in use\" is the second witness.",
         remedy: "Stop the holder where it was started, so that it does not come back, or move this service to a free port.",
         stage: stage::BIND, joins: Joins::Binding, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Holder,
     },
     /// Another instance of this very service is running.
     AlreadyRunning {
@@ -39,7 +39,7 @@ codes! {
         recognised: "The holder of the wanted port runs the same executable and belongs to no unit, or a pid file names a living process of the same executable.",
         remedy: "Stop the stray copy, then start the service through its manager.",
         stage: stage::BIND, joins: Joins::Binding, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Holder,
     },
     /// It wants a port that its account may not bind.
     PortPrivileged {
@@ -50,7 +50,7 @@ codes! {
         recognised: "The account of the start is not root, has no capability to bind, and the wanted port is below net.ipv4.ip_unprivileged_port_start; or the log says so.",
         remedy: "Move the service to a higher port, or grant the capability in its unit.",
         stage: stage::BIND, joins: Joins::Port, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: true,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: true, still: Still::Untold,
     },
     /// It binds an address that no interface of this host has.
     AddressNotHere {
@@ -61,7 +61,7 @@ codes! {
         recognised: "The configured address is on no interface, and the daemon insists on binding it.",
         remedy: "Correct the address, or bring the interface up before the service.",
         stage: stage::BIND, joins: Joins::Port, ails: Ails::WhileItRuns,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Address,
     },
     /// Its configuration does not parse.
     ConfigSyntax {
@@ -72,7 +72,7 @@ codes! {
         recognised: "Our own reader of the configuration stops at that place, as the daemon's would.",
         remedy: "Correct the marked place; the daemon often notices the fault later than where it was made.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Reading,
     },
     /// A directive does not exist for this daemon and version.
     ConfigUnknownDirective {
@@ -83,7 +83,7 @@ codes! {
         recognised: "The name stands in no table of the installed version, and no loaded module defines it.",
         remedy: "Correct the name; where one known name is near, it is proposed.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Reading,
     },
     /// A directive stands where it is not allowed.
     ConfigMisplacedDirective {
@@ -94,7 +94,7 @@ codes! {
         recognised: "The table of directives does not allow this name in the section where it stands.",
         remedy: "Move it to a section that allows it.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Reading,
     },
     /// A value has the wrong type, count or range.
     ConfigBadValue {
@@ -105,7 +105,7 @@ codes! {
         recognised: "The value does not fit the shape that the installed version expects.",
         remedy: "Correct the value; the help names what is expected.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Reading,
     },
     /// A directive belongs to a module that is not loaded.
     ConfigMissingModule {
@@ -116,7 +116,7 @@ codes! {
         recognised: "The table knows the directive as part of a module that this configuration does not load.",
         remedy: "Load the module, or remove the directive.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Reading,
     },
     /// The configuration names a file or directory that is not there.
     ConfigMissingFile {
@@ -127,7 +127,7 @@ codes! {
         recognised: "The path does not exist on the host, and the daemon refuses to start without it.",
         remedy: "Create it, or correct the path.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: true, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: false, still: Still::Path,
     },
     /// Two directives or files contradict each other.
     ConfigConflict {
@@ -138,7 +138,7 @@ codes! {
         recognised: "The same thing is declared in two places, both of which are shown.",
         remedy: "Remove one of the two places.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Reading,
     },
     /// Its account may not read, write or enter a path.
     PermissionDenied {
@@ -149,7 +149,7 @@ codes! {
         recognised: "The walk from the root directory to the path finds the first step that refuses, as the kernel would.",
         remedy: "Grant that one account the one missing permission on that one path.",
         stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: true, is_past: false, is_outcome: false, needs_account: true,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: true, still: Still::Untold,
     },
     /// An access policy or the sandbox of the unit refuses it.
     PolicyDenied {
@@ -160,7 +160,7 @@ codes! {
         recognised: "The mode walk finds no obstacle and the log still speaks of a refusal.",
         remedy: "Adjust the policy or the unit's sandbox for that path.",
         stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: true, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// A runtime, data or log file belongs to the wrong account.
     WrongOwner {
@@ -171,7 +171,7 @@ codes! {
         recognised: "The file exists, lies where the service writes, and its owner is neither the service's account nor root.",
         remedy: "Give the file back to the account, or move it aside.",
         stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: true, is_past: false, is_outcome: false, needs_account: true,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: true, still: Still::Untold,
     },
     /// It runs under another account than it should.
     WrongAccount {
@@ -182,7 +182,7 @@ codes! {
         recognised: "The account of the running process differs from the configured one.",
         remedy: "Stop it, give its files back, and start it through the manager.",
         stage: stage::RUN, joins: Joins::Subject, ails: Ails::Always,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: true,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: true, still: Still::Untold,
     },
     /// A pid, lock or socket file of a process that is gone stands in its way.
     StaleFile {
@@ -193,7 +193,7 @@ codes! {
         recognised: "The file is there, the process it belongs to is not, or is another program by now.",
         remedy: "Move the file aside.",
         stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: true, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// Its data directory is empty or was never initialised.
     DataMissing {
@@ -204,7 +204,7 @@ codes! {
         recognised: "The marks of an initialised directory are missing.",
         remedy: "Restore the data, or initialise the directory.",
         stage: stage::FILES, joins: Joins::OnePerServer, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// A control, log or table file is corrupt.
     DataDamaged {
@@ -215,7 +215,7 @@ codes! {
         recognised: "The check of the file's structure fails, or the log says so.",
         remedy: "Restore the file from a backup; keep the damaged one.",
         stage: stage::FILES, joins: Joins::OnePerServer, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// The data was written by another version.
     DataVersion {
@@ -226,7 +226,7 @@ codes! {
         recognised: "The version mark in the directory differs from that of the server.",
         remedy: "Upgrade the data with the daemon's own procedure.",
         stage: stage::FILES, joins: Joins::OnePerServer, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// No space or no inodes are left where it writes.
     DiskFull {
@@ -237,7 +237,7 @@ codes! {
         recognised: "The file system has no free blocks or inodes, or the log says so.",
         remedy: "Make room on that file system.",
         stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: true, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// The file system it writes to is mounted read-only.
     ReadOnly {
@@ -248,7 +248,7 @@ codes! {
         recognised: "The mount table says so for the mount that contains the path.",
         remedy: "Mount it writable, after finding out why it is not.",
         stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: true, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: true, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// It asks for more memory than it can have.
     MemoryShort {
@@ -259,7 +259,7 @@ codes! {
         recognised: "The log or the kernel says so.",
         remedy: "Lower what the configuration asks for, or raise the limit.",
         stage: stage::FILES, joins: Joins::OnePerServer, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// A limit on files, processes or shared memory stops it.
     LimitReached {
@@ -270,7 +270,7 @@ codes! {
         recognised: "The log says so, and the limit is what the message names.",
         remedy: "Raise the limit in the unit.",
         stage: stage::FILES, joins: Joins::OnePerServer, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// The executable, its interpreter or a library is missing.
     ProgramMissing {
@@ -281,7 +281,7 @@ codes! {
         recognised: "The path in the unit does not exist or is not executable; the manager reports status 203 or 127.",
         remedy: "Install the program, or correct the path in the unit.",
         stage: stage::EXECUTE, joins: Joins::ToldOrEqual, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// The wrong runtime is picked up.
     RuntimeWrong {
@@ -292,7 +292,7 @@ codes! {
         recognised: "The log names the version it found and the one it needs.",
         remedy: "Point the launcher at the right runtime.",
         stage: stage::EXECUTE, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// The user or group it runs as does not exist.
     AccountMissing {
@@ -303,7 +303,7 @@ codes! {
         recognised: "The name is in none of the host's account files.",
         remedy: "Create the account, or correct the name.",
         stage: stage::EXECUTE, joins: Joins::ToldOrEqual, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Account,
     },
     /// A certificate and key do not match, are unusable, or have expired.
     CertificateBad {
@@ -314,7 +314,7 @@ codes! {
         recognised: "The file is not a certificate or key, or the log says so.",
         remedy: "Put the right pair in place.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// A host name in its configuration does not resolve.
     NameUnresolved {
@@ -325,7 +325,7 @@ codes! {
         recognised: "The name is in no hosts file and can never be found elsewhere, or the log says so.",
         remedy: "Correct the name, or add it to the hosts file.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// Something it needs is not there.
     DependencyDown {
@@ -336,7 +336,7 @@ codes! {
         recognised: "The socket is absent or nobody listens on it; the manager reports the failed dependency.",
         remedy: "Start what it needs first.",
         stage: stage::EXECUTE, joins: Joins::ToldWithoutSubject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// What it needs answers but refuses.
     DependencyRefuses {
@@ -347,7 +347,7 @@ codes! {
         recognised: "The log carries the other side's words.",
         remedy: "Correct the credentials or the grant.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// A per-directory override file breaks requests.
     OverrideBroken {
@@ -358,7 +358,7 @@ codes! {
         recognised: "Requests below that directory fail, and the log names the file.",
         remedy: "Correct the file, or move it aside for a moment.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// An application's own configuration is broken.
     ApplicationConfig {
@@ -369,7 +369,7 @@ codes! {
         recognised: "The log of the application says so.",
         remedy: "Correct the application's configuration.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// The application behind it fails by itself.
     ApplicationError {
@@ -380,7 +380,7 @@ codes! {
         recognised: "The log of the request says so.",
         remedy: "Correct the application.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// It is up, but cannot be reached from where it should.
     Unreachable {
@@ -391,7 +391,7 @@ codes! {
         recognised: "Its listeners are on loopback only, while it is meant to serve others.",
         remedy: "Listen on an address that others reach.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// The service manager was told not to start it.
     ManagerDisabled {
@@ -402,7 +402,7 @@ codes! {
         recognised: "The manager's own state of the unit says so.",
         remedy: "Unmask or enable it, if nobody stopped it on purpose.",
         stage: stage::MANAGER, joins: Joins::Remedy, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// It failed so often that the manager stopped trying.
     ManagerGaveUp {
@@ -413,7 +413,7 @@ codes! {
         recognised: "The last attempt was refused for its rate, and nothing else stands in the way now.",
         remedy: "Clear the counter and start it once more.",
         stage: stage::OUTCOME, joins: Joins::Always, ails: Ails::Never,
-        is_of_file: false, is_past: true, is_outcome: true, needs_account: false,
+        is_of_file: false, is_past: true, is_outcome: true, needs_account: false, still: Still::Outcome,
     },
     /// It did not become ready in the time it was given.
     StartTimeout {
@@ -424,7 +424,7 @@ codes! {
         recognised: "The manager reports a timed-out start.",
         remedy: "Find what it was waiting for, or give it more time.",
         stage: stage::RUN, joins: Joins::Always, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: true, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: true, needs_account: false, still: Still::Unit,
     },
     /// It died of a signal.
     Crashed {
@@ -435,7 +435,7 @@ codes! {
         recognised: "The manager or the log reports the signal.",
         remedy: "Look at what came before; a daemon that crashes again needs its maintainer.",
         stage: stage::RUN, joins: Joins::Always, ails: Ails::Never,
-        is_of_file: false, is_past: true, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: true, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// The log tells of a failure that no rule explains.
     Unknown {
@@ -446,7 +446,7 @@ codes! {
         recognised: "The last attempt failed, and no rule matched its lines.",
         remedy: "Read the shown lines; they are the first ones that matter.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: true, is_outcome: true, needs_account: false,
+        is_of_file: false, is_past: true, is_outcome: true, needs_account: false, still: Still::Untold,
     },
     /// The server has no name of its own.
     NameUnset {
@@ -457,7 +457,7 @@ codes! {
         recognised: "The main server sets no name.",
         remedy: "Set the server's name if the warning disturbs.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// It runs, but would not come back after a restart.
     LatentFailure {
@@ -468,7 +468,7 @@ codes! {
         recognised: "The configuration on disk would be refused, or a file it needs is gone by now.",
         remedy: "Put the named fault right before the next restart.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// Its configuration was changed after it started.
     NotReloaded {
@@ -479,7 +479,7 @@ codes! {
         recognised: "A file that it reads is newer than its process.",
         remedy: "Reload it when the change is meant to take effect.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// A file is left over from an earlier run.
     StrayFile {
@@ -490,7 +490,7 @@ codes! {
         recognised: "The file is there and its process is gone.",
         remedy: "Move it aside.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// It runs, but is not started at boot.
     NotEnabled {
@@ -501,7 +501,7 @@ codes! {
         recognised: "The manager does not start the unit at boot.",
         remedy: "Enable it, if it is meant to come back.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// The configuration is accepted, but not as meant.
     ConfigWarning {
@@ -512,7 +512,7 @@ codes! {
         recognised: "The daemon's own rules say so for this directive.",
         remedy: "Read the place and decide.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// A path may be changed by everybody.
     GrantTooWide {
@@ -523,7 +523,7 @@ codes! {
         recognised: "The mode lets everybody write.",
         remedy: "Narrow the mode.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// A line of the log looks bad and is not.
     HarmlessLog {
@@ -534,7 +534,7 @@ codes! {
         recognised: "The rule for this line says so.",
         remedy: "Nothing.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// Its process is halted: there, and answering nothing.
     ProcessHalted {
@@ -545,7 +545,7 @@ codes! {
         recognised: "The kernel's process table shows the state \"stopped\" for the main process.",
         remedy: "Let it go on, after finding out who halted it.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Always,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// Processes are not as the unit or the manager has them.
     NotAsPlanned {
@@ -556,7 +556,7 @@ codes! {
         recognised: "The process table and the manager's state of the unit differ.",
         remedy: "Stop it, make sure that nothing of it is left, and start it through the manager.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// A person or a cluster manager keeps it as it is.
     HandsOff {
@@ -567,7 +567,7 @@ codes! {
         recognised: "The record of commands run for root, files that a cluster manager put there, or signal files among the data say so.",
         remedy: "Ask whoever decided it before anything is changed.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// A certificate that it uses is not valid at this time.
     CertificateExpired {
@@ -578,7 +578,7 @@ codes! {
         recognised: "The period of validity in the certificate does not contain the present moment.",
         remedy: "Put a valid certificate in place and reload.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// Its log is not where one would look, or holds nothing.
     LogElsewhere {
@@ -591,6 +591,6 @@ codes! {
                      daemon's log, and with what lines of its log look like.",
         remedy: "Read the log where it is; give the file back to the account where lines are lost.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
-        is_of_file: false, is_past: false, is_outcome: false, needs_account: false,
+        is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
 }

@@ -51,6 +51,27 @@ pub enum Ails {
     WhileItRuns,
 }
 
+/// What on the host tells whether something that a log said is still so.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Still {
+    /// Nothing does by itself.
+    Untold,
+    /// Who holds the address, or whether the process is there.
+    Holder,
+    /// Whether the unit was changed since.
+    Unit,
+    /// How the service stands.
+    Outcome,
+    /// Whether the path exists.
+    Path,
+    /// Whether an interface has the address.
+    Address,
+    /// Whether the account exists.
+    Account,
+    /// Our own reading of the configuration.
+    Reading,
+}
+
 /// What is known of a code: its page of `explain`, and how it counts.
 #[derive(Debug)]
 pub struct CodeFacts {
@@ -82,6 +103,8 @@ pub struct CodeFacts {
     pub is_outcome: bool,
     /// Whether it follows where the service's account does not exist.
     pub needs_account: bool,
+    /// What tells whether it is still so.
+    pub still: Still,
 }
 
 mod list;

@@ -84,7 +84,7 @@ pub struct FailureEntry {
 /// The attempts of a service: at most `most`, none that began before `since` (microseconds since the epoch).
 pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Option<i64>, failed_only: bool) -> AttemptsReport {
     // Sockets and accounts do not matter here: only whether it runs, and what its configuration says of logs.
-    let config = service.kind.read(snapshot, &service.instance);
+    let config = service.configuration(snapshot);
     config.not_seen.iter().for_each(|line| snapshot.unseen(line.clone()));
     let zone = crate::log::host_zone(snapshot);
     let files = log_files(snapshot, service, &config);

@@ -67,7 +67,7 @@ impl Follower {
     /// Begins to follow: from the begin of a start that is under way, else from now on.
     pub fn new(snapshot: &Snapshot, service: Service) -> Self {
         let now = snapshot.now().unwrap_or(0);
-        let config = service.kind.read(snapshot, &service.instance);
+        let config = service.configuration(snapshot);
         let last = history(snapshot, &service, &config, true, 1, false).list.into_iter().next();
         let over = last.as_ref().filter(|a| a.outcome != Outcome::Starting || a.ended.is_some()).map(|a| a.began);
         let going_on = last.filter(|a| a.outcome == Outcome::Starting && a.ended.is_none());
@@ -91,7 +91,7 @@ impl Follower {
     /// One look, with a fresh snapshot: the lines that are new, and the end where it has come.
     pub fn look(&mut self, snapshot: &Snapshot) -> (Vec<FollowedLine>, Option<FollowEnd>) {
         let zone = host_zone(snapshot);
-        let config = self.service.kind.read(snapshot, &self.service.instance);
+        let config = self.service.configuration(snapshot);
         let mut lines = self.of_journal(snapshot, &zone);
         lines.extend(self.of_files(snapshot, &config, &zone));
         lines.sort_by_key(|line| line.0);

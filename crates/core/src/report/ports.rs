@@ -201,7 +201,7 @@ fn holder_entry(holder: &Holder, zone: &TimeZone) -> HolderEntry {
 fn wishes(snapshot: &Snapshot, services: &[Service]) -> Vec<Wish> {
     let mut all = Vec::new();
     for service in services {
-        let config = service.kind.read(snapshot, &service.instance);
+        let config = service.configuration(snapshot);
         for listen in &config.model.listens {
             if all.iter().any(|w: &Wish| w.service == service.name && w.listen == listen.listen) {
                 continue;

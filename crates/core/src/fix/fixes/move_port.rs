@@ -62,8 +62,7 @@ fn move_port(ask: &Ask, mut plan: Plan) -> Result<Plan, String> {
 /// Other services' lines that point at the port that moves.
 fn others_that_mention(snapshot: &Snapshot, case: &Case, all: &[Service], port: u16, plan: &mut Plan) {
     for other in all.iter().filter(|s| s.name != case.service.name) {
-        let model = other.kind.read(snapshot, &other.instance).model;
-        for mention in model.ports.iter().filter(|p| p.port == port && !p.belongs) {
+        for mention in other.configuration(snapshot).model.ports.iter().filter(|p| p.port == port && !p.belongs) {
             plan.remarks.push(format!("{} of {} points at {port}: {}", mention.place, other.name, mention.text));
         }
     }
