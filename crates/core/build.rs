@@ -1,5 +1,5 @@
-//! Turns the data that people edit into a form that costs nothing at a start: TOML into JSON, tables of directives into static
-//! data.
+//! Turns the data that people edit into a form that costs nothing at a start: TOML into JSON, tables of
+//! directives into static data.
 #![expect(clippy::disallowed_methods, reason = "a build has files and an environment, and no host to ask")]
 use jolly_rows::{Row, Slot, Table, spans, takes};
 use std::collections::{BTreeMap, BTreeSet};
@@ -49,7 +49,12 @@ fn turn(from: &Path, to: &Path) -> io::Result<()> {
 /// A table as an expression of Rust.
 fn directives(table: &Table) -> Result<String, String> {
     let words = |refused: bool| -> BTreeMap<&str, usize> {
-        let all: BTreeSet<&str> = table.rows.iter().flat_map(|r| r.places.split(',')).filter(|p| !p.is_empty() && p.starts_with('!') == refused).collect();
+        let all: BTreeSet<&str> = table
+            .rows
+            .iter()
+            .flat_map(|r| r.places.split(','))
+            .filter(|p| !p.is_empty() && p.starts_with('!') == refused)
+            .collect();
         all.into_iter().enumerate().map(|(at, place)| (place, at)).collect()
     };
     let (places, refusals) = (words(false), words(true));
@@ -61,16 +66,29 @@ fn directives(table: &Table) -> Result<String, String> {
     let index = index(&rows);
     let mut out = String::from("Directives {\nrows: &[\n");
     for (number, row) in rows.into_iter().enumerate() {
-        let _ = writeln!(out, "{},", one(number, row, &places, &refusals).map_err(|e| format!("{}: {e}", row.name))?);
+        let _ = writeln!(
+            out,
+            "{},",
+            one(number, row, &places, &refusals).map_err(|e| format!("{}: {e}", row.name))?
+        );
     }
-    let releases: Vec<String> = table.releases.iter().map(|r| format!("({:?}, {:?})", r.flavour, r.version)).collect();
-    let names = |all: &BTreeMap<&str, usize>| all.keys().map(|p| format!("{:?}", p.trim_start_matches('!'))).collect::<Vec<_>>().join(", ");
-    let _ =
-        write!(out, "],\nindex: &{index:?},\nplaces: &[{}],\nrefusals: &[{}],\nreleases: &[{}],\n}}", names(&places), names(&refusals), releases.join(", "));
+    let releases: Vec<String> =
+        table.releases.iter().map(|r| format!("({:?}, {:?})", r.flavour, r.version)).collect();
+    let names = |all: &BTreeMap<&str, usize>| {
+        all.keys().map(|p| format!("{:?}", p.trim_start_matches('!'))).collect::<Vec<_>>().join(", ")
+    };
+    let _ = write!(
+        out,
+        "],\nindex: &{index:?},\nplaces: &[{}],\nrefusals: &[{}],\nreleases: &[{}],\n}}",
+        names(&places),
+        names(&refusals),
+        releases.join(", ")
+    );
     Ok(out)
 }
 
-/// Where the rows of a name begin, one more than that, by the hash of the name; the next free place where it is taken.
+/// Where the rows of a name begin, one more than that, by the hash of the name; the next free place where it
+/// is taken.
 fn index(rows: &[&Row]) -> Vec<u16> {
     let mut places = vec![0u16; (rows.len() * 2).next_power_of_two().max(2)];
     for (number, row) in rows.iter().enumerate() {
@@ -86,11 +104,20 @@ fn index(rows: &[&Row]) -> Vec<u16> {
     places
 }
 
-fn one(number: usize, row: &Row, places: &BTreeMap<&str, usize>, refusals: &BTreeMap<&str, usize>) -> Result<String, String> {
-    let bits = |all: &BTreeMap<&str, usize>| row.places.split(',').filter_map(|p| all.get(p)).fold(0u32, |sum, bit| sum | 1 << bit);
+fn one(
+    number: usize,
+    row: &Row,
+    places: &BTreeMap<&str, usize>,
+    refusals: &BTreeMap<&str, usize>,
+) -> Result<String, String> {
+    let bits = |all: &BTreeMap<&str, usize>| {
+        row.places.split(',').filter_map(|p| all.get(p)).fold(0u32, |sum, bit| sum | 1 << bit)
+    };
     let forms = takes(&row.takes)?
         .iter()
-        .map(|form| Ok(format!("&[{}]", form.iter().map(slot).collect::<Result<Vec<_>, String>>()?.join(", "))))
+        .map(|form| {
+            Ok(format!("&[{}]", form.iter().map(slot).collect::<Result<Vec<_>, String>>()?.join(", ")))
+        })
         .collect::<Result<Vec<_>, String>>()?;
     let reach = |s: &jolly_rows::Span| {
         let fate = match s.fate.split_once('(') {
@@ -107,7 +134,11 @@ fn one(number: usize, row: &Row, places: &BTreeMap<&str, usize>, refusals: &BTre
     };
     let releases = spans(&row.releases)?.iter().map(reach).collect::<Result<Vec<_>, String>>()?;
     let mut marks: Vec<String> = Vec::new();
-    if takes(&row.takes)?.iter().flatten().any(|s| matches!(s.name.as_str(), "template" | "variable" | "regex" | "path")) {
+    if takes(&row.takes)?
+        .iter()
+        .flatten()
+        .any(|s| matches!(s.name.as_str(), "template" | "variable" | "regex" | "path"))
+    {
         marks.push("Marks::TYPED".into());
     }
     let mut default = "None".to_owned();
@@ -119,7 +150,8 @@ fn one(number: usize, row: &Row, places: &BTreeMap<&str, usize>, refusals: &BTre
         }
     }
     Ok(format!(
-        "Row {{ number: {number}, name: {:?}, places: {}, refused: {}, takes: &[{}], from: {:?}, releases: &[{}], marks: Marks({}), default: {default} }}",
+        "Row {{ number: {number}, name: {:?}, places: {}, refused: {}, takes: &[{}], from: {:?}, releases: \
+            &[{}], marks: Marks({}), default: {default} }}",
         row.name,
         bits(places),
         bits(refusals),
@@ -131,16 +163,28 @@ fn one(number: usize, row: &Row, places: &BTreeMap<&str, usize>, refusals: &BTre
 }
 
 fn slot(slot: &Slot) -> Result<String, String> {
-    Ok(format!("Slot {{ takes: {}, least: {}, most: {} }}", kind(slot)?, slot.least, slot.most.map_or_else(|| "u16::MAX".to_owned(), |m| m.to_string())))
+    Ok(format!(
+        "Slot {{ takes: {}, least: {}, most: {} }}",
+        kind(slot)?,
+        slot.least,
+        slot.most.map_or_else(|| "u16::MAX".to_owned(), |m| m.to_string())
+    ))
 }
 
 /// A type as an expression of Rust; the names are those of `config/rows/types`.
 fn kind(slot: &Slot) -> Result<String, String> {
-    let words = || format!("&[{}]", slot.arguments.iter().map(|a| format!("{a:?}")).collect::<Vec<_>>().join(", "));
+    let words =
+        || format!("&[{}]", slot.arguments.iter().map(|a| format!("{a:?}")).collect::<Vec<_>>().join(", "));
     let range = |text: Option<&String>| -> Result<(String, String), String> {
         let Some(text) = text else { return Ok(("None".into(), "None".into())) };
         let (least, most) = text.split_once("..").ok_or_else(|| format!("{text:?} is not a range"))?;
-        let end = |n: &str| if n.is_empty() { Ok("None".to_owned()) } else { n.parse::<i64>().map(|n| format!("Some({n})")).map_err(|e| e.to_string()) };
+        let end = |n: &str| {
+            if n.is_empty() {
+                Ok("None".to_owned())
+            } else {
+                n.parse::<i64>().map(|n| format!("Some({n})")).map_err(|e| e.to_string())
+            }
+        };
         Ok((end(least)?, end(most)?))
     };
     Ok(match slot.name.as_str() {

@@ -1,9 +1,11 @@
-//! `cargo xtask captures`: records the live incidents of the small service `edge` as evidence that `cargo test` replays. Only what a
-//! diagnosis asks is kept, and nothing that a package brought: the incidents' own files are ours, a distribution's are not.
+//! `cargo xtask captures`: records the live incidents of the small service `edge` as evidence that `cargo
+//! test` replays. Only what a diagnosis asks is kept, and nothing that a package brought: the incidents' own
+//! files are ours, a distribution's are not.
 use crate::host::Host;
 use crate::live::{Incident, RESET, ring};
+use jolly_core::bundle::{Bundle, Recorder, Replayer};
 use jolly_core::case::{Depth, gather};
-use jolly_core::host::{Bundle, Question, Recorder, Replayer};
+use jolly_core::host::Question;
 use jolly_core::report;
 use jolly_core::services_file::ServicesFile;
 use jolly_core::snapshot::Snapshot;
@@ -18,7 +20,9 @@ fn of_a_package(question: &Question) -> bool {
         Question::Read(p) | Question::ReadAt(p, ..) => p,
         _ => return false,
     };
-    ["/usr/", "/lib/", "/lib64/", "/bin/", "/sbin/", "/opt/", "/var/lib/dpkg/", "/var/log/dpkg.log"].iter().any(|d| path.starts_with(d))
+    ["/usr/", "/lib/", "/lib64/", "/bin/", "/sbin/", "/opt/", "/var/lib/dpkg/", "/var/log/dpkg.log"]
+        .iter()
+        .any(|d| path.starts_with(d))
 }
 
 /// Only what a diagnosis of the service asks.
@@ -26,11 +30,18 @@ fn slim(bundle: &[u8], service: &str) -> Result<Bundle, String> {
     let replayer = Replayer::from_json(bundle)?;
     let recorder = Recorder::new(&replayer);
     let snapshot = Snapshot::new(&recorder);
-    let found = jolly_core::service::named(&snapshot, &ServicesFile::default(), service).ok_or("the service is not in the bundle")?;
+    let found = jolly_core::service::named(&snapshot, &ServicesFile::default(), service)
+        .ok_or("the service is not in the bundle")?;
     let _ = report::diagnose(&snapshot, std::slice::from_ref(&found), true);
     let case = gather(&snapshot, &found, Depth::Diagnosis);
     for cause in report::standing_causes(&snapshot, &case) {
-        let _ = jolly_core::fix::plans(&snapshot, &case, std::slice::from_ref(&found), &cause, &std::collections::BTreeMap::new());
+        let _ = jolly_core::fix::plans(
+            &snapshot,
+            &case,
+            std::slice::from_ref(&found),
+            &cause,
+            &std::collections::BTreeMap::new(),
+        );
     }
     let configuration = case.config.model.files.iter().map(|f| (f.clone(), found.kind)).collect();
     let mut small = recorder.into_bundle(configuration, &ServicesFile::default());
@@ -42,7 +53,8 @@ fn slim(bundle: &[u8], service: &str) -> Result<Bundle, String> {
 fn cause(bundle: &[u8], service: &str) -> Result<Value, String> {
     let replayer = Replayer::from_json(bundle)?;
     let snapshot = Snapshot::new(&replayer);
-    let found = jolly_core::service::named(&snapshot, &ServicesFile::default(), service).ok_or("the service is not in the bundle")?;
+    let found = jolly_core::service::named(&snapshot, &ServicesFile::default(), service)
+        .ok_or("the service is not in the bundle")?;
     let diagnosis = report::diagnose(&snapshot, &[found], true);
     let entry = diagnosis.services.first().ok_or("nothing was diagnosed")?;
     let first = entry.causes.first();
@@ -71,7 +83,10 @@ pub(crate) fn run(program: &Path) -> Result<(), String> {
 fn one(host: &Host, incident: &Incident) -> Result<usize, String> {
     host.run(RESET)?;
     // Each record begins with its own incident.
-    host.run("journalctl --rotate -q; journalctl --vacuum-time=1s -q; sleep 1.1; journalctl --rotate -q; journalctl --vacuum-time=1s -q")?;
+    host.run(
+        "journalctl --rotate -q; journalctl --vacuum-time=1s -q; sleep 1.1; journalctl --rotate -q; \
+        journalctl --vacuum-time=1s -q",
+    )?;
     host.run(&incident.inject)?;
     let out = host.run("jolly-sentinel capture edge")?;
     let whole = out.stdout;
@@ -81,10 +96,15 @@ fn one(host: &Host, incident: &Incident) -> Result<usize, String> {
     if before != after || after["code"] != incident.cause.as_str() {
         return Err(format!("whole {before}, small {after}, expected {}", incident.cause));
     }
-    let name: String = incident.name.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
+    let name: String = incident
+        .name
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' })
+        .collect();
     let record = json!({"incident": incident.name, "expected": after, "bundle": small});
     let text = serde_json::to_string(&record).map_err(|e| e.to_string())?;
-    std::fs::write(Path::new(DIR).join(format!("{}.json", name.replace("--", "-"))), &text).map_err(|e| e.to_string())?;
+    std::fs::write(Path::new(DIR).join(format!("{}.json", name.replace("--", "-"))), &text)
+        .map_err(|e| e.to_string())?;
     Ok(text.len())
 }
 

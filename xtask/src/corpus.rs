@@ -1,5 +1,6 @@
-//! `cargo xtask corpus`: asks the real daemons, on a booted host, what they think of every configuration of the corpus,
-//! and writes their verdicts, lines and words beside it. `lint` is then held to them by an ordinary test.
+//! `cargo xtask corpus`: asks the real daemons, on a booted host, what they think of every configuration of
+//! the corpus, and writes their verdicts, lines and words beside it. `lint` is then held to them by an
+//! ordinary test.
 use crate::host::Host;
 use std::fmt::Write as _;
 use std::fs;
@@ -14,19 +15,25 @@ pub(crate) fn run(program: &Path) -> Result<(), String> {
     host.run("systemctl stop nginx apache2; mkdir -p /srv/www /corpus")?;
     for kind in ["nginx", "httpd"] {
         let file = Path::new(FOLDER).join(format!("{kind}.tsv"));
-        let template = fs::read_to_string(Path::new(FOLDER).join(format!("{kind}.template"))).map_err(|e| e.to_string())?;
+        let template = fs::read_to_string(Path::new(FOLDER).join(format!("{kind}.template")))
+            .map_err(|e| e.to_string())?;
         let text = fs::read_to_string(&file).map_err(|e| format!("{}: {e}", file.display()))?;
         let mut out = String::new();
         for line in text.lines() {
             let mut columns = line.split('\t');
-            let (Some(place), Some(snippet), false) = (columns.next(), columns.next(), line.starts_with('#')) else {
+            let (Some(place), Some(snippet), false) = (columns.next(), columns.next(), line.starts_with('#'))
+            else {
                 out.push_str(line);
                 out.push('\n');
                 continue;
             };
             let config = fill(&template, place, snippet);
             let (verdict, at, said) = ask(&host, kind, &config)?;
-            let _ = writeln!(out, "{place}\t{snippet}\t{verdict}\t{}\t{said}", at.map_or("-".into(), |n| n.to_string()));
+            let _ = writeln!(
+                out,
+                "{place}\t{snippet}\t{verdict}\t{}\t{said}",
+                at.map_or("-".into(), |n| n.to_string())
+            );
         }
         fs::write(&file, out).map_err(|e| e.to_string())?;
     }
@@ -56,9 +63,13 @@ pub(crate) fn fill(template: &str, place: &str, snippet: &str) -> String {
     out
 }
 
-/// What a daemon said, as one column: lines joined by `\n`, without the time and the numbers that differ from run to run.
+/// What a daemon said, as one column: lines joined by `\n`, without the time and the numbers that differ from
+/// run to run.
 fn one_column(text: &str) -> String {
-    let lines = text.lines().map(str::trim_end).filter(|l| !l.is_empty() && !l.starts_with("Action '") && !l.starts_with("The Apache error log"));
+    let lines = text
+        .lines()
+        .map(str::trim_end)
+        .filter(|l| !l.is_empty() && !l.starts_with("Action '") && !l.starts_with("The Apache error log"));
     lines.map(|l| l.replace('\t', " ")).collect::<Vec<_>>().join("\\n")
 }
 
@@ -67,10 +78,18 @@ fn ask(host: &Host, kind: &str, config: &str) -> Result<(&'static str, Option<u3
     let path = if kind == "nginx" { "/corpus/nginx.conf" } else { "/corpus/httpd.conf" };
     fs::write(host.root().join(path.trim_start_matches('/')), config).map_err(|e| e.to_string())?;
     let (check, start, stop) = if kind == "nginx" {
-        (format!("nginx -t -c {path}"), format!("nginx -c {path}"), format!("nginx -c {path} -s stop; sleep 0.05; pkill -9 nginx"))
+        (
+            format!("nginx -t -c {path}"),
+            format!("nginx -c {path}"),
+            format!("nginx -c {path} -s stop; sleep 0.05; pkill -9 nginx"),
+        )
     } else {
         let run = "mkdir -p /var/run/apache2 /var/lock/apache2;";
-        (format!("{run} apache2 -t -f {path}"), format!("{run} apache2 -f {path} -k start"), "pkill -9 apache2; rm -f /var/run/apache2/corpus.pid".to_owned())
+        (
+            format!("{run} apache2 -t -f {path}"),
+            format!("{run} apache2 -f {path} -k start"),
+            "pkill -9 apache2; rm -f /var/run/apache2/corpus.pid".to_owned(),
+        )
     };
     let said = host.run(&format!("{check} 2>&1"))?;
     let mut text = String::from_utf8_lossy(&said.stdout).into_owned();
@@ -78,7 +97,10 @@ fn ask(host: &Host, kind: &str, config: &str) -> Result<(&'static str, Option<u3
     if accepted {
         // A parent that ends with 0 is no proof: the daemon must still be there a moment later.
         let alive = if kind == "nginx" { "pgrep -x nginx" } else { "pgrep -x apache2" };
-        let started = host.run(&format!("timeout 10 {start} > /corpus/said 2>&1; r=$?; cat /corpus/said; sleep 0.15; [ $r = 0 ] && {alive} >/dev/null"))?;
+        let started = host.run(&format!(
+            "timeout 10 {start} > /corpus/said 2>&1; r=$?; cat /corpus/said; \
+            sleep 0.15; [ $r = 0 ] && {alive} >/dev/null"
+        ))?;
         accepted = started.status.success();
         text = String::from_utf8_lossy(&started.stdout).into_owned();
     }
@@ -132,7 +154,8 @@ mod tests {
 
     #[test]
     fn words_become_one_column_without_the_daemons_chatter() {
-        let said = "AH00526: Syntax error on line 3:\nInvalid command\there\n\nAction '-t' failed.\nThe Apache error log may have more information.\n";
+        let said = "AH00526: Syntax error on line 3:\nInvalid command\there\n\nAction '-t' failed.\n\
+            The Apache error log may have more information.\n";
         assert_eq!(one_column(said), "AH00526: Syntax error on line 3:\\nInvalid command here");
     }
 }

@@ -1,7 +1,9 @@
-//! `cargo xtask fuzz [--seconds N]`: every reader of outside input on mutated samples. A reader may say anything, but must neither
-//! panic nor hang. What breaks one is written to `xtask/fuzz/` and runs first the next time.
+//! `cargo xtask fuzz [--seconds N]`: every reader of outside input on mutated samples. A reader may say
+//! anything, but must neither panic nor hang. What breaks one is written to `xtask/fuzz/` and runs first the
+//! next time.
 use crate::chance::Chance;
-use jolly_core::host::{Answer, ClockReading, FileKind, FileStatus, Host, Look, Parts, Question, Replayer, Unseen};
+use jolly_core::bundle::Replayer;
+use jolly_core::host::{Answer, ClockReading, FileKind, FileStatus, Host, Look, Parts, Question, Unseen};
 use jolly_core::kinds::{self, Instance};
 use jolly_core::log::{AttemptRequest, attempts};
 use jolly_core::snapshot::Snapshot;
@@ -20,7 +22,8 @@ struct Files(BTreeMap<String, Vec<u8>>);
 impl Host for Files {
     fn ask(&self, question: &Question) -> Look<Answer> {
         let status = |path: &String| {
-            let file = self.0.get(path).map(|b| FileStatus::plain(FileKind::Regular, 0o644, 0, 0, b.len() as u64));
+            let file =
+                self.0.get(path).map(|b| FileStatus::plain(FileKind::Regular, 0o644, 0, 0, b.len() as u64));
             let folder = || {
                 self.0
                     .keys()
@@ -31,18 +34,28 @@ impl Host for Files {
         };
         match question {
             Question::Stat(p) | Question::LinkStat(p) => status(p),
-            Question::Read(p) => self.0.get(p).map_or(Look::Absent, |b| Look::Seen(Answer::Bytes(b.clone().into()))),
+            Question::Read(p) => {
+                self.0.get(p).map_or(Look::Absent, |b| Look::Seen(Answer::Bytes(b.clone().into())))
+            }
             Question::ReadAt(p, from, length) => self.0.get(p).map_or(Look::Absent, |b| {
                 let from = usize::try_from(*from).unwrap_or(usize::MAX).min(b.len());
                 let to = from.saturating_add(*length as usize).min(b.len());
                 Look::Seen(Answer::Bytes(b[from..to].into()))
             }),
             Question::List(dir) => {
-                let names = self.0.keys().filter(|f| jolly_core::path::parent(f) == dir.trim_end_matches('/'));
-                let entries = names.map(|f| jolly_core::host::DirectoryEntry { name: jolly_core::path::name(f).to_owned(), kind: FileKind::Regular });
+                let names =
+                    self.0.keys().filter(|f| jolly_core::path::parent(f) == dir.trim_end_matches('/'));
+                let entries = names.map(|f| jolly_core::host::DirectoryEntry {
+                    name: jolly_core::path::name(f).to_owned(),
+                    kind: FileKind::Regular,
+                });
                 Look::Seen(Answer::Names(entries.collect()))
             }
-            Question::Clock => Look::Seen(Answer::Clock(ClockReading { now: 1_932_876_611_000_000, booted: None, host: "quay1".into() })),
+            Question::Clock => Look::Seen(Answer::Clock(ClockReading {
+                now: 1_932_876_611_000_000,
+                booted: None,
+                host: "quay1".into(),
+            })),
             Question::ReadLink(_) => Look::Absent,
             _ => Look::NotSeen(Unseen::PartMissing),
         }
@@ -102,7 +115,7 @@ fn history(kind: &str, file: &str, bytes: &[u8]) {
     let files = ["/var/log/edge.log".to_owned()];
     for most in [1, 1000] {
         let zone = jiff::tz::TimeZone::UTC;
-        let request = AttemptRequest::of_files(kind, &files, &zone, most);
+        let request = AttemptRequest::of_files(kind.log_owner(), &files, &zone, most);
         let _ = attempts(&Snapshot::new(&host), &request);
     }
 }
@@ -116,8 +129,8 @@ fn journal(_: &str, bytes: &[u8]) {
 }
 
 fn certificate(_: &str, bytes: &[u8]) {
-    let _ = jolly_core::config::certificate::certificate(bytes);
-    let _ = jolly_core::config::key::facts(bytes);
+    let _ = jolly_core::keys::certificate(bytes);
+    let _ = jolly_core::keys::facts(bytes);
 }
 
 fn bundle(_: &str, bytes: &[u8]) {
@@ -134,7 +147,12 @@ fn unit(_: &str, bytes: &[u8]) {
     let host = Files(BTreeMap::from([("/etc/systemd/system/edge.service".to_owned(), bytes.to_vec())]));
     let snapshot = Snapshot::new(&host);
     if let Some(unit) = jolly_core::manager::unit(&snapshot, "edge.service").seen() {
-        let _ = (unit.commands("ExecStart"), unit.environment(), unit.start_timeout(), unit.barrier("/var/log/edge", jolly_core::access::Right::Write));
+        let _ = (
+            unit.commands("ExecStart"),
+            unit.environment(),
+            unit.start_timeout(),
+            unit.barrier("/var/log/edge", jolly_core::access::Right::Write),
+        );
     }
 }
 
@@ -154,8 +172,25 @@ fn data(kind: &str, bytes: &[u8]) {
 
 /// A few changes of a sample: bits, bytes, stretches taken out, doubled or taken from another sample.
 fn mutated(chance: &mut Chance, sample: &[u8], other: &[u8]) -> Vec<u8> {
-    const TOKENS: &[&[u8]] =
-        &[b"\n", b"{", b"}", b"\"", b"'", b"\\", b"\0", b"\xff", b"-1", b"99999999999999999999", b"<", b">", b"%", b"$", b"\r\n", b"include", b"["];
+    const TOKENS: &[&[u8]] = &[
+        b"\n",
+        b"{",
+        b"}",
+        b"\"",
+        b"'",
+        b"\\",
+        b"\0",
+        b"\xff",
+        b"-1",
+        b"99999999999999999999",
+        b"<",
+        b">",
+        b"%",
+        b"$",
+        b"\r\n",
+        b"include",
+        b"[",
+    ];
     let mut bytes = sample.to_vec();
     for _ in 0..=chance.below(6) {
         let at = chance.below(bytes.len() + 1);
@@ -193,15 +228,26 @@ fn samples(name: &str, about: &str) -> Vec<Vec<u8>> {
             add(&Path::new("crates/core/src/kinds").join(&folder).join(file));
         }
     }
-    for dir in
-        ["crates/cli/demo".to_owned(), "crates/core/src/config/samples".to_owned(), format!("{FINDS}/{name}"), format!("crates/cli/tests/corpus/{about}")]
-    {
+    for dir in [
+        "crates/cli/demo".to_owned(),
+        "crates/core/src/keys/samples".to_owned(),
+        format!("{FINDS}/{name}"),
+        format!("crates/cli/tests/corpus/{about}"),
+    ] {
         for entry in std::fs::read_dir(dir).into_iter().flatten().flatten().take(200) {
             add(&entry.path());
         }
     }
-    found.push(b"[Unit]\nRequires=a.service\n[Service]\nUser=edge\nExecStart=/usr/sbin/nginx -c /etc/edge.conf\nReadOnlyPaths=/var\n".to_vec());
-    found.push(b"server {\n listen 80;\n}\n<VirtualHost *:80>\n</VirtualHost>\n[mysqld]\nport=3306\nbind 127.0.0.1\n".to_vec());
+    found.push(
+        b"[Unit]\nRequires=a.service\n[Service]\nUser=edge\n\
+        ExecStart=/usr/sbin/nginx -c /etc/edge.conf\nReadOnlyPaths=/var\n"
+            .to_vec(),
+    );
+    found.push(
+        b"server {\n listen 80;\n}\n<VirtualHost *:80>\n</VirtualHost>\n[mysqld]\nport=3306\n\
+        bind 127.0.0.1\n"
+            .to_vec(),
+    );
     found.push(b"LPKSHHRH\0\0\0\0\0\0\0\0".to_vec());
     found.iter_mut().for_each(|s| s.truncate(20_000));
     found
@@ -220,14 +266,22 @@ pub(crate) fn run(seconds: u64) -> Result<(), String> {
         while began.elapsed() < share {
             let sample = &samples[chance.below(samples.len())];
             let other = &samples[chance.below(samples.len())];
-            let input = if runs < samples.len() as u64 { samples[usize::try_from(runs).unwrap_or(0)].clone() } else { mutated(&mut chance, sample, other) };
+            let input = if runs < samples.len() as u64 {
+                samples[usize::try_from(runs).unwrap_or(0)].clone()
+            } else {
+                mutated(&mut chance, sample, other)
+            };
             runs += 1;
             let started = Instant::now();
             let outcome = std::panic::catch_unwind(|| target(about, &input));
             if outcome.is_err() || started.elapsed() > PATIENCE {
                 broken += 1;
                 keep(name, &input)?;
-                say(&format!("{name}: {} on {} bytes", if outcome.is_err() { "panic" } else { "hang" }, input.len()));
+                say(&format!(
+                    "{name}: {} on {} bytes",
+                    if outcome.is_err() { "panic" } else { "hang" },
+                    input.len()
+                ));
                 break;
             }
         }

@@ -1,15 +1,17 @@
-//! `cargo xtask harvest nginx|httpd SOURCE_DIR…`: reads the command tables in a daemon's unpacked upstream source archives, one
-//! for each release, and merges them into the directive table of its kind. Names, contexts, argument shapes, modules and
-//! enumerated words only; no descriptive text.
+//! `cargo xtask harvest nginx|httpd SOURCE_DIR…`: reads the command tables in a daemon's unpacked upstream
+//! source archives, one for each release, and merges them into the directive table of its kind. Names,
+//! contexts, argument shapes, modules and enumerated words only; no descriptive text.
 use jolly_rows::{Release, Row, Table};
 use regex::Regex;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
-const HEAD: &str = "Written by `cargo xtask harvest KIND SOURCE_DIR…`; what people know better stands in better.rows beside it.";
+const HEAD: &str = "Written by `cargo xtask harvest KIND SOURCE_DIR…`; what people know better stands in \
+    better.rows beside it.";
 
-/// Harvests releases of `kind` from unpacked sources into the core crate's table; what was harvested of others stays.
+/// Harvests releases of `kind` from unpacked sources into the core crate's table; what was harvested of
+/// others stays.
 pub(crate) fn run(kind: &str, sources_of: &[&Path]) -> Result<(), String> {
     let folder = Path::new("crates/core/src/kinds").join(kind);
     fs::create_dir_all(&folder).map_err(|e| e.to_string())?;
@@ -48,10 +50,22 @@ pub(crate) fn run(kind: &str, sources_of: &[&Path]) -> Result<(), String> {
 fn version(kind: &str, files: &[PathBuf]) -> Result<String, String> {
     let (file, patterns): (&str, &[&str]) = match kind {
         "nginx" => ("nginx.h", &[r#"NGINX_VERSION\s+"([\d.]+)""#]),
-        _ => ("ap_release.h", &[r"AP_SERVER_MAJORVERSION_NUMBER\s+(\d+)", r"AP_SERVER_MINORVERSION_NUMBER\s+(\d+)", r"AP_SERVER_PATCHLEVEL_NUMBER\s+(\d+)"]),
+        _ => (
+            "ap_release.h",
+            &[
+                r"AP_SERVER_MAJORVERSION_NUMBER\s+(\d+)",
+                r"AP_SERVER_MINORVERSION_NUMBER\s+(\d+)",
+                r"AP_SERVER_PATCHLEVEL_NUMBER\s+(\d+)",
+            ],
+        ),
     };
-    let text = files.iter().find(|f| f.file_name().is_some_and(|n| n == file)).map(|f| code_of(f)).unwrap_or_default();
-    let part = |pattern: &&str| Regex::new(pattern).ok().and_then(|p| p.captures(&text).map(|c| c[1].to_owned()));
+    let text = files
+        .iter()
+        .find(|f| f.file_name().is_some_and(|n| n == file))
+        .map(|f| code_of(f))
+        .unwrap_or_default();
+    let part =
+        |pattern: &&str| Regex::new(pattern).ok().and_then(|p| p.captures(&text).map(|c| c[1].to_owned()));
     let parts: Option<Vec<String>> = patterns.iter().map(part).collect();
     parts.map(|p| p.join(".")).ok_or_else(|| format!("{file} tells no version"))
 }
@@ -140,9 +154,13 @@ fn bracketed(text: &str, open: usize) -> &str {
 fn nginx(files: &[PathBuf]) -> Result<(Vec<Row>, Vec<String>), String> {
     let table = Regex::new(r"ngx_command_t\s+\w+\[\]\s*=\s*\{").map_err(|e| e.to_string())?;
     let enums = Regex::new(r"ngx_conf_(?:enum|bitmask)_t\s+(\w+)\[\]\s*=\s*\{").map_err(|e| e.to_string())?;
-    let bounds = Regex::new(r"ngx_conf_num_bounds_t\s+(\w+)\s*=\s*\{\s*ngx_conf_check_num_bounds,\s*(-?\d+),\s*(-?\w+)").map_err(|e| e.to_string())?;
+    let bounds = Regex::new(
+        r"ngx_conf_num_bounds_t\s+(\w+)\s*=\s*\{\s*ngx_conf_check_num_bounds,\s*(-?\d+),\s*(-?\w+)",
+    )
+    .map_err(|e| e.to_string())?;
     let word = Regex::new(r#"ngx_string\("([^"]+)"\)"#).map_err(|e| e.to_string())?;
-    let variables = Regex::new(r"ngx_(?:http|stream)_variable_t\s+\w+\[\]\s*=\s*\{").map_err(|e| e.to_string())?;
+    let variables =
+        Regex::new(r"ngx_(?:http|stream)_variable_t\s+\w+\[\]\s*=\s*\{").map_err(|e| e.to_string())?;
     let named = Regex::new(r#"ngx_string\("(\w+)"\)"#).map_err(|e| e.to_string())?;
     let (mut rows, mut names) = (BTreeSet::new(), BTreeSet::new());
     // Lists of words and bounds are shared between files.
@@ -156,7 +174,10 @@ fn nginx(files: &[PathBuf]) -> Result<(Vec<Row>, Vec<String>), String> {
         }
         for m in bounds.captures_iter(&text) {
             let most = m[3].parse::<i64>().map_or(String::new(), |n| n.to_string());
-            lists.insert(m[1].to_owned(), format!("{}..{}", &m[2], if m[3].starts_with('-') { "" } else { &most }));
+            lists.insert(
+                m[1].to_owned(),
+                format!("{}..{}", &m[2], if m[3].starts_with('-') { "" } else { &most }),
+            );
         }
     }
     for path in files {
@@ -172,7 +193,8 @@ fn nginx(files: &[PathBuf]) -> Result<(Vec<Row>, Vec<String>), String> {
         }
         for m in table.find_iter(&text) {
             let body = bracketed(&text, m.end() - 1);
-            let body: String = body.lines().filter(|l| !l.trim_start().starts_with('#')).collect::<Vec<_>>().join("\n");
+            let body: String =
+                body.lines().filter(|l| !l.trim_start().starts_with('#')).collect::<Vec<_>>().join("\n");
             for entry in split_arguments(&body) {
                 let Some(inner) = entry.strip_prefix('{').and_then(|e| e.strip_suffix('}')) else { continue };
                 let parts = split_arguments(inner);
@@ -182,9 +204,20 @@ fn nginx(files: &[PathBuf]) -> Result<(Vec<Row>, Vec<String>), String> {
                 let words = lists.get(&post).cloned().unwrap_or_default();
                 let (places, counts, block) = nginx_flags(&parts[1]);
                 let once = refuses && !matches!(setter.as_str(), "str_array" | "keyval");
-                let marks: Vec<&str> = [("block", block), ("once", once)].into_iter().filter(|(_, is)| *is).map(|(mark, _)| mark).collect();
+                let marks: Vec<&str> = [("block", block), ("once", once)]
+                    .into_iter()
+                    .filter(|(_, is)| *is)
+                    .map(|(mark, _)| mark)
+                    .collect();
                 let takes = nginx_takes(&setter, &counts, &words);
-                rows.insert(Row { name: name[1].to_owned(), places, takes, from: file.clone(), releases: String::new(), marks: marks.join(",") });
+                rows.insert(Row {
+                    name: name[1].to_owned(),
+                    places,
+                    takes,
+                    from: file.clone(),
+                    releases: String::new(),
+                    marks: marks.join(","),
+                });
             }
         }
     }
@@ -196,7 +229,9 @@ fn nginx_takes(setter: &str, counts: &[String], words: &str) -> String {
     let list = words.replace('|', ",");
     match (setter, counts) {
         ("flag", [one]) if matches!(one.as_str(), "flag" | "1") => return "flag".into(),
-        ("num", [one]) if one == "1" => return if words.is_empty() { "int".into() } else { format!("int({words})") },
+        ("num", [one]) if one == "1" => {
+            return if words.is_empty() { "int".into() } else { format!("int({words})") };
+        }
         ("size", [one]) if one == "1" => return "size(k,m)".into(),
         ("off", [one]) if one == "1" => return "size(k,m,g)".into(),
         ("msec", [one]) if one == "1" => return "time(ms)".into(),
@@ -204,7 +239,9 @@ fn nginx_takes(setter: &str, counts: &[String], words: &str) -> String {
         ("template_size", [one]) if one == "1" => return "size(k,m) | variable".into(),
         ("template" | "predicate", _) => return counted("template", counts),
         ("bufs", [one]) if one == "2" => return "int(1..) size(k,m,1..)".into(),
-        ("enum", [one]) if matches!(one.as_str(), "1" | "flag") && !words.is_empty() => return format!("enum({list})"),
+        ("enum", [one]) if matches!(one.as_str(), "1" | "flag") && !words.is_empty() => {
+            return format!("enum({list})");
+        }
         ("bitmask", _) if !words.is_empty() => return counted(&format!("set({list})"), counts),
         // `ngx_conf_set_access_slot`
         ("access", _) => return counted("exact(user:r,user:rw,group:r,group:rw,all:r,all:rw)", counts),
@@ -242,8 +279,8 @@ fn counted(name: &str, counts: &[String]) -> String {
     }
 }
 
-/// `flag`, `num`, … for the shared setters, also where a module's own one ends in them; `own` otherwise. And whether a second
-/// use is refused.
+/// `flag`, `num`, … for the shared setters, also where a module's own one ends in them; `own` otherwise. And
+/// whether a second use is refused.
 fn setter_of(setter: &str, text: &str) -> (String, bool) {
     match setter.trim_start_matches("ngx_http_set_").trim_start_matches("ngx_stream_set_") {
         "complex_value_slot" | "complex_value_zero_slot" => return ("template".into(), true),
@@ -251,13 +288,19 @@ fn setter_of(setter: &str, text: &str) -> (String, bool) {
         "predicate_slot" => return ("predicate".into(), true),
         _ => {}
     }
-    let shared = |name: &str| name.strip_prefix("ngx_conf_set_").and_then(|s| s.strip_suffix("_slot")).map(str::to_owned);
+    let shared = |name: &str| {
+        name.strip_prefix("ngx_conf_set_").and_then(|s| s.strip_suffix("_slot")).map(str::to_owned)
+    };
     if let Some(slot) = shared(setter) {
         return (slot, true);
     }
-    let body =
-        Regex::new(&format!(r"(?m)^{}\([^;{{]*\)\s*\{{", regex::escape(setter))).ok().and_then(|r| r.find(text)).map_or("", |m| bracketed(text, m.end() - 1));
-    let ends_in = Regex::new(r"(ngx_conf_set_\w+_slot)\(cf, cmd, conf\)").ok().and_then(|r| r.captures(body).map(|c| c[1].to_owned()));
+    let body = Regex::new(&format!(r"(?m)^{}\([^;{{]*\)\s*\{{", regex::escape(setter)))
+        .ok()
+        .and_then(|r| r.find(text))
+        .map_or("", |m| bracketed(text, m.end() - 1));
+    let ends_in = Regex::new(r"(ngx_conf_set_\w+_slot)\(cf, cmd, conf\)")
+        .ok()
+        .and_then(|r| r.captures(body).map(|c| c[1].to_owned()));
     match ends_in.and_then(|name| shared(&name)) {
         Some(slot) => (slot, true),
         None => ("own".into(), body.contains("is duplicate")),
@@ -292,7 +335,9 @@ fn nginx_flags(flags: &str) -> (String, Vec<String>, bool) {
             other => {
                 if let Some(count) = other.strip_prefix("NGX_CONF_TAKE") {
                     arguments.extend(count.chars().map(|c| c.to_string()));
-                } else if let Some(least) = other.strip_prefix("NGX_CONF_").and_then(|o| o.strip_suffix("MORE")) {
+                } else if let Some(least) =
+                    other.strip_prefix("NGX_CONF_").and_then(|o| o.strip_suffix("MORE"))
+                {
                     arguments.push(format!("{least}+"));
                 }
             }
@@ -303,24 +348,34 @@ fn nginx_flags(flags: &str) -> (String, Vec<String>, bool) {
 
 fn httpd(files: &[PathBuf]) -> Result<Vec<Row>, String> {
     let entry = Regex::new(r#"(AP_INIT_\w+|SSL_CMD_\w+|LISTEN_CMD)\s*\("#).map_err(|e| e.to_string())?;
-    let owner = Regex::new(r"(?:AP_DECLARE_MODULE\((\w+)\)|\w+_DECLARE_DATA\s+(\w+)_module\s*=)").map_err(|e| e.to_string())?;
+    let owner = Regex::new(r"(?:AP_DECLARE_MODULE\((\w+)\)|\w+_DECLARE_DATA\s+(\w+)_module\s*=)")
+        .map_err(|e| e.to_string())?;
     let mut rows = BTreeSet::new();
     let shared = ["listen.c", "mpm_common.c", "ssl_engine_config.c", "core.c"];
-    let bodies: String = files.iter().filter(|p| p.file_name().is_some_and(|n| shared.iter().any(|s| n == *s))).map(|p| code_of(p)).collect();
+    let bodies: String = files
+        .iter()
+        .filter(|p| p.file_name().is_some_and(|n| shared.iter().any(|s| n == *s)))
+        .map(|p| code_of(p))
+        .collect();
     for path in files {
         let file = path.file_name().and_then(|s| s.to_str()).unwrap_or_default();
         let text = code_of(path).replace("\\\n", " ");
         if text.contains("AP_INIT_")
-            && path.components().any(|c| matches!(c.as_os_str().to_str(), Some("examples" | "netware" | "winnt" | "mpmt_os2" | "test")))
+            && path.components().any(|c| {
+                matches!(c.as_os_str().to_str(), Some("examples" | "netware" | "winnt" | "mpmt_os2" | "test"))
+            })
         {
             continue;
         }
-        let module = owner.captures(&text).and_then(|c| c.get(1).or(c.get(2)).map(|m| m.as_str().to_owned())).unwrap_or_else(|| match file {
-            "h2_config.c" => "http2".into(),
-            "mod_md_config.c" => "md".into(),
-            "core.c" | "http_core.c" | "ap_listen.h" | "mpm_common.h" | "log.c" => "core".into(),
-            _ => String::new(),
-        });
+        let module = owner
+            .captures(&text)
+            .and_then(|c| c.get(1).or(c.get(2)).map(|m| m.as_str().to_owned()))
+            .unwrap_or_else(|| match file {
+                "h2_config.c" => "http2".into(),
+                "mod_md_config.c" => "md".into(),
+                "core.c" | "http_core.c" | "ap_listen.h" | "mpm_common.h" | "log.c" => "core".into(),
+                _ => String::new(),
+            });
         if module.is_empty() {
             continue;
         }
@@ -342,19 +397,40 @@ fn httpd(files: &[PathBuf]) -> Result<Vec<Row>, String> {
                 let first = parts.first().cloned().unwrap_or_default();
                 let defined = Regex::new(&format!(r#"#define\s+{}\s+"([^"]+)""#, regex::escape(&first))).ok();
                 let named = defined.and_then(|d| d.captures(&text).map(|c| c[1].to_owned()));
-                let Some(name) = named.or_else(|| Some(first.strip_prefix('"')?.strip_suffix('"')?.to_owned())) else { continue };
-                (name, macro_name.trim_start_matches("AP_INIT_").to_owned(), parts.get(3).cloned().unwrap_or_default())
+                let Some(name) =
+                    named.or_else(|| Some(first.strip_prefix('"')?.strip_suffix('"')?.to_owned()))
+                else {
+                    continue;
+                };
+                (
+                    name,
+                    macro_name.trim_start_matches("AP_INIT_").to_owned(),
+                    parts.get(3).cloned().unwrap_or_default(),
+                )
             };
-            let shape_known = ["FLAG", "NO_ARGS", "RAW_ARGS", "TAKE", "ITERATE"].iter().any(|s| shape.starts_with(s));
+            let shape_known =
+                ["FLAG", "NO_ARGS", "RAW_ARGS", "TAKE", "ITERATE"].iter().any(|s| shape.starts_with(s));
             if name.contains('#') || name.contains(' ') || !shape_known {
                 continue;
             }
             let contexts = httpd_flags(&expanded(&flags, &text));
-            let function = if macro_name.starts_with("SSL_CMD_") { format!("ssl_cmd_{name}") } else { parts.get(1).cloned().unwrap_or_default() };
+            let function = if macro_name.starts_with("SSL_CMD_") {
+                format!("ssl_cmd_{name}")
+            } else {
+                parts.get(1).cloned().unwrap_or_default()
+            };
             let limits = refused_sections(&function, &text, &bodies);
             let takes = httpd_takes(&shape).to_owned();
-            let places = [contexts, limits].into_iter().filter(|p| !p.is_empty()).collect::<Vec<_>>().join(",");
-            rows.insert(Row { name, places, takes, from: module.clone(), releases: String::new(), marks: String::new() });
+            let places =
+                [contexts, limits].into_iter().filter(|p| !p.is_empty()).collect::<Vec<_>>().join(",");
+            rows.insert(Row {
+                name,
+                places,
+                takes,
+                from: module.clone(),
+                releases: String::new(),
+                marks: String::new(),
+            });
         }
     }
     Ok(rows.into_iter().collect())
@@ -379,12 +455,19 @@ fn httpd_takes(shape: &str) -> &'static str {
     }
 }
 
-/// The sections that a command's own function refuses: `!global` for all of them, `!dir` for directory-like ones,
-/// `host` for virtual hosts, `limit`, `files`.
+/// The sections that a command's own function refuses: `!global` for all of them, `!dir` for directory-like
+/// ones, `host` for virtual hosts, `limit`, `files`.
 fn refused_sections(function: &str, text: &str, shared: &str) -> String {
-    let Ok(head) = Regex::new(&format!(r"\b{}\s*\([^;{{]*\)\s*\{{", regex::escape(function))) else { return String::new() };
-    let Ok(call) = Regex::new(r"ap_check_cmd_context\(\s*\w+,\s*([A-Z_|\s]+)\)") else { return String::new() };
-    let body = [text, shared].into_iter().find_map(|t| head.find(t).map(|m| bracketed(t, m.end() - 1))).unwrap_or_default();
+    let Ok(head) = Regex::new(&format!(r"\b{}\s*\([^;{{]*\)\s*\{{", regex::escape(function))) else {
+        return String::new();
+    };
+    let Ok(call) = Regex::new(r"ap_check_cmd_context\(\s*\w+,\s*([A-Z_|\s]+)\)") else {
+        return String::new();
+    };
+    let body = [text, shared]
+        .into_iter()
+        .find_map(|t| head.find(t).map(|m| bracketed(t, m.end() - 1)))
+        .unwrap_or_default();
     let mut words = BTreeSet::new();
     for flags in call.captures_iter(body) {
         for flag in flags[1].split('|').map(str::trim) {
@@ -408,12 +491,15 @@ fn expanded(flags: &str, text: &str) -> String {
     let parts = flags.split('|').map(|flag| {
         let flag = flag.trim();
         let defined = Regex::new(&format!(r"(?m)^#define\s+{}\s+([A-Z_|() ]+)$", regex::escape(flag))).ok();
-        defined.and_then(|d| d.captures(text).map(|c| c[1].trim().to_owned())).unwrap_or_else(|| flag.to_owned())
+        defined
+            .and_then(|d| d.captures(text).map(|c| c[1].trim().to_owned()))
+            .unwrap_or_else(|| flag.to_owned())
     });
     parts.collect::<Vec<_>>().join("|")
 }
 
-/// Allowed places as words: `server` (outside directory sections), `directory`, and the `AllowOverride` classes.
+/// Allowed places as words: `server` (outside directory sections), `directory`, and the `AllowOverride`
+/// classes.
 fn httpd_flags(flags: &str) -> String {
     let mut words = BTreeSet::new();
     for flag in flags.split(['|', '+', '(', ')']).map(str::trim) {
@@ -453,7 +539,10 @@ mod tests {
 
     #[test]
     fn arguments_are_split_outside_of_brackets_and_strings() {
-        assert_eq!(split_arguments(r#"a, "b, \"c", f(d, e), { 1, 2 }"#), ["a", r#""b, \"c""#, "f(d, e)", "{ 1, 2 }"]);
+        assert_eq!(
+            split_arguments(r#"a, "b, \"c", f(d, e), { 1, 2 }"#),
+            ["a", r#""b, \"c""#, "f(d, e)", "{ 1, 2 }"]
+        );
         assert_eq!(bracketed("x = { a { b } c } d", 4), " a { b } c ");
         assert_eq!(bracketed("f(\")\", 1) rest", 1), "\")\", 1");
         assert_eq!(bracketed("{ open", 0), "");
@@ -498,13 +587,18 @@ mod tests {
             AP_DECLARE_MODULE(tide) = { 0 };
         "#;
         let rows = of("mod_tide.c", text, |f| httpd(f).expect("it can be read"));
-        let brief: Vec<String> = rows.iter().map(|r| format!("{} {} {} {}", r.name, r.from, r.places, r.takes)).collect();
-        assert_eq!(brief, ["TideGauge tide directory,fileinfo flag str*", "TideLevel tide server,!host,!limit word"]);
+        let brief: Vec<String> =
+            rows.iter().map(|r| format!("{} {} {} {}", r.name, r.from, r.places, r.takes)).collect();
+        assert_eq!(
+            brief,
+            ["TideGauge tide directory,fileinfo flag str*", "TideLevel tide server,!host,!limit word"]
+        );
     }
 
     #[test]
     fn counts_of_words_are_written_as_types() {
-        let counts = |list: &[&str]| counted("str", &list.iter().map(|c| (*c).to_owned()).collect::<Vec<_>>());
+        let counts =
+            |list: &[&str]| counted("str", &list.iter().map(|c| (*c).to_owned()).collect::<Vec<_>>());
         for (list, expected) in [
             (&["1"][..], "str"),
             (&["0"], "none"),

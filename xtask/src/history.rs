@@ -1,5 +1,6 @@
-//! `cargo xtask attempts [SEED]`: a driver that starts, stops, kills, reloads and breaks real daemons at random, writes down
-//! what it did, and scores what `attempts` makes of the logs. The score is written to `xtask/live/score.txt`.
+//! `cargo xtask attempts [SEED]`: a driver that starts, stops, kills, reloads and breaks real daemons at
+//! random, writes down what it did, and scores what `attempts` makes of the logs. The score is written to
+//! `xtask/live/score.txt`.
 use crate::chance::Chance;
 use crate::host::Host;
 use serde_json::Value;
@@ -23,21 +24,35 @@ struct Daemon {
 const DAEMONS: &[Daemon] = &[
     Daemon {
         unit: "nginx",
-        prepare: "sed -i 's#error_log .*#error_log /var/log/nginx/error.log notice;#' /etc/nginx/nginx.conf; sed -i 's/80 default/8081 default/' /etc/nginx/sites-enabled/default",
+        prepare: "sed -i 's#error_log .*#error_log /var/log/nginx/error.log notice;#' /etc/nginx/nginx.conf; \
+            sed -i 's/80 default/8081 default/' /etc/nginx/sites-enabled/default",
         process: "nginx",
         broken: &[
-            ("echo 'tide on;' >> /etc/nginx/nginx.conf", "sed -i '/^tide on;/d' /etc/nginx/nginx.conf", "config-unknown-directive"),
+            (
+                "echo 'tide on;' >> /etc/nginx/nginx.conf",
+                "sed -i '/^tide on;/d' /etc/nginx/nginx.conf",
+                "config-unknown-directive",
+            ),
             ("hold 8081", "release", "port-taken"),
-            ("mv /etc/nginx/mime.types /etc/nginx/m", "mv /etc/nginx/m /etc/nginx/mime.types", "config-missing-file"),
+            (
+                "mv /etc/nginx/mime.types /etc/nginx/m",
+                "mv /etc/nginx/m /etc/nginx/mime.types",
+                "config-missing-file",
+            ),
         ],
         reload: true,
     },
     Daemon {
         unit: "apache2",
-        prepare: "sed -i 's/^Listen 80$/Listen 8082/' /etc/apache2/ports.conf; sed -i 's/:80>/:8082>/' /etc/apache2/sites-enabled/000-default.conf",
+        prepare: "sed -i 's/^Listen 80$/Listen 8082/' /etc/apache2/ports.conf; sed -i 's/:80>/:8082>/' \
+            /etc/apache2/sites-enabled/000-default.conf",
         process: "apache2",
         broken: &[
-            ("echo 'TideGauge On' >> /etc/apache2/apache2.conf", "sed -i '/^TideGauge/d' /etc/apache2/apache2.conf", "config-unknown-directive"),
+            (
+                "echo 'TideGauge On' >> /etc/apache2/apache2.conf",
+                "sed -i '/^TideGauge/d' /etc/apache2/apache2.conf",
+                "config-unknown-directive",
+            ),
             ("hold 8082", "release", "port-taken"),
         ],
         reload: true,
@@ -47,17 +62,26 @@ const DAEMONS: &[Daemon] = &[
         prepare: "true",
         process: "redis-server",
         broken: &[
-            ("echo 'tide-gauge yes' >> /etc/redis/redis.conf", "sed -i '/^tide-gauge/d' /etc/redis/redis.conf", "config-unknown-directive"),
+            (
+                "echo 'tide-gauge yes' >> /etc/redis/redis.conf",
+                "sed -i '/^tide-gauge/d' /etc/redis/redis.conf",
+                "config-unknown-directive",
+            ),
             ("hold 6379", "release", "port-taken"),
         ],
         reload: false,
     },
     Daemon {
         unit: "mariadb",
-        prepare: "mkdir -p /var/log/mysql; chown mysql /var/log/mysql; printf '[mysqld]\\nlog_error=/var/log/mysql/error.log\\n' > /etc/mysql/conf.d/log.cnf",
+        prepare: "mkdir -p /var/log/mysql; chown mysql /var/log/mysql; printf \
+            '[mysqld]\\nlog_error=/var/log/mysql/error.log\\n' > /etc/mysql/conf.d/log.cnf",
         process: "mariadbd",
         broken: &[
-            ("printf '[mysqld]\\ntide_gauge=1\\n' > /etc/mysql/conf.d/tide.cnf", "rm /etc/mysql/conf.d/tide.cnf", "config-unknown-directive"),
+            (
+                "printf '[mysqld]\\ntide_gauge=1\\n' > /etc/mysql/conf.d/tide.cnf",
+                "rm /etc/mysql/conf.d/tide.cnf",
+                "config-unknown-directive",
+            ),
             ("hold 3306", "release", "port-taken"),
         ],
         reload: false,
@@ -68,7 +92,11 @@ const DAEMONS: &[Daemon] = &[
         prepare: "echo \"listen_addresses = '127.0.0.1'\" > /etc/postgresql/15/main/conf.d/one.conf",
         process: "postgres",
         broken: &[
-            ("echo 'tide_gauge = on' > /etc/postgresql/15/main/conf.d/tide.conf", "rm /etc/postgresql/15/main/conf.d/tide.conf", "config-unknown-directive"),
+            (
+                "echo 'tide_gauge = on' > /etc/postgresql/15/main/conf.d/tide.conf",
+                "rm /etc/postgresql/15/main/conf.d/tide.conf",
+                "config-unknown-directive",
+            ),
             ("hold 5432", "release", "port-taken"),
         ],
         reload: true,
@@ -78,7 +106,11 @@ const DAEMONS: &[Daemon] = &[
         prepare: "true",
         process: "php-fpm8.2",
         broken: &[
-            ("echo 'tide = on' >> /etc/php/8.2/fpm/pool.d/www.conf", "sed -i '/^tide = on/d' /etc/php/8.2/fpm/pool.d/www.conf", "config-unknown-directive"),
+            (
+                "echo 'tide = on' >> /etc/php/8.2/fpm/pool.d/www.conf",
+                "sed -i '/^tide = on/d' /etc/php/8.2/fpm/pool.d/www.conf",
+                "config-unknown-directive",
+            ),
             (
                 "sed -i 's/^user = .*/user = ferryman/' /etc/php/8.2/fpm/pool.d/www.conf",
                 "sed -i 's/^user = .*/user = www-data/' /etc/php/8.2/fpm/pool.d/www.conf",
@@ -92,7 +124,11 @@ const DAEMONS: &[Daemon] = &[
         prepare: "printf 'frontend f\\n  bind 127.0.0.1:8083\\n' >> /etc/haproxy/haproxy.cfg",
         process: "haproxy",
         broken: &[
-            ("echo '  tide on' >> /etc/haproxy/haproxy.cfg", "sed -i '/tide on/d' /etc/haproxy/haproxy.cfg", "config-unknown-directive"),
+            (
+                "echo '  tide on' >> /etc/haproxy/haproxy.cfg",
+                "sed -i '/tide on/d' /etc/haproxy/haproxy.cfg",
+                "config-unknown-directive",
+            ),
             ("hold 8083", "release", "port-taken"),
         ],
         reload: true,
@@ -101,7 +137,11 @@ const DAEMONS: &[Daemon] = &[
         unit: "tomcat10",
         prepare: "true",
         process: "java",
-        broken: &[("sed -i 's#</Server>#</Servor>#' /etc/tomcat10/server.xml", "sed -i 's#</Servor>#</Server>#' /etc/tomcat10/server.xml", "config-syntax")],
+        broken: &[(
+            "sed -i 's#</Server>#</Servor>#' /etc/tomcat10/server.xml",
+            "sed -i 's#</Servor>#</Server>#' /etc/tomcat10/server.xml",
+            "config-syntax",
+        )],
         reload: false,
     },
 ];
@@ -129,15 +169,21 @@ struct Score {
     daemons: usize,
 }
 
-const HOLD: &str = "#!/bin/sh\nsetsid python3 -c \"import socket,time; s=socket.socket(); s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1); s.bind(('0.0.0.0',$1)); s.listen(); time.sleep(600)\" >/dev/null 2>&1 </dev/null &\nsleep 0.4\n";
+const HOLD: &str = "#!/bin/sh\nsetsid python3 -c \"import socket,time; s=socket.socket(); \
+    s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1); s.bind(('0.0.0.0',$1)); s.listen(); \
+    time.sleep(600)\" >/dev/null 2>&1 </dev/null &\nsleep 0.4\n";
 const RELEASE: &str = "#!/bin/sh\npkill -9 python3; sleep 0.1\n";
 
 pub(crate) fn run(program: &Path, seed: u64, only: &[&str]) -> Result<(), String> {
     let host = Host::boot("jolly-attempts", program)?;
     host.run(&format!(
-        "cat > /usr/local/bin/hold <<'X'\n{HOLD}X\ncat > /usr/local/bin/release <<'X'\n{RELEASE}X\nchmod 755 /usr/local/bin/hold /usr/local/bin/release"
+        "cat > /usr/local/bin/hold <<'X'\n{HOLD}X\ncat > /usr/local/bin/release <<'X'\n{RELEASE}X\n\
+            chmod 755 /usr/local/bin/hold /usr/local/bin/release"
     ))?;
-    let mut text = format!("# What `attempts` made of {STEPS} random steps with each daemon; `cargo xtask attempts {seed}` does it again.\n");
+    let mut text = format!(
+        "# What `attempts` made of {STEPS} random steps with each daemon; `cargo xtask attempts {seed}` does \
+            it again.\n"
+    );
     let mut all = Score::default();
     for daemon in DAEMONS.iter().filter(|d| only.is_empty() || only.contains(&d.unit)) {
         let mut chance = Chance::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ daemon.unit.len() as u64);
@@ -192,13 +238,15 @@ fn active(host: &Host, unit: &str) -> Result<bool, String> {
     Ok(host.run(&format!("systemctl is-active --quiet {unit}"))?.status.success())
 }
 
-/// Starts or restarts a unit and waits until that is over: tomcat says nothing to the manager, so its log decides.
+/// Starts or restarts a unit and waits until that is over: tomcat says nothing to the manager, so its log
+/// decides.
 fn start(host: &Host, daemon: &Daemon, verb: &str) -> Result<(), String> {
     let unit = daemon.unit;
     if daemon.process == "java" {
         let count = "cat /var/log/tomcat10/catalina.*.log 2>/dev/null | grep -c 'Server startup in'";
         host.run(&format!(
-            "n=$({count}); systemctl {verb} {unit}; for i in $(seq 160); do [ $({count}) -gt $n ] && break; systemctl is-active --quiet {unit} || break; sleep 0.25; done; sleep 0.3"
+            "n=$({count}); systemctl {verb} {unit}; for i in $(seq 160); do [ $({count}) -gt $n ] && break; \
+                systemctl is-active --quiet {unit} || break; sleep 0.25; done; sleep 0.3"
         ))?;
     } else {
         host.run(&format!("systemctl {verb} {unit}; sleep 0.3"))?;
@@ -209,7 +257,12 @@ fn start(host: &Host, daemon: &Daemon, verb: &str) -> Result<(), String> {
 fn drive(host: &Host, daemon: &Daemon, chance: &mut Chance) -> Result<Vec<Truth>, String> {
     let unit = daemon.unit;
     host.run(&format!(
-        "systemctl stop {unit}; {}; mkdir -p /etc/systemd/system/{unit}.service.d; printf '[Unit]\\nStartLimitIntervalSec=0\\n[Service]\\nRestart=no\\n' > /etc/systemd/system/{unit}.service.d/driver.conf; systemctl daemon-reload; systemctl reset-failed; journalctl --rotate; journalctl --vacuum-time=1s; sleep 1.2; find /var/log/nginx /var/log/apache2 /var/log/redis /var/log/mysql /var/log/postgresql /var/log/tomcat10 -type f -exec truncate -s 0 {{}} + 2>/dev/null; truncate -s 0 /var/log/php8.2-fpm.log",
+        "systemctl stop {unit}; {}; mkdir -p /etc/systemd/system/{unit}.service.d; printf \
+            '[Unit]\\nStartLimitIntervalSec=0\\n[Service]\\nRestart=no\\n' > \
+            /etc/systemd/system/{unit}.service.d/driver.conf; systemctl daemon-reload; systemctl \
+            reset-failed; journalctl --rotate; journalctl --vacuum-time=1s; sleep 1.2; find /var/log/nginx \
+            /var/log/apache2 /var/log/redis /var/log/mysql /var/log/postgresql /var/log/tomcat10 -type f \
+            -exec truncate -s 0 {{}} + 2>/dev/null; truncate -s 0 /var/log/php8.2-fpm.log",
         daemon.prepare
     ))?;
     let mut truth: Vec<Truth> = Vec::new();
@@ -225,7 +278,13 @@ fn drive(host: &Host, daemon: &Daemon, chance: &mut Chance) -> Result<Vec<Truth>
                 truth.push(Truth { from, to, outcome: "failed", afterwards: None, code: Some(code) });
             } else {
                 start(host, daemon, "start")?;
-                truth.push(Truth { from, to: now(host)?, outcome: "ready", afterwards: Some("running"), code: None });
+                truth.push(Truth {
+                    from,
+                    to: now(host)?,
+                    outcome: "ready",
+                    afterwards: Some("running"),
+                    code: None,
+                });
             }
             continue;
         }
@@ -240,18 +299,29 @@ fn drive(host: &Host, daemon: &Daemon, chance: &mut Chance) -> Result<Vec<Truth>
                 end(&mut truth, "stopped");
             }
             2 => {
-                host.run(&format!("kill -9 $(systemctl show -P MainPID {unit}); pkill -9 -x {}; sleep 0.5; systemctl reset-failed {unit}", daemon.process))?;
+                host.run(&format!(
+                    "kill -9 $(systemctl show -P MainPID {unit}); pkill -9 -x {}; sleep 0.5; \
+                    systemctl reset-failed {unit}",
+                    daemon.process
+                ))?;
                 end(&mut truth, "killed");
             }
             3 if daemon.reload => drop(host.run(&format!("systemctl reload {unit}; sleep 0.2"))?),
             4 => {
                 start(host, daemon, "restart")?;
                 end(&mut truth, "stopped");
-                truth.push(Truth { from, to: now(host)?, outcome: "ready", afterwards: Some("running"), code: None });
+                truth.push(Truth {
+                    from,
+                    to: now(host)?,
+                    outcome: "ready",
+                    afterwards: Some("running"),
+                    code: None,
+                });
             }
             _ => {
                 host.run(&format!(
-                    "kill -SEGV $(systemctl show -P MainPID {unit}); sleep 1; pkill -9 -x {}; sleep 0.3; systemctl stop {unit}; systemctl reset-failed {unit}",
+                    "kill -SEGV $(systemctl show -P MainPID {unit}); sleep 1; pkill -9 -x {}; sleep 0.3; \
+                        systemctl stop {unit}; systemctl reset-failed {unit}",
                     daemon.process
                 ))?;
                 end(&mut truth, "crashed");
@@ -268,17 +338,21 @@ fn micros(value: &Value) -> Option<f64> {
 
 fn score(host: &Host, daemon: &Daemon, truth: &[Truth], score: &mut Score) -> Result<Vec<String>, String> {
     let out = host.run(&format!("jolly-sentinel attempts {} --format json", daemon.unit))?;
-    let report: Value = serde_json::from_slice(&out.stdout).map_err(|e| format!("attempts {}: {e}: {}", daemon.unit, String::from_utf8_lossy(&out.stderr)))?;
+    let report: Value = serde_json::from_slice(&out.stdout)
+        .map_err(|e| format!("attempts {}: {e}: {}", daemon.unit, String::from_utf8_lossy(&out.stderr)))?;
     let told: Vec<&Value> = report["attempts"].as_array().into_iter().flatten().collect();
     let first = truth.first().map_or(0.0, |t| t.from);
-    let told: Vec<&Value> = told.into_iter().filter(|a| micros(&a["began"]).is_some_and(|t| t > first - 1.5)).collect();
+    let told: Vec<&Value> =
+        told.into_iter().filter(|a| micros(&a["began"]).is_some_and(|t| t > first - 1.5)).collect();
     let mut used = vec![false; told.len()];
     let mut wrong = Vec::new();
     score.truth = truth.len();
     score.told = told.len();
     score.daemons = 1;
     for (number, real) in truth.iter().enumerate() {
-        let fits = |(at, a): &(usize, &&Value)| !used[*at] && micros(&a["began"]).is_some_and(|t| t > real.from - 1.5 && t < real.to + 1.0);
+        let fits = |(at, a): &(usize, &&Value)| {
+            !used[*at] && micros(&a["began"]).is_some_and(|t| t > real.from - 1.5 && t < real.to + 1.0)
+        };
         // Newest first: of those that fit, the oldest is meant.
         let Some((at, got)) = told.iter().enumerate().rev().find(fits) else {
             wrong.push(format!("not found: {real:?}"));
@@ -305,11 +379,11 @@ fn score(host: &Host, daemon: &Daemon, truth: &[Truth], score: &mut Score) -> Re
         }
     }
     score.invented = used.iter().filter(|u| !**u).count();
-    wrong.extend(
-        told.iter()
-            .zip(&used)
-            .filter(|(_, u)| !**u)
-            .map(|(a, _)| format!("invented: {} {} {} by {} {}", a["began"], a["outcome"], a["afterwards"], a["started_by"], a["logs"])),
-    );
+    wrong.extend(told.iter().zip(&used).filter(|(_, u)| !**u).map(|(a, _)| {
+        format!(
+            "invented: {} {} {} by {} {}",
+            a["began"], a["outcome"], a["afterwards"], a["started_by"], a["logs"]
+        )
+    }));
     Ok(wrong)
 }

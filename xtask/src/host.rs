@@ -35,8 +35,12 @@ pub(crate) struct Host {
 }
 
 fn run(program: &str, arguments: &[&str]) -> Result<(), String> {
-    let output =
-        Command::new(program).args(arguments).env("DEBIAN_FRONTEND", "noninteractive").stdin(Stdio::null()).output().map_err(|e| format!("{program}: {e}"))?;
+    let output = Command::new(program)
+        .args(arguments)
+        .env("DEBIAN_FRONTEND", "noninteractive")
+        .stdin(Stdio::null())
+        .output()
+        .map_err(|e| format!("{program}: {e}"))?;
     if output.status.success() {
         return Ok(());
     }
@@ -56,7 +60,10 @@ pub(crate) fn missing() -> Vec<String> {
         .filter(|t| !["/usr/sbin", "/usr/bin", "/sbin", "/bin"].iter().any(|d| Path::new(d).join(t).exists()))
         .map(|t| format!("{t} is not installed"))
         .collect();
-    let root = fs::read_to_string("/proc/self/status").unwrap_or_default().lines().any(|l| l.starts_with("Uid:\t0\t0"));
+    let root = fs::read_to_string("/proc/self/status")
+        .unwrap_or_default()
+        .lines()
+        .any(|l| l.starts_with("Uid:\t0\t0"));
     if !root {
         missing.push("root is needed to boot a host".into());
     }
@@ -74,7 +81,16 @@ pub(crate) fn tree() -> Result<PathBuf, String> {
     fs::create_dir_all(cache()).map_err(|e| e.to_string())?;
     let path = tree.to_string_lossy().into_owned();
     if !tree.join("etc/debian_version").exists() {
-        run("debootstrap", &["--variant=minbase", "--include=systemd,systemd-sysv,dbus,iproute2,procps", "bookworm", &path, &mirror()])?;
+        run(
+            "debootstrap",
+            &[
+                "--variant=minbase",
+                "--include=systemd,systemd-sysv,dbus,iproute2,procps",
+                "bookworm",
+                &path,
+                &mirror(),
+            ],
+        )?;
     }
     // The machine's own package sources and settings reach what this machine reaches.
     for part in ["etc/apt/apt.conf.d", "etc/apt/sources.list.d"] {
@@ -115,7 +131,10 @@ fn mirror() -> String {
         text.push_str(&fs::read_to_string(entry.path()).unwrap_or_default());
     }
     let mut words = text.lines().filter(|l| !l.trim_start().starts_with('#')).flat_map(str::split_whitespace);
-    words.find(|w| w.starts_with("http") && w.trim_end_matches('/').ends_with("/debian")).unwrap_or_default().to_owned()
+    words
+        .find(|w| w.starts_with("http") && w.trim_end_matches('/').ends_with("/debian"))
+        .unwrap_or_default()
+        .to_owned()
 }
 
 impl Host {
@@ -137,17 +156,29 @@ impl Host {
         }
         let text = |p: &Path| p.to_string_lossy().into_owned();
         let root = text(&base.join("root"));
-        let options = format!("lowerdir={},upperdir={},workdir={}", text(&tree), text(&base.join("up")), text(&base.join("work")));
+        let options = format!(
+            "lowerdir={},upperdir={},workdir={}",
+            text(&tree),
+            text(&base.join("up")),
+            text(&base.join("work"))
+        );
         run("mount", &["-t", "overlay", "overlay", "-o", &options, &root])?;
-        fs::copy(program, base.join("root/usr/local/bin/jolly-sentinel")).map_err(|e| format!("{}: {e}", program.display()))?;
+        fs::copy(program, base.join("root/usr/local/bin/jolly-sentinel"))
+            .map_err(|e| format!("{}: {e}", program.display()))?;
         // Two hosts in one control group confuse each other's manager: the launcher gets one of its own.
         let script = format!(
-            "for c in /sys/fs/cgroup/systemd /sys/fs/cgroup/unified /sys/fs/cgroup; do [ -e $c/cgroup.procs ] && mkdir -p $c/{name} 2>/dev/null && echo $$ > $c/{name}/cgroup.procs 2>/dev/null; done; \
+            "for c in /sys/fs/cgroup/systemd /sys/fs/cgroup/unified /sys/fs/cgroup; do [ -e $c/cgroup.procs \
+                ] && mkdir -p $c/{name} 2>/dev/null && echo $$ > $c/{name}/cgroup.procs 2>/dev/null; done; \
              exec systemd-nspawn -q -M {name} -D {root} -b --private-network --register=no --keep-unit --console=read-only --link-journal=no --resolv-conf=off --timezone=off"
         );
         let console = fs::File::create(base.join("console")).map_err(|e| e.to_string())?;
-        let mut launcher =
-            Command::new("setsid").args(["sh", "-c", &script]).stdin(Stdio::null()).stdout(console).stderr(Stdio::null()).spawn().map_err(|e| e.to_string())?;
+        let mut launcher = Command::new("setsid")
+            .args(["sh", "-c", &script])
+            .stdin(Stdio::null())
+            .stdout(console)
+            .stderr(Stdio::null())
+            .spawn()
+            .map_err(|e| e.to_string())?;
         let began = Instant::now();
         let init = loop {
             if let Some(init) = find_init(&base) {
@@ -155,13 +186,17 @@ impl Host {
             }
             if began.elapsed() > Duration::from_secs(60) {
                 let _ = launcher.kill();
-                return Err(format!("the host {name} does not come up: see {}", base.join("console").display()));
+                return Err(format!(
+                    "the host {name} does not come up: see {}",
+                    base.join("console").display()
+                ));
             }
             std::thread::sleep(Duration::from_millis(50));
         };
         let host = Self { name: name.to_owned(), base, init };
         let settled = |h: &Self| {
-            h.run("systemctl is-system-running 2>/dev/null").is_ok_and(|o| matches!(String::from_utf8_lossy(&o.stdout).trim(), "running" | "degraded"))
+            h.run("systemctl is-system-running 2>/dev/null")
+                .is_ok_and(|o| matches!(String::from_utf8_lossy(&o.stdout).trim(), "running" | "degraded"))
         };
         while !settled(&host) {
             if began.elapsed() > Duration::from_secs(90) {
@@ -224,7 +259,10 @@ fn discard(base: &Path) {
     let began = Instant::now();
     let root = base.join("root");
     for mounted in [root.as_path(), base] {
-        while mounted.exists() && run("umount", &["-l", &mounted.to_string_lossy()]).is_ok() && began.elapsed() < Duration::from_secs(5) {}
+        while mounted.exists()
+            && run("umount", &["-l", &mounted.to_string_lossy()]).is_ok()
+            && began.elapsed() < Duration::from_secs(5)
+        {}
     }
     let _ = fs::remove_dir_all(base);
 }
@@ -232,10 +270,18 @@ fn discard(base: &Path) {
 /// The manager inside: systemd as pid 1 of a space of its own, on this run's overlay.
 fn find_init(base: &Path) -> Option<u32> {
     let overlay = format!("upperdir={}", base.join("up").display());
-    fs::read_dir("/proc").ok()?.flatten().filter_map(|e| e.file_name().to_str()?.parse::<u32>().ok()).find(|pid| {
-        let read = |name: &str| fs::read_to_string(format!("/proc/{pid}/{name}")).unwrap_or_default();
-        let spaces = read("status").lines().find_map(|l| l.strip_prefix("NSpid:").map(str::to_owned)).unwrap_or_default();
-        let numbers: Vec<&str> = spaces.split_whitespace().collect();
-        numbers.len() > 1 && numbers.last() == Some(&"1") && read("comm").trim() == "systemd" && read("mountinfo").contains(&overlay)
-    })
+    fs::read_dir("/proc").ok()?.flatten().filter_map(|e| e.file_name().to_str()?.parse::<u32>().ok()).find(
+        |pid| {
+            let read = |name: &str| fs::read_to_string(format!("/proc/{pid}/{name}")).unwrap_or_default();
+            let spaces = read("status")
+                .lines()
+                .find_map(|l| l.strip_prefix("NSpid:").map(str::to_owned))
+                .unwrap_or_default();
+            let numbers: Vec<&str> = spaces.split_whitespace().collect();
+            numbers.len() > 1
+                && numbers.last() == Some(&"1")
+                && read("comm").trim() == "systemd"
+                && read("mountinfo").contains(&overlay)
+        },
+    )
 }

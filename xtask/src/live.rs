@@ -1,5 +1,5 @@
-//! `cargo xtask live`: the program on a real booted host. Every incident of `xtask/live/incidents.toml` is injected for
-//! real, diagnosed, fixed by the tool, verified from outside the tool, and undone to the byte.
+//! `cargo xtask live`: the program on a real booted host. Every incident of `xtask/live/incidents.toml` is
+//! injected for real, diagnosed, fixed by the tool, verified from outside the tool, and undone to the byte.
 use crate::host::Host;
 use serde::Deserialize;
 use serde_json::Value;
@@ -45,9 +45,13 @@ struct Healthy {
 }
 
 /// Everything that a change could touch, with owner and mode.
-const FILES: &str = "cd /; find etc/apache2 etc/nginx etc/systemd var/log/edge var/run/apache2/ -printf '%p %u:%g %m %y %l\\n' -type f ! -name '*.log' -exec sha256sum {} + 2>/dev/null | sort";
+const FILES: &str = "cd /; find etc/apache2 etc/nginx etc/systemd var/log/edge var/run/apache2/ -printf '%p \
+    %u:%g %m %y %l\\n' -type f ! -name '*.log' -exec sha256sum {} + 2>/dev/null | sort";
 /// Back to how the packages left it. Runs before every incident.
-pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge edge nginx apache2 mariadb redis-server postgresql@15-main 2>/dev/null; pkill -9 nginx; pkill -9 apache2; pkill -9 python3; pkill -9 sleep; pkill -u root redis-server; chown -R mysql:mysql /var/lib/mysql/mysql; chown redis:adm /var/log/redis/*.log 2>/dev/null; systemctl unmask -q nginx apache2; \
+pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge edge nginx apache2 mariadb redis-server \
+    postgresql@15-main 2>/dev/null; pkill -9 nginx; pkill -9 apache2; pkill -9 python3; pkill -9 sleep; \
+    pkill -u root redis-server; chown -R mysql:mysql /var/lib/mysql/mysql; chown redis:adm \
+    /var/log/redis/*.log 2>/dev/null; systemctl unmask -q nginx apache2; \
      rm -rf /etc/edge /etc/systemd/system/edge.service /etc/systemd/system/edge.service.d /etc/systemd/system/edge-data.service /etc/systemd/system/gauge.* /etc/systemd/system/*.wants/gauge.* /etc/mysql/mariadb.conf.d/99-edge.cnf /etc/systemd/system/php8.2-fpm.service.d /etc/systemd/system/redis-server.service.d /etc/systemd/system/mariadb.service.d /etc/systemd/system/apache2.service.d /home/marta /etc/postgresql/15/main/conf.d/huge.conf /etc/systemd/system/*.wants/edge.service /var/log/edge /run/edge /var/lib/edge /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
      umount /opt/edge 2>/dev/null; pkill -u edge; userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 dev lo 2>/dev/null; rm -rf /etc/apache2 /etc/nginx; cp -a /pristine/apache2 /etc/apache2; cp -a /pristine/nginx /etc/nginx; \
      find /var/log/nginx /var/log/apache2 -type f -delete; systemctl daemon-reload; systemctl enable -q nginx apache2 2>/dev/null; systemctl reset-failed; true";
@@ -71,7 +75,9 @@ pub(crate) fn ring() -> Result<Vec<Incident>, String> {
 
 /// What the incidents need on their host.
 pub(crate) fn prepare(host: &Host) -> Result<(), String> {
-    host.run(&format!("cat > /usr/local/bin/make-edge <<'MAKE'\n{MAKE_EDGE}MAKE\nchmod 755 /usr/local/bin/make-edge"))?;
+    host.run(&format!(
+        "cat > /usr/local/bin/make-edge <<'MAKE'\n{MAKE_EDGE}MAKE\nchmod 755 /usr/local/bin/make-edge"
+    ))?;
     host.run("mkdir -p /pristine; cp -a /etc/apache2 /pristine/apache2; cp -a /etc/nginx /pristine/nginx")?;
     Ok(())
 }
@@ -116,12 +122,17 @@ fn say(text: &str) {
 
 fn tool(host: &Host, arguments: &str) -> Result<(i32, String, String), String> {
     let output = host.run(&format!("jolly-sentinel {arguments}"))?;
-    Ok((output.status.code().unwrap_or(-1), String::from_utf8_lossy(&output.stdout).into_owned(), String::from_utf8_lossy(&output.stderr).into_owned()))
+    Ok((
+        output.status.code().unwrap_or(-1),
+        String::from_utf8_lossy(&output.stdout).into_owned(),
+        String::from_utf8_lossy(&output.stderr).into_owned(),
+    ))
 }
 
 fn json(host: &Host, arguments: &str) -> Result<(i32, Value), String> {
     let (status, out, err) = tool(host, &format!("{arguments} --format json"))?;
-    let value = serde_json::from_str(&out).map_err(|e| format!("\"{arguments}\" gave no JSON (status {status}): {e}; {err}"))?;
+    let value = serde_json::from_str(&out)
+        .map_err(|e| format!("\"{arguments}\" gave no JSON (status {status}): {e}; {err}"))?;
     Ok((status, value))
 }
 
@@ -135,17 +146,33 @@ fn hold(condition: bool, what: impl Into<String>) -> Result<(), String> {
 
 fn out_of_the_box(host: &Host) -> Result<(), String> {
     let (_, survey) = json(host, "survey")?;
-    let failed: Vec<&str> =
-        survey["services"].as_array().into_iter().flatten().filter(|s| s["state"] == "failed").filter_map(|s| s["service"].as_str()).collect();
+    let failed: Vec<&str> = survey["services"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter(|s| s["state"] == "failed")
+        .filter_map(|s| s["service"].as_str())
+        .collect();
     hold(failed.len() == 1, format!("exactly one is down, but these are: {failed:?}"))?;
     let (status, diagnosis) = json(host, "diagnose")?;
-    hold(status == 1 && diagnosis["services"][0]["causes"][0]["code"] == "port-taken", format!("diagnose: {diagnosis}"))
+    hold(
+        status == 1 && diagnosis["services"][0]["causes"][0]["code"] == "port-taken",
+        format!("diagnose: {diagnosis}"),
+    )
 }
 
 fn first_cause(entry: &Value) -> String {
-    let causes: Vec<String> =
-        entry["causes"].as_array().into_iter().flatten().map(|c| format!("{} ({}): {} {}", c["code"], c["certainty"], c["title"], c["subject"])).collect();
-    if causes.is_empty() { format!("no cause; state {}, notes {}", entry["state"], entry["notes"]) } else { causes.join("\n") }
+    let causes: Vec<String> = entry["causes"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .map(|c| format!("{} ({}): {} {}", c["code"], c["certainty"], c["title"], c["subject"]))
+        .collect();
+    if causes.is_empty() {
+        format!("no cause; state {}, notes {}", entry["state"], entry["notes"])
+    } else {
+        causes.join("\n")
+    }
 }
 
 fn one(host: &Host, incident: &Incident) -> Result<(), String> {
@@ -156,20 +183,38 @@ fn one(host: &Host, incident: &Incident) -> Result<(), String> {
     let (status, diagnosis) = json(host, &format!("diagnose {service}"))?;
     let entry = &diagnosis["services"][0];
     let cause = &entry["causes"][0];
-    hold(cause["code"] == incident.cause.as_str(), format!("expected {} first, but got\n{}", incident.cause, first_cause(entry)))?;
+    hold(
+        cause["code"] == incident.cause.as_str(),
+        format!("expected {} first, but got\n{}", incident.cause, first_cause(entry)),
+    )?;
     hold(cause["certainty"] == "certain", format!("not certain:\n{}", first_cause(entry)))?;
     hold(status == 1, format!("diagnose ended with {status}"))?;
     for (key, wanted) in &incident.subject {
-        hold(cause["subject"][key] == *wanted, format!("subject {key} is {}, expected {wanted}", cause["subject"][key]))?;
+        hold(
+            cause["subject"][key] == *wanted,
+            format!("subject {key} is {}, expected {wanted}", cause["subject"][key]),
+        )?;
     }
     if !incident.fixes.is_empty() {
         hold(cause["fixes"] == Value::from(incident.fixes.clone()), format!("fixes are {}", cause["fixes"]))?;
     }
-    let (_, elsewhere) = json(host, &format!("capture {service} --output /tmp/evidence.json; jolly-sentinel --from /tmp/evidence.json diagnose {service}"))?;
+    let (_, elsewhere) = json(
+        host,
+        &format!(
+            "capture {service} --output /tmp/evidence.json; jolly-sentinel --from /tmp/evidence.json \
+                diagnose {service}"
+        ),
+    )?;
     let there = &elsewhere["services"][0]["causes"][0];
-    hold(there["code"] == cause["code"] && there["subject"] == cause["subject"], format!("from captured evidence it is {there}"))?;
+    hold(
+        there["code"] == cause["code"] && there["subject"] == cause["subject"],
+        format!("from captured evidence it is {there}"),
+    )?;
     let (dry, _) = json(host, &format!("fix {service}"))?;
-    hold(dry == 1 && files(host)? == before, format!("a dry run must change nothing and end with 1, not {dry}"))?;
+    hold(
+        dry == 1 && files(host)? == before,
+        format!("a dry run must change nothing and end with 1, not {dry}"),
+    )?;
     if incident.no_fix {
         return Ok(());
     }
@@ -209,8 +254,15 @@ fn well(host: &Host, healthy: &Healthy) -> Result<(), String> {
     host.run(&healthy.setup)?;
     let (status, diagnosis) = json(host, &format!("diagnose {}", healthy.service))?;
     let entry = &diagnosis["services"][0];
-    let loud: Vec<&Value> = entry["notes"].as_array().into_iter().flatten().filter(|n| n["severity"] != "hint").collect();
-    hold(status == 0 && entry["causes"] == Value::Array(vec![]), format!("status {status}\n{}", first_cause(entry)))?;
-    hold(entry["state"] == "running" && loud.is_empty(), format!("state {}, notes {loud:?}", entry["state"]))?;
+    let loud: Vec<&Value> =
+        entry["notes"].as_array().into_iter().flatten().filter(|n| n["severity"] != "hint").collect();
+    hold(
+        status == 0 && entry["causes"] == Value::Array(vec![]),
+        format!("status {status}\n{}", first_cause(entry)),
+    )?;
+    hold(
+        entry["state"] == "running" && loud.is_empty(),
+        format!("state {}, notes {loud:?}", entry["state"]),
+    )?;
     hold(entry["restart_outlook"] == "would-start", format!("restart outlook {}", entry["restart_outlook"]))
 }

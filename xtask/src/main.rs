@@ -21,11 +21,17 @@ fn main() -> ExitCode {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     let words: Vec<&str> = arguments.iter().map(String::as_str).collect();
     let outcome = match words.as_slice() {
-        ["harvest", kind, first, more @ ..] => harvest::run(kind, &std::iter::once(first).chain(more).map(Path::new).collect::<Vec<_>>()),
+        ["harvest", kind, first, more @ ..] => {
+            harvest::run(kind, &std::iter::once(first).chain(more).map(Path::new).collect::<Vec<_>>())
+        }
         ["fuzz"] => fuzz::run(60),
-        ["fuzz", "--seconds", seconds] => seconds.parse().map_err(|_| format!("{seconds:?} is not a number")).and_then(fuzz::run),
+        ["fuzz", "--seconds", seconds] => {
+            seconds.parse().map_err(|_| format!("{seconds:?} is not a number")).and_then(fuzz::run)
+        }
         ["bench-logs"] => bench_logs::run(1024),
-        ["bench-logs", mib] => mib.parse().map_err(|_| format!("{mib:?} is not a number")).and_then(bench_logs::run),
+        ["bench-logs", mib] => {
+            mib.parse().map_err(|_| format!("{mib:?} is not a number")).and_then(bench_logs::run)
+        }
         ["bench"] => bench::all(),
         ["load-process", role] => bench::hold(*role == "listening"),
         ["captures"] => program().and_then(|p| captures::run(&p)),
@@ -33,14 +39,20 @@ fn main() -> ExitCode {
         ["samples", only @ ..] => program().and_then(|p| samples::run(&p, only)),
         ["pictures"] => program().and_then(|p| pictures::run(&p)),
         ["attempts"] => program().and_then(|p| history::run(&p, 1, &[])),
-        ["attempts", seed, only @ ..] => seed.parse().map_err(|_| format!("{seed:?} is not a number")).and_then(|seed| history::run(&program()?, seed, only)),
+        ["attempts", seed, only @ ..] => seed
+            .parse()
+            .map_err(|_| format!("{seed:?} is not a number"))
+            .and_then(|seed| history::run(&program()?, seed, only)),
         ["walk"] => built().and_then(|p| walk::run(&p, false)),
         ["walk", "--all"] => built().and_then(|p| walk::run(&p, true)),
         ["walk", "--booted", only @ ..] => program().and_then(|p| walk_booted::run(&p, 5, only)),
         ["walk", "--booted-all", only @ ..] => program().and_then(|p| walk_booted::run(&p, 1, only)),
         ["walk", "--check"] => walk::check(),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
-        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-logs [MIB], captures, corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures, walk [--all | --check | --booted | --booted-all]".into()),
+        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-logs [MIB], \
+            captures, corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures, walk [--all | \
+            --check | --booted | --booted-all]"
+            .into()),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

@@ -1,5 +1,5 @@
-//! `cargo xtask pictures`: every picture of docs/screenshots again, from the demo's host. A terminal in a window under Xvfb
-//! for commands, a headless browser for pages.
+//! `cargo xtask pictures`: every picture of docs/screenshots again, from the demo's host. A terminal in a
+//! window under Xvfb for commands, a headless browser for pages.
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -36,7 +36,9 @@ impl Drop for Ended {
 pub(crate) fn run(program: &Path) -> Result<(), String> {
     for tool in ["Xvfb", "xterm", "import"] {
         if !Path::new("/usr/bin").join(tool).exists() {
-            return Err(format!("{tool} is not installed (packages xvfb xterm imagemagick fonts-dejavu-core)"));
+            return Err(format!(
+                "{tool} is not installed (packages xvfb xterm imagemagick fonts-dejavu-core)"
+            ));
         }
     }
     let program = fs::canonicalize(program).map_err(|e| e.to_string())?;
@@ -50,27 +52,43 @@ pub(crate) fn run(program: &Path) -> Result<(), String> {
 }
 
 fn shell(command: &str) -> bool {
-    Command::new("sh").args(["-c", command]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok_and(|s| s.success())
+    Command::new("sh")
+        .args(["-c", command])
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .status()
+        .is_ok_and(|s| s.success())
 }
 
 fn all(program: &Path, bin: &Path) -> Result<(), String> {
     fs::create_dir_all(FOLDER).map_err(|e| e.to_string())?;
     shell(&format!("pkill -f '[/]tmp/quay1/'; rm -rf {HOST}"));
     let own = program.display();
-    if !shell(&format!("{own} demo --keep {HOST} && {HOST}/bin/tide-relay {HOST}/run/tide-relay {HOST}/log/tide-relay.log start")) {
+    if !shell(&format!(
+        "{own} demo --keep {HOST} && {HOST}/bin/tide-relay {HOST}/run/tide-relay {HOST}/log/tide-relay.log \
+            start"
+    )) {
         return Err("the demo's host cannot be laid out".into());
     }
     for (name, typed) in SHOTS {
         match *name {
             "attempts" => drop(shell(&format!(
-                "cd {HOST} && {own} {OPTIONS} fix front --pick stop-holder --apply --settle 0s; {own} {OPTIONS} survey; {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k stop; sleep 1; {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k start"
+                "cd {HOST} && {own} {OPTIONS} fix front --pick stop-holder --apply --settle 0s; {own} \
+                    {OPTIONS} survey; {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k stop; sleep 1; \
+                    {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k start"
             ))),
             "follow" => drop(shell(&format!(
-                "cd {HOST} && {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k stop; (sleep 3; {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k start) >/dev/null 2>&1 &"
+                "cd {HOST} && {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k stop; (sleep 3; \
+                    {HOST}/bin/quay-httpd -f {HOST}/front/front.conf -k start) >/dev/null 2>&1 &"
             ))),
-            "settings" => drop(shell(&format!("cd {HOST} && printf '# merged from the ticket shop\\nTimeout 30\\n' > front/sites/ticket-pages.conf"))),
+            "settings" => drop(shell(&format!(
+                "cd {HOST} && printf '# merged from the ticket shop\\nTimeout 30\\n' > \
+                    front/sites/ticket-pages.conf"
+            ))),
             "lint" => drop(shell(&format!(
-                "cd {HOST} && printf '# merged from the ticket shop\\nListen 127.0.0.1:18080\\nDocumentRooot {HOST}/www\\n' > front/sites/ticket-pages.conf"
+                "cd {HOST} && printf '# merged from the ticket shop\\nListen 127.0.0.1:18080\\nDocumentRooot \
+                    {HOST}/www\\n' > front/sites/ticket-pages.conf"
             ))),
             _ => {}
         }
@@ -81,7 +99,9 @@ fn all(program: &Path, bin: &Path) -> Result<(), String> {
         shell(&format!("cd {HOST} && {own} {OPTIONS} attempts front --format html --output {page}"));
         let target = fs::canonicalize(FOLDER).map_err(|e| e.to_string())?.join("attempts-page.png");
         shell(&format!(
-            "chromium --headless --no-sandbox --disable-gpu --disable-background-networking --user-data-dir=/tmp/jolly-pictures/browser --window-size=1280,800 --screenshot={} file://{page}",
+            "chromium --headless --no-sandbox --disable-gpu --disable-background-networking \
+                --user-data-dir=/tmp/jolly-pictures/browser --window-size=1280,800 --screenshot={} \
+                file://{page}",
             target.display()
         ));
     }
@@ -91,20 +111,40 @@ fn all(program: &Path, bin: &Path) -> Result<(), String> {
 /// One command in a terminal window of 1280 by 800.
 fn terminal(name: &str, typed: &str, bin: &Path) -> Result<(), String> {
     let display = format!(":{}", 90 + std::process::id() % 400);
-    let screen =
-        Command::new("Xvfb").args([&display, "-screen", "0", "1280x800x24"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().map_err(|e| e.to_string())?;
+    let screen = Command::new("Xvfb")
+        .args([&display, "-screen", "0", "1280x800x24"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .map_err(|e| e.to_string())?;
     let _screen = Ended(screen);
     std::thread::sleep(Duration::from_millis(700));
     let done = bin.join("done");
     let _ = fs::remove_file(&done);
     let script = format!(
-        "cd {HOST}; export PATH={}:$PATH; printf '\\033[1m$ jolly-sentinel {OPTIONS} {typed}\\033[0m\\n'; jolly-sentinel {OPTIONS} {typed}; touch {}; sleep 30",
+        "cd {HOST}; export PATH={}:$PATH; printf '\\033[1m$ jolly-sentinel {OPTIONS} {typed}\\033[0m\\n'; \
+            jolly-sentinel {OPTIONS} {typed}; touch {}; sleep 30",
         bin.display(),
         done.display()
     );
     let window = Command::new("xterm")
         .env("DISPLAY", &display)
-        .args(["-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x44+0+0", "-bg", "#1b1d23", "-fg", "#d8dee9", "-e", "bash", "-c", &script])
+        .args([
+            "-fa",
+            "DejaVu Sans Mono",
+            "-fs",
+            "11",
+            "-geometry",
+            "140x44+0+0",
+            "-bg",
+            "#1b1d23",
+            "-fg",
+            "#d8dee9",
+            "-e",
+            "bash",
+            "-c",
+            &script,
+        ])
         .stderr(Stdio::null())
         .spawn()
         .map_err(|e| e.to_string())?;
@@ -115,6 +155,10 @@ fn terminal(name: &str, typed: &str, bin: &Path) -> Result<(), String> {
     }
     std::thread::sleep(Duration::from_millis(700));
     let target = Path::new(FOLDER).join(format!("{name}.png"));
-    let shot = Command::new("import").env("DISPLAY", &display).args(["-window", "root", &target.to_string_lossy()]).status().map_err(|e| e.to_string())?;
+    let shot = Command::new("import")
+        .env("DISPLAY", &display)
+        .args(["-window", "root", &target.to_string_lossy()])
+        .status()
+        .map_err(|e| e.to_string())?;
     if shot.success() { Ok(()) } else { Err(format!("no picture of {name}")) }
 }

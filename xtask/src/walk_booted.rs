@@ -1,12 +1,13 @@
-//! `cargo xtask walk --booted`: the same walk over steps that the service manager takes, on a real booted host: units enabled,
-//! unmasked, stopped, started, and a drop-in that the manager must read. After one `undo` the states of the units, the links
-//! that enable them and the files must be as before.
+//! `cargo xtask walk --booted`: the same walk over steps that the service manager takes, on a real booted
+//! host: units enabled, unmasked, stopped, started, and a drop-in that the manager must read. After one
+//! `undo` the states of the units, the links that enable them and the files must be as before.
 use crate::host::Host;
 use serde_json::Value;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-/// Calls around which a change of the manager's happens: what is said to it, and what is written before and after.
+/// Calls around which a change of the manager's happens: what is said to it, and what is written before and
+/// after.
 const CALLS: &[&str] = &["sendto", "sendmsg", "write", "fsync", "renameat2", "unlinkat", "mkdirat"];
 
 struct Scene {
@@ -17,7 +18,12 @@ struct Scene {
 }
 
 const SCENES: &[Scene] = &[
-    Scene { name: "a masked unit is unmasked and started", service: "nginx", pick: "unmask", inject: "systemctl disable -q apache2; systemctl mask -q nginx" },
+    Scene {
+        name: "a masked unit is unmasked and started",
+        service: "nginx",
+        pick: "unmask",
+        inject: "systemctl disable -q apache2; systemctl mask -q nginx",
+    },
     Scene {
         name: "the holder of the port is stopped and disabled, and the service started",
         service: "nginx",
@@ -28,18 +34,23 @@ const SCENES: &[Scene] = &[
         name: "a drop-in lets the unit write its log",
         service: "nginx",
         pick: "allow-in-sandbox",
-        inject: "systemctl disable -q apache2; mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nReadOnlyPaths=/var/log/nginx\\n' > /etc/systemd/system/nginx.service.d/tides.conf; systemctl daemon-reload; systemctl start nginx 2>/dev/null",
+        inject: "systemctl disable -q apache2; mkdir -p /etc/systemd/system/nginx.service.d; printf \
+            '[Service]\\nReadOnlyPaths=/var/log/nginx\\n' > /etc/systemd/system/nginx.service.d/tides.conf; \
+            systemctl daemon-reload; systemctl start nginx 2>/dev/null",
     },
     Scene {
         name: "a directive is corrected and the unit started",
         service: "nginx",
         pick: "correct-directive",
-        inject: "systemctl disable -q apache2; sed -i 's/sendfile on/sendfyle on/' /etc/nginx/nginx.conf; systemctl start nginx 2>/dev/null",
+        inject: "systemctl disable -q apache2; sed -i 's/sendfile on/sendfyle on/' /etc/nginx/nginx.conf; \
+            systemctl start nginx 2>/dev/null",
     },
 ];
 
-/// States of the units, links and files. What failed and what is stopped are one: a start that was undone leaves no failure.
-const PICTURE: &str = "for u in nginx apache2; do printf '%s %s %s\\n' $u $(systemctl is-enabled $u) $(systemctl is-active $u | sed s/failed/inactive/); done; \
+/// States of the units, links and files. What failed and what is stopped are one: a start that was undone
+/// leaves no failure.
+const PICTURE: &str = "for u in nginx apache2; do printf '%s %s %s\\n' $u $(systemctl is-enabled $u) \
+    $(systemctl is-active $u | sed s/failed/inactive/); done; \
      cd /; find etc/apache2 etc/nginx etc/systemd -printf '%p %u:%g %m %y %l\\n' -type f -exec sha256sum {} + 2>/dev/null | sort; find / -xdev -name '*jolly*' ! -path '/usr/local/bin/*' ! -path '/var/lib/jolly-sentinel*' ! -path '/proc/*' 2>/dev/null";
 const REPORT: &str = "xtask/live/walk-booted.txt";
 const FRESH: &str = "rm -rf /var/lib/jolly-sentinel";
@@ -58,7 +69,8 @@ struct Point<'h> {
 impl Point<'_> {
     fn shell(&self, text: &str) -> Result<(i32, String), String> {
         let out = self.host.run(text)?;
-        let told = format!("{}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
+        let told =
+            format!("{}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
         Ok((out.status.code().unwrap_or(137), told))
     }
 
@@ -66,7 +78,8 @@ impl Point<'_> {
         Ok(self.shell(PICTURE)?.1)
     }
 
-    /// A job that a killed run had asked for still goes on: the state counts once the manager has no jobs left.
+    /// A job that a killed run had asked for still goes on: the state counts once the manager has no jobs
+    /// left.
     fn settle(&self) -> Result<(), String> {
         let began = Instant::now();
         while began.elapsed() < Duration::from_secs(20) {
@@ -87,13 +100,24 @@ impl Point<'_> {
     }
 
     fn fix(&self, how: Option<&str>) -> Result<(i32, String), String> {
-        self.call(how, &format!("fix {} --pick {} --apply --yes --settle 0s --wait 4s", self.scene.service, self.scene.pick))
+        self.call(
+            how,
+            &format!(
+                "fix {} --pick {} --apply --yes --settle 0s --wait 4s",
+                self.scene.service, self.scene.pick
+            ),
+        )
     }
 
     fn open_change(&self) -> Result<Option<String>, String> {
         let (_, out) = self.call(None, "undo --format json")?;
-        let list: Value = serde_json::from_str(&out).map_err(|e| format!("the list of changes: {e}: {out}"))?;
-        let open = list["changes"].as_array().into_iter().flatten().find(|c| c["outcome"] == "begun" || c["outcome"] == "kept");
+        let list: Value =
+            serde_json::from_str(&out).map_err(|e| format!("the list of changes: {e}: {out}"))?;
+        let open = list["changes"]
+            .as_array()
+            .into_iter()
+            .flatten()
+            .find(|c| c["outcome"] == "begun" || c["outcome"] == "kept");
         Ok(open.and_then(|c| c["id"].as_str()).map(str::to_owned))
     }
 
@@ -122,7 +146,12 @@ impl Point<'_> {
         if after != before {
             let lost: Vec<&str> = before.lines().filter(|l| !after.lines().any(|a| a == *l)).collect();
             let new: Vec<&str> = after.lines().filter(|l| !before.lines().any(|b| b == *l)).collect();
-            return Err(format!("after undo: - {} + {} ({})", lost.join(" | "), new.join(" | "), first.1.replace('\n', " ")));
+            return Err(format!(
+                "after undo: - {} + {} ({})",
+                lost.join(" | "),
+                new.join(" | "),
+                first.1.replace('\n', " ")
+            ));
         }
         Ok(match walk {
             Walk::Kill => first.0 == 137,
@@ -137,7 +166,8 @@ pub(crate) fn run(program: &Path, every: usize, only: &[&str]) -> Result<(), Str
     crate::live::prepare(&host)?;
     let (mut all, mut failed) = (0, 0);
     let mut report = format!(
-        "# Written by `cargo xtask walk --booted{}`: a fix and its undo on a booted host, killed or failing at every {} call of those that change something.\n",
+        "# Written by `cargo xtask walk --booted{}`: a fix and its undo on a booted host, killed or failing \
+            at every {} call of those that change something.\n",
         if every == 1 { "-all" } else { "" },
         if every == 1 { "single".to_owned() } else { format!("{every}th") }
     );
@@ -159,7 +189,11 @@ pub(crate) fn run(program: &Path, every: usize, only: &[&str]) -> Result<(), Str
                             }
                             Err(why) => {
                                 bad += 1;
-                                say(&format!("FAIL  {}, {}: {how}: {why}", scene.name, if undoing { "undo" } else { "fix" }));
+                                say(&format!(
+                                    "FAIL  {}, {}: {how}: {why}",
+                                    scene.name,
+                                    if undoing { "undo" } else { "fix" }
+                                ));
                             }
                         }
                         at += every;

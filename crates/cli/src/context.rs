@@ -4,7 +4,8 @@ use crate::exit::Status;
 use crate::options::{Colour, Format, Global};
 use crate::render::Page;
 use jolly_core::bounds::OUTPUT;
-use jolly_core::host::{Bundle, Host, Recorder, Replayer};
+use jolly_core::bundle::{Bundle, Recorder, Replayer};
+use jolly_core::host::Host;
 use jolly_core::service::Service;
 use jolly_core::services_file::{self, ServicesFile};
 use jolly_core::snapshot::Snapshot;
@@ -44,7 +45,8 @@ impl Context {
             (Some(root), _) => (Box::new(TreeHost::new(root).map_err(CliError::usage)?), Origin::Tree),
             (_, Some(bundle)) => {
                 let text = read_bundle(bundle)?;
-                let replayer = Replayer::from_json(&text).map_err(|e| CliError::usage(format!("{}: {e}", bundle.display())))?;
+                let replayer = Replayer::from_json(&text)
+                    .map_err(|e| CliError::usage(format!("{}: {e}", bundle.display())))?;
                 // What that host's services files said went along; this host's say nothing of it.
                 recorded = replayer.services().cloned();
                 unread.extend(replayer.not_seen().iter().cloned());
@@ -72,7 +74,9 @@ impl Context {
         let error = CliError::usage(format!("service {name} does not exist on this host"));
         Err(match jolly_core::config::nearest(name, names.iter().copied()) {
             Some(near) => error.hint(format!("did you mean {near}?")),
-            None if names.is_empty() => error.hint("no server daemon was found; describe it in a services file"),
+            None if names.is_empty() => {
+                error.hint("no server daemon was found; describe it in a services file")
+            }
             None => error.hint(format!("known here: {}", names.join(", "))),
         })
     }
@@ -81,7 +85,8 @@ impl Context {
         jolly_core::service::find(snapshot, &self.services)
     }
 
-    /// The exit status of an answer: what lies behind a bound is not known, so nothing is called well because of it.
+    /// The exit status of an answer: what lies behind a bound is not known, so nothing is called well because
+    /// of it.
     pub(crate) fn bounded(&self, snapshot: &Snapshot, status: Status) -> Status {
         if snapshot.is_bounded() && status == Status::Well { Status::NotSeen } else { status }
     }
@@ -113,14 +118,20 @@ impl Context {
             return Ok(PathBuf::from(ROOTS_JOURNAL));
         }
         let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
-        let base = absolute("XDG_STATE_HOME").or_else(|| absolute("HOME").map(|home| home.join(".local/state")));
-        let missing = || CliError::usage("the change journal has no directory: neither HOME nor XDG_STATE_HOME is set").hint("name one with --state-dir DIR");
+        let base =
+            absolute("XDG_STATE_HOME").or_else(|| absolute("HOME").map(|home| home.join(".local/state")));
+        let missing = || {
+            CliError::usage("the change journal has no directory: neither HOME nor XDG_STATE_HOME is set")
+                .hint("name one with --state-dir DIR")
+        };
         Ok(base.ok_or_else(missing)?.join("jolly-sentinel"))
     }
 
     /// What an ordinary account cannot see of root's changes to this host.
     pub(crate) fn hidden_changes(&self) -> Option<String> {
-        let elsewhere = self.global.state_dir.is_some() || self.origin != Origin::Live || rustix::process::geteuid().is_root();
+        let elsewhere = self.global.state_dir.is_some()
+            || self.origin != Origin::Live
+            || rustix::process::geteuid().is_root();
         match std::fs::read_dir(ROOTS_JOURNAL) {
             Err(error) if !elsewhere && error.kind() == std::io::ErrorKind::PermissionDenied => {
                 Some(format!("changes that root made, in {ROOTS_JOURNAL}: permission denied"))
@@ -135,7 +146,11 @@ impl Context {
         let reach = match self.origin {
             Origin::Live => Reach::Machine,
             Origin::Tree => Reach::Tree,
-            Origin::Bundle => return Err(CliError::usage("captured evidence cannot be changed: --apply needs the host itself")),
+            Origin::Bundle => {
+                return Err(CliError::usage(
+                    "captured evidence cannot be changed: --apply needs the host itself",
+                ));
+            }
         };
         Ok(LinuxWriter::new(&root, &self.state_dir()?, reach))
     }
@@ -145,10 +160,16 @@ impl Context {
         let document = json(report)?;
         let mut page = page.clone();
         // What this account may not see, another one may: the answer ends with the command for it.
-        if self.origin != Origin::Bundle && !rustix::process::geteuid().is_root() && document.contains(": permission denied\"") {
+        if self.origin != Origin::Bundle
+            && !rustix::process::geteuid().is_root()
+            && document.contains(": permission denied\"")
+        {
             let words: Vec<String> = std::env::args().skip(1).map(|word| quoted(&word)).collect();
             page.heading("To see the rest");
-            page.push(crate::render::Block::Commands(vec![(format!("sudo jolly-sentinel {}", words.join(" ")), "as root, who may see it".into())]));
+            page.push(crate::render::Block::Commands(vec![(
+                format!("sudo jolly-sentinel {}", words.join(" ")),
+                "as root, who may see it".into(),
+            )]));
         }
         let text = match self.global.format {
             Format::Text => page.to_text(self.width(), self.colour()),
@@ -170,9 +191,11 @@ impl Context {
 
     pub(crate) fn write(&self, text: &str) -> Result<(), CliError> {
         if text.len() > OUTPUT {
-            return Err(
-                CliError::not_seen(format!("the answer has more than {} MiB and was not written", OUTPUT >> 20)).hint("name a service, or ask for less")
-            );
+            return Err(CliError::not_seen(format!(
+                "the answer has more than {} MiB and was not written",
+                OUTPUT >> 20
+            ))
+            .hint("name a service, or ask for less"));
         }
         if let Some(path) = &self.global.output {
             return jolly_linux::write_output(path, text.as_bytes(), 0o666).map_err(CliError::not_seen);
@@ -196,13 +219,22 @@ impl Context {
         match self.global.color {
             Colour::Always => true,
             Colour::Never => false,
-            Colour::Auto => self.global.output.is_none() && std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
+            Colour::Auto => {
+                self.global.output.is_none()
+                    && std::io::stdout().is_terminal()
+                    && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty())
+            }
         }
     }
 
     fn width(&self) -> usize {
         let asked = std::env::var("COLUMNS").ok().and_then(|c| c.parse().ok());
-        let terminal = || rustix::termios::tcgetwinsize(std::io::stdout()).ok().map(|w| usize::from(w.ws_col)).filter(|w| *w > 0);
+        let terminal = || {
+            rustix::termios::tcgetwinsize(std::io::stdout())
+                .ok()
+                .map(|w| usize::from(w.ws_col))
+                .filter(|w| *w > 0)
+        };
         asked.or_else(terminal).unwrap_or(80)
     }
 }
@@ -225,7 +257,8 @@ pub(crate) fn json(report: &impl serde::Serialize) -> Result<String, CliError> {
 
 /// A word as a shell needs it.
 pub(crate) fn quoted(word: &str) -> String {
-    let plain = !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"/._-+=:@,%".contains(&b));
+    let plain =
+        !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"/._-+=:@,%".contains(&b));
     if plain { word.to_owned() } else { format!("'{}'", word.replace('\'', "'\\''")) }
 }
 
@@ -238,9 +271,16 @@ fn read_bundle(path: &Path) -> Result<Vec<u8>, CliError> {
     std::fs::read(path).map_err(|e| CliError::usage(format!("{}: {e}", path.display())))
 }
 
-/// The host's file, then the user's, then the one that was named: later ones win. They name commands that this program runs
-/// and paths that it changes, so a file that another account could have written is not read.
-fn services(host: &dyn Host, global: &Global, origin: Origin, recorded: Option<ServicesFile>, unread: &mut Vec<String>) -> Result<ServicesFile, CliError> {
+/// The host's file, then the user's, then the one that was named: later ones win. They name commands that
+/// this program runs and paths that it changes, so a file that another account could have written is not
+/// read.
+fn services(
+    host: &dyn Host,
+    global: &Global,
+    origin: Origin,
+    recorded: Option<ServicesFile>,
+    unread: &mut Vec<String>,
+) -> Result<ServicesFile, CliError> {
     let had = recorded.is_some();
     let mut all = recorded.unwrap_or_default();
     let mut add = |name: &str, text: &str| -> Result<(), CliError> {
@@ -251,7 +291,10 @@ fn services(host: &dyn Host, global: &Global, origin: Origin, recorded: Option<S
     if origin == Origin::Live {
         let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
         let own = absolute("XDG_CONFIG_HOME").or_else(|| absolute("HOME").map(|home| home.join(".config")));
-        for file in [Some(PathBuf::from(OWN_FILE)), own.map(|dir| dir.join("jolly-sentinel/services.toml"))].into_iter().flatten() {
+        for file in [Some(PathBuf::from(OWN_FILE)), own.map(|dir| dir.join("jolly-sentinel/services.toml"))]
+            .into_iter()
+            .flatten()
+        {
             match jolly_linux::read_trusted(&file) {
                 Ok(Some(text)) => add(&file.to_string_lossy(), &text)?,
                 Ok(None) => {}
@@ -265,7 +308,12 @@ fn services(host: &dyn Host, global: &Global, origin: Origin, recorded: Option<S
         match jolly_linux::read_trusted(file) {
             Ok(Some(text)) => add(&file.to_string_lossy(), &text)?,
             Ok(None) => return Err(CliError::usage(format!("{} does not exist", file.display()))),
-            Err(why) => return Err(CliError::usage(format!("the services file {} is not used: {why}", file.display()))),
+            Err(why) => {
+                return Err(CliError::usage(format!(
+                    "the services file {} is not used: {why}",
+                    file.display()
+                )));
+            }
         }
     }
     Ok(all)

@@ -73,7 +73,9 @@ pub(crate) enum Colour {
 pub(crate) fn parse_time(text: &str) -> Result<std::time::Duration, String> {
     let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
     let unit = &text[digits.len()..];
-    let number: f64 = digits.parse().map_err(|_| format!("{text:?} is not a time; expected, for example, 500ms, 3s or 2m"))?;
+    let number: f64 = digits
+        .parse()
+        .map_err(|_| format!("{text:?} is not a time; expected, for example, 500ms, 3s or 2m"))?;
     let factor = match unit {
         "ms" => 0.001,
         "" | "s" => 1.0,

@@ -11,10 +11,16 @@ fn a_tree_answers_what_needs_no_running_kernel_and_names_the_rest() {
     let answer = tree.run(&["survey", "--format", "json"]);
     let report = answer.json();
     let one = &report["services"][0];
-    assert_eq!((one["service"].as_str(), one["kind"].as_str(), one["state"].as_str()), (Some("apache2"), Some("httpd"), Some("unknown")));
+    assert_eq!(
+        (one["service"].as_str(), one["kind"].as_str(), one["state"].as_str()),
+        (Some("apache2"), Some("httpd"), Some("unknown"))
+    );
     assert_eq!(one["account"], "www-data");
     assert_eq!(one["listens"][0], "[::]:80");
-    assert_eq!((one["restart_outlook"].as_str(), one["boot_outlook"].as_str()), (Some("would-start"), Some("would-start")));
+    assert_eq!(
+        (one["restart_outlook"].as_str(), one["boot_outlook"].as_str()),
+        (Some("would-start"), Some("would-start"))
+    );
     let unseen = report["not_seen"].to_string();
     assert!(unseen.contains("processes and sockets"), "{unseen}");
     assert!(report["host"].is_null(), "unknown is null, never made up");
@@ -31,8 +37,14 @@ fn a_masked_unit_and_a_broken_configuration_are_told_from_files_alone() {
     tree.write("etc/apache2/ports.conf", "Listen 99999\n");
     let answer = tree.run(&["diagnose", "apache2", "--format", "json"]);
     let cause = answer.json()["services"][0]["causes"][0].clone();
-    assert_eq!((cause["code"].as_str(), cause["certainty"].as_str(), cause["rank"].as_u64()), (Some("config-bad-value"), Some("certain"), Some(1)));
-    assert_eq!((cause["subject"]["file"].as_str(), cause["subject"]["line"].as_u64()), (Some("/etc/apache2/ports.conf"), Some(1)));
+    assert_eq!(
+        (cause["code"].as_str(), cause["certainty"].as_str(), cause["rank"].as_u64()),
+        (Some("config-bad-value"), Some("certain"), Some(1))
+    );
+    assert_eq!(
+        (cause["subject"]["file"].as_str(), cause["subject"]["line"].as_u64()),
+        (Some("/etc/apache2/ports.conf"), Some(1))
+    );
     assert_eq!(answer.status, 1);
 }
 
@@ -40,15 +52,24 @@ fn a_masked_unit_and_a_broken_configuration_are_told_from_files_alone() {
 fn settings_show_value_place_and_what_was_overridden() {
     let tree = Tree::new().with_httpd();
     tree.write("etc/apache2/ports.conf", "Listen 80\nTimeout 30\nTimeout 60\n");
-    let report = tree.run(&["settings", "apache2", "Timeout", "ErrorLog", "KeepAlive", "--format", "json"]).json();
+    let report =
+        tree.run(&["settings", "apache2", "Timeout", "ErrorLog", "KeepAlive", "--format", "json"]).json();
     let all = report["settings"].as_array().unwrap();
     let timeout = all.iter().find(|s| s["name"] == "Timeout").unwrap();
     assert_eq!(
-        (timeout["value"].as_str(), timeout["line"].as_u64(), timeout["layer"].as_str(), timeout["section"].as_str()),
+        (
+            timeout["value"].as_str(),
+            timeout["line"].as_u64(),
+            timeout["layer"].as_str(),
+            timeout["section"].as_str()
+        ),
         (Some("60"), Some(3), Some("file"), None)
     );
     let earlier = &timeout["overrides"][0];
-    assert_eq!((earlier["value"].as_str(), earlier["file"].as_str(), earlier["line"].as_u64()), (Some("30"), Some("/etc/apache2/ports.conf"), Some(2)));
+    assert_eq!(
+        (earlier["value"].as_str(), earlier["file"].as_str(), earlier["line"].as_u64()),
+        (Some("30"), Some("/etc/apache2/ports.conf"), Some(2))
+    );
     let log = all.iter().find(|s| s["name"] == "ErrorLog").unwrap();
     assert_eq!(log["value"], "/var/log/apache2/error.log", "variables are put in");
     assert_eq!(report["unset"][0], "KeepAlive");
@@ -61,10 +82,17 @@ fn each_form_holds_the_same_facts() {
     for form in ["text", "json", "markdown", "html"] {
         let answer = tree.run(&["diagnose", "apache2", "--format", form]);
         assert_eq!(answer.status, 1, "{form}: {}", answer.err);
-        assert!(answer.out.contains("Lisen is not a directive of httpd") && answer.out.contains("ports.conf"), "{form}: {}", answer.out);
+        assert!(
+            answer.out.contains("Lisen is not a directive of httpd") && answer.out.contains("ports.conf"),
+            "{form}: {}",
+            answer.out
+        );
     }
     let page = tree.run(&["diagnose", "apache2", "--format", "html"]).out;
-    assert!(!page.contains("<script") && !page.contains("http://") && !page.contains("https://"), "a page needs no network and no script");
+    assert!(
+        !page.contains("<script") && !page.contains("http://") && !page.contains("https://"),
+        "a page needs no network and no script"
+    );
     assert_eq!(tree.run(&["diagnose", "apache2", "--format", "sarif"]).status, 2);
 }
 
@@ -88,7 +116,10 @@ fn a_link_never_leads_out_of_the_tree() {
     tree.link("etc/apache2/sites-enabled/out.conf", "../../../../../../../../etc/hostname");
     tree.write("etc/hostname", "NoSuchWord inside\n");
     let report = tree.run(&["lint", "apache2", "--format", "json"]).json();
-    assert_eq!(report["findings"][0]["directive"], "NoSuchWord", "the tree's own file is read, not this machine's");
+    assert_eq!(
+        report["findings"][0]["directive"], "NoSuchWord",
+        "the tree's own file is read, not this machine's"
+    );
 }
 
 #[test]

@@ -6,8 +6,10 @@ mod common;
 use common::Tree;
 use serde_json::Value;
 
-const GOOD: &str = "[Wed Apr 02 06:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00489: configured -- resuming normal operations\n";
-const STOP: &str = "[Wed Apr 02 08:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00491: caught SIGTERM, shutting down\n";
+const GOOD: &str = "[Wed Apr 02 06:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00489: configured \
+    -- resuming normal operations\n";
+const STOP: &str = "[Wed Apr 02 08:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00491: caught \
+    SIGTERM, shutting down\n";
 
 fn tree(log: &str) -> Tree {
     let tree = Tree::new().with_httpd();
@@ -29,9 +31,18 @@ fn runs_are_told_newest_first_with_their_lines() {
     let tree = tree(&format!("{GOOD}some line in between\n{STOP}{later}"));
     let all = attempts(&tree, &[]);
     assert_eq!(all.len(), 2);
-    assert_eq!((all[0]["began"].as_str(), all[0]["outcome"].as_str()), (Some("2031-04-02T09:00:00.000Z"), Some("ready")));
-    assert_eq!((all[1]["ended"].as_str(), all[1]["afterwards"].as_str()), (Some("2031-04-02T08:00:00.000Z"), Some("stopped")));
-    assert_eq!((all[0]["logs"][0]["first_line"].as_u64(), all[1]["logs"][0]["first_line"].as_u64()), (Some(4), Some(1)));
+    assert_eq!(
+        (all[0]["began"].as_str(), all[0]["outcome"].as_str()),
+        (Some("2031-04-02T09:00:00.000Z"), Some("ready"))
+    );
+    assert_eq!(
+        (all[1]["ended"].as_str(), all[1]["afterwards"].as_str()),
+        (Some("2031-04-02T08:00:00.000Z"), Some("stopped"))
+    );
+    assert_eq!(
+        (all[0]["logs"][0]["first_line"].as_u64(), all[1]["logs"][0]["first_line"].as_u64()),
+        (Some(4), Some(1))
+    );
     assert_eq!(all[0]["logs"][0]["file"], "/var/log/apache2/error.log");
     assert_eq!(attempts(&tree, &["--last", "1"]).len(), 1);
     assert_eq!(attempts(&tree, &["--failed"]).len(), 0);
@@ -58,8 +69,10 @@ fn stamps_are_in_the_zone_of_the_host_and_printed_in_the_one_that_was_asked_for(
 
 #[test]
 fn a_reload_is_no_start_and_a_client_cannot_make_one_up() {
-    let reload = "[Wed Apr 02 07:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00493: SIGUSR1 received.  Doing graceful restart\n";
-    let client = "[Wed Apr 02 07:30:00.000100 2031] [core:error] [pid 7:tid 8] [client 192.0.2.9:4711] File does not exist: /srv/AH00491 caught SIGTERM\n";
+    let reload = "[Wed Apr 02 07:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00493: SIGUSR1 \
+        received.  Doing graceful restart\n";
+    let client = "[Wed Apr 02 07:30:00.000100 2031] [core:error] [pid 7:tid 8] [client 192.0.2.9:4711] File \
+        does not exist: /srv/AH00491 caught SIGTERM\n";
     let again = GOOD.replace("06:00:00", "07:00:01");
     let all = attempts(&tree(&format!("{GOOD}{reload}{again}{client}")), &[]);
     assert_eq!(all.len(), 1, "{all:?}");
@@ -85,7 +98,13 @@ fn an_empty_a_missing_and_a_closed_log_are_told_apart() {
     let empty = tree("").run(&["attempts", "apache2", "--format", "json"]);
     assert_eq!((empty.status, empty.json()["attempts"].as_array().unwrap().len()), (0, 0));
     let none = Tree::new().with_httpd().run(&["attempts", "apache2"]);
-    assert!(none.status == 3 && none.out.contains("cannot be seen from here") && none.out.contains("error.log does not exist"), "{}", none.out);
+    assert!(
+        none.status == 3
+            && none.out.contains("cannot be seen from here")
+            && none.out.contains("error.log does not exist"),
+        "{}",
+        none.out
+    );
     let folder = Tree::new().with_httpd();
     std::fs::create_dir_all(folder.path().join("var/log/apache2/error.log")).unwrap();
     let answer = folder.run(&["attempts", "apache2", "--format", "json"]);
@@ -100,5 +119,8 @@ fn the_figure_tells_the_same_as_the_table() {
     assert!(page.contains("<svg") && page.contains("</svg>") && page.contains("<table"));
     let markdown = tree.run(&["attempts", "apache2", "--format", "markdown"]).out;
     assert!(markdown.contains("| began"), "{markdown}");
-    assert!(markdown.lines().filter(|l| l.starts_with("|") && l.contains("ready")).count() >= 2, "{markdown}");
+    assert!(
+        markdown.lines().filter(|l| l.starts_with("|") && l.contains("ready")).count() >= 2,
+        "{markdown}"
+    );
 }

@@ -12,7 +12,10 @@ use std::path::Path;
 /// Disagreements that are known, by snippet, each with its reason.
 const KNOWN: &[(&str, &str)] = &[
     ("ssl_engine none_such;", "which engines the TLS library has is not looked at"),
-    ("proxy_buffers 8 16k; proxy_buffer_size 4k; proxy_busy_buffers_size 8k;", "the relation of three buffer sizes is not judged"),
+    (
+        "proxy_buffers 8 16k; proxy_buffer_size 4k; proxy_busy_buffers_size 8k;",
+        "the relation of three buffer sizes is not judged",
+    ),
     ("listen abc;", "a name that only DNS could answer is not judged"),
     ("Include conf-available", "what the package's directory holds differs between hosts"),
     ("load_module modules/ngx_stream_module.so;", "which modules are installed differs between hosts"),
@@ -45,7 +48,14 @@ impl Host for Words {
         }
     }
     fn parts(&self) -> Parts {
-        Parts { files: false, processes: false, manager: false, interfaces: false, clock: false, probes: false }
+        Parts {
+            files: false,
+            processes: false,
+            manager: false,
+            interfaces: false,
+            clock: false,
+            probes: false,
+        }
     }
 }
 
@@ -66,7 +76,7 @@ fn recognised(kind: &str, words: &str) -> String {
     all.reverse();
     let host = Words(all);
     let request = AttemptRequest {
-        kind: jolly_core::kinds::kind(kind).unwrap(),
+        owner: jolly_core::kinds::kind(kind).unwrap().log_owner(),
         grammar: jolly_core::kinds::kind(kind).unwrap().grammar(),
         reports_ready: true,
         unit: Some("front.service"),
@@ -92,20 +102,31 @@ fn walk(kind: &str) {
     let rows = std::fs::read_to_string(folder.join(format!("{kind}.tsv"))).unwrap();
     let tree = Tree::new();
     // The release that the verdicts are from.
-    tree.write("var/lib/dpkg/status", &format!("{}\n{}", installed("apache2-bin", "2.4.71-1~deb12u1"), installed("nginx", "1.22.1-9+deb12u9")));
+    tree.write(
+        "var/lib/dpkg/status",
+        &format!(
+            "{}\n{}",
+            installed("apache2-bin", "2.4.71-1~deb12u1"),
+            installed("nginx", "1.22.1-9+deb12u9")
+        ),
+    );
     let (mut wrong, mut misheard, mut count) = (Vec::new(), Vec::new(), 0);
     for row in rows.lines().filter(|l| !l.starts_with('#')) {
         let columns: Vec<&str> = row.split('\t').collect();
-        let [place, snippet, verdict, line, words] = columns.as_slice() else { panic!("not five columns: {row}") };
+        let [place, snippet, verdict, line, words] = columns.as_slice() else {
+            panic!("not five columns: {row}")
+        };
         assert!(matches!(*verdict, "accepted" | "rejected"), "the daemon has not judged: {row}");
         tree.write("corpus.conf", &fill(&template, place, snippet));
-        let report = tree.run(&["lint", "--kind", kind, "--config", "/corpus.conf", "--format", "json"]).json();
+        let report =
+            tree.run(&["lint", "--kind", kind, "--config", "/corpus.conf", "--format", "json"]).json();
         count += 1;
         // What rests on interfaces or name services cannot be judged from a tree.
         let needs_host = ["192.0.2.77", "nohost", "localhost"].iter().any(|w| snippet.contains(w));
         let error = report["findings"].as_array().unwrap().iter().find(|f| f["severity"] == "error").cloned();
         let ours = error.as_ref().and_then(|e| e["line"].as_u64()).map_or("-".to_owned(), |n| n.to_string());
-        let agree = report["verdict"] == *verdict && (*verdict == "accepted" || *line == "-" || ours == *line);
+        let agree =
+            report["verdict"] == *verdict && (*verdict == "accepted" || *line == "-" || ours == *line);
         if !agree && !needs_host && !KNOWN.iter().any(|(s, _)| s == snippet) {
             wrong.push(format!(
                 "{place} | {snippet} | real {verdict} {line} | ours {} {ours} {}",
@@ -117,13 +138,19 @@ fn walk(kind: &str) {
         if let Some(error) = error.filter(|_| agree && *verdict == "rejected" && !words.is_empty()) {
             let told = recognised(kind, words);
             // Whether a word is misspelt or its module is not loaded, the daemon does not say.
-            let same = error["code"] == *told || (error["code"] == "config-missing-module" && told == "config-unknown-directive");
+            let same = error["code"] == *told
+                || (error["code"] == "config-missing-module" && told == "config-unknown-directive");
             if !same && !SAID_OTHERWISE.iter().any(|(w, _)| words.contains(w)) {
                 misheard.push(format!("{snippet} | lint {} | log {told} | {words}", error["code"]));
             }
         }
     }
-    assert!(misheard.is_empty(), "{} of {count} are taken for something else in the log:\n{}", misheard.len(), misheard.join("\n"));
+    assert!(
+        misheard.is_empty(),
+        "{} of {count} are taken for something else in the log:\n{}",
+        misheard.len(),
+        misheard.join("\n")
+    );
     assert!(count > 300, "the corpus is there");
     assert!(wrong.is_empty(), "{} of {count} disagree:\n{}", wrong.len(), wrong.join("\n"));
 }
@@ -145,20 +172,35 @@ fn a_directive_is_judged_by_the_release_that_is_installed() {
         let status = version.map(|v| installed("nginx", v)).unwrap_or_default();
         tree.write("var/lib/dpkg/status", &status);
         tree.write("nginx.conf", &format!("events {{ }}\nhttp {{\n  {http}\n}}\n"));
-        let report = tree.run(&["lint", "--kind", "nginx", "--config", "/nginx.conf", "--format", "json"]).json();
+        let report =
+            tree.run(&["lint", "--kind", "nginx", "--config", "/nginx.conf", "--format", "json"]).json();
         let first = &report["findings"][0];
         let text = |key: &str| first[key].as_str().unwrap_or_default().to_owned();
         (report["verdict"].as_str().unwrap().to_owned(), text("message"), text("help"))
     };
     let accepted = |version: Option<&str>, http: &str| verdict(version, http).0 == "accepted";
     // As the sources of these three releases have it.
-    assert!(!accepted(Some("1.18.0-6"), "http2 on;") && !accepted(Some("1.22.1-9"), "http2 on;") && accepted(Some("1.26.3-3"), "http2 on;"));
-    assert!(!accepted(Some("1.18.0-6"), "ssl_reject_handshake on;") && accepted(Some("1.22.1-9"), "ssl_reject_handshake on;"));
+    assert!(
+        !accepted(Some("1.18.0-6"), "http2 on;")
+            && !accepted(Some("1.22.1-9"), "http2 on;")
+            && accepted(Some("1.26.3-3"), "http2 on;")
+    );
+    assert!(
+        !accepted(Some("1.18.0-6"), "ssl_reject_handshake on;")
+            && accepted(Some("1.22.1-9"), "ssl_reject_handshake on;")
+    );
     assert!(accepted(Some("1.24.0-1"), "http2 on;"), "it may have come by then: nothing is said");
     assert!(accepted(None, "http2 on;"), "which release it is nobody knows");
     assert!(accepted(Some("1.40.0-1"), "http2 on;"), "what stays, stays");
-    assert_eq!(verdict(Some("1.40.0-1"), "tide_level 3;").0, "unknown", "a newer series may know it, and there is no program to ask");
+    assert_eq!(
+        verdict(Some("1.40.0-1"), "tide_level 3;").0,
+        "unknown",
+        "a newer series may know it, and there is no program to ask"
+    );
     assert_eq!(verdict(Some("1.26.9-1"), "tide_level 3;").0, "rejected", "one of a known series does not");
     let (_, message, help) = verdict(Some("1.22.1-9"), "http2 on;");
-    assert_eq!((message.as_str(), help.as_str()), ("\"http2\" is not a directive of nginx 1.22.1", "it is one from nginx 1.26.3 on"));
+    assert_eq!(
+        (message.as_str(), help.as_str()),
+        ("\"http2\" is not a directive of nginx 1.22.1", "it is one from nginx 1.26.3 on")
+    );
 }

@@ -1,4 +1,5 @@
-//! The database kinds, caches and pools of the scenario on a tree of files: found, read, and diagnosed without anything running.
+//! The database kinds, caches and pools of the scenario on a tree of files: found, read, and diagnosed
+//! without anything running.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
 mod common;
@@ -8,18 +9,25 @@ use serde_json::Value;
 
 const WANTED: &str = "[Install]\nWantedBy=multi-user.target\n";
 
-/// The back rooms of quay1: sailings, bookings, seat-cache, ticket-pages, each with a unit of its own, all of them whole.
+/// The back rooms of quay1: sailings, bookings, seat-cache, ticket-pages, each with a unit of its own, all of
+/// them whole.
 fn quay() -> Tree {
     let tree = Tree::new();
     let unit = |name: &str, service: &str| {
         tree.write(&format!("etc/systemd/system/{name}.service"), &format!("[Service]\n{service}\n{WANTED}"));
-        tree.link(&format!("etc/systemd/system/multi-user.target.wants/{name}.service"), &format!("../{name}.service"));
+        tree.link(
+            &format!("etc/systemd/system/multi-user.target.wants/{name}.service"),
+            &format!("../{name}.service"),
+        );
     };
     // As root or not, the files of the tree belong to whoever runs the test: so do the services.
     unit("sailings", "ExecStart=/usr/sbin/mariadbd --defaults-file=/etc/sailings/my.cnf");
     unit("bookings", "ExecStart=/usr/lib/postgresql/15/bin/postgres -D /srv/bookings");
     unit("seat-cache", "ExecStart=/usr/bin/redis-server /etc/seat-cache.conf");
-    unit("ticket-pages", "ExecStart=/usr/sbin/php-fpm8.2 --nodaemonize --fpm-config /etc/ticket-pages/fpm.conf");
+    unit(
+        "ticket-pages",
+        "ExecStart=/usr/sbin/php-fpm8.2 --nodaemonize --fpm-config /etc/ticket-pages/fpm.conf",
+    );
     unit("boarding", "Environment=CATALINA_BASE=/srv/boarding\nExecStart=/opt/tomcat/bin/catalina.sh run");
     unit("harbour", "ExecStart=/usr/sbin/haproxy -Ws -f /etc/harbour.cfg");
     for program in [
@@ -33,20 +41,39 @@ fn quay() -> Tree {
         tree.write(program, "made up");
         tree.mode(program, 0o755);
     }
-    tree.write("etc/sailings/my.cnf", "[mysqld]\ndatadir = /srv/sailings\nsocket = /run/sailings.sock\nport = 3307\nlog_error = /var/log/sailings.err\n");
+    tree.write(
+        "etc/sailings/my.cnf",
+        "[mysqld]\ndatadir = /srv/sailings\nsocket = /run/sailings.sock\n\
+        port = 3307\nlog_error = /var/log/sailings.err\n",
+    );
     tree.write("srv/sailings/mysql/db.frm", "");
-    tree.write("srv/bookings/postgresql.conf", "port = 5433\nunix_socket_directories = '/run'\nlisten_addresses = '127.0.0.1'\n");
+    tree.write(
+        "srv/bookings/postgresql.conf",
+        "port = 5433\nunix_socket_directories = '/run'\nlisten_addresses = '127.0.0.1'\n",
+    );
     tree.write("srv/bookings/PG_VERSION", "15\n");
     tree.write("srv/bookings/pg_wal/000000010000000000000001", "");
     tree.mode("srv/bookings", 0o700);
-    tree.write("etc/seat-cache.conf", "port 6390\nbind 127.0.0.1\ndir /srv/seats\nlogfile /var/log/seats.log\nrequirepass gull-77-secret\n");
+    tree.write(
+        "etc/seat-cache.conf",
+        "port 6390\nbind 127.0.0.1\ndir /srv/seats\nlogfile /var/log/seats.log\nrequirepass gull-77-secret\n",
+    );
     tree.write("srv/seats/.keep", "");
     tree.write(
         "etc/ticket-pages/fpm.conf",
-        "[global]\nerror_log = /var/log/fpm.log\n[tickets]\nuser = www-data\ngroup = www-data\nlisten = /run/tickets.sock\npm = static\npm.max_children = 2\n",
+        "[global]\nerror_log = /var/log/fpm.log\n[tickets]\nuser = www-data\ngroup = www-data\n\
+            listen = /run/tickets.sock\npm = static\npm.max_children = 2\n",
     );
-    tree.write("srv/boarding/conf/server.xml", "<Server port=\"-1\">\n  <Service name=\"s\">\n    <Connector port=\"8085\"/>\n  </Service>\n</Server>\n");
-    tree.write("etc/harbour.cfg", "frontend pier\n    bind 127.0.0.1:8086\n    default_backend b\nbackend b\n    server a 127.0.0.1:8085\n");
+    tree.write(
+        "srv/boarding/conf/server.xml",
+        "<Server port=\"-1\">\n  <Service name=\"s\">\n    <Connector \
+        port=\"8085\"/>\n  </Service>\n</Server>\n",
+    );
+    tree.write(
+        "etc/harbour.cfg",
+        "frontend pier\n    bind 127.0.0.1:8086\n    default_backend b\n\
+        backend b\n    server a 127.0.0.1:8085\n",
+    );
     tree
 }
 
@@ -66,7 +93,17 @@ fn every_kind_is_found_with_what_it_wants() {
         .iter()
         .map(|s| {
             let text = |key: &str| s[key].as_str().unwrap_or_default().to_owned();
-            (text("service"), text("kind"), s["listens"].as_array().unwrap().iter().map(|l| l.as_str().unwrap()).collect::<Vec<_>>().join(" "))
+            (
+                text("service"),
+                text("kind"),
+                s["listens"]
+                    .as_array()
+                    .unwrap()
+                    .iter()
+                    .map(|l| l.as_str().unwrap())
+                    .collect::<Vec<_>>()
+                    .join(" "),
+            )
         })
         .collect();
     let expected = [
@@ -77,7 +114,8 @@ fn every_kind_is_found_with_what_it_wants() {
         ("seat-cache", "redis", "127.0.0.1:6390"),
         ("ticket-pages", "php-fpm", "/run/tickets.sock"),
     ];
-    let got: Vec<(&str, &str, &str)> = rows.iter().map(|(a, b, c)| (a.as_str(), b.as_str(), c.as_str())).collect();
+    let got: Vec<(&str, &str, &str)> =
+        rows.iter().map(|(a, b, c)| (a.as_str(), b.as_str(), c.as_str())).collect();
     assert_eq!(got, expected);
 }
 
@@ -86,7 +124,12 @@ fn a_tree_with_nothing_wrong_has_no_cause() {
     let tree = quay();
     for service in ["boarding", "harbour", "sailings", "seat-cache", "ticket-pages"] {
         let report = tree.run(&["diagnose", service, "--format", "json"]).json();
-        assert_eq!(report["services"][0]["causes"], Value::Array(vec![]), "{service}: {}", report["services"][0]["causes"]);
+        assert_eq!(
+            report["services"][0]["causes"],
+            Value::Array(vec![]),
+            "{service}: {}",
+            report["services"][0]["causes"]
+        );
     }
 }
 
@@ -94,13 +137,27 @@ fn a_tree_with_nothing_wrong_has_no_cause() {
 fn a_fault_in_each_configuration_is_told_with_its_line() {
     for (service, file, from, to, code, line) in [
         ("sailings", "etc/sailings/my.cnf", "[mysqld]\n", "", "config-syntax", 1),
-        ("sailings", "etc/sailings/my.cnf", "/run/sailings.sock", "/run/none/s.sock", "config-missing-file", 3),
+        (
+            "sailings",
+            "etc/sailings/my.cnf",
+            "/run/sailings.sock",
+            "/run/none/s.sock",
+            "config-missing-file",
+            3,
+        ),
         ("sailings", "etc/sailings/my.cnf", "/srv/sailings", "/srv/none", "config-missing-file", 2),
         ("bookings", "srv/bookings/postgresql.conf", "5433", "54 33", "config-syntax", 1),
         ("bookings", "srv/bookings/postgresql.conf", "5433", "99999", "config-bad-value", 1),
         ("seat-cache", "etc/seat-cache.conf", "6390", "high", "config-bad-value", 1),
         ("seat-cache", "etc/seat-cache.conf", "/srv/seats", "/srv/none", "config-missing-file", 3),
-        ("ticket-pages", "etc/ticket-pages/fpm.conf", "user = www-data", "user = ferryman", "account-missing", 4),
+        (
+            "ticket-pages",
+            "etc/ticket-pages/fpm.conf",
+            "user = www-data",
+            "user = ferryman",
+            "account-missing",
+            4,
+        ),
         ("ticket-pages", "etc/ticket-pages/fpm.conf", "pm = static", "pm static", "config-syntax", 7),
         ("boarding", "srv/boarding/conf/server.xml", "</Service>", "</Servcie>", "config-syntax", 4),
         ("harbour", "etc/harbour.cfg", ":8086", ":none", "config-bad-value", 2),
@@ -111,7 +168,11 @@ fn a_fault_in_each_configuration_is_told_with_its_line() {
         tree.write(file, &text.replacen(from, to, 1));
         let answer = tree.run(&["diagnose", service, "--format", "json"]);
         let (told, cause) = first(&answer);
-        assert_eq!((told.as_str(), cause["certainty"].as_str(), answer.status), (code, Some("certain"), 1), "{service}: {to}");
+        assert_eq!(
+            (told.as_str(), cause["certainty"].as_str(), answer.status),
+            (code, Some("certain"), 1),
+            "{service}: {to}"
+        );
         let place = cause["subject"]["line"].as_u64();
         assert_eq!(place, Some(line), "{service}: {to}: {cause}");
         let lint = tree.run(&["lint", service, "--format", "json"]);
@@ -127,7 +188,10 @@ fn data_that_are_missing_damaged_or_of_another_version_are_told_from_the_files()
     tree.write("srv/bookings/PG_VERSION", "15\n");
     tree.write("srv/bookings/global/pg_control", "short");
     let (code, cause) = first(&tree.run(&["diagnose", "bookings", "--format", "json"]));
-    assert_eq!((code.as_str(), cause["subject"]["path"].as_str()), ("data-damaged", Some("/srv/bookings/global/pg_control")));
+    assert_eq!(
+        (code.as_str(), cause["subject"]["path"].as_str()),
+        ("data-damaged", Some("/srv/bookings/global/pg_control"))
+    );
     std::fs::remove_dir_all(tree.path().join("srv/sailings/mysql")).unwrap();
     assert_eq!(first(&tree.run(&["diagnose", "sailings", "--format", "json"])).0, "data-missing");
     tree.write("srv/seats/dump.rdb", "REDIS00xx");
@@ -146,7 +210,10 @@ fn a_password_in_a_configuration_never_comes_out() {
         vec!["capture", "seat-cache"],
     ] {
         let answer = tree.run(&arguments);
-        assert!(!answer.out.contains("gull-77-secret") && !answer.err.contains("gull-77-secret"), "{arguments:?}");
+        assert!(
+            !answer.out.contains("gull-77-secret") && !answer.err.contains("gull-77-secret"),
+            "{arguments:?}"
+        );
     }
 }
 
@@ -155,7 +222,10 @@ fn settings_of_the_line_kinds_have_their_places() {
     let tree = quay();
     let report = tree.run(&["settings", "bookings", "port", "--format", "json"]).json();
     let port = &report["settings"][0];
-    assert_eq!((port["value"].as_str(), port["file"].as_str(), port["line"].as_u64()), (Some("5433"), Some("/srv/bookings/postgresql.conf"), Some(1)));
+    assert_eq!(
+        (port["value"].as_str(), port["file"].as_str(), port["line"].as_u64()),
+        (Some("5433"), Some("/srv/bookings/postgresql.conf"), Some(1))
+    );
     let report = tree.run(&["settings", "ticket-pages", "listen", "--format", "json"]).json();
     assert_eq!(report["settings"][0]["section"], "tickets");
 }
@@ -168,7 +238,11 @@ fn what_was_captured_of_a_tree_is_diagnosed_the_same_elsewhere() {
     let bundle = tree.path().join("evidence.json");
     let captured = tree.run(&["capture", "seat-cache", "--output", bundle.to_str().unwrap()]);
     assert_eq!(captured.status, 0, "{}", captured.err);
-    let there = common::run(tree.path(), &["--from", bundle.to_str().unwrap(), "diagnose", "seat-cache", "--format", "json"]).json();
+    let there = common::run(
+        tree.path(),
+        &["--from", bundle.to_str().unwrap(), "diagnose", "seat-cache", "--format", "json"],
+    )
+    .json();
     assert_eq!(there["services"][0]["causes"], here["services"][0]["causes"]);
 }
 
@@ -183,6 +257,13 @@ fn the_log_of_a_stopped_database_tells_its_last_start() {
     );
     let report = tree.run(&["attempts", "sailings", "--last", "1", "--format", "json"]).json();
     let attempt = &report["attempts"][0];
-    assert_eq!((attempt["outcome"].as_str(), attempt["failures"][0]["code"].as_str()), (Some("failed"), Some("config-unknown-directive")), "{report:#}");
-    assert_eq!((attempt["failures"][0]["file"].as_str(), attempt["failures"][0]["line"].as_u64()), (Some("/var/log/sailings.err"), Some(2)));
+    assert_eq!(
+        (attempt["outcome"].as_str(), attempt["failures"][0]["code"].as_str()),
+        (Some("failed"), Some("config-unknown-directive")),
+        "{report:#}"
+    );
+    assert_eq!(
+        (attempt["failures"][0]["file"].as_str(), attempt["failures"][0]["line"].as_u64()),
+        (Some("/var/log/sailings.err"), Some(2))
+    );
 }

@@ -7,7 +7,10 @@ use common::Tree;
 
 fn broken() -> Tree {
     let tree = Tree::new().with_httpd();
-    tree.write("etc/apache2/sites-available/front.conf", "<VirtualHost *:80>\n    DocumentRooot /var/www/html\n</VirtualHost>\n");
+    tree.write(
+        "etc/apache2/sites-available/front.conf",
+        "<VirtualHost *:80>\n    DocumentRooot /var/www/html\n</VirtualHost>\n",
+    );
     tree
 }
 
@@ -17,7 +20,12 @@ fn a_dry_run_shows_the_diff_and_changes_nothing() {
     let before = tree.read("etc/apache2/sites-available/front.conf");
     let answer = tree.run(&["fix", "apache2"]);
     assert_eq!(answer.status, 1, "{}", answer.err);
-    assert!(answer.out.contains("-    DocumentRooot /var/www/html") && answer.out.contains("+    DocumentRoot /var/www/html"), "{}", answer.out);
+    assert!(
+        answer.out.contains("-    DocumentRooot /var/www/html")
+            && answer.out.contains("+    DocumentRoot /var/www/html"),
+        "{}",
+        answer.out
+    );
     assert!(answer.out.contains("--pick correct-directive --apply"), "{}", answer.out);
     assert_eq!(tree.read("etc/apache2/sites-available/front.conf"), before);
     assert!(!tree.state().exists(), "not even the journal is begun");
@@ -36,7 +44,10 @@ fn an_applied_fix_is_journalled_and_undone_to_the_byte() {
     assert_eq!(tree.run(&["lint", "apache2"]).status, 0);
     let id = report["undo_id"].as_str().unwrap();
     let listed = tree.run(&["undo", "--format", "json"]).json();
-    assert_eq!((listed["changes"][0]["id"].as_str(), listed["changes"][0]["outcome"].as_str()), (Some(id), Some("kept")));
+    assert_eq!(
+        (listed["changes"][0]["id"].as_str(), listed["changes"][0]["outcome"].as_str()),
+        (Some(id), Some("kept"))
+    );
     let undone = tree.run(&["undo", id]);
     assert_eq!(undone.status, 0, "{}{}", undone.out, undone.err);
     assert_eq!(tree.read(file), before);
@@ -67,9 +78,15 @@ fn what_a_change_left_is_compared_with_what_is_there_now() {
         let diagnosis = tree.run(&[&["diagnose", "apache2", "--format", "json"], arguments].concat()).json();
         let all = diagnosis["services"][0]["changes"].as_array().unwrap().clone();
         let entry = all.into_iter().find(|c| c["file"].as_str().unwrap().ends_with("front.conf"));
-        entry.map(|e| (e["same_as"].as_str().map(str::to_owned), e["differs_from"].as_str().map(str::to_owned)))
+        entry.map(|e| {
+            (e["same_as"].as_str().map(str::to_owned), e["differs_from"].as_str().map(str::to_owned))
+        })
     };
-    assert_eq!(known(&[]), None, "it holds what the change left, and a tree has no clock to call that recent");
+    assert_eq!(
+        known(&[]),
+        None,
+        "it holds what the change left, and a tree has no clock to call that recent"
+    );
     tree.run(&["capture", "apache2", "--output", "before.json"]);
     tree.write(file, "<VirtualHost *:80>\n    DocumentRooot /srv/tide\n</VirtualHost>\n");
     // A time of long ago hides nothing.
@@ -82,8 +99,13 @@ fn what_a_change_left_is_compared_with_what_is_there_now() {
     tree.age("etc/apache2/ports.conf", 400);
     let before = tree.path().join("before.json").to_string_lossy().into_owned();
     let diagnosis = tree.run(&["diagnose", "apache2", "--earlier", &before, "--format", "json"]).json();
-    let differing: Vec<&str> =
-        diagnosis["services"][0]["changes"].as_array().unwrap().iter().filter(|c| c["differs_from"].is_string()).filter_map(|c| c["file"].as_str()).collect();
+    let differing: Vec<&str> = diagnosis["services"][0]["changes"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|c| c["differs_from"].is_string())
+        .filter_map(|c| c["file"].as_str())
+        .collect();
     assert!(differing.contains(&"/etc/apache2/ports.conf") && differing.len() == 2, "{differing:?}");
     let wrong = tree.run(&["diagnose", "apache2", "--earlier", &tree.path().join(file).to_string_lossy()]);
     assert_eq!(wrong.status, 2);
@@ -97,7 +119,9 @@ fn several_picks_are_one_change() {
     let plans = tree.run(&["fix", "apache2", "--format", "json"]).json();
     let ids: Vec<&str> = plans["fixes"].as_array().unwrap().iter().filter_map(|f| f["id"].as_str()).collect();
     assert!(ids.contains(&"comment-out") && ids.contains(&"correct-directive"), "{ids:?}");
-    let report = tree.run(&["fix", "apache2", "--pick", "comment-out,correct-directive", "--apply", "--format", "json"]).json();
+    let report = tree
+        .run(&["fix", "apache2", "--pick", "comment-out,correct-directive", "--apply", "--format", "json"])
+        .json();
     assert_eq!(report["applied"].as_array().unwrap().len(), 2);
     assert_eq!(tree.read("etc/apache2/ports.conf"), "Listen 80\n# Listen 80\n");
     assert_eq!(tree.run(&["lint", "apache2"]).status, 0);

@@ -15,7 +15,13 @@ fn hostile() -> Tree {
 fn run_wide(tree: &Tree, columns: &str, arguments: &[&str]) -> Answer {
     let mut all = vec!["--root".to_owned(), tree.path().to_str().unwrap().to_owned()];
     all.extend(arguments.iter().map(|a| (*a).to_owned()));
-    let output = assert_cmd::Command::cargo_bin("jolly-sentinel").unwrap().env_clear().env("COLUMNS", columns).args(&all).output().unwrap();
+    let output = assert_cmd::Command::cargo_bin("jolly-sentinel")
+        .unwrap()
+        .env_clear()
+        .env("COLUMNS", columns)
+        .args(&all)
+        .output()
+        .unwrap();
     Answer {
         status: output.status.code().unwrap_or(-1),
         out: String::from_utf8_lossy(&output.stdout).into_owned(),
@@ -29,16 +35,28 @@ fn text_fits_its_width_except_for_what_a_person_must_type() {
     tree.write("etc/apache2/ports.conf", "Lisen 80\nTimeout 30\n");
     for columns in ["40", "60", "80", "110", "400"] {
         let limit = columns.parse::<usize>().unwrap().clamp(40, 110);
-        for command in [vec!["diagnose", "apache2"], vec!["survey"], vec!["lint", "apache2"], vec!["explain", "port-taken"], vec!["fix", "apache2"]] {
+        for command in [
+            vec!["diagnose", "apache2"],
+            vec!["survey"],
+            vec!["lint", "apache2"],
+            vec!["explain", "port-taken"],
+            vec!["fix", "apache2"],
+        ] {
             let answer = run_wide(&tree, columns, &command);
             for line in answer.out.lines() {
-                // A command is to be pasted as it stands; a word that is longer than its place cannot be broken.
+                // A command is to be pasted as it stands; a word that is longer than its place cannot be
+                // broken.
                 let typed = line.trim_start().starts_with("jolly-sentinel");
                 let indent = line.chars().take_while(|c| *c == ' ').count();
-                let whole = line.split_whitespace().count() == 1 && line.trim().chars().count() > limit.saturating_sub(indent).min(limit * 2 / 3);
+                let whole = line.split_whitespace().count() == 1
+                    && line.trim().chars().count() > limit.saturating_sub(indent).min(limit * 2 / 3);
                 // The columns of a table stand side by side however narrow it is.
-                let table = limit == 40 && line.trim().split("  ").filter(|cell| !cell.trim().is_empty()).count() > 3;
-                assert!(typed || whole || table || line.chars().count() <= limit, "{columns} {command:?}: {line:?}");
+                let table =
+                    limit == 40 && line.trim().split("  ").filter(|cell| !cell.trim().is_empty()).count() > 3;
+                assert!(
+                    typed || whole || table || line.chars().count() <= limit,
+                    "{columns} {command:?}: {line:?}"
+                );
             }
         }
     }
@@ -78,11 +96,17 @@ fn colour_comes_only_when_asked_for_and_words_say_the_same_without() {
 #[test]
 fn pages_are_whole_and_need_nothing_else() {
     let tree = Tree::new().with_httpd();
-    for command in [vec!["survey"], vec!["diagnose", "apache2"], vec!["attempts", "apache2"], vec!["fix", "apache2"]] {
+    for command in
+        [vec!["survey"], vec!["diagnose", "apache2"], vec!["attempts", "apache2"], vec!["fix", "apache2"]]
+    {
         let mut arguments = command.clone();
         arguments.extend(["--format", "html"]);
         let page = tree.run(&arguments).out;
-        assert!(page.starts_with("<!doctype html>") || page.starts_with("<!DOCTYPE html>"), "{command:?}: {}", &page[..60.min(page.len())]);
+        assert!(
+            page.starts_with("<!doctype html>") || page.starts_with("<!DOCTYPE html>"),
+            "{command:?}: {}",
+            &page[..60.min(page.len())]
+        );
         for part in ["<title>", "</html>", "charset", "viewport", "prefers-color-scheme"] {
             assert!(page.contains(part), "{command:?} lacks {part}");
         }
@@ -110,8 +134,11 @@ fn every_shell_gets_completions_and_every_command_a_manual() {
     assert_eq!(tree.run(&["completions", "tideshell"]).status, 2);
     let target = tree.path().join("man");
     assert_eq!(tree.run(&["manpages", target.to_str().unwrap()]).status, 0);
-    let pages: Vec<String> = std::fs::read_dir(&target).unwrap().map(|e| e.unwrap().file_name().into_string().unwrap()).collect();
-    for name in ["jolly-sentinel.1", "jolly-sentinel-diagnose.1", "jolly-sentinel-fix.1", "jolly-sentinel-undo.1"] {
+    let pages: Vec<String> =
+        std::fs::read_dir(&target).unwrap().map(|e| e.unwrap().file_name().into_string().unwrap()).collect();
+    for name in
+        ["jolly-sentinel.1", "jolly-sentinel-diagnose.1", "jolly-sentinel-fix.1", "jolly-sentinel-undo.1"]
+    {
         assert!(pages.contains(&name.to_owned()), "{pages:?}");
     }
 }

@@ -21,7 +21,9 @@ impl Quay {
         let dir = tempfile::tempdir().unwrap();
         let at = dir.path().display();
         let text = format!(
-            "only_these = true\n[service.tide-relay]\nkind = \"program\"\nstart = \"{at}/bin/tide-relay start\"\nlisten = [\"127.0.0.1:{port}\"]\nlog = \"{at}/relay.log\"\n"
+            "only_these = true\n[service.tide-relay]\nkind = \"program\"\n\
+                start = \"{at}/bin/tide-relay start\"\nlisten = [\"127.0.0.1:{port}\"]\n\
+                log = \"{at}/relay.log\"\n"
         );
         std::fs::write(dir.path().join("services.toml"), text).unwrap();
         (Self { dir, port }, listener)
@@ -51,7 +53,11 @@ fn the_holder_of_a_port_is_found_with_what_started_it() {
     assert_eq!(answer.json()["ports"][0]["holders"].as_array().unwrap().len(), 0);
     assert_eq!(answer.json()["ports"][0]["held"], false);
     let text = quay.run(&["ports", &quay.port.to_string()]).out;
-    assert!(text.contains(&format!("Nobody holds port {}, but it is wanted.", quay.port)) && text.contains("held by nobody"), "{text}");
+    assert!(
+        text.contains(&format!("Nobody holds port {}, but it is wanted.", quay.port))
+            && text.contains("held by nobody"),
+        "{text}"
+    );
 }
 
 #[test]
@@ -60,7 +66,8 @@ fn a_holder_that_cannot_be_seen_is_not_called_nobody() {
     let bundle = quay.dir.path().join("bundle.json");
     quay.run(&["capture", "tide-relay", "--output", "bundle.json"]);
     // The same evidence as somebody takes it who may not look into the holder.
-    let mut evidence: serde_json::Value = serde_json::from_str(&std::fs::read_to_string(&bundle).unwrap()).unwrap();
+    let mut evidence: serde_json::Value =
+        serde_json::from_str(&std::fs::read_to_string(&bundle).unwrap()).unwrap();
     for pair in evidence["answers"].as_array_mut().unwrap() {
         if pair[0].get("socket-owners").is_some() {
             pair[1] = serde_json::json!({ "not-seen": "denied" });
@@ -75,7 +82,8 @@ fn a_holder_that_cannot_be_seen_is_not_called_nobody() {
 fn a_held_port_is_one_cause_with_its_witnesses() {
     let (quay, _listener) = Quay::new();
     quay.log(&format!(
-        "2031-04-02 06:10:11.000 INFO starting tide-relay\n2031-04-02 06:10:11.020 FATAL cannot listen on 127.0.0.1:{}: Address already in use\n",
+        "2031-04-02 06:10:11.000 INFO starting tide-relay\n\
+            2031-04-02 06:10:11.020 FATAL cannot listen on 127.0.0.1:{}: Address already in use\n",
         quay.port
     ));
     let answer = quay.run(&["diagnose", "tide-relay", "--format", "json"]);
@@ -83,18 +91,28 @@ fn a_held_port_is_one_cause_with_its_witnesses() {
     let report = answer.json();
     let causes = report["services"][0]["causes"].as_array().unwrap();
     assert_eq!(causes.len(), 1, "{causes:?}");
-    assert_eq!((causes[0]["code"].as_str(), causes[0]["certainty"].as_str()), (Some("port-taken"), Some("certain")));
-    let sources: Vec<&str> = causes[0]["evidence"].as_array().unwrap().iter().filter_map(|e| e["source"].as_str()).collect();
+    assert_eq!(
+        (causes[0]["code"].as_str(), causes[0]["certainty"].as_str()),
+        (Some("port-taken"), Some("certain"))
+    );
+    let sources: Vec<&str> =
+        causes[0]["evidence"].as_array().unwrap().iter().filter_map(|e| e["source"].as_str()).collect();
     assert!(sources.contains(&"socket") && sources.contains(&"log"), "{sources:?}");
     let text = quay.run(&["diagnose", "tide-relay"]).out;
     assert!(text.contains("relay.log:2"), "no log line without its place: {text}");
-    assert!(quay.run(&["fix", "tide-relay"]).out.contains("is left alone"), "the test's own lineage is never ended");
+    assert!(
+        quay.run(&["fix", "tide-relay"]).out.contains("is left alone"),
+        "the test's own lineage is never ended"
+    );
 }
 
 #[test]
 fn an_old_failure_that_no_longer_holds_is_told_as_such() {
     let (quay, listener) = Quay::new();
-    quay.log(&format!("2031-04-02 06:10:11.020 FATAL cannot listen on 127.0.0.1:{}: Address already in use\n", quay.port));
+    quay.log(&format!(
+        "2031-04-02 06:10:11.020 FATAL cannot listen on 127.0.0.1:{}: Address already in use\n",
+        quay.port
+    ));
     drop(listener);
     let report = quay.run(&["diagnose", "tide-relay", "--format", "json"]).json();
     assert_eq!(report["services"][0]["causes"][0]["certainty"], "possible");
@@ -115,7 +133,11 @@ fn a_free_port_is_held_by_nobody_and_wanted_by_nobody() {
 #[test]
 fn captured_evidence_gives_the_same_diagnosis_elsewhere_without_secrets() {
     let (quay, listener) = Quay::new();
-    quay.log(&format!("2031-04-02 06:10:11.000 INFO starting tide-relay password=gull-42\n2031-04-02 06:10:11.020 FATAL cannot listen on 127.0.0.1:{}: Address already in use\n", quay.port));
+    quay.log(&format!(
+        "2031-04-02 06:10:11.000 INFO starting tide-relay password=gull-42\n\
+        2031-04-02 06:10:11.020 FATAL cannot listen on 127.0.0.1:{}: Address already in use\n",
+        quay.port
+    ));
     let captured = quay.run(&["capture", "tide-relay", "--output", "bundle.json"]);
     assert_eq!(captured.status, 0, "{}", captured.err);
     let here = quay.run(&["diagnose", "tide-relay", "--format", "json"]).json();
@@ -135,15 +157,26 @@ fn captured_evidence_gives_the_same_diagnosis_elsewhere_without_secrets() {
 fn attempts_are_put_together_from_the_log_alone() {
     let (quay, _listener) = Quay::new();
     quay.log(
-        "2031-04-01 06:00:00.000 INFO starting tide-relay\n2031-04-01 06:00:00.250 INFO ready, listening on 127.0.0.1:7400\n2031-04-01 22:00:00.000 INFO stopping\n2031-04-02 06:10:11.000 INFO starting tide-relay\n2031-04-02 06:10:11.020 FATAL cannot write /run/tide/relay.pid: Permission denied\n",
+        "2031-04-01 06:00:00.000 INFO starting tide-relay\n\
+            2031-04-01 06:00:00.250 INFO ready, listening on 127.0.0.1:7400\n\
+            2031-04-01 22:00:00.000 INFO stopping\n2031-04-02 06:10:11.000 INFO starting tide-relay\n\
+            2031-04-02 06:10:11.020 FATAL cannot write /run/tide/relay.pid: Permission denied\n",
     );
     let report = quay.run(&["attempts", "tide-relay", "--format", "json"]).json();
     let all = report["attempts"].as_array().unwrap();
-    let told: Vec<(&str, Option<i64>, Option<&str>)> =
-        all.iter().map(|a| (a["outcome"].as_str().unwrap(), a["ready_after_ms"].as_i64(), a["afterwards"].as_str())).collect();
+    let told: Vec<(&str, Option<i64>, Option<&str>)> = all
+        .iter()
+        .map(|a| (a["outcome"].as_str().unwrap(), a["ready_after_ms"].as_i64(), a["afterwards"].as_str()))
+        .collect();
     assert_eq!(told, [("failed", None, None), ("ready", Some(250), Some("stopped"))]);
-    assert_eq!((all[0]["failures"][0]["code"].as_str(), all[0]["failures"][0]["line"].as_u64()), (Some("permission-denied"), Some(5)));
-    assert_eq!((all[1]["logs"][0]["first_line"].as_u64(), all[1]["logs"][0]["last_line"].as_u64()), (Some(1), Some(2)));
+    assert_eq!(
+        (all[0]["failures"][0]["code"].as_str(), all[0]["failures"][0]["line"].as_u64()),
+        (Some("permission-denied"), Some(5))
+    );
+    assert_eq!(
+        (all[1]["logs"][0]["first_line"].as_u64(), all[1]["logs"][0]["last_line"].as_u64()),
+        (Some(1), Some(2))
+    );
     let last = quay.run(&["attempts", "tide-relay", "--last", "1", "--format", "json"]).json();
     assert_eq!(last["attempts"].as_array().unwrap().len(), 1);
 }
@@ -152,11 +185,20 @@ fn attempts_are_put_together_from_the_log_alone() {
 fn nothing_that_a_log_holds_reaches_the_terminal_as_a_command() {
     let (quay, _listener) = Quay::new();
     quay.log(
-        "2031-04-02 06:10:11.000 INFO starting tide-relay\n2031-04-02 06:10:11.020 FATAL \u{1b}[2J\u{1b}]0;x\u{7} cannot write /run/x: Permission denied\n",
+        "2031-04-02 06:10:11.000 INFO starting tide-relay\n\
+            2031-04-02 06:10:11.020 FATAL \u{1b}[2J\u{1b}]0;x\u{7} cannot write /run/x: Permission denied\n",
     );
-    for arguments in [vec!["attempts", "tide-relay"], vec!["diagnose", "tide-relay"], vec!["attempts", "tide-relay", "--format", "html"]] {
+    for arguments in [
+        vec!["attempts", "tide-relay"],
+        vec!["diagnose", "tide-relay"],
+        vec!["attempts", "tide-relay", "--format", "html"],
+    ] {
         let answer = quay.run(&arguments);
-        assert!(!answer.out.contains('\u{1b}') && !answer.out.contains('\u{7}'), "{arguments:?}: {}", answer.out);
+        assert!(
+            !answer.out.contains('\u{1b}') && !answer.out.contains('\u{7}'),
+            "{arguments:?}: {}",
+            answer.out
+        );
     }
 }
 
@@ -174,12 +216,29 @@ fn every_command_has_a_page_of_help_with_examples_and_a_closed_pipe_is_no_error(
     let here = Path::new("/");
     let whole = run(here, &["--help"]);
     assert_eq!(whole.status, 0);
-    for command in
-        ["survey", "diagnose", "ports", "lint", "settings", "attempts", "fix", "undo", "verify", "capture", "explain", "demo", "completions", "manpages"]
-    {
+    for command in [
+        "survey",
+        "diagnose",
+        "ports",
+        "lint",
+        "settings",
+        "attempts",
+        "fix",
+        "undo",
+        "verify",
+        "capture",
+        "explain",
+        "demo",
+        "completions",
+        "manpages",
+    ] {
         assert!(whole.out.contains(command), "{command} is listed");
         let page = run(here, &[command, "--help"]);
-        assert!(page.status == 0 && page.out.contains("jolly-sentinel ") && page.out.contains("Example"), "{command}: {}", page.out);
+        assert!(
+            page.status == 0 && page.out.contains("jolly-sentinel ") && page.out.contains("Example"),
+            "{command}: {}",
+            page.out
+        );
     }
     assert_eq!(run(here, &["no-such-command"]).status, 2);
     let dir = tempfile::tempdir().unwrap();
@@ -193,7 +252,12 @@ fn every_command_has_a_page_of_help_with_examples_and_a_closed_pipe_is_no_error(
     let mut child = reading.spawn().unwrap();
     drop(child.stdout.take());
     let ended = child.wait_with_output().unwrap();
-    assert!(ended.stderr.is_empty() && ended.status.success(), "{} {}", ended.status, String::from_utf8_lossy(&ended.stderr));
+    assert!(
+        ended.stderr.is_empty() && ended.status.success(),
+        "{} {}",
+        ended.status,
+        String::from_utf8_lossy(&ended.stderr)
+    );
 }
 
 #[test]

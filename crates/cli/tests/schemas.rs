@@ -1,4 +1,5 @@
-//! The committed schemas are those of the report types. Run locally, this test writes them anew; it fails when they differed.
+//! The committed schemas are those of the report types. Run locally, this test writes them anew; it fails
+//! when they differed.
 use jolly_core::report;
 use jolly_core::services_file::ServicesFile;
 use schemars::{Schema, schema_for};
@@ -34,7 +35,11 @@ fn committed_schemas_are_current_and_none_is_an_orphan() {
         }
     }
     let known: Vec<String> = all().iter().map(|(n, _)| format!("{n}.json")).collect();
-    let orphans: Vec<_> =
-        std::fs::read_dir(&folder).expect("the folder is there").flatten().map(|e| e.file_name()).filter(|n| !known.iter().any(|k| n == k.as_str())).collect();
+    let orphans: Vec<_> = std::fs::read_dir(&folder)
+        .expect("the folder is there")
+        .flatten()
+        .map(|e| e.file_name())
+        .filter(|n| !known.iter().any(|k| n == k.as_str()))
+        .collect();
     assert!(stale.is_empty() && orphans.is_empty(), "written anew: {stale:?}; orphans: {orphans:?}");
 }

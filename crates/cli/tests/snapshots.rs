@@ -1,5 +1,6 @@
-//! Whole answers of every command, text and JSON, on the recorded incidents and on made-up trees: a change of one word shows
-//! itself, and is either meant or a fault. `INSTA_UPDATE=always cargo test --test snapshots` writes them anew, to be read as a diff.
+//! Whole answers of every command, text and JSON, on the recorded incidents and on made-up trees: a change of
+//! one word shows itself, and is either meant or a fault. `INSTA_UPDATE=always cargo test --test snapshots`
+//! writes them anew, to be read as a diff.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
 mod common;
@@ -21,13 +22,21 @@ const ASKED: &[&[&str]] = &[
     &["verify", "edge"],
 ];
 /// The same in JSON; the verbose form says nothing more there.
-const ASKED_JSON: &[&[&str]] =
-    &[&["survey"], &["ports"], &["diagnose", "edge"], &["attempts", "edge"], &["lint", "edge"], &["fix", "edge"], &["verify", "edge"]];
+const ASKED_JSON: &[&[&str]] = &[
+    &["survey"],
+    &["ports"],
+    &["diagnose", "edge"],
+    &["attempts", "edge"],
+    &["lint", "edge"],
+    &["fix", "edge"],
+    &["verify", "edge"],
+];
 
 /// One call as a person would see it, with what differs from run to run left out.
 fn shown(arguments: &[&str], answer: &Answer, dir: &Path) -> String {
     let place = dir.to_string_lossy().into_owned();
-    let clean = |text: &str| text.replace(&place, "DIR").lines().map(str::trim_end).collect::<Vec<_>>().join("\n");
+    let clean =
+        |text: &str| text.replace(&place, "DIR").lines().map(str::trim_end).collect::<Vec<_>>().join("\n");
     let mut all = format!("$ jolly-sentinel {}\n{}\n", arguments.join(" "), clean(&answer.out));
     if !answer.err.is_empty() {
         all.push_str(&format!("(on stderr)\n{}\n", clean(&answer.err)));
@@ -98,14 +107,29 @@ fn every_command_answers_a_tree_as_it_did() {
 #[test]
 fn help_and_explanations_read_as_they_did() {
     let tree = tree();
-    let commands = ["diagnose", "survey", "ports", "lint", "settings", "attempts", "fix", "undo", "verify", "capture", "explain", "demo"];
+    let commands = [
+        "diagnose", "survey", "ports", "lint", "settings", "attempts", "fix", "undo", "verify", "capture",
+        "explain", "demo",
+    ];
     let mut all = shown(&["--help"], &tree.run(&["--help"]), tree.path());
     for command in commands {
         all.push_str(&shown(&[command, "--help"], &tree.run(&[command, "--help"]), tree.path()));
     }
     keep("help", &all);
     let listed = tree.run(&["explain", "--format", "json"]).json();
-    let codes: Vec<&str> = listed["codes"].as_array().or(listed.as_array()).unwrap().iter().filter_map(|c| c["code"].as_str().or(c.as_str())).collect();
+    let codes: Vec<&str> = listed["codes"]
+        .as_array()
+        .or(listed.as_array())
+        .unwrap()
+        .iter()
+        .filter_map(|c| c["code"].as_str().or(c.as_str()))
+        .collect();
     assert!(codes.len() > 40, "{}", codes.len());
-    keep("explain", &codes.iter().map(|code| shown(&["explain", code], &tree.run(&["explain", code]), tree.path())).collect::<String>());
+    keep(
+        "explain",
+        &codes
+            .iter()
+            .map(|code| shown(&["explain", code], &tree.run(&["explain", code]), tree.path()))
+            .collect::<String>(),
+    );
 }

@@ -1,4 +1,5 @@
-//! What a unit says, on a tree of files: conditions, types, sandboxes, what it names; and drop-ins made and taken away again.
+//! What a unit says, on a tree of files: conditions, types, sandboxes, what it names; and drop-ins made and
+//! taken away again.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
 mod common;
@@ -6,8 +7,8 @@ mod common;
 use common::Tree;
 use serde_json::Value;
 
-const CONFIG: &str =
-    "pid /run/edge/nginx.pid;\nerror_log /var/log/nginx/edge.log;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n    }\n}\n";
+const CONFIG: &str = "pid /run/edge/nginx.pid;\nerror_log /var/log/nginx/edge.log;\nevents { }\n\
+    http {\n    access_log off;\n    server {\n        listen 8088;\n    }\n}\n";
 
 /// `edge`, an nginx of its own with a unit.
 fn edge(unit: &str, service: &str) -> Tree {
@@ -16,12 +17,16 @@ fn edge(unit: &str, service: &str) -> Tree {
     tree.write("run/edge/.keep", "");
     tree.write("usr/sbin/nginx", "made up");
     tree.mode("usr/sbin/nginx", 0o755);
-    tree.write("etc/systemd/system/edge.service", &format!("[Unit]\n{unit}\n[Service]\n{service}\n[Install]\nWantedBy=multi-user.target\n"));
+    tree.write(
+        "etc/systemd/system/edge.service",
+        &format!("[Unit]\n{unit}\n[Service]\n{service}\n[Install]\nWantedBy=multi-user.target\n"),
+    );
     tree.link("etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service");
     tree
 }
 
-const FORKING: &str = "Type=forking\nPIDFile=/run/edge/nginx.pid\nExecStart=/usr/sbin/nginx -c /etc/edge/nginx.conf";
+const FORKING: &str =
+    "Type=forking\nPIDFile=/run/edge/nginx.pid\nExecStart=/usr/sbin/nginx -c /etc/edge/nginx.conf";
 
 #[track_caller]
 fn causes(tree: &Tree) -> Vec<Value> {
@@ -53,23 +58,45 @@ fn a_unit_that_fits_its_daemon_is_left_in_peace() {
 fn what_the_files_prove_needs_no_running_manager() {
     let cause = first(&edge("ConditionPathExists=/etc/edge/ready", FORKING), "manager-disabled");
     assert!(cause["title"].as_str().unwrap().contains("ConditionPathExists=/etc/edge/ready"), "{cause}");
-    assert_eq!(causes(&edge("ConditionPathExists=/run/edge/ready", FORKING)), Vec::<Value>::new(), "a runtime path of a tree says nothing");
+    assert_eq!(
+        causes(&edge("ConditionPathExists=/run/edge/ready", FORKING)),
+        Vec::<Value>::new(),
+        "a runtime path of a tree says nothing"
+    );
     first(&edge("Requires=nowhere.service", FORKING), "dependency-down");
-    let cause = first(&edge("", &format!("{FORKING}\nEnvironmentFile=/etc/edge/environment")), "config-missing-file");
+    let cause =
+        first(&edge("", &format!("{FORKING}\nEnvironmentFile=/etc/edge/environment")), "config-missing-file");
     assert_eq!(cause["subject"]["path"], "/etc/edge/environment");
-    assert_eq!(causes(&edge("", &format!("{FORKING}\nEnvironmentFile=-/etc/edge/environment"))), Vec::<Value>::new());
+    assert_eq!(
+        causes(&edge("", &format!("{FORKING}\nEnvironmentFile=-/etc/edge/environment"))),
+        Vec::<Value>::new()
+    );
     let cause = first(&edge("", &format!("{FORKING}\nWorkingDirectory=/srv/edge")), "config-missing-file");
-    assert_eq!((cause["evidence"][0]["file"].as_str(), cause["evidence"][0]["line"].as_u64()), (Some("/etc/systemd/system/edge.service"), Some(7)));
+    assert_eq!(
+        (cause["evidence"][0]["file"].as_str(), cause["evidence"][0]["line"].as_u64()),
+        (Some("/etc/systemd/system/edge.service"), Some(7))
+    );
     first(&edge("", &format!("{FORKING}\nInaccessiblePaths=/etc/edge")), "policy-denied");
-    first(&edge("", "Type=notify\nExecStart=/usr/sbin/nginx -c /etc/edge/nginx.conf -g 'daemon off;'"), "start-timeout");
+    first(
+        &edge("", "Type=notify\nExecStart=/usr/sbin/nginx -c /etc/edge/nginx.conf -g 'daemon off;'"),
+        "start-timeout",
+    );
 }
 
 #[test]
 fn a_drop_in_is_made_beside_the_unit_and_undone_without_a_trace() {
     for (service, id, line) in [
         ("ExecStart=/usr/sbin/nginx -c /etc/edge/nginx.conf", "align-unit", "Type=forking"),
-        ("Type=forking\nExecStart=/usr/sbin/nginx -c /etc/edge/nginx.conf -g 'daemon off;'", "align-unit", "Type=exec"),
-        (&format!("{FORKING}\nProtectSystem=strict\nReadWritePaths=/run"), "allow-in-sandbox", "ReadWritePaths=/var/log/nginx"),
+        (
+            "Type=forking\nExecStart=/usr/sbin/nginx -c /etc/edge/nginx.conf -g 'daemon off;'",
+            "align-unit",
+            "Type=exec",
+        ),
+        (
+            &format!("{FORKING}\nProtectSystem=strict\nReadWritePaths=/run"),
+            "allow-in-sandbox",
+            "ReadWritePaths=/var/log/nginx",
+        ),
     ] {
         let tree = edge("", service);
         let unit = tree.read("etc/systemd/system/edge.service");
@@ -78,11 +105,19 @@ fn a_drop_in_is_made_beside_the_unit_and_undone_without_a_trace() {
         assert!(!tree.path().join("etc/systemd/system/edge.service.d").exists(), "a dry run makes nothing");
         let report = tree.run(&["fix", "edge", "--pick", id, "--apply", "--format", "json"]).json();
         assert_eq!(report["applied"][0], id, "{report}");
-        let made: Vec<_> = std::fs::read_dir(tree.path().join("etc/systemd/system/edge.service.d")).unwrap().flatten().map(|e| e.path()).collect();
+        let made: Vec<_> = std::fs::read_dir(tree.path().join("etc/systemd/system/edge.service.d"))
+            .unwrap()
+            .flatten()
+            .map(|e| e.path())
+            .collect();
         assert_eq!(made.len(), 1);
         assert!(std::fs::read_to_string(&made[0]).unwrap().contains(line));
         assert_eq!(tree.read("etc/systemd/system/edge.service"), unit, "the unit's own file is left alone");
-        assert_eq!(causes(&tree), Vec::<Value>::new(), "{service}: with the drop-in nothing stands in the way");
+        assert_eq!(
+            causes(&tree),
+            Vec::<Value>::new(),
+            "{service}: with the drop-in nothing stands in the way"
+        );
         let undone = tree.run(&["undo", report["undo_id"].as_str().unwrap()]);
         assert_eq!(undone.status, 0, "{}{}", undone.out, undone.err);
         assert!(!tree.path().join("etc/systemd/system/edge.service.d").exists(), "nothing is left");
@@ -107,15 +142,30 @@ fn one_service_is_surveyed_with_its_command_its_data_and_a_shells_other_environm
     tree.write("etc/profile.d/java.sh", "export JAVA_HOME=/opt/jdk-21\n");
     let entry = tree.run(&["survey", "edge", "--format", "json"]).json()["services"][0].clone();
     assert_eq!(entry["command"][0], "/usr/sbin/nginx");
-    assert_eq!((entry["environment"][0]["shell"].as_str(), entry["environment"][0]["service"].as_str()), (Some("/opt/jdk-21"), Some("/opt/jdk-8")));
+    assert_eq!(
+        (entry["environment"][0]["shell"].as_str(), entry["environment"][0]["service"].as_str()),
+        (Some("/opt/jdk-21"), Some("/opt/jdk-8"))
+    );
     let text = tree.run(&["survey", "edge"]).out;
-    assert!(text.contains("starts with") && text.contains("/opt/jdk-21") && text.contains("/etc/profile.d/java.sh:1"), "{text}");
+    assert!(
+        text.contains("starts with")
+            && text.contains("/opt/jdk-21")
+            && text.contains("/etc/profile.d/java.sh:1"),
+        "{text}"
+    );
 }
 
 #[test]
 fn every_code_has_its_page_and_unknown_ones_a_near_name() {
     let tree = Tree::new();
-    for code in ["process-halted", "not-as-planned", "hands-off", "certificate-expired", "start-timeout", "policy-denied"] {
+    for code in [
+        "process-halted",
+        "not-as-planned",
+        "hands-off",
+        "certificate-expired",
+        "start-timeout",
+        "policy-denied",
+    ] {
         let page = tree.run(&["explain", code]);
         assert_eq!(page.status, 0, "{}", page.err);
         assert!(page.out.contains(code) && page.out.lines().count() > 3, "{}", page.out);

@@ -67,7 +67,12 @@ pub fn may(snapshot: &Snapshot, who: &Account, target: &str, right: Right) -> Lo
             Look::NotSeen(why) => return Look::NotSeen(why),
         };
         if !allowed(&status, who, Right::Execute) {
-            return Look::Seen(Some(Obstacle { path: dir, right: Right::Execute, status, by: Refusal::Mode }));
+            return Look::Seen(Some(Obstacle {
+                path: dir,
+                right: Right::Execute,
+                status,
+                by: Refusal::Mode,
+            }));
         }
     }
     let status = match snapshot.stat(&real) {
@@ -87,7 +92,10 @@ pub fn may(snapshot: &Snapshot, who: &Account, target: &str, right: Right) -> Lo
     if right == Right::Write && status.immutable {
         return Look::Seen(Some(Obstacle { path: real, right, status, by: Refusal::Immutable }));
     }
-    if right == Right::Execute && status.kind == FileKind::Regular && mount_of(snapshot, &real).is_some_and(|m| m.no_exec) {
+    if right == Right::Execute
+        && status.kind == FileKind::Regular
+        && mount_of(snapshot, &real).is_some_and(|m| m.no_exec)
+    {
         return Look::Seen(Some(Obstacle { path: real, right, status, by: Refusal::NoExec }));
     }
     Look::Seen(None)
@@ -95,12 +103,23 @@ pub fn may(snapshot: &Snapshot, who: &Account, target: &str, right: Right) -> Lo
 
 /// The mount that a path lies on: the deepest one that contains it, of several in one place the last.
 pub fn mount_of(snapshot: &Snapshot, path: &str) -> Option<Mount> {
-    let below = |m: &Mount| m.path == "/" || path == m.path || path.strip_prefix(m.path.as_str()).is_some_and(|rest| rest.starts_with('/'));
-    snapshot.mounts().seen()?.into_iter().filter(below).enumerate().max_by_key(|(at, m)| (m.path.len(), *at)).map(|(_, m)| m)
+    let below = |m: &Mount| {
+        m.path == "/"
+            || path == m.path
+            || path.strip_prefix(m.path.as_str()).is_some_and(|rest| rest.starts_with('/'))
+    };
+    snapshot
+        .mounts()
+        .seen()?
+        .into_iter()
+        .filter(below)
+        .enumerate()
+        .max_by_key(|(at, m)| (m.path.len(), *at))
+        .map(|(_, m)| m)
 }
 
-/// One step of the walk: owner, then ACL, then group, then others; who overrides modes passes all but execution of a
-/// file that nobody may execute.
+/// One step of the walk: owner, then ACL, then group, then others; who overrides modes passes all but
+/// execution of a file that nobody may execute.
 pub fn allowed(status: &FileStatus, who: &Account, right: Right) -> bool {
     let directory = status.kind == FileKind::Directory;
     if who.powers.overrides && (right != Right::Execute || directory || status.mode & 0o111 != 0) {
@@ -119,14 +138,17 @@ pub fn allowed(status: &FileStatus, who: &Account, right: Right) -> bool {
     }
     let mut in_group = false;
     // With an ACL the group bits of the mode are its mask; the owning group's own entry is tag 0x04.
-    let group_bits = status.acl.iter().find(|e| e.tag == 0x04).map_or(status.mode >> 3, |e| u32::from(e.permissions));
+    let group_bits =
+        status.acl.iter().find(|e| e.tag == 0x04).map_or(status.mode >> 3, |e| u32::from(e.permissions));
     if who.gid == status.gid || who.groups.contains(&status.gid) {
         in_group = true;
         if group_bits & mask & bit != 0 {
             return true;
         }
     }
-    for entry in status.acl.iter().filter(|e| e.tag == 0x08 && (who.gid == e.id || who.groups.contains(&e.id))) {
+    for entry in
+        status.acl.iter().filter(|e| e.tag == 0x08 && (who.gid == e.id || who.groups.contains(&e.id)))
+    {
         in_group = true;
         if u32::from(entry.permissions) & mask & bit != 0 {
             return true;
@@ -144,21 +166,33 @@ mod tests {
         FileStatus::plain(FileKind::Regular, mode, uid, gid, 0)
     }
     fn tide() -> Account {
-        Account { name: "tide".into(), uid: 71, gid: 72, groups: vec![72, 80], powers: crate::accounts::Powers::default() }
+        Account {
+            name: "tide".into(),
+            uid: 71,
+            gid: 72,
+            groups: vec![72, 80],
+            powers: crate::accounts::Powers::default(),
+        }
     }
 
     #[test]
     fn the_first_matching_class_decides() {
         assert!(!allowed(&status(0o077, 71, 72), &tide(), Right::Read), "an owner without rights is refused");
         assert!(allowed(&status(0o040, 1, 80), &tide(), Right::Read), "a further group counts");
-        assert!(!allowed(&status(0o704, 1, 80), &tide(), Right::Read), "a group member does not fall back to others");
+        assert!(
+            !allowed(&status(0o704, 1, 80), &tide(), Right::Read),
+            "a group member does not fall back to others"
+        );
         assert!(allowed(&status(0o704, 1, 1), &tide(), Right::Read));
     }
 
     #[test]
     fn access_lists_are_masked() {
         let mut file = status(0o670, 1, 1);
-        file.acl = vec![AclEntry { tag: 0x02, permissions: 6, id: 71 }, AclEntry { tag: 0x10, permissions: 4, id: 0 }];
+        file.acl = vec![
+            AclEntry { tag: 0x02, permissions: 6, id: 71 },
+            AclEntry { tag: 0x10, permissions: 4, id: 0 },
+        ];
         assert!(allowed(&file, &tide(), Right::Read));
         assert!(!allowed(&file, &tide(), Right::Write));
     }

@@ -46,7 +46,9 @@ pub fn account(snapshot: &Snapshot, name: &str) -> Look<Account> {
     let by_number = name.parse::<u32>().ok();
     for line in text.lines() {
         let mut fields = line.split(':');
-        let (Some(who), Some(uid), Some(gid)) = (fields.next(), fields.nth(1), fields.next()) else { continue };
+        let (Some(who), Some(uid), Some(gid)) = (fields.next(), fields.nth(1), fields.next()) else {
+            continue;
+        };
         let (Ok(uid), Ok(gid)) = (uid.parse(), gid.parse()) else { continue };
         if who == name || by_number == Some(uid) {
             let groups = groups_of(snapshot, who, gid);
@@ -73,16 +75,25 @@ pub fn group(snapshot: &Snapshot, name: &str) -> Look<u32> {
 /// Not in the file: absent, unless the host also asks other sources for its accounts.
 fn elsewhere<T>(snapshot: &Snapshot, data_base: &str) -> Look<T> {
     let other = asks_elsewhere(&snapshot.text("/etc/nsswitch.conf").seen().unwrap_or_default(), data_base);
-    if other { Look::NotSeen(crate::host::Unseen::Failed("accounts also come from a directory service".into())) } else { Look::Absent }
+    if other {
+        Look::NotSeen(crate::host::Unseen::Failed("accounts also come from a directory service".into()))
+    } else {
+        Look::Absent
+    }
 }
 
-/// Group number and account number of every membership that `/etc/passwd` (primary groups) and `/etc/group` tell of.
+/// Group number and account number of every membership that `/etc/passwd` (primary groups) and `/etc/group`
+/// tell of.
 pub fn memberships(passwd: &str, group: &str) -> Vec<(u32, u32)> {
     let mut all = Vec::new();
     let mut numbers = std::collections::HashMap::new();
     for line in passwd.lines() {
         let mut fields = line.split(':');
-        let (Some(name), Some(Ok(uid)), Some(Ok(gid))) = (fields.next(), fields.nth(1).map(str::parse), fields.next().map(str::parse)) else { continue };
+        let (Some(name), Some(Ok(uid)), Some(Ok(gid))) =
+            (fields.next(), fields.nth(1).map(str::parse), fields.next().map(str::parse))
+        else {
+            continue;
+        };
         numbers.entry(name).or_insert(uid);
         all.push((gid, uid));
     }
@@ -111,7 +122,9 @@ fn groups_of(snapshot: &Snapshot, name: &str, primary: u32) -> Vec<u32> {
     let mut groups = vec![primary];
     for line in snapshot.text("/etc/group").seen().unwrap_or_default().lines() {
         let mut fields = line.split(':');
-        let (Some(gid), Some(members)) = (fields.nth(2).and_then(|g| g.parse().ok()), fields.next()) else { continue };
+        let (Some(gid), Some(members)) = (fields.nth(2).and_then(|g| g.parse().ok()), fields.next()) else {
+            continue;
+        };
         if members.split(',').any(|m| m == name) && !groups.contains(&gid) {
             groups.push(gid);
         }

@@ -1,6 +1,7 @@
-//! Every bound of what is read and said, in one place. Whoever owns a file can make it endless, circular or doubling; work and
-//! memory are bounded by counting, a bound that is reached is named in `not_seen`, and the answer is then "not found out" (exit
-//! status 3, or 1 where a problem was found all the same). All of them lie far above what real hosts have.
+//! Every bound of what is read and said, in one place. Whoever owns a file can make it endless, circular or
+//! doubling; work and memory are bounded by counting, a bound that is reached is named in `not_seen`, and the
+//! answer is then "not found out" (exit status 3, or 1 where a problem was found all the same). All of them
+//! lie far above what real hosts have.
 
 /// Longest line of a configuration, in bytes.
 pub const LINE: usize = 16 << 20;
@@ -64,7 +65,10 @@ impl Cost {
         if self.files > FILES {
             self.reach(format!("{name}: more than {FILES} inclusions are not followed"));
         } else if self.bytes > CONFIGURATION {
-            self.reach(format!("{name}: more than {} MiB of configuration are not read", CONFIGURATION >> 20));
+            self.reach(format!(
+                "{name}: more than {} MiB of configuration are not read",
+                CONFIGURATION >> 20
+            ));
         }
         self.reached.is_none()
     }
@@ -75,7 +79,10 @@ impl Cost {
         if self.expansions > EXPANSIONS {
             self.reach(format!("more than {EXPANSIONS} expansions of defines and macros are not followed"));
         } else if self.bytes > CONFIGURATION {
-            self.reach(format!("defines and macros make more than {} MiB, which are not read", CONFIGURATION >> 20));
+            self.reach(format!(
+                "defines and macros make more than {} MiB, which are not read",
+                CONFIGURATION >> 20
+            ));
         }
         self.reached.is_none()
     }
@@ -100,7 +107,8 @@ pub(crate) fn step(_count: usize) {
 
 #[cfg(test)]
 pub(crate) mod work {
-    //! Counts steps of loops that could grow faster than what they look at; growth is tested by these, not by a clock.
+    //! Counts steps of loops that could grow faster than what they look at; growth is tested by these, not by
+    //! a clock.
     use std::cell::Cell;
 
     thread_local! {

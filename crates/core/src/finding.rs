@@ -52,7 +52,14 @@ pub struct Evidence {
 impl Evidence {
     /// Evidence with nothing but words.
     pub fn new(source: Source, detail: impl Into<String>) -> Self {
-        Self { source, detail: crate::bounds::clip(&detail.into()), file: None, line: None, pid: None, time: None }
+        Self {
+            source,
+            detail: crate::bounds::clip(&detail.into()),
+            file: None,
+            line: None,
+            pid: None,
+            time: None,
+        }
     }
     /// With a place in a file.
     pub fn at(mut self, place: &Place) -> Self {
@@ -124,7 +131,13 @@ pub struct Subject {
 impl Subject {
     /// A listener.
     pub fn listener(address: Option<IpAddr>, port: u16, path: Option<&str>, pid: Option<u32>) -> Self {
-        Self { address, port: (port > 0).then_some(port), path: path.map(str::to_owned), pid, ..Self::default() }
+        Self {
+            address,
+            port: (port > 0).then_some(port),
+            path: path.map(str::to_owned),
+            pid,
+            ..Self::default()
+        }
     }
     /// A path.
     pub fn path(path: &str) -> Self {
@@ -133,7 +146,12 @@ impl Subject {
     /// A path that an account lacks a right on.
     pub fn obstacle(obstacle: &Obstacle, account: &str, named: Option<&str>) -> Self {
         let named = named.map(str::to_owned);
-        Self { account: Some(account.to_owned()), right: Some(obstacle.right), named, ..Self::path(&obstacle.path) }
+        Self {
+            account: Some(account.to_owned()),
+            right: Some(obstacle.right),
+            named,
+            ..Self::path(&obstacle.path)
+        }
     }
     /// The path as the service names it: a change walks from there, and meets the links on the way.
     pub fn named(&self) -> Option<&str> {
@@ -164,8 +182,8 @@ impl Subject {
 /// How a finding is known.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Proof {
-    /// Only lines that the service's account could have written say so, about something that neither configuration nor
-    /// unit nor package name: testimony, and never the object of a fix.
+    /// Only lines that the service's account could have written say so, about something that neither
+    /// configuration nor unit nor package name: testimony, and never the object of a fix.
     Claimed,
     /// The log said so; nothing on the host confirms or denies it.
     Said,

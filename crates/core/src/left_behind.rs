@@ -1,4 +1,5 @@
-//! Files below a directory that belong to another account than their server's: what a start under that account leaves behind.
+//! Files below a directory that belong to another account than their server's: what a start under that
+//! account leaves behind.
 use crate::host::{FileKind, FileStatus};
 use crate::path;
 use crate::snapshot::Snapshot;

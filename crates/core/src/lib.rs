@@ -1,8 +1,8 @@
 //! Facts about a host in, a ranked diagnosis and reversible fixes out.
 //!
-//! Data flows one way: a [`host::Host`] is asked through a [`snapshot::Snapshot`], checks turn facts into findings,
-//! findings are joined and ranked into causes, causes offer fixes, and a fix is carried out through a
-//! [`fix::HostWriter`] under a journal. Nothing here prints, parses arguments or calls the system.
+//! Data flows one way: a [`host::Host`] is asked through a [`snapshot::Snapshot`], checks turn facts into
+//! findings, findings are joined and ranked into causes, causes offer fixes, and a fix is carried out through
+//! a [`fix::HostWriter`] under a journal. Nothing here prints, parses arguments or calls the system.
 #![forbid(unsafe_code)]
 
 /// Committed data as the build prepared them (`build.rs`).
@@ -16,6 +16,7 @@ pub(crate) use data;
 pub mod access;
 pub mod accounts;
 pub mod bounds;
+pub mod bundle;
 pub mod campaign;
 pub mod case;
 pub mod checks;
@@ -24,6 +25,7 @@ pub mod config;
 pub mod finding;
 pub mod fix;
 pub mod host;
+pub mod keys;
 pub mod kinds;
 pub mod left_behind;
 pub mod log;
@@ -36,6 +38,7 @@ pub mod ports;
 pub mod rank;
 pub mod report;
 pub mod runtime;
+pub mod secrets;
 pub mod service;
 pub mod services_file;
 pub mod snapshot;

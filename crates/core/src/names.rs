@@ -34,12 +34,20 @@ pub fn lookup(snapshot: &Snapshot, name: &str) -> Look<Vec<IpAddr>> {
 
 /// Whether the text can be a host name at all.
 fn well_formed(name: &str) -> bool {
-    let label = |l: &str| !l.is_empty() && l.len() < 64 && l.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-' || b == b'_');
+    let label = |l: &str| {
+        !l.is_empty()
+            && l.len() < 64
+            && l.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-' || b == b'_')
+    };
     name.len() < 254 && name.split('.').all(label)
 }
 
 /// Whether the kernel lets programs bind addresses that the host does not have.
 pub fn may_bind_foreign(snapshot: &Snapshot, address: IpAddr) -> bool {
-    let file = if address.is_ipv4() { "/proc/sys/net/ipv4/ip_nonlocal_bind" } else { "/proc/sys/net/ipv6/ip_nonlocal_bind" };
+    let file = if address.is_ipv4() {
+        "/proc/sys/net/ipv4/ip_nonlocal_bind"
+    } else {
+        "/proc/sys/net/ipv6/ip_nonlocal_bind"
+    };
     snapshot.text(file).seen().is_some_and(|t| t.trim() == "1")
 }

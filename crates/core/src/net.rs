@@ -103,7 +103,15 @@ mod tests {
     use super::*;
 
     fn held(address: &str, port: u16, v6_only: bool) -> Socket {
-        Socket { protocol: Protocol::Tcp, address: Some(address.parse().unwrap()), port, path: None, inode: 1, uid: 0, v6_only }
+        Socket {
+            protocol: Protocol::Tcp,
+            address: Some(address.parse().unwrap()),
+            port,
+            path: None,
+            inode: 1,
+            uid: 0,
+            v6_only,
+        }
     }
 
     #[test]
@@ -121,7 +129,11 @@ mod tests {
             ("::1", false, "0.0.0.0", false, false),
         ] {
             let want_listen = Listen::tcp(want.parse().unwrap(), 80, v6_only);
-            assert_eq!(want_listen.conflicts_with(&held(hold, 80, hold_v6_only)), expected, "{want} against {hold}");
+            assert_eq!(
+                want_listen.conflicts_with(&held(hold, 80, hold_v6_only)),
+                expected,
+                "{want} against {hold}"
+            );
             assert!(!want_listen.conflicts_with(&held(hold, 81, hold_v6_only)));
         }
     }

@@ -31,8 +31,8 @@ const LOGS: &[(&str, Form)] = &[
     ("/var/log/pacman.log", Form::Alpm),
 ];
 
-/// Packages that changed since a moment (microseconds since the epoch), oldest first, as `NAME OLD → NEW`, `NAME VERSION
-/// installed` or `NAME VERSION removed`; `None` where no such log can be read.
+/// Packages that changed since a moment (microseconds since the epoch), oldest first, as `NAME OLD → NEW`,
+/// `NAME VERSION installed` or `NAME VERSION removed`; `None` where no such log can be read.
 pub fn changed(snapshot: &Snapshot, since: i64, zone: &TimeZone) -> Option<Vec<String>> {
     let mut found: Vec<(i64, String)> = Vec::new();
     let mut readable = false;
@@ -76,7 +76,9 @@ fn parse(line: &str, form: Form, zone: &TimeZone) -> Option<(i64, Option<String>
             let told = match words.as_slice() {
                 ["upgrade", name, old, new] if old != new => Some(format!("{} {old} → {new}", plain(name))),
                 ["install", name, _, new] => Some(format!("{} {new} installed", plain(name))),
-                ["remove" | "purge", name, old, _] if *old != "<none>" => Some(format!("{} {old} removed", plain(name))),
+                ["remove" | "purge", name, old, _] if *old != "<none>" => {
+                    Some(format!("{} {old} removed", plain(name)))
+                }
                 _ => None,
             };
             Some((time, told))
@@ -132,24 +134,39 @@ mod tests {
         for (file, text, expected) in [
             (
                 "/var/log/dpkg.log",
-                "2031-04-01 05:00:00 upgrade nginx:amd64 1.21-1 1.22-1\n2031-04-02 06:00:00 startup archives unpack\n2031-04-02 06:00:01 upgrade nginx:amd64 1.22-1 1.24-1\n2031-04-02 06:00:01 status half-configured nginx:amd64 1.24-1\n2031-04-02 06:00:02 install tidetables:all <none> 3.0\n2031-04-02 06:00:03 remove redis:amd64 7.0-1 <none>\n",
+                "2031-04-01 05:00:00 upgrade nginx:amd64 1.21-1 1.22-1\n\
+                    2031-04-02 06:00:00 startup archives unpack\n\
+                    2031-04-02 06:00:01 upgrade nginx:amd64 1.22-1 1.24-1\n\
+                    2031-04-02 06:00:01 status half-configured nginx:amd64 1.24-1\n\
+                    2031-04-02 06:00:02 install tidetables:all <none> 3.0\n\
+                    2031-04-02 06:00:03 remove redis:amd64 7.0-1 <none>\n",
                 vec!["nginx 1.22-1 → 1.24-1", "tidetables 3.0 installed", "redis 7.0-1 removed"],
             ),
             (
                 "/var/log/dnf.rpm.log",
-                "2031-04-02T05:59:00+0000 SUBDEBUG Upgraded: old-1\n2031-04-02T08:00:00+0200 SUBDEBUG Upgraded: nginx-1:1.24-1.el9.x86_64\n",
+                "2031-04-02T05:59:00+0000 SUBDEBUG Upgraded: old-1\n\
+                    2031-04-02T08:00:00+0200 SUBDEBUG Upgraded: nginx-1:1.24-1.el9.x86_64\n",
                 vec!["nginx-1:1.24-1.el9.x86_64 upgraded"],
             ),
-            ("/var/log/zypp/history", "# a comment\n2031-04-02 06:00:01|install|nginx|1.24-1|x86_64|root@quay1\n", vec!["nginx 1.24-1 installed"]),
+            (
+                "/var/log/zypp/history",
+                "# a comment\n2031-04-02 06:00:01|install|nginx|1.24-1|x86_64|root@quay1\n",
+                vec!["nginx 1.24-1 installed"],
+            ),
             (
                 "/var/log/pacman.log",
-                "[2031-04-02T06:00:01+0000] [ALPM] upgraded nginx (1.22-1 -> 1.24-1)\n[2031-04-02T06:00:02+0000] [PACMAN] done\n",
+                "[2031-04-02T06:00:01+0000] [ALPM] upgraded nginx (1.22-1 -> 1.24-1)\n\
+                    [2031-04-02T06:00:02+0000] [PACMAN] done\n",
                 vec!["nginx 1.22-1 → 1.24-1"],
             ),
         ] {
             let host = TextHost::new().file(file, text);
             let since = "2031-04-02T06:00:00Z".parse::<Timestamp>().expect("a time").as_microsecond();
-            assert_eq!(changed(&Snapshot::new(&host), since, &TimeZone::UTC), Some(expected.into_iter().map(str::to_owned).collect()), "{file}");
+            assert_eq!(
+                changed(&Snapshot::new(&host), since, &TimeZone::UTC),
+                Some(expected.into_iter().map(str::to_owned).collect()),
+                "{file}"
+            );
         }
         assert_eq!(changed(&Snapshot::new(&TextHost::new()), 0, &TimeZone::UTC), None);
     }

@@ -4,7 +4,8 @@ use crate::snapshot::Snapshot;
 
 /// Ports near `near` that nobody holds, no configuration wants, and the kernel does not hand out.
 pub fn free_ports(snapshot: &Snapshot, services: &[Service], near: u16, count: usize) -> Vec<u16> {
-    let mut taken: Vec<u16> = snapshot.listeners().seen().unwrap_or_default().iter().map(|s| s.port).collect();
+    let mut taken: Vec<u16> =
+        snapshot.listeners().seen().unwrap_or_default().iter().map(|s| s.port).collect();
     for service in services {
         let config = service.configuration(snapshot);
         taken.extend(config.model.listens.iter().map(|l| l.listen.port));

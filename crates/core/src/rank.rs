@@ -55,7 +55,8 @@ pub struct Cause {
 pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     let mut causes: Vec<Cause> = Vec::new();
     // What the host shows now comes first, so that log lines join it and not the other way round.
-    let (now, told): (Vec<_>, Vec<_>) = findings.into_iter().partition(|f| matches!(f.proof, Proof::Now | Proof::Inevitable) && !is_told(f));
+    let (now, told): (Vec<_>, Vec<_>) =
+        findings.into_iter().partition(|f| matches!(f.proof, Proof::Now | Proof::Inevitable) && !is_told(f));
     for finding in now.into_iter().chain(told) {
         match causes.iter_mut().find(|c| joins(c, &finding)) {
             Some(cause) => join(cause, finding),
@@ -66,18 +67,27 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     if solid {
         causes.retain(|c| c.code != Code::Unknown && !matches!(c.proof, Proof::Past | Proof::Claimed));
     }
-    let explained = causes.iter().any(|c| c.code != Code::Unknown && c.code != Code::ManagerGaveUp && !matches!(c.proof, Proof::Past | Proof::Claimed));
+    let explained = causes.iter().any(|c| {
+        c.code != Code::Unknown
+            && c.code != Code::ManagerGaveUp
+            && !matches!(c.proof, Proof::Past | Proof::Claimed)
+    });
     if explained {
         causes.retain(|c| c.code != Code::Unknown);
     }
     // A line that nobody knows is a reason, too: only where there is none the giving up stands for itself.
-    let explained = explained || causes.iter().any(|c| c.code == Code::Unknown && c.evidence.iter().any(|e| e.source == crate::finding::Source::Log));
+    let explained = explained
+        || causes.iter().any(|c| {
+            c.code == Code::Unknown && c.evidence.iter().any(|e| e.source == crate::finding::Source::Log)
+        });
     // A copy under another account makes the very files that are in the way: it goes first.
     let copy = causes.iter().any(|c| c.code == Code::AlreadyRunning && c.certainty == Certainty::Certain);
     let after = |c: &Cause| copy && c.code == Code::WrongOwner;
-    causes.sort_by_key(|c| (late(c, explained), c.certainty, if after(c) { stage::BIND + 1 } else { c.stage }));
+    causes
+        .sort_by_key(|c| (late(c, explained), c.certainty, if after(c) { stage::BIND + 1 } else { c.stage }));
     // Without its account every file is "of the wrong owner": that follows.
-    let nobody = causes.first().is_some_and(|c| c.code == Code::AccountMissing && c.certainty == Certainty::Certain);
+    let nobody =
+        causes.first().is_some_and(|c| c.code == Code::AccountMissing && c.certainty == Certainty::Certain);
     for (at, cause) in causes.iter_mut().enumerate() {
         cause.relation = match (at, cause.code, cause.certainty) {
             (0, ..) => Relation::Blocks,
@@ -124,7 +134,10 @@ fn start(finding: Finding) -> Cause {
 fn join(cause: &mut Cause, finding: Finding) {
     cause.witnesses += 1;
     // The log of this start agrees with what is true now: that is certain.
-    if is_told(&finding) && !matches!(finding.proof, Proof::Past | Proof::Claimed) && matches!(cause.proof, Proof::Now | Proof::Inevitable) {
+    if is_told(&finding)
+        && !matches!(finding.proof, Proof::Past | Proof::Claimed)
+        && matches!(cause.proof, Proof::Now | Proof::Inevitable)
+    {
         cause.certainty = Certainty::Certain;
     }
     for evidence in finding.evidence {
@@ -157,13 +170,16 @@ fn joins(cause: &Cause, finding: &Finding) -> bool {
     if configures(cause.code, cause.stage) && configures(finding.code, finding.stage) && is_told(finding) {
         // The daemon reports its first fault alone; our reader's first fault is that one.
         let same_line = cause.subject.line.is_some() && cause.subject.line == finding.subject.line;
-        let same_word = cause.subject.directive.is_some() && cause.subject.directive == finding.subject.directive;
+        let same_word =
+            cause.subject.directive.is_some() && cause.subject.directive == finding.subject.directive;
         let same_path = cause.subject.path.is_some() && cause.subject.path == finding.subject.path;
         let no_object = finding.subject == Subject::default();
         return same_line || same_word || same_path || no_object || same_code;
     }
     if cause.code.facts().is_of_file && facts.is_of_file && is_told(finding) {
-        let (Some(mine), Some(theirs)) = (&cause.subject.path, &finding.subject.path) else { return finding.subject.path.is_none() };
+        let (Some(mine), Some(theirs)) = (&cause.subject.path, &finding.subject.path) else {
+            return finding.subject.path.is_none();
+        };
         return crate::path::is_within(theirs, mine) || crate::path::is_within(mine, theirs);
     }
     // A unix socket that cannot be bound is a left-over file when nobody listens on it.
@@ -173,11 +189,15 @@ fn joins(cause: &Cause, finding: &Finding) -> bool {
     same_code
         && match facts.joins {
             Joins::Always | Joins::OnePerServer => true,
-            Joins::Remedy => is_told(finding) || (cause.subject == finding.subject && cause.fixes == finding.fixes),
+            Joins::Remedy => {
+                is_told(finding) || (cause.subject == finding.subject && cause.fixes == finding.fixes)
+            }
             Joins::Port => same_port,
             Joins::ToldOrEqual => is_told(finding) || cause.subject == finding.subject,
             Joins::ToldWithoutSubject if is_told(finding) && finding.subject == Subject::default() => true,
-            Joins::Subject | Joins::Binding | Joins::ToldWithoutSubject => cause.subject.is_same(&finding.subject),
+            Joins::Subject | Joins::Binding | Joins::ToldWithoutSubject => {
+                cause.subject.is_same(&finding.subject)
+            }
         }
 }
 
@@ -237,29 +257,45 @@ mod tests {
 
     #[test]
     fn giving_up_is_first_only_when_its_reason_is_gone() {
-        let gave_up = || finding(Code::ManagerGaveUp, Proof::Now, Source::Manager, Subject::unit("front.service"));
+        let gave_up =
+            || finding(Code::ManagerGaveUp, Proof::Now, Source::Manager, Subject::unit("front.service"));
         check(
             vec![gave_up(), finding(Code::PortTaken, Proof::Past, Source::Log, port(80, None))],
             &[(Code::ManagerGaveUp, Certainty::Certain, 1), (Code::PortTaken, Certainty::Possible, 1)],
         );
-        let ranked = rank(vec![gave_up(), finding(Code::PortTaken, Proof::Inevitable, Source::Socket, port(80, Some(1)))]);
+        let ranked = rank(vec![
+            gave_up(),
+            finding(Code::PortTaken, Proof::Inevitable, Source::Socket, port(80, Some(1))),
+        ]);
         assert_eq!(ranked[0].code, Code::PortTaken);
         assert_eq!(ranked[1].relation, Relation::Consequence);
     }
 
     #[test]
     fn giving_up_stands_behind_a_line_that_nobody_knows_and_before_silence() {
-        let gave_up = || finding(Code::ManagerGaveUp, Proof::Now, Source::Manager, Subject::unit("front.service"));
+        let gave_up =
+            || finding(Code::ManagerGaveUp, Proof::Now, Source::Manager, Subject::unit("front.service"));
         let unknown = |source| finding(Code::Unknown, Proof::Said, source, Subject::default());
-        check(vec![gave_up(), unknown(Source::Log)], &[(Code::Unknown, Certainty::Likely, 1), (Code::ManagerGaveUp, Certainty::Certain, 1)]);
-        check(vec![gave_up(), unknown(Source::Manager)], &[(Code::ManagerGaveUp, Certainty::Certain, 1), (Code::Unknown, Certainty::Likely, 1)]);
+        check(
+            vec![gave_up(), unknown(Source::Log)],
+            &[(Code::Unknown, Certainty::Likely, 1), (Code::ManagerGaveUp, Certainty::Certain, 1)],
+        );
+        check(
+            vec![gave_up(), unknown(Source::Manager)],
+            &[(Code::ManagerGaveUp, Certainty::Certain, 1), (Code::Unknown, Certainty::Likely, 1)],
+        );
     }
 
     #[test]
     fn a_copy_goes_before_the_files_that_it_made() {
         check(
             vec![
-                finding(Code::WrongOwner, Proof::Inevitable, Source::File, Subject::path("/var/log/seat-cache.log")),
+                finding(
+                    Code::WrongOwner,
+                    Proof::Inevitable,
+                    Source::File,
+                    Subject::path("/var/log/seat-cache.log"),
+                ),
                 finding(Code::AlreadyRunning, Proof::Inevitable, Source::Socket, port(6379, Some(7))),
             ],
             &[(Code::AlreadyRunning, Certainty::Certain, 1), (Code::WrongOwner, Certainty::Certain, 1)],
@@ -271,7 +307,12 @@ mod tests {
         check(
             vec![
                 finding(Code::Unknown, Proof::Said, Source::Log, Subject::default()),
-                finding(Code::PermissionDenied, Proof::Inevitable, Source::File, Subject::path("/var/log/front")),
+                finding(
+                    Code::PermissionDenied,
+                    Proof::Inevitable,
+                    Source::File,
+                    Subject::path("/var/log/front"),
+                ),
             ],
             &[(Code::PermissionDenied, Certainty::Certain, 1)],
         );

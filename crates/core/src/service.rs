@@ -30,15 +30,24 @@ pub struct Service {
 
 impl std::fmt::Debug for Service {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Service").field("name", &self.name).field("kind", &self.kind.name()).finish_non_exhaustive()
+        f.debug_struct("Service")
+            .field("name", &self.name)
+            .field("kind", &self.kind.name())
+            .finish_non_exhaustive()
     }
 }
 
 impl Service {
     /// What its configuration says, read once a snapshot.
     pub fn configuration(&self, snapshot: &Snapshot) -> Arc<Configuration> {
-        let name = format!("{} {} {} {}", self.kind.name(), self.name, self.instance.config, self.instance.command.join(" "));
-        snapshot.configuration(&name, || self.kind.read(snapshot, &self.instance))
+        let name = format!(
+            "{} {} {} {}",
+            self.kind.name(),
+            self.name,
+            self.instance.config,
+            self.instance.command.join(" ")
+        );
+        snapshot.derived(&name, || self.kind.read(snapshot, &self.instance))
     }
 
     /// Name of its unit, with suffix.
@@ -46,7 +55,8 @@ impl Service {
         self.unit.as_ref().map(|u| u.name.as_str())
     }
 
-    /// Whether the manager's "started" means that it is ready: it is told so, or the start command ends when it is.
+    /// Whether the manager's "started" means that it is ready: it is told so, or the start command ends when
+    /// it is.
     pub fn reports_ready(&self) -> bool {
         let Some(unit) = &self.unit else { return false };
         match unit.start_type().as_str() {
@@ -66,20 +76,24 @@ impl Service {
         self.instance.command.first().map(String::as_str)
     }
 
-    /// Whether a process of this name can be its: a name of its kind, or its own program's, which the kernel cuts to 15 bytes.
+    /// Whether a process of this name can be its: a name of its kind, or its own program's, which the kernel
+    /// cuts to 15 bytes.
     pub fn has_name(&self, name: &str) -> bool {
         let program = self.program().map(path::name).unwrap_or_default();
         self.kind.runs(name) || program.get(..program.len().min(15)) == Some(name)
     }
 
-    /// Whether a process was started from this very service's program. Several copies of one daemon stay apart by that
-    /// where no manager tells; a control script starts another program, so there the kind decides.
+    /// Whether a process was started from this very service's program. Several copies of one daemon stay
+    /// apart by that where no manager tells; a control script starts another program, so there the kind
+    /// decides.
     pub fn started(&self, process: &Process) -> bool {
         let Some(program) = self.program() else { return false };
         let first = process.arguments.first().map_or("", String::as_str);
         let executable = process.executable.as_deref().unwrap_or_default();
         let by_script = path::name(program).ends_with("ctl");
-        let itself = program == first || program == executable || process.arguments.get(1).is_some_and(|a| a == program);
+        let itself = program == first
+            || program == executable
+            || process.arguments.get(1).is_some_and(|a| a == program);
         if by_script { self.runs_as(process) } else { itself && self.kind.is_main(&process.arguments) }
     }
 
@@ -93,20 +107,27 @@ impl Service {
         let first = process.arguments.first().map_or("", String::as_str);
         if self.kind.profile().programs.is_empty() {
             let program = own.first().copied().unwrap_or_default();
-            return !program.is_empty() && (program == executable || program == first || process.arguments.iter().take(2).any(|a| a == program));
+            return !program.is_empty()
+                && (program == executable
+                    || program == first
+                    || process.arguments.iter().take(2).any(|a| a == program));
         }
         if !self.kind.is_same_program(&self.instance, &process.arguments) {
             return false;
         }
         let by_name = |p: &str| self.kind.runs(path::name(p)) && !path::name(p).ends_with("ctl");
-        by_name(executable) || by_name(first.split([':', ' ']).next().unwrap_or_default()) || own.contains(&executable) || own.contains(&first)
+        by_name(executable)
+            || by_name(first.split([':', ' ']).next().unwrap_or_default())
+            || own.contains(&executable)
+            || own.contains(&first)
     }
 }
 
 /// All services that can be found, in the order of their names.
 pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
     let mut found: Vec<Service> = Vec::new();
-    let programs: Vec<&str> = kinds::KINDS.iter().flat_map(|k| k.profile().programs.iter().map(|p| p.trim_matches('*'))).collect();
+    let programs: Vec<&str> =
+        kinds::KINDS.iter().flat_map(|k| k.profile().programs.iter().map(|p| p.trim_matches('*'))).collect();
     let units = if file.only_these { Vec::new() } else { manager::service_names(snapshot) };
     for name in units {
         let known = kinds::KINDS.iter().any(|k| k.owns(&name));
@@ -126,13 +147,18 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
             found.push(service);
         }
     }
-    let instances = if file.only_these { Vec::new() } else { kinds::KINDS.iter().flat_map(|k| k.instances(snapshot)).collect() };
+    let instances = if file.only_these {
+        Vec::new()
+    } else {
+        kinds::KINDS.iter().flat_map(|k| k.instances(snapshot)).collect()
+    };
     for (name, boots) in instances {
         if found.iter().any(|s| s.unit_name() == Some(name.as_str())) {
             continue;
         }
         if let Look::Seen(mut unit) = manager::unit(snapshot, &name) {
-            // The generator that would make the link has not run here: the umbrella unit and the instance's own word decide.
+            // The generator that would make the link has not run here: the umbrella unit and the instance's
+            // own word decide.
             let umbrella = unit.value("Unit", "PartOf").and_then(|u| manager::unit(snapshot, &u).seen());
             unit.enabled |= boots && umbrella.is_none_or(|u| u.enabled);
             found.extend(of_unit(snapshot, unit, None));
@@ -147,7 +173,9 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
     for (name, described) in &file.service {
         let unit_name = described.unit.clone().unwrap_or_else(|| name.clone());
         let unit_name = if unit_name.contains('.') { unit_name } else { format!("{unit_name}.service") };
-        if let Some(at) = found.iter().position(|s| s.name == *name || s.unit_name() == Some(unit_name.as_str())) {
+        if let Some(at) =
+            found.iter().position(|s| s.name == *name || s.unit_name() == Some(unit_name.as_str()))
+        {
             let unit = found.remove(at).unit;
             if let Some(unit) = unit
                 && let Some(service) = of_unit(snapshot, unit, Some((name, described)))
@@ -172,7 +200,9 @@ pub fn find(snapshot: &Snapshot, file: &ServicesFile) -> Vec<Service> {
 
 /// An umbrella unit with a single instance is another name for that instance.
 fn umbrellas(found: &mut [Service]) {
-    let umbrella = |s: &Service| s.unit.as_ref().filter(|u| u.name.contains('@')).and_then(|u| u.value("Unit", "PartOf"));
+    let umbrella = |s: &Service| {
+        s.unit.as_ref().filter(|u| u.name.contains('@')).and_then(|u| u.value("Unit", "PartOf"))
+    };
     let all: Vec<Option<String>> = found.iter().map(umbrella).collect();
     for (service, own) in found.iter_mut().zip(&all) {
         if let Some(own) = own.as_ref().filter(|o| all.iter().flatten().filter(|a| a == o).count() == 1) {
@@ -185,7 +215,9 @@ fn umbrellas(found: &mut [Service]) {
 pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Service> {
     let plain = name.trim_end_matches(".service");
     if file.only_these {
-        return find(snapshot, file).into_iter().find(|s| s.name == plain || s.aliases.iter().any(|a| a == plain));
+        return find(snapshot, file)
+            .into_iter()
+            .find(|s| s.name == plain || s.aliases.iter().any(|a| a == plain));
     }
     if !file.service.contains_key(plain)
         && !plain.is_empty()
@@ -210,10 +242,15 @@ pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Ser
 fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Described)>) -> Option<Service> {
     let commands = unit.commands("ExecStart");
     let described_as = described.and_then(|(_, d)| d.kind.as_deref()).and_then(kinds::kind);
-    // A unit that the manager made from an init script starts the script; the daemon is what the script starts.
-    let script = commands.first().and_then(|c| c.words.first()?.strip_prefix("/etc/init.d/")).and_then(|name| manager::script(snapshot, name).seen());
+    // A unit that the manager made from an init script starts the script; the daemon is what the script
+    // starts.
+    let script = commands
+        .first()
+        .and_then(|c| c.words.first()?.strip_prefix("/etc/init.d/"))
+        .and_then(|name| manager::script(snapshot, name).seen());
     let script_program = script.as_ref().and_then(|s| kinds::of_command(&s.command));
-    let by_program = commands.iter().find_map(|c| kinds::of_command(&kinds::unwrapped(&c.words))).or(script_program);
+    let by_program =
+        commands.iter().find_map(|c| kinds::of_command(&kinds::unwrapped(&c.words))).or(script_program);
     let by_name = kinds::KINDS.iter().copied().find(|k| k.owns(&unit.name));
     let kind = described_as.or(by_program).or(by_name)?;
     // A helper unit that only runs something of the daemon once is not the daemon.
@@ -236,29 +273,55 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
         Some(user) => accounts::account(snapshot, &user).seen().map_or(u32::MAX, |a| a.uid),
         None => 0,
     };
-    let command_place = commands.first().map(|c| Place { file: c.file.as_str().into(), line: c.line, column: 0, end_column: 0 });
+    let command_place = commands.first().map(|c| Place {
+        file: c.file.as_str().into(),
+        line: c.line,
+        column: 0,
+        end_column: 0,
+    });
     let words = script.map(|s| s.command).filter(|c| !c.is_empty());
-    let command = words.or_else(|| commands.into_iter().next().map(|c| kinds::unwrapped(&c.words))).unwrap_or_default();
-    let command = command.into_iter().map(|w| expand_variables(&w, &environment)).filter(|w| !w.is_empty()).collect();
-    let mut instance = Instance { command, command_place, environment, variables, start_uid, made_by_manager: made, ..Instance::default() };
+    let command =
+        words.or_else(|| commands.into_iter().next().map(|c| kinds::unwrapped(&c.words))).unwrap_or_default();
+    let command =
+        command.into_iter().map(|w| expand_variables(&w, &environment)).filter(|w| !w.is_empty()).collect();
+    let mut instance = Instance {
+        command,
+        command_place,
+        environment,
+        variables,
+        start_uid,
+        made_by_manager: made,
+        ..Instance::default()
+    };
     let empty = Described::default();
-    let (name, description) = described.map_or_else(|| (unit.name.trim_end_matches(".service").to_owned(), &empty), |(n, d)| (n.clone(), d));
+    let (name, description) = described
+        .map_or_else(|| (unit.name.trim_end_matches(".service").to_owned(), &empty), |(n, d)| (n.clone(), d));
     if let Some(config) = description.config.first() {
         instance.config.clone_from(config);
     }
     kind.locate(snapshot, &mut instance);
-    let mut aliases: Vec<String> = unit.aliases.iter().map(|a| a.trim_end_matches(".service").to_owned()).collect();
-    aliases.extend(
-        unit.values("Install", "Alias").iter().flat_map(|a| a.split_whitespace().map(|w| w.trim_end_matches(".service").to_owned()).collect::<Vec<_>>()),
-    );
+    let mut aliases: Vec<String> =
+        unit.aliases.iter().map(|a| a.trim_end_matches(".service").to_owned()).collect();
+    aliases.extend(unit.values("Install", "Alias").iter().flat_map(|a| {
+        a.split_whitespace().map(|w| w.trim_end_matches(".service").to_owned()).collect::<Vec<_>>()
+    }));
     let own = unit.name.trim_end_matches(".service").to_owned();
     if own != name {
         aliases.push(own);
     }
-    Some(Service { name, aliases, kind, unit: Some(unit), script: None, described: description.clone(), instance })
+    Some(Service {
+        name,
+        aliases,
+        kind,
+        unit: Some(unit),
+        script: None,
+        described: description.clone(),
+        instance,
+    })
 }
 
-/// A service that only an init script starts; none where a unit of that name says something else, or nothing may start it.
+/// A service that only an init script starts; none where a unit of that name says something else, or nothing
+/// may start it.
 fn of_script(snapshot: &Snapshot, name: &str) -> Option<Service> {
     if !manager::unit(snapshot, &format!("{name}.service")).is_absent() {
         return None;
@@ -272,10 +335,19 @@ fn of_script(snapshot: &Snapshot, name: &str) -> Option<Service> {
         pid_file: script.pid_file.clone(),
         ..Described::default()
     };
-    let start_uid = script.account.as_ref().and_then(|a| accounts::account(snapshot, a).seen()).map_or(0, |a| a.uid);
+    let start_uid =
+        script.account.as_ref().and_then(|a| accounts::account(snapshot, a).seen()).map_or(0, |a| a.uid);
     let mut instance = Instance { command: script.command.clone(), start_uid, ..Instance::default() };
     kind.locate(snapshot, &mut instance);
-    Some(Service { name: name.to_owned(), aliases: Vec::new(), kind, unit: None, script: Some(script), described, instance })
+    Some(Service {
+        name: name.to_owned(),
+        aliases: Vec::new(),
+        kind,
+        unit: None,
+        script: Some(script),
+        described,
+        instance,
+    })
 }
 
 /// `$NAME` and `${NAME}` as the manager puts them into command lines.
@@ -296,12 +368,21 @@ fn of_description(snapshot: &Snapshot, name: &str, described: &Described) -> Ser
         Some(account) => accounts::account(snapshot, account).seen().map_or(u32::MAX, |a| a.uid),
         None => snapshot.myself().seen().map_or(0, |m| m.uid),
     };
-    let mut instance = Instance { command, environment: described.environment.clone(), start_uid, ..Instance::default() };
+    let mut instance =
+        Instance { command, environment: described.environment.clone(), start_uid, ..Instance::default() };
     if let Some(config) = described.config.first() {
         instance.config.clone_from(config);
     }
     kind.locate(snapshot, &mut instance);
-    Service { name: name.to_owned(), aliases: Vec::new(), kind, unit: None, script: None, described: described.clone(), instance }
+    Service {
+        name: name.to_owned(),
+        aliases: Vec::new(),
+        kind,
+        unit: None,
+        script: None,
+        described: described.clone(),
+        instance,
+    }
 }
 
 /// Daemons of a known kind that run although nothing describes them.
@@ -320,12 +401,17 @@ fn strays(snapshot: &Snapshot, found: &mut Vec<Service>) {
         if let (Some(first), Some(executable)) = (command.first_mut(), &process.executable) {
             first.clone_from(executable);
         }
-        let Some(kind) = kinds::of_command(&command).filter(|k| k.is_main(&process.arguments)) else { continue };
-        let known = found.iter().any(|s| s.kind.name() == kind.name() && s.kind.is_same_program(&s.instance, &process.arguments));
+        let Some(kind) = kinds::of_command(&command).filter(|k| k.is_main(&process.arguments)) else {
+            continue;
+        };
+        let known = found
+            .iter()
+            .any(|s| s.kind.name() == kind.name() && s.kind.is_same_program(&s.instance, &process.arguments));
         if known {
             continue;
         }
-        let mut instance = Instance { command, start_uid: brief.uid, by_process: Some(brief.uid), ..Instance::default() };
+        let mut instance =
+            Instance { command, start_uid: brief.uid, by_process: Some(brief.uid), ..Instance::default() };
         kind.locate(snapshot, &mut instance);
         found.push(Service {
             name: stray_name(kind, &process.arguments, &brief.name),

@@ -21,7 +21,8 @@ pub struct ServicesFile {
 #[derive(Clone, Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Described {
-    /// Kind: `httpd`, `nginx`, `haproxy`, `mysql`, `postgresql`, `redis`, `php-fpm`, `tomcat`, `java`, `program`.
+    /// Kind: `httpd`, `nginx`, `haproxy`, `mysql`, `postgresql`, `redis`, `php-fpm`, `tomcat`, `java`,
+    /// `program`.
     pub kind: Option<String>,
     /// Command that starts it, where no manager owns it.
     pub start: Option<String>,
@@ -44,8 +45,8 @@ pub struct Described {
     pub log: Vec<String>,
     /// Format of the log: the name of a kind whose format it is.
     pub log_format: Option<String>,
-    /// How a line of the log begins, where no kind's format fits: a regular expression with the groups `time`, and `level` and
-    /// `pid` where there are any.
+    /// How a line of the log begins, where no kind's format fits: a regular expression with the groups
+    /// `time`, and `level` and `pid` where there are any.
     pub log_head: Option<String>,
     /// Format of the group `time`, as for strftime.
     pub log_time: Option<String>,
@@ -104,10 +105,19 @@ impl Described {
             (None, None) => None,
             _ => return Err("log_head and log_time belong together".into()),
         };
-        if head.is_none() && self.log_begin.is_empty() && self.log_ready.is_empty() && self.log_stop.is_empty() {
+        if head.is_none()
+            && self.log_begin.is_empty()
+            && self.log_ready.is_empty()
+            && self.log_stop.is_empty()
+        {
             return Ok(None);
         }
-        let rules = OwnRules { head, begin: self.log_begin.clone(), ready: self.log_ready.clone(), stop: self.log_stop.clone() };
+        let rules = OwnRules {
+            head,
+            begin: self.log_begin.clone(),
+            ready: self.log_ready.clone(),
+            stop: self.log_stop.clone(),
+        };
         rules.check().map(|()| Some(rules))
     }
 
@@ -153,12 +163,13 @@ impl ServicesFile {
         let mut shown = self.clone();
         for service in shown.service.values_mut() {
             for (name, value) in &mut service.environment {
-                *value = crate::host::mask_value(name, value);
+                *value = crate::secrets::mask_value(name, value);
             }
-            for command in [&mut service.start, &mut service.stop, &mut service.reload].into_iter().flatten() {
-                *command = crate::host::mask_command(command);
+            for command in [&mut service.start, &mut service.stop, &mut service.reload].into_iter().flatten()
+            {
+                *command = crate::secrets::mask_command(command);
             }
-            service.url = service.url.take().map(|url| crate::host::mask_text(&url));
+            service.url = service.url.take().map(|url| crate::secrets::mask_text(&url));
         }
         shown
     }
@@ -176,7 +187,11 @@ mod tests {
 
     #[test]
     fn lists_may_be_single_and_unknown_keys_are_refused_with_their_line() {
-        let file = parse("[service.tide-relay]\nkind = \"program\"\nlisten = [\"7400\", \"unix:/run/t.sock\"]\nlog = \"/var/log/t.log\"\n").unwrap();
+        let file = parse(
+            "[service.tide-relay]\nkind = \"program\"\n\
+            listen = [\"7400\", \"unix:/run/t.sock\"]\nlog = \"/var/log/t.log\"\n",
+        )
+        .unwrap();
         let relay = &file.service["tide-relay"];
         assert_eq!(relay.listens().len(), 2);
         assert_eq!(relay.log, ["/var/log/t.log"]);

@@ -1,10 +1,10 @@
 //! Facts about a host, each asked once and remembered.
-use crate::config::Configuration;
-use crate::config::key::KeyFacts;
 use crate::host::{
-    Answer, ClockReading, DirectoryEntry, Earlier, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, ProbeAnswer, ProbeRequest, Process,
-    ProcessBrief, Question, Socket, Space, UnitState, Unseen,
+    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself,
+    ProbeAnswer, ProbeRequest, Process, ProcessBrief, Question, Remembered, Socket, Space, UnitState, Unseen,
 };
+use crate::keys::KeyFacts;
+use std::any::Any;
 use std::cell::{Cell, OnceCell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::IpAddr;
@@ -16,9 +16,9 @@ pub struct Snapshot<'h> {
     memory: RefCell<HashMap<Question, Look<Answer>>>,
     not_seen: RefCell<BTreeSet<String>>,
     environment: RefCell<BTreeMap<String, String>>,
-    configurations: RefCell<HashMap<String, Arc<Configuration>>>,
+    derived: RefCell<HashMap<String, Arc<dyn Any + Send + Sync>>>,
     briefs: OnceCell<HashMap<u32, ProcessBrief>>,
-    earlier: Earlier,
+    earlier: Option<Box<dyn Remembered>>,
     bounded: Cell<bool>,
     refused: Cell<u64>,
 }
@@ -43,27 +43,26 @@ impl<'h> Snapshot<'h> {
             memory: RefCell::default(),
             not_seen: RefCell::default(),
             environment: RefCell::default(),
-            configurations: RefCell::default(),
+            derived: RefCell::default(),
             briefs: OnceCell::new(),
-            earlier: Earlier::default(),
+            earlier: None,
             bounded: Cell::new(false),
             refused: Cell::new(0),
         }
     }
 
     /// The same with what is known of files from earlier.
-    pub fn with_earlier(self, earlier: Earlier) -> Self {
-        Self { earlier, ..self }
+    pub fn with_earlier(self, earlier: impl Remembered + 'static) -> Self {
+        Self { earlier: Some(Box::new(earlier)), ..self }
     }
 
-    /// Whether a file still holds what it is known to have held, and who knows it; `None` where nothing is known.
+    /// Whether a file still holds what it is known to have held, and who knows it; `None` where nothing is
+    /// known.
     pub fn is_same(&self, path: &str) -> Option<(bool, &str)> {
-        if self.earlier.is_empty() {
-            return None;
-        }
+        let earlier = self.earlier.as_ref().filter(|known| !known.is_empty())?;
         // A change is made to the file itself, which may be read through a link.
-        let known = [path.to_owned(), self.resolve_links(path)].into_iter().find(|p| self.earlier.knows(p))?;
-        self.earlier.is_same(&known, &self.read(path).seen()?)
+        let known = [path.to_owned(), self.resolve_links(path)].into_iter().find(|p| earlier.knows(p))?;
+        earlier.is_same(&known, &self.read(path).seen()?)
     }
 
     /// The host behind it.
@@ -86,22 +85,31 @@ impl<'h> Snapshot<'h> {
     }
 
     fn count_refusal(&self, question: &Question, answer: &Look<Answer>) {
-        let of_file =
-            matches!(question, Question::Stat(_) | Question::LinkStat(_) | Question::ReadLink(_) | Question::List(_) | Question::Read(_) | Question::Key(_));
+        let of_file = matches!(
+            question,
+            Question::Stat(_)
+                | Question::LinkStat(_)
+                | Question::ReadLink(_)
+                | Question::List(_)
+                | Question::Read(_)
+                | Question::Key(_)
+        );
         if of_file && matches!(answer, Look::NotSeen(Unseen::Denied)) {
             self.refused.set(self.refused.get() + 1);
         }
     }
 
-    /// How many looks at files were refused for want of rights so far, repeated ones included: what grows while a service is
-    /// judged stands in the way of that judgement.
+    /// How many looks at files were refused for want of rights so far, repeated ones included: what grows
+    /// while a service is judged stands in the way of that judgement.
     pub fn refusals(&self) -> u64 {
         self.refused.get()
     }
 
     fn note(&self, question: &Question, why: &Unseen) {
         let part = match question {
-            Question::Processes | Question::Process(_) | Question::Listeners | Question::Clients(_) => "processes and sockets",
+            Question::Processes | Question::Process(_) | Question::Listeners | Question::Clients(_) => {
+                "processes and sockets"
+            }
             Question::Unit(_) => "the service manager",
             Question::Addresses => "interfaces",
             Question::Clock => "the clock",
@@ -119,7 +127,9 @@ impl<'h> Snapshot<'h> {
                 return;
             }
             Question::ReadAt(p, ..) | Question::Space(p) => return self.unseen(format!("{p}: {why}")),
-            Question::JournalOf(field, _) => return self.unseen(format!("journal entries of {field}: {why}")),
+            Question::JournalOf(field, _) => {
+                return self.unseen(format!("journal entries of {field}: {why}"));
+            }
             Question::Journal(unit, _) => return self.unseen(format!("journal of {unit}: {why}")),
             Question::SocketOwners(_) => "the holders of some sockets",
             Question::Mounts => "mounts",
@@ -146,7 +156,8 @@ impl<'h> Snapshot<'h> {
 
     /// The beginning of a small file, such as one with the number of a process; a large one is no such file.
     pub fn small_text(&self, path: &str) -> Look<String> {
-        self.read_at(path, 0, crate::bounds::PID_FILE).map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
+        self.read_at(path, 0, crate::bounds::PID_FILE)
+            .map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
     }
 
     /// What could not be seen so far, in a stable order.
@@ -202,20 +213,21 @@ impl<'h> Snapshot<'h> {
         {
             return Look::Seen(facts);
         }
-        self.read(path).map(|bytes| crate::config::key::facts(&bytes))
+        self.read(path).map(|bytes| crate::keys::facts(&bytes))
     }
     /// Whether a key is that of a certificate; `None` where it cannot be told.
     pub fn key_fits(&self, certificate: &str, key: &str) -> Option<bool> {
-        crate::config::certificate::fits(&self.read(certificate).seen()?, &self.key(key).seen()?)
+        crate::keys::fits(&self.read(certificate).seen()?, &self.key(key).seen()?)
     }
-    /// Whether a column of a file is known: behind a mask of captured evidence it is another one than in the file itself.
+    /// Whether a column of a file is known: behind a mask of captured evidence it is another one than in the
+    /// file itself.
     pub fn knows_column(&self, file: &str, line: u32, column: u32) -> bool {
         if !self.host.is_record() {
             return true;
         }
         let text = self.text(file).seen().unwrap_or_default();
         let at = usize::try_from(line).unwrap_or(usize::MAX).saturating_sub(1);
-        !text.lines().nth(at).is_some_and(|line| crate::host::column_moved(line, column))
+        !text.lines().nth(at).is_some_and(|line| crate::secrets::column_moved(line, column))
     }
     /// The first string of a binary that holds `needle`, or is it.
     pub fn find_string(&self, path: &str, needle: &str, whole: bool) -> Look<Option<String>> {
@@ -246,15 +258,17 @@ impl<'h> Snapshot<'h> {
     pub fn processes(&self) -> Look<Vec<ProcessBrief>> {
         pick!(self.ask(Question::Processes), Answer::Processes)
     }
-    /// Whether the processes of all accounts are seen: pid 1 is always there, and a mount of /proc with `hidepid` leaves it out
-    /// for ordinary accounts.
+    /// Whether the processes of all accounts are seen: pid 1 is always there, and a mount of /proc with
+    /// `hidepid` leaves it out for ordinary accounts.
     pub fn sees_processes(&self) -> bool {
         let ordinary = || self.myself().seen().is_some_and(|m| m.uid != 0);
         self.host().parts().processes && (!ordinary() || self.brief(1).is_some())
     }
     /// One process in brief, out of all of them.
     pub fn brief(&self, pid: u32) -> Option<&ProcessBrief> {
-        let all = self.briefs.get_or_init(|| self.processes().seen().unwrap_or_default().into_iter().map(|b| (b.pid, b)).collect());
+        let all = self.briefs.get_or_init(|| {
+            self.processes().seen().unwrap_or_default().into_iter().map(|b| (b.pid, b)).collect()
+        });
         all.get(&pid)
     }
     /// One process.
@@ -315,15 +329,15 @@ impl<'h> Snapshot<'h> {
         value
     }
 
-    /// What reading a service's configuration yields, remembered under what names the service and its command.
-    pub fn configuration(&self, name: &str, read: impl FnOnce() -> Configuration) -> Arc<Configuration> {
-        if let Some(known) = self.configurations.borrow().get(name) {
-            return known.clone();
-        }
-        // It is not held open meanwhile: reading asks this snapshot for files.
-        let found = Arc::new(read());
-        self.configurations.borrow_mut().insert(name.to_owned(), found.clone());
-        found
+    /// What a room derives from this host, remembered under a name of the room's choice.
+    pub fn derived<T: Send + Sync + 'static>(&self, name: &str, derive: impl FnOnce() -> T) -> Arc<T> {
+        let known = self.derived.borrow().get(name).cloned().and_then(|known| known.downcast::<T>().ok());
+        // Nothing is held open meanwhile: deriving asks this snapshot, too.
+        known.unwrap_or_else(|| {
+            let found = Arc::new(derive());
+            self.derived.borrow_mut().insert(name.to_owned(), found.clone());
+            found
+        })
     }
 
     /// The absolute path behind every symbolic link, as far as it exists.

@@ -1,9 +1,10 @@
 //! Who could put something else in the place of a path, and the walk that finds out.
 //!
-//! The program runs as root beside accounts that own directories. What such an account can rename or replace must not
-//! steer a change: a path is walked one name at a time, a symbolic link is followed only where root made it and only
-//! root could change it, and any name that a foreign account could replace is refused. The same walk serves the plan
-//! (over a [`Snapshot`]) and the writer (over open descriptors, which nobody can swap afterwards).
+//! The program runs as root beside accounts that own directories. What such an account can rename or replace
+//! must not steer a change: a path is walked one name at a time, a symbolic link is followed only where root
+//! made it and only root could change it, and any name that a foreign account could replace is refused. The
+//! same walk serves the plan (over a [`Snapshot`]) and the writer (over open descriptors, which nobody can
+//! swap afterwards).
 use crate::accounts;
 use crate::host::{FileKind, FileStatus, Look};
 use crate::path;
@@ -44,24 +45,35 @@ impl Replacer {
     }
 }
 
-/// Accounts whose doing is no danger: root, who runs this program, and the rightful owners of what is looked at.
+/// Accounts whose doing is no danger: root, who runs this program, and the rightful owners of what is looked
+/// at.
 #[derive(Clone, Debug, Default)]
 pub struct Trusted {
     accounts: BTreeSet<u32>,
     /// Who runs this program, where that is not root.
     caller: Option<u32>,
-    /// Group number and account number of every membership, primary ones included; `None` where accounts also come from
-    /// elsewhere, so that nobody can list a group's members.
+    /// Group number and account number of every membership, primary ones included; `None` where accounts also
+    /// come from elsewhere, so that nobody can list a group's members.
     members: Option<Vec<(u32, u32)>>,
 }
 
 impl Trusted {
-    /// Root, `caller` and these accounts; the texts are those of `/etc/passwd` and `/etc/group`. `complete` tells that no
-    /// other source adds members.
-    pub fn new(caller: u32, accounts: impl IntoIterator<Item = u32>, passwd: &str, group: &str, complete: bool) -> Self {
+    /// Root, `caller` and these accounts; the texts are those of `/etc/passwd` and `/etc/group`. `complete`
+    /// tells that no other source adds members.
+    pub fn new(
+        caller: u32,
+        accounts: impl IntoIterator<Item = u32>,
+        passwd: &str,
+        group: &str,
+        complete: bool,
+    ) -> Self {
         let mut all: BTreeSet<u32> = accounts.into_iter().collect();
         all.extend([0, caller]);
-        Self { accounts: all, caller: (caller != 0).then_some(caller), members: complete.then(|| accounts::memberships(passwd, group)) }
+        Self {
+            accounts: all,
+            caller: (caller != 0).then_some(caller),
+            members: complete.then(|| accounts::memberships(passwd, group)),
+        }
     }
     /// Whether an account is one of them.
     pub fn account(&self, uid: u32) -> bool {
@@ -76,8 +88,22 @@ impl Trusted {
     }
 }
 
-/// Who, besides those trusted, could put something else in the place of a name in a directory. Without an entry: who
-/// could decide what a name that is free now stands for, given that it is only ever taken while it is free.
+/// Root, who runs this program, and `keepers`.
+pub fn trusted(snapshot: &Snapshot, keepers: &[u32]) -> Trusted {
+    let text = |file: &str| snapshot.text(file).seen().unwrap_or_default();
+    let caller = snapshot.myself().seen().map_or(0, |m| m.uid);
+    Trusted::new(
+        caller,
+        keepers.iter().copied(),
+        &text("/etc/passwd"),
+        &text("/etc/group"),
+        accounts::only_files(&text("/etc/nsswitch.conf")),
+    )
+}
+
+/// Who, besides those trusted, could put something else in the place of a name in a directory. Without an
+/// entry: who could decide what a name that is free now stands for, given that it is only ever taken while it
+/// is free.
 pub fn replacer(dir: &FileStatus, entry: Option<&FileStatus>, trusted: &Trusted) -> Option<Replacer> {
     // Its owner can always give himself the right.
     if !trusted.account(dir.uid) {
@@ -100,7 +126,11 @@ pub fn writer(file: &FileStatus, trusted: &Trusted) -> Option<Replacer> {
         return Some(Replacer::Account(entry.id));
     }
     // With an access list the group bits of the mode are its mask; the owning group has an entry of its own.
-    let own = file.acl.iter().find(|e| e.tag == GROUP_OWNER).map_or(file.mode >> 3, |e| u32::from(e.permissions & mask));
+    let own = file
+        .acl
+        .iter()
+        .find(|e| e.tag == GROUP_OWNER)
+        .map_or(file.mode >> 3, |e| u32::from(e.permissions & mask));
     if own & 2 != 0 && !trusted.group(file.gid) {
         return Some(Replacer::Group(file.gid));
     }
@@ -141,12 +171,19 @@ impl Refusal {
     pub fn spelled(&self, user: impl Fn(u32) -> String, group: impl Fn(u32) -> String) -> String {
         match self {
             Self::Link { path, target, owner } => {
-                format!("{path} is a symbolic link of account {} (to {target}), which is not followed", user(*owner))
+                format!(
+                    "{path} is a symbolic link of account {} (to {target}), which is not followed",
+                    user(*owner)
+                )
             }
-            Self::Replaceable { path, by } => format!("{} could replace {path}, so nothing is changed there", by.spelled(user, group)),
+            Self::Replaceable { path, by } => {
+                format!("{} could replace {path}, so nothing is changed there", by.spelled(user, group))
+            }
             Self::Missing(path) => format!("{path} does not exist"),
             Self::NotDirectory(path) => format!("{path} is not a directory"),
-            Self::TooLong(path) => format!("{path} leads through more than {LINKS} symbolic links or {NAMES} names"),
+            Self::TooLong(path) => {
+                format!("{path} leads through more than {LINKS} symbolic links or {NAMES} names")
+            }
             Self::Unseen(path, why) => format!("{path}: {why}"),
         }
     }
@@ -204,7 +241,12 @@ pub struct Found<N> {
 ///
 /// # Errors
 /// The first name that may not be used, and why.
-pub fn walk<T: Nodes>(tree: &T, target: &str, last: Last, trusted: &Trusted) -> Result<Found<T::Node>, Refusal> {
+pub fn walk<T: Nodes>(
+    tree: &T,
+    target: &str,
+    last: Last,
+    trusted: &Trusted,
+) -> Result<Found<T::Node>, Refusal> {
     let unseen = |path: &str| {
         let path = if path.is_empty() { "/" } else { path }.to_owned();
         move |why: String| Refusal::Unseen(path, why)
@@ -217,10 +259,14 @@ pub fn walk<T: Nodes>(tree: &T, target: &str, last: Last, trusted: &Trusted) -> 
     let mut open: Vec<(String, T::Node, FileStatus)> = Vec::new();
     let (node, status) = root().map_err(unseen("/"))?;
     open.push((String::new(), node, status));
-    let split = |text: &str| text.split('/').filter(|n| !n.is_empty() && *n != ".").rev().map(str::to_owned).collect::<Vec<_>>();
+    let split = |text: &str| {
+        text.split('/').filter(|n| !n.is_empty() && *n != ".").rev().map(str::to_owned).collect::<Vec<_>>()
+    };
     let mut rest = split(target);
     let (mut links, mut names) = (0, 0);
-    let here = |open: &[(String, T::Node, FileStatus)]| open.iter().skip(1).map(|(n, ..)| format!("/{n}")).collect::<String>();
+    let here = |open: &[(String, T::Node, FileStatus)]| {
+        open.iter().skip(1).map(|(n, ..)| format!("/{n}")).collect::<String>()
+    };
     loop {
         names += 1;
         if names > NAMES || links > LINKS {
@@ -229,12 +275,19 @@ pub fn walk<T: Nodes>(tree: &T, target: &str, last: Last, trusted: &Trusted) -> 
         let Some(name) = rest.pop() else {
             // The way ended on a directory that is open already.
             let path = here(&open);
-            let Some((name, node, status)) = open.pop() else { return Err(Refusal::TooLong(target.to_owned())) };
+            let Some((name, node, status)) = open.pop() else {
+                return Err(Refusal::TooLong(target.to_owned()));
+            };
             let parent = match open.pop() {
                 Some((_, parent, status)) => (parent, status),
                 None => root().map_err(unseen("/"))?,
             };
-            return Ok(Found { path: if path.is_empty() { "/".into() } else { path }, name, parent, node: Some((node, status)) });
+            return Ok(Found {
+                path: if path.is_empty() { "/".into() } else { path },
+                name,
+                parent,
+                node: Some((node, status)),
+            });
         };
         if name == ".." {
             if open.len() > 1 {
@@ -252,7 +305,11 @@ pub fn walk<T: Nodes>(tree: &T, target: &str, last: Last, trusted: &Trusted) -> 
         if let Some(by) = replacer(dir_status, status.as_ref(), trusted) {
             let link = status.as_ref().filter(|s| s.kind == FileKind::Link);
             if let (Some(link), Some(node)) = (link, &child) {
-                return Err(Refusal::Link { path, target: tree.target(node).unwrap_or_default(), owner: link.uid });
+                return Err(Refusal::Link {
+                    path,
+                    target: tree.target(node).unwrap_or_default(),
+                    owner: link.uid,
+                });
             }
             return Err(Refusal::Replaceable { path, by });
         }
@@ -260,7 +317,8 @@ pub fn walk<T: Nodes>(tree: &T, target: &str, last: Last, trusted: &Trusted) -> 
         match (child, status) {
             (Some(node), Some(status)) if status.kind == FileKind::Link && !(end && last == Last::Itself) => {
                 let leads = tree.target(&node).map_err(unseen(&path))?;
-                // Root's own link in a directory that only root can change: /var/run, enabled sites, alternatives.
+                // Root's own link in a directory that only root can change: /var/run, enabled sites,
+                // alternatives.
                 if !root_only(&status, dir_status, trusted) {
                     return Err(Refusal::Link { path, target: leads, owner: status.uid });
                 }
@@ -271,12 +329,16 @@ pub fn walk<T: Nodes>(tree: &T, target: &str, last: Last, trusted: &Trusted) -> 
                 rest.extend(split(&leads));
             }
             (Some(node), Some(status)) if end => {
-                let Some((_, parent, parent_status)) = open.pop() else { return Err(Refusal::TooLong(target.to_owned())) };
+                let Some((_, parent, parent_status)) = open.pop() else {
+                    return Err(Refusal::TooLong(target.to_owned()));
+                };
                 return Ok(Found { path, name, parent: (parent, parent_status), node: Some((node, status)) });
             }
             (Some(node), Some(status)) => open.push((name, node, status)),
             _ if end => {
-                let Some((_, parent, parent_status)) = open.pop() else { return Err(Refusal::TooLong(target.to_owned())) };
+                let Some((_, parent, parent_status)) = open.pop() else {
+                    return Err(Refusal::TooLong(target.to_owned()));
+                };
                 return Ok(Found { path, name, parent: (parent, parent_status), node: None });
             }
             _ => return Err(Refusal::Missing(path)),
@@ -284,11 +346,17 @@ pub fn walk<T: Nodes>(tree: &T, target: &str, last: Last, trusted: &Trusted) -> 
     }
 }
 
-/// Whether a link and its directory belong to root (or to who runs this program without being root), and nobody else can
-/// change the directory.
+/// Whether a link and its directory belong to root (or to who runs this program without being root), and
+/// nobody else can change the directory.
 fn root_only(link: &FileStatus, dir: &FileStatus, trusted: &Trusted) -> bool {
     let mine = |uid: u32| uid == 0 || (trusted.caller.is_some_and(|c| c == uid));
-    mine(link.uid) && mine(dir.uid) && writer(dir, &Trusted { accounts: [0].into_iter().chain(trusted.caller).collect(), ..trusted.clone() }).is_none()
+    mine(link.uid)
+        && mine(dir.uid)
+        && writer(
+            dir,
+            &Trusted { accounts: [0].into_iter().chain(trusted.caller).collect(), ..trusted.clone() },
+        )
+        .is_none()
 }
 
 /// The walk over what a snapshot tells.

@@ -1,5 +1,5 @@
-//! Files below a directory that nothing leads out of: the kernel resolves each path with that directory as its root, also
-//! while somebody renames inside.
+//! Files below a directory that nothing leads out of: the kernel resolves each path with that directory as
+//! its root, also while somebody renames inside.
 use crate::descent::resolved;
 use crate::files;
 use jolly_core::host::{Look, Unseen};
@@ -20,7 +20,10 @@ pub(crate) struct Cage {
 
 impl Cage {
     pub(crate) fn new(root: &Path) -> Result<Self, Errno> {
-        rustix::io::retry_on_intr(|| rustix::fs::open(root, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())).map(|root| Self { root })
+        rustix::io::retry_on_intr(|| {
+            rustix::fs::open(root, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
+        })
+        .map(|root| Self { root })
     }
 
     /// What a path of the tree leads to, by name alone: nothing is opened for reading.
@@ -38,7 +41,13 @@ impl Cage {
             let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
             rustix::io::retry_on_intr(|| rustix::fs::openat(dir, name, flags, Mode::empty()))
         };
-        let split = |text: &str| text.split('/').filter(|n| !n.is_empty() && *n != ".").rev().map(str::to_owned).collect::<Vec<_>>();
+        let split = |text: &str| {
+            text.split('/')
+                .filter(|n| !n.is_empty() && *n != ".")
+                .rev()
+                .map(str::to_owned)
+                .collect::<Vec<_>>()
+        };
         let mut open = vec![one(&self.root, ".")?];
         let mut rest = split(path);
         let (mut links, mut names) = (0, 0);
@@ -54,7 +63,8 @@ impl Cage {
                 continue;
             }
             let node = one(open.last().unwrap_or(&self.root), &name)?;
-            let link = files::status_of(&node).map_err(|_| Errno::IO)?.kind == jolly_core::host::FileKind::Link;
+            let link =
+                files::status_of(&node).map_err(|_| Errno::IO)?.kind == jolly_core::host::FileKind::Link;
             if link && (follow || !rest.is_empty()) {
                 links += 1;
                 if links > LINKS {
@@ -106,10 +116,21 @@ mod tests {
             symlink(target, dir.join(link)).unwrap();
         }
         let cage = Cage::new(&dir).unwrap();
-        let read = |node: Result<OwnedFd, Errno>| node.and_then(|n| fs::read_to_string(files::proc_path(&n)).map_err(|_| Errno::ISDIR));
-        for path in
-            ["/etc/quay/front.conf", "/etc/absolute/front.conf", "/etc/up", "/etc/out", "/etc/self", "/etc/deep", "/etc/proc", "/none", "/", "/../../etc/deep"]
-        {
+        let read = |node: Result<OwnedFd, Errno>| {
+            node.and_then(|n| fs::read_to_string(files::proc_path(&n)).map_err(|_| Errno::ISDIR))
+        };
+        for path in [
+            "/etc/quay/front.conf",
+            "/etc/absolute/front.conf",
+            "/etc/up",
+            "/etc/out",
+            "/etc/self",
+            "/etc/deep",
+            "/etc/proc",
+            "/none",
+            "/",
+            "/../../etc/deep",
+        ] {
             for follow in [true, false] {
                 let (kernel, own) = (read(cage.find(path, follow)), read(cage.walk(path, follow)));
                 assert_eq!(kernel, own, "{path} {follow}");

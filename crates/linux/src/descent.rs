@@ -1,5 +1,5 @@
-//! Paths opened one name at a time: what was looked at stays held by its descriptor, so that nobody can put something else
-//! in its place afterwards.
+//! Paths opened one name at a time: what was looked at stays held by its descriptor, so that nobody can put
+//! something else in its place afterwards.
 use crate::files;
 use jolly_core::accounts;
 use jolly_core::host::FileStatus;
@@ -40,9 +40,14 @@ impl Nodes for Descent<'_> {
     }
 }
 
-/// A path resolved by the kernel (`openat2(2)`), repeated a counted number of times where a rename elsewhere disturbed it;
-/// `None` where the kernel has no such call, or a sandbox refuses it.
-pub(crate) fn resolved(dir: &OwnedFd, path: &str, flags: OFlags, how: ResolveFlags) -> Option<Result<OwnedFd, Errno>> {
+/// A path resolved by the kernel (`openat2(2)`), repeated a counted number of times where a rename elsewhere
+/// disturbed it; `None` where the kernel has no such call, or a sandbox refuses it.
+pub(crate) fn resolved(
+    dir: &OwnedFd,
+    path: &str,
+    flags: OFlags,
+    how: ResolveFlags,
+) -> Option<Result<OwnedFd, Errno>> {
     for _ in 0..RETRIES {
         match rustix::fs::openat2(dir, path, flags, Mode::empty(), how) {
             Err(Errno::AGAIN | Errno::INTR) => {}
@@ -53,11 +58,13 @@ pub(crate) fn resolved(dir: &OwnedFd, path: &str, flags: OFlags, how: ResolveFla
     Some(Err(Errno::AGAIN))
 }
 
-/// One name in a directory, links not followed. Where the kernel cannot be asked for that, a single name that is not
-/// followed is just as safe.
+/// One name in a directory, links not followed. Where the kernel cannot be asked for that, a single name that
+/// is not followed is just as safe.
 fn one(dir: &OwnedFd, name: &str) -> Result<OwnedFd, Errno> {
     let how = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
-    resolved(dir, name, NAME_ONLY, how).unwrap_or_else(|| rustix::io::retry_on_intr(|| rustix::fs::openat(dir, name, NAME_ONLY, Mode::empty())))
+    resolved(dir, name, NAME_ONLY, how).unwrap_or_else(|| {
+        rustix::io::retry_on_intr(|| rustix::fs::openat(dir, name, NAME_ONLY, Mode::empty()))
+    })
 }
 
 /// A directory below another one, name by name, where no name may be a link.
@@ -71,14 +78,22 @@ pub(crate) fn without_links(root: &OwnedFd, path: &str) -> Result<OwnedFd, Errno
 
 /// A directory by its name alone.
 pub(crate) fn directory(path: &Path) -> Result<OwnedFd, Errno> {
-    rustix::io::retry_on_intr(|| rustix::fs::open(path, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty()))
+    rustix::io::retry_on_intr(|| {
+        rustix::fs::open(path, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
+    })
 }
 
 /// Root, who runs this program, and `keepers`, with the groups of this machine.
 pub(crate) fn trusted(keepers: &[u32]) -> Trusted {
     let text = |file: &str| std::fs::read_to_string(file).unwrap_or_default();
     let caller = rustix::process::geteuid().as_raw();
-    Trusted::new(caller, keepers.iter().copied(), &text("/etc/passwd"), &text("/etc/group"), accounts::only_files(&text("/etc/nsswitch.conf")))
+    Trusted::new(
+        caller,
+        keepers.iter().copied(),
+        &text("/etc/passwd"),
+        &text("/etc/group"),
+        accounts::only_files(&text("/etc/nsswitch.conf")),
+    )
 }
 
 /// A refusal in words, with the names of this machine.
@@ -95,8 +110,14 @@ pub(crate) fn words(refusal: &Refusal) -> String {
     refusal.spelled(|uid| name("/etc/passwd", uid), |gid| name("/etc/group", gid))
 }
 
-/// Walks to a path below a directory; no name on the way can be replaced by anybody but root, the caller and `keepers`.
-pub(crate) fn descend(root: &OwnedFd, path: &str, last: Last, keepers: &[u32]) -> Result<Found<OwnedFd>, Refusal> {
+/// Walks to a path below a directory; no name on the way can be replaced by anybody but root, the caller and
+/// `keepers`.
+pub(crate) fn descend(
+    root: &OwnedFd,
+    path: &str,
+    last: Last,
+    keepers: &[u32],
+) -> Result<Found<OwnedFd>, Refusal> {
     walk(&Descent { root }, path, last, &trusted(keepers))
 }
 
@@ -129,11 +150,21 @@ mod tests {
         }
         let free = descend(&root, "/srv/edge/new", Last::Itself, &[]).unwrap();
         assert!(free.node.is_none() && free.name == "new");
-        assert_eq!(descend(&root, "/srv/none/new", Last::Itself, &[]).unwrap_err(), Refusal::Missing("/srv/none".into()));
-        assert_eq!(descend(&root, "/srv/edge/log/x", Last::Itself, &[]).unwrap_err(), Refusal::NotDirectory("/srv/edge/log".into()));
+        assert_eq!(
+            descend(&root, "/srv/none/new", Last::Itself, &[]).unwrap_err(),
+            Refusal::Missing("/srv/none".into())
+        );
+        assert_eq!(
+            descend(&root, "/srv/edge/log/x", Last::Itself, &[]).unwrap_err(),
+            Refusal::NotDirectory("/srv/edge/log".into())
+        );
         symlink("round", dir.path().join("round")).unwrap();
         assert!(matches!(descend(&root, "/round", Last::Followed, &[]), Err(Refusal::TooLong(_))));
-        assert_eq!(descend(&root, "/../../srv/edge", Last::Itself, &[]).unwrap().path, "/srv/edge", "nothing leads out");
+        assert_eq!(
+            descend(&root, "/../../srv/edge", Last::Itself, &[]).unwrap().path,
+            "/srv/edge",
+            "nothing leads out"
+        );
     }
 
     #[test]
@@ -144,17 +175,26 @@ mod tests {
         let refused = descend(&root, "/srv/edge/log", Last::Followed, &[]).unwrap_err();
         assert_eq!(refused, Refusal::Replaceable { path: "/srv/edge/log".into(), by: Replacer::Everybody });
         fs::set_permissions(&edge, fs::Permissions::from_mode(0o1777)).unwrap();
-        assert!(descend(&root, "/srv/edge/log", Last::Followed, &[]).is_ok(), "a sticky directory keeps one's own names");
+        assert!(
+            descend(&root, "/srv/edge/log", Last::Followed, &[]).is_ok(),
+            "a sticky directory keeps one's own names"
+        );
         if !rustix::process::geteuid().is_root() {
             return;
         }
         fs::set_permissions(&edge, fs::Permissions::from_mode(0o755)).unwrap();
         chown(&edge, Some(71), Some(71)).unwrap();
-        assert!(matches!(descend(&root, "/srv/edge/log", Last::Followed, &[]), Err(Refusal::Replaceable { by: Replacer::Account(71), .. })));
+        assert!(matches!(
+            descend(&root, "/srv/edge/log", Last::Followed, &[]),
+            Err(Refusal::Replaceable { by: Replacer::Account(71), .. })
+        ));
         assert!(descend(&root, "/srv/edge/log", Last::Followed, &[71]).is_ok(), "its keeper may");
         fs::remove_file(edge.join("log")).unwrap();
         symlink("/secret", edge.join("log")).unwrap();
         let refused = descend(&root, "/srv/edge/log", Last::Followed, &[71]).unwrap_err();
-        assert!(matches!(&refused, Refusal::Link { path, target, .. } if path == "/srv/edge/log" && target == "/secret"), "{refused:?}");
+        assert!(
+            matches!(&refused, Refusal::Link { path, target, .. } if path == "/srv/edge/log" && target == "/secret"),
+            "{refused:?}"
+        );
     }
 }

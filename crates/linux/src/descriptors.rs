@@ -1,8 +1,9 @@
 //! Which processes hold a socket: what the names in /proc/PID/fd lead to (proc(5)).
 //!
-//! The walk over all descriptors of a host is what this program does longest. So tables are read by number where the kernel tells
-//! how long they are, the first descriptors of all processes before the many that connections take later, a single socket is
-//! looked for first where its number says that it was made, and what inherits a socket is found by the number of its descriptor.
+//! The walk over all descriptors of a host is what this program does longest. So tables are read by number
+//! where the kernel tells how long they are, the first descriptors of all processes before the many that
+//! connections take later, a single socket is looked for first where its number says that it was made, and
+//! what inherits a socket is found by the number of its descriptor.
 use crate::procfs;
 use jolly_core::host::ProcessBrief;
 use rustix::fs::{Mode, OFlags, RawDir, SeekFrom};
@@ -36,13 +37,16 @@ struct Held {
 /// The inode a link `socket:[NUMBER]` names.
 fn socket_number(target: &[u8]) -> Option<u64> {
     let digits = target.strip_prefix(b"socket:[")?.strip_suffix(b"]")?;
-    digits.iter().try_fold(0u64, |sum, b| b.is_ascii_digit().then(|| sum.wrapping_mul(10).wrapping_add(u64::from(b - b'0'))))
+    digits.iter().try_fold(0u64, |sum, b| {
+        b.is_ascii_digit().then(|| sum.wrapping_mul(10).wrapping_add(u64::from(b - b'0')))
+    })
 }
 
 /// What one descriptor leads to: `Err` where there is none, `None` where it is no socket.
 fn socket_at(table: impl AsFd, number: u32) -> Result<Option<u64>, Errno> {
     let mut room = [MaybeUninit::<u8>::uninit(); 64];
-    rustix::fs::readlinkat_raw(table, DecInt::new(number), &mut room[..]).map(|(target, _)| socket_number(target))
+    rustix::fs::readlinkat_raw(table, DecInt::new(number), &mut room[..])
+        .map(|(target, _)| socket_number(target))
 }
 
 /// How far a process's descriptors were looked at.
@@ -67,17 +71,36 @@ struct Search {
 
 impl Search {
     fn table(&self, pid: u32) -> Result<OwnedFd, Errno> {
-        rustix::fs::openat(&self.proc, format!("{pid}/fd"), OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
+        rustix::fs::openat(
+            &self.proc,
+            format!("{pid}/fd"),
+            OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC,
+            Mode::empty(),
+        )
     }
 
     fn take(&self, pid: u32, number: u32, inode: Option<u64>, found: &mut Vec<Held>) {
-        found.extend(inode.filter(|i| self.wanted.binary_search(i).is_ok()).map(|inode| Held { inode, pid, number }));
+        found.extend(inode.filter(|i| self.wanted.binary_search(i).is_ok()).map(|inode| Held {
+            inode,
+            pid,
+            number,
+        }));
     }
 
     /// Looks at the descriptors of a process below a number that were not looked at yet.
-    fn advance(&self, pid: u32, progress: &mut Progress, below: u32, found: &mut Vec<Held>) -> Result<(), Errno> {
+    fn advance(
+        &self,
+        pid: u32,
+        progress: &mut Progress,
+        below: u32,
+        found: &mut Vec<Held>,
+    ) -> Result<(), Errno> {
         let table = self.table(pid)?;
-        let length = if self.sized { u64::try_from(rustix::fs::fstat(&table)?.st_size).unwrap_or(0) } else { u64::MAX };
+        let length = if self.sized {
+            u64::try_from(rustix::fs::fstat(&table)?.st_size).unwrap_or(0)
+        } else {
+            u64::MAX
+        };
         // Where the length is not told, only the first numbers are tried one by one.
         let by_number = if self.sized { below } else { below.min(FIRST) };
         let mut missing = 0;
@@ -95,7 +118,8 @@ impl Search {
         }
         progress.done = progress.seen >= length;
         if !progress.done && (missing > GAPS || by_number < below) {
-            // A place in such a directory is the number of a descriptor behind the two names that every directory has.
+            // A place in such a directory is the number of a descriptor behind the two names that every
+            // directory has.
             self.list(pid, &table, u64::from(progress.number) + 2, progress, found)?;
             if self.sized && progress.seen < length {
                 self.list(pid, &table, 0, progress, found)?;
@@ -106,7 +130,14 @@ impl Search {
     }
 
     /// The rest of a table by its names, from a place in its directory on.
-    fn list(&self, pid: u32, table: &OwnedFd, place: u64, progress: &mut Progress, found: &mut Vec<Held>) -> Result<(), Errno> {
+    fn list(
+        &self,
+        pid: u32,
+        table: &OwnedFd,
+        place: u64,
+        progress: &mut Progress,
+        found: &mut Vec<Held>,
+    ) -> Result<(), Errno> {
         rustix::fs::seek(table, SeekFrom::Start(place))?;
         let mut names = [MaybeUninit::<u8>::uninit(); 8 << 10];
         let mut entries = RawDir::new(table, &mut names);
@@ -159,15 +190,23 @@ impl<'p> Walk<'p> {
         wanted.dedup();
         // This process has a descriptor open right now: a length of nothing is a kernel that does not tell.
         let sized = rustix::fs::stat("/proc/self/fd").is_ok_and(|s| s.st_size > 0);
-        Ok(Self { search: Search { proc: procfs::directory()?, wanted, sized }, processes, known: Known::default() })
+        Ok(Self {
+            search: Search { proc: procfs::directory()?, wanted, sized },
+            processes,
+            known: Known::default(),
+        })
     }
 
-    /// Looks at the descriptors of processes below a number, until so many sockets have a holder. No table depends on another:
-    /// for many sockets the work is spread over the processors.
+    /// Looks at the descriptors of processes below a number, until so many sockets have a holder. No table
+    /// depends on another: for many sockets the work is spread over the processors.
     fn look(&mut self, order: &[u32], below: u32, enough: usize) {
         let Self { search, known, .. } = self;
         let stretch = if search.wanted.len() > FEW { STRETCH } else { 1 };
-        let helpers = if order.len() < 4 * STRETCH || stretch == 1 { 0 } else { std::thread::available_parallelism().map_or(1, usize::from).min(4) - 1 };
+        let helpers = if order.len() < 4 * STRETCH || stretch == 1 {
+            0
+        } else {
+            std::thread::available_parallelism().map_or(1, usize::from).min(4) - 1
+        };
         let next = AtomicUsize::new(0);
         let known = Mutex::new(known);
         let work = || {
@@ -204,30 +243,39 @@ impl<'p> Walk<'p> {
         (0..FIRST).find_map(|number| socket_at(&table, number).ok().flatten())
     }
 
-    /// Processes in the order in which they are looked at: those of the sockets' users first. For a few sockets, those first that
-    /// began when the socket was made: the kernel counts inodes and processes up, so a process whose own sockets have numbers
-    /// near the wanted one is near its holder.
+    /// Processes in the order in which they are looked at: those of the sockets' users first. For a few
+    /// sockets, those first that began when the socket was made: the kernel counts inodes and processes up,
+    /// so a process whose own sockets have numbers near the wanted one is near its holder.
     fn order(&self, users: &BTreeMap<u64, u32>) -> Vec<u32> {
         let likely: BTreeSet<u32> = self.search.wanted.iter().filter_map(|i| users.get(i)).copied().collect();
-        let (first, rest): (Vec<&ProcessBrief>, Vec<&ProcessBrief>) = self.processes.iter().partition(|p| likely.contains(&p.uid));
+        let (first, rest): (Vec<&ProcessBrief>, Vec<&ProcessBrief>) =
+            self.processes.iter().partition(|p| likely.contains(&p.uid));
         let mut first: Vec<u32> = first.into_iter().map(|p| p.pid).collect();
         if self.search.wanted.len() <= FEW && first.len() > 2 * FIRST as usize {
-            let middles: Vec<usize> = self.search.wanted.iter().map(|inode| self.place(&first, *inode)).collect();
-            let mut near: Vec<(usize, u32)> =
-                first.iter().enumerate().map(|(at, pid)| (middles.iter().map(|m| m.abs_diff(at)).min().unwrap_or(0), *pid)).collect();
+            let middles: Vec<usize> =
+                self.search.wanted.iter().map(|inode| self.place(&first, *inode)).collect();
+            let mut near: Vec<(usize, u32)> = first
+                .iter()
+                .enumerate()
+                .map(|(at, pid)| (middles.iter().map(|m| m.abs_diff(at)).min().unwrap_or(0), *pid))
+                .collect();
             near.sort_by_key(|(distance, _)| *distance);
             first = near.into_iter().map(|(_, pid)| pid).collect();
         }
         first.into_iter().chain(rest.into_iter().map(|p| p.pid)).collect()
     }
 
-    /// Where among processes in the order of their numbers one that made a socket then would stand, by halving.
+    /// Where among processes in the order of their numbers one that made a socket then would stand, by
+    /// halving.
     fn place(&self, pids: &[u32], inode: u64) -> usize {
         let (mut low, mut high) = (0, pids.len());
         while high - low > 1 {
             let middle = low + (high - low) / 2;
             // Where a process has no socket to tell by, its neighbours do.
-            let told = (middle..high).chain((low + 1..middle).rev()).take(6).find_map(|at| Some((at, self.first_socket(pids[at])?)));
+            let told = (middle..high)
+                .chain((low + 1..middle).rev())
+                .take(6)
+                .find_map(|at| Some((at, self.first_socket(pids[at])?)));
             match told {
                 Some((at, first)) if first <= inode => low = at.max(low + 1).min(high - 1),
                 Some(_) => high = middle,
@@ -237,19 +285,27 @@ impl<'p> Walk<'p> {
         low
     }
 
-    /// Who else holds what was found: what a process inherits keeps its descriptor's number, and a parent may have passed it on
-    /// otherwise.
+    /// Who else holds what was found: what a process inherits keeps its descriptor's number, and a parent may
+    /// have passed it on otherwise.
     fn relatives(&mut self) {
         let holders: BTreeSet<u32> = self.known.found.iter().map(|h| h.pid).collect();
         let parents: BTreeMap<u32, u32> = self.processes.iter().map(|p| (p.pid, p.parent)).collect();
-        let families: BTreeSet<u32> = holders.iter().filter_map(|h| parents.get(h)).copied().filter(|p| *p > 1).collect();
+        let families: BTreeSet<u32> =
+            holders.iter().filter_map(|h| parents.get(h)).copied().filter(|p| *p > 1).collect();
         // The manager passes sockets on to what it starts.
         let parents: Vec<u32> = families.iter().copied().collect();
-        let children: Vec<u32> = self.processes.iter().filter(|p| holders.contains(&p.parent)).map(|p| p.pid).collect();
+        let children: Vec<u32> =
+            self.processes.iter().filter(|p| holders.contains(&p.parent)).map(|p| p.pid).collect();
         self.look(&parents, u32::MAX, usize::MAX);
         self.look(&children, FIRST, usize::MAX);
-        // What lost its parent belongs to the first process of the host, as all daemons do: those of one name are looked at.
-        let orphans: BTreeSet<&str> = self.processes.iter().filter(|p| p.parent <= 1 && holders.contains(&p.pid)).map(|p| p.name.as_str()).collect();
+        // What lost its parent belongs to the first process of the host, as all daemons do: those of one name
+        // are looked at.
+        let orphans: BTreeSet<&str> = self
+            .processes
+            .iter()
+            .filter(|p| p.parent <= 1 && holders.contains(&p.pid))
+            .map(|p| p.name.as_str())
+            .collect();
         let mut numbers: BTreeMap<u32, BTreeSet<u64>> = BTreeMap::new();
         for held in &self.known.found {
             numbers.entry(held.number).or_default().insert(held.inode);
@@ -257,13 +313,18 @@ impl<'p> Walk<'p> {
         for process in self.processes {
             let orphan = process.parent <= 1 && orphans.contains(process.name.as_str());
             let progress = self.known.walked.get(&process.pid).copied().unwrap_or_default();
-            if progress.done || !(orphan || families.contains(&process.parent) || holders.contains(&process.parent)) {
+            if progress.done
+                || !(orphan || families.contains(&process.parent) || holders.contains(&process.parent))
+            {
                 continue;
             }
             for (number, inodes) in numbers.range(progress.number..) {
                 let path = format!("{}/fd/{number}", process.pid);
                 let mut room = [MaybeUninit::<u8>::uninit(); 64];
-                let Ok((target, _)) = rustix::fs::readlinkat_raw(&self.search.proc, path, &mut room[..]) else { continue };
+                let Ok((target, _)) = rustix::fs::readlinkat_raw(&self.search.proc, path, &mut room[..])
+                else {
+                    continue;
+                };
                 if let Some(inode) = socket_number(target).filter(|i| inodes.contains(i)) {
                     self.known.found.push(Held { inode, pid: process.pid, number: *number });
                 }
@@ -272,12 +333,17 @@ impl<'p> Walk<'p> {
     }
 }
 
-/// Which processes hold these sockets, as pairs of inode and pid: of each socket the process that began first comes first.
-/// `processes` are all of the host in the order of their numbers, `users` the owners of the sockets where they are known.
+/// Which processes hold these sockets, as pairs of inode and pid: of each socket the process that began first
+/// comes first. `processes` are all of the host in the order of their numbers, `users` the owners of the
+/// sockets where they are known.
 ///
 /// # Errors
 /// Where /proc cannot be read, or no descriptor of any holder.
-pub(crate) fn owners(inodes: &[u64], users: &BTreeMap<u64, u32>, processes: &[ProcessBrief]) -> Result<Vec<(u64, u32)>, Errno> {
+pub(crate) fn owners(
+    inodes: &[u64],
+    users: &BTreeMap<u64, u32>,
+    processes: &[ProcessBrief],
+) -> Result<Vec<(u64, u32)>, Errno> {
     let mut walk = Walk::new(inodes, processes)?;
     let (order, all) = (walk.order(users), walk.search.wanted.len());
     if all <= FEW {
@@ -308,12 +374,16 @@ mod tests {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
         let all = crate::netlink::listeners().unwrap();
-        let inode = all.iter().find(|s| s.port == port && s.protocol == Protocol::Tcp).expect("netlink shows it").inode;
+        let inode = all
+            .iter()
+            .find(|s| s.port == port && s.protocol == Protocol::Tcp)
+            .expect("netlink shows it")
+            .inode;
         (listener, inode)
     }
 
-    /// Whether these are found to hold the sockets. Other tests' children hold everything of this process for a moment, between
-    /// fork and exec.
+    /// Whether these are found to hold the sockets. Other tests' children hold everything of this process for
+    /// a moment, between fork and exec.
     fn are_holders(inodes: &[u64], expected: &[(u64, u32)]) {
         let mut found = Vec::new();
         for _ in 0..200 {
@@ -343,7 +413,14 @@ mod tests {
     #[test]
     fn a_link_to_a_socket_is_told_from_others() {
         assert_eq!(socket_number(b"socket:[90017]"), Some(90_017));
-        for other in [&b"/dev/null"[..], b"pipe:[12]", b"socket:[12", b"socket:[x]", b"socket:[-1]", b"anon_inode:[eventpoll]"] {
+        for other in [
+            &b"/dev/null"[..],
+            b"pipe:[12]",
+            b"socket:[12",
+            b"socket:[x]",
+            b"socket:[-1]",
+            b"anon_inode:[eventpoll]",
+        ] {
             assert_eq!(socket_number(other), None);
         }
     }
@@ -359,7 +436,8 @@ mod tests {
         inodes.sort_unstable();
         are_holders(&inodes, &inodes.iter().map(|i| (*i, own)).collect::<Vec<_>>());
         // Closed in between: numbers are missing in the row of descriptors.
-        let kept: Vec<(TcpListener, u64)> = all.into_iter().enumerate().filter(|(at, _)| at % 13 == 12).map(|(_, one)| one).collect();
+        let kept: Vec<(TcpListener, u64)> =
+            all.into_iter().enumerate().filter(|(at, _)| at % 13 == 12).map(|(_, one)| one).collect();
         let expected: BTreeSet<(u64, u32)> = kept.iter().map(|(_, inode)| (*inode, own)).collect();
         are_holders(&inodes, &expected.into_iter().collect::<Vec<_>>());
         are_holders(&[0, u64::MAX], &[]);
@@ -368,7 +446,8 @@ mod tests {
     #[test]
     fn a_socket_far_behind_a_gap_of_numbers_is_found() {
         let (socket, inode) = listener();
-        let mut far: Vec<OwnedFd> = [300, 700].map(|least| rustix::io::fcntl_dupfd_cloexec(&socket, least).unwrap()).into();
+        let mut far: Vec<OwnedFd> =
+            [300, 700].map(|least| rustix::io::fcntl_dupfd_cloexec(&socket, least).unwrap()).into();
         drop(socket);
         are_holders(&[inode], &[(inode, std::process::id())]);
         far.remove(0);
@@ -399,10 +478,17 @@ mod tests {
         // A shell that leaves two processes behind and says their numbers.
         let mut shell = Command::new("sh");
         shell.args(["-c", "sleep 60 2>&- & echo $! >&2; sleep 60 2>&- & echo $! >&2"]);
-        let output = shell.stdout(Stdio::from(duplicate)).stderr(Stdio::piped()).spawn().unwrap().wait_with_output().unwrap();
+        let output = shell
+            .stdout(Stdio::from(duplicate))
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap()
+            .wait_with_output()
+            .unwrap();
         // The command still has what it gave to the shell.
         drop((socket, shell));
-        let pids: Vec<u32> = String::from_utf8(output.stderr).unwrap().lines().map(|l| l.parse().unwrap()).collect();
+        let pids: Vec<u32> =
+            String::from_utf8(output.stderr).unwrap().lines().map(|l| l.parse().unwrap()).collect();
         are_holders(&[inode], &pids.iter().map(|p| (inode, *p)).collect::<Vec<_>>());
         for pid in &pids {
             Command::new("kill").arg(pid.to_string()).status().unwrap();
@@ -411,9 +497,11 @@ mod tests {
 
     #[test]
     fn every_process_is_looked_at_in_whatever_order() {
-        let children: Vec<(Child, u64)> = (0..60).map(|_| listener()).map(|(socket, inode)| (holder(&socket), inode)).collect();
+        let children: Vec<(Child, u64)> =
+            (0..60).map(|_| listener()).map(|(socket, inode)| (holder(&socket), inode)).collect();
         let processes = procfs::all().unwrap().briefs;
-        let users: BTreeMap<u64, u32> = children.iter().map(|(_, inode)| (*inode, rustix::process::geteuid().as_raw())).collect();
+        let users: BTreeMap<u64, u32> =
+            children.iter().map(|(_, inode)| (*inode, rustix::process::geteuid().as_raw())).collect();
         for (child, inode) in &children {
             let mut order = Walk::new(&[*inode], &processes).unwrap().order(&users);
             order.sort_unstable();

@@ -1,5 +1,7 @@
 //! Files, read without ever blocking on one that is not regular.
-use jolly_core::host::{AclEntry, Answer, DirectoryEntry, FileKind, FileStatus, Look, READ_LIMIT, Space, Unseen};
+use jolly_core::host::{
+    AclEntry, Answer, DirectoryEntry, FileKind, FileStatus, Look, READ_LIMIT, Space, Unseen,
+};
 use rustix::fs::{AtFlags, Mode, OFlags};
 use rustix::io::{Errno, retry_on_intr};
 use std::fs::{self, File};
@@ -81,23 +83,31 @@ pub(crate) fn proc_path(file: &impl AsFd) -> PathBuf {
 fn immutable(path: &Path) -> bool {
     let known = rustix::fs::statx(rustix::fs::CWD, path, AtFlags::empty(), rustix::fs::StatxFlags::empty());
     known.is_ok_and(|s| {
-        s.stx_attributes_mask.contains(rustix::fs::StatxAttributes::IMMUTABLE) && s.stx_attributes.contains(rustix::fs::StatxAttributes::IMMUTABLE)
+        s.stx_attributes_mask.contains(rustix::fs::StatxAttributes::IMMUTABLE)
+            && s.stx_attributes.contains(rustix::fs::StatxAttributes::IMMUTABLE)
     })
 }
 
-/// Capabilities that a file grants, in their on-disk form (linux/capability.h): a word with revision and the flag that makes
-/// them effective, then permitted and inheritable sets, low halves first.
+/// Capabilities that a file grants, in their on-disk form (linux/capability.h): a word with revision and the
+/// flag that makes them effective, then permitted and inheritable sets, low halves first.
 fn file_capabilities(path: &Path) -> u64 {
     let mut raw = [0u8; 24];
     let Ok(length) = rustix::fs::getxattr(path, "security.capability", &mut raw[..]) else { return 0 };
-    let word = |at: usize| raw.get(at..at + 4).filter(|_| at + 4 <= length).and_then(|b| b.try_into().ok()).map_or(0, u32::from_le_bytes);
+    let word = |at: usize| {
+        raw.get(at..at + 4)
+            .filter(|_| at + 4 <= length)
+            .and_then(|b| b.try_into().ok())
+            .map_or(0, u32::from_le_bytes)
+    };
     if word(0) & 1 == 0 { 0 } else { u64::from(word(4)) | u64::from(word(12)) << 32 }
 }
 
 /// The POSIX access list in its on-disk form: a version word, then tag, permissions and id of each entry.
 fn access_list(path: &Path) -> Vec<AclEntry> {
     let mut raw = [0u8; 1024];
-    let Ok(length) = rustix::fs::getxattr(path, "system.posix_acl_access", &mut raw[..]) else { return Vec::new() };
+    let Ok(length) = rustix::fs::getxattr(path, "system.posix_acl_access", &mut raw[..]) else {
+        return Vec::new();
+    };
     let body = raw.get(4..length).unwrap_or_default();
     body.chunks_exact(8)
         .filter_map(|e| {
@@ -150,8 +160,8 @@ pub(crate) fn list(path: &Path) -> Look<Answer> {
     Look::Seen(Answer::Names(names))
 }
 
-/// File systems whose files the kernel makes up when they are read (magic.h): environments and memory of processes, messages that
-/// are gone once they were read, registers of devices.
+/// File systems whose files the kernel makes up when they are read (magic.h): environments and memory of
+/// processes, messages that are gone once they were read, registers of devices.
 const MADE_UP: &[i64] = &[
     0x9fa0,      // proc
     0x6265_6572, // sysfs
@@ -171,17 +181,23 @@ const MADE_UP: &[i64] = &[
     0x5a3c_69f0, // apparmorfs
 ];
 
-/// Files of the kernel's that are asked for by us, and tell nobody's secrets. Whatever else configuration or logs name in /proc
-/// and /sys is not read.
+/// Files of the kernel's that are asked for by us, and tell nobody's secrets. Whatever else configuration or
+/// logs name in /proc and /sys is not read.
 fn may_be_made_up(path: &Path) -> bool {
-    let plain = path.components().all(|c| matches!(c, std::path::Component::RootDir | std::path::Component::Normal(_)));
-    plain && (path.starts_with("/proc/sys") || ["/proc/cmdline", "/proc/meminfo"].iter().any(|p| path == Path::new(p)))
+    let plain = path
+        .components()
+        .all(|c| matches!(c, std::path::Component::RootDir | std::path::Component::Normal(_)));
+    plain
+        && (path.starts_with("/proc/sys")
+            || ["/proc/cmdline", "/proc/meminfo"].iter().any(|p| path == Path::new(p)))
 }
 
-/// Opens a regular file and nothing else. What stands there is looked at by name before anything is opened: no FIFO, device or
-/// socket takes notice.
+/// Opens a regular file and nothing else. What stands there is looked at by name before anything is opened:
+/// no FIFO, device or socket takes notice.
 fn open(path: &Path) -> Look<(File, u64)> {
-    let by_name = |flags| retry_on_intr(|| rustix::fs::open(path, OFlags::PATH | OFlags::CLOEXEC | flags, Mode::empty()));
+    let by_name = |flags| {
+        retry_on_intr(|| rustix::fs::open(path, OFlags::PATH | OFlags::CLOEXEC | flags, Mode::empty()))
+    };
     let mut node = match by_name(OFlags::NOFOLLOW) {
         Ok(node) => node,
         Err(errno) => return unseen(errno),
@@ -191,24 +207,29 @@ fn open(path: &Path) -> Look<(File, u64)> {
         Err(errno) => return unseen(errno),
     };
     if kind(stat.st_mode) == FileKind::Link {
-        // A link that an account made leads root only to what is that account's own, as the kernel holds it in shared
-        // directories (protected_symlinks, proc_sys_fs(5)).
+        // A link that an account made leads root only to what is that account's own, as the kernel holds it
+        // in shared directories (protected_symlinks, proc_sys_fs(5)).
         let made_by = stat.st_uid;
-        let followed = by_name(OFlags::empty()).and_then(|node| rustix::fs::fstat(&node).map(|stat| (node, stat)));
+        let followed =
+            by_name(OFlags::empty()).and_then(|node| rustix::fs::fstat(&node).map(|stat| (node, stat)));
         (node, stat) = match followed {
             Ok(found) => found,
             Err(Errno::LOOP) => return Look::NotSeen(Unseen::Failed("too many symbolic links".into())),
             Err(errno) => return unseen(errno),
         };
         if made_by != 0 && stat.st_uid != made_by && rustix::process::geteuid().is_root() {
-            return Look::NotSeen(Unseen::Failed(format!("a symbolic link of account {made_by} to a file of account {}, which is not followed", stat.st_uid)));
+            return Look::NotSeen(Unseen::Failed(format!(
+                "a symbolic link of account {made_by} to a file of account {}, which is not followed",
+                stat.st_uid
+            )));
         }
     }
     if kind(stat.st_mode) != FileKind::Regular {
         return Look::NotSeen(Unseen::NotRegular);
     }
     #[expect(clippy::useless_conversion, reason = "the width of the number differs between architectures")]
-    let made_up = rustix::fs::fstatfs(&node).is_ok_and(|f| i64::try_from(f.f_type).is_ok_and(|t| MADE_UP.contains(&(t & 0xffff_ffff))));
+    let made_up = rustix::fs::fstatfs(&node)
+        .is_ok_and(|f| i64::try_from(f.f_type).is_ok_and(|t| MADE_UP.contains(&(t & 0xffff_ffff))));
     if made_up && !may_be_made_up(path) {
         return Look::NotSeen(Unseen::Failed("a file that the kernel makes up, which is not read".into()));
     }
@@ -248,8 +269,8 @@ const STRING: usize = 4 << 10;
 /// The most that is searched of one binary, in bytes.
 const SEARCHED: u64 = 1 << 30;
 
-/// The first string of a binary that holds a text, or is it. It is searched in stretches: some servers are larger than what is
-/// read of a configuration.
+/// The first string of a binary that holds a text, or is it. It is searched in stretches: some servers are
+/// larger than what is read of a configuration.
 pub(crate) fn find_string(path: &Path, needle: &str, whole: bool) -> Look<Answer> {
     let mut file = match open(path) {
         Look::Seen((file, _)) => file.take(SEARCHED),
@@ -264,11 +285,16 @@ pub(crate) fn find_string(path: &Path, needle: &str, whole: bool) -> Look<Answer
             Err(error) => return unseen_io(&error),
         };
         let until = if last { held.len() } else { held.len().saturating_sub(STRING).max(searched) };
-        let found = memchr::memmem::find_iter(&held[searched..], needle.as_bytes()).map(|at| searched + at).take_while(|at| *at < until).find_map(|at| {
-            let start = memchr::memrchr(0, &held[..at]).map_or(0, |n| n + 1).max(at.saturating_sub(STRING));
-            let end = memchr::memchr(0, &held[at..]).map_or(held.len(), |n| at + n).min(at + STRING);
-            (!whole || end - start == needle.len()).then(|| String::from_utf8_lossy(&held[start..end]).into_owned())
-        });
+        let found = memchr::memmem::find_iter(&held[searched..], needle.as_bytes())
+            .map(|at| searched + at)
+            .take_while(|at| *at < until)
+            .find_map(|at| {
+                let start =
+                    memchr::memrchr(0, &held[..at]).map_or(0, |n| n + 1).max(at.saturating_sub(STRING));
+                let end = memchr::memchr(0, &held[at..]).map_or(held.len(), |n| at + n).min(at + STRING);
+                (!whole || end - start == needle.len())
+                    .then(|| String::from_utf8_lossy(&held[start..end]).into_owned())
+            });
         if found.is_some() || last {
             return Look::Seen(Answer::Found(found));
         }
@@ -279,8 +305,8 @@ pub(crate) fn find_string(path: &Path, needle: &str, whole: bool) -> Look<Answer
     }
 }
 
-/// The file that was read last, held open for the next stretch of it: a long log is read in many small ones, by several
-/// threads at once.
+/// The file that was read last, held open for the next stretch of it: a long log is read in many small ones,
+/// by several threads at once.
 #[derive(Debug, Default)]
 pub(crate) struct Held(Mutex<Option<(PathBuf, Arc<File>, std::time::Instant)>>);
 
@@ -290,7 +316,8 @@ const HELD: std::time::Duration = std::time::Duration::from_millis(300);
 impl Held {
     fn file(&self, path: &Path, open: impl FnOnce(&Path) -> Look<File>) -> Look<Arc<File>> {
         let mut held = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((_, file, when)) = held.as_mut().filter(|(p, _, when)| p == path && when.elapsed() < HELD) {
+        if let Some((_, file, when)) = held.as_mut().filter(|(p, _, when)| p == path && when.elapsed() < HELD)
+        {
             *when = std::time::Instant::now();
             return Look::Seen(file.clone());
         }
@@ -307,7 +334,13 @@ impl Held {
     }
 
     /// The same with a way of opening of one's own; `path` is the name under which the file is held.
-    pub(crate) fn read_at_by(&self, path: &Path, offset: u64, length: u32, open: impl FnOnce(&Path) -> Look<File>) -> Look<Answer> {
+    pub(crate) fn read_at_by(
+        &self,
+        path: &Path,
+        offset: u64,
+        length: u32,
+        open: impl FnOnce(&Path) -> Look<File>,
+    ) -> Look<Answer> {
         match self.file(path, open) {
             Look::Seen(file) => shared_at(&file, offset, length),
             Look::Absent => Look::Absent,
@@ -321,7 +354,13 @@ impl Held {
     }
 
     /// The same with a way of opening of one's own.
-    pub(crate) fn read_into_by(&self, path: &Path, offset: u64, room: &mut [u8], open: impl FnOnce(&Path) -> Look<File>) -> Look<usize> {
+    pub(crate) fn read_into_by(
+        &self,
+        path: &Path,
+        offset: u64,
+        room: &mut [u8],
+        open: impl FnOnce(&Path) -> Look<File>,
+    ) -> Look<usize> {
         match self.file(path, open) {
             Look::Seen(file) => fill(&file, offset, room).map_or_else(|error| unseen_io(&error), Look::Seen),
             Look::Absent => Look::Absent,

@@ -22,7 +22,9 @@ fn readers(cage: &Cage) -> Look<Vec<ReadAt<'static>>> {
     let mut denied = false;
     let mut names = |dir: &str, keep: fn(&str) -> bool| -> Vec<String> {
         match cage.look(dir, true, files::list) {
-            Look::Seen(Answer::Names(names)) => names.into_iter().filter(|e| keep(&e.name)).map(|e| format!("{dir}/{}", e.name)).collect(),
+            Look::Seen(Answer::Names(names)) => {
+                names.into_iter().filter(|e| keep(&e.name)).map(|e| format!("{dir}/{}", e.name)).collect()
+            }
             Look::NotSeen(Unseen::Denied) => {
                 denied = true;
                 Vec::new()
@@ -40,7 +42,9 @@ fn readers(cage: &Cage) -> Look<Vec<ReadAt<'static>>> {
     let mut readers: Vec<ReadAt> = Vec::new();
     for path in &found {
         match cage.look(path, true, files::opened) {
-            Look::Seen(file) => readers.push(Box::new(move |offset, length| files::bytes_at(&file, offset, length).ok())),
+            Look::Seen(file) => {
+                readers.push(Box::new(move |offset, length| files::bytes_at(&file, offset, length).ok()))
+            }
             Look::NotSeen(Unseen::Denied) => denied = true,
             _ => {}
         }

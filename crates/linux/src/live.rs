@@ -4,7 +4,9 @@ use crate::descent::{descend, directory, without_links, words};
 use crate::manager::Manager;
 use crate::patience::Patience;
 use crate::{descriptors, files, journal_files, netlink, procfs};
-use jolly_core::host::{Answer, ClockReading, FileKind, Host, Look, Mount, Myself, Parts, ProbeAnswer, ProbeRequest, Question};
+use jolly_core::host::{
+    Answer, ClockReading, FileKind, Host, Look, Mount, Myself, Parts, ProbeAnswer, ProbeRequest, Question,
+};
 use jolly_core::trust::{Last, Refusal, Replacer};
 use rustix::fs::{Mode, OFlags};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -100,8 +102,8 @@ impl LiveHost {
         *self.booted.get_or_init(boot_time)
     }
 
-    /// The first port is asked for alone; a second one makes it worth while to count those of all listeners: a host with many
-    /// connections is not gone through for each.
+    /// The first port is asked for alone; a second one makes it worth while to count those of all listeners:
+    /// a host with many connections is not gone through for each.
     fn clients(&self, port: u16) -> Look<Answer> {
         let known = self.connections.get(Duration::from_secs(1));
         if let Some(count) = known.as_ref().and_then(|k| k.of(port)) {
@@ -110,7 +112,9 @@ impl LiveHost {
         let others = known.and_then(|_| self.listed()).map(|(_, listed)| listed.ports.clone());
         let ports: BTreeSet<u16> = others.unwrap_or_default().into_iter().chain([port]).collect();
         match netlink::clients(&ports) {
-            Ok(counts) => Look::Seen(Answer::Count(self.connections.put(Arc::new(Connections { ports, counts })).of(port).unwrap_or(0))),
+            Ok(counts) => Look::Seen(Answer::Count(
+                self.connections.put(Arc::new(Connections { ports, counts })).of(port).unwrap_or(0),
+            )),
             Err(errno) => files::unseen(errno),
         }
     }
@@ -125,7 +129,8 @@ impl LiveHost {
             Ok(sockets) => {
                 let users = sockets.iter().map(|s| (s.inode, s.uid)).collect();
                 let ports = sockets.iter().map(|s| s.port).filter(|p| *p != 0).collect();
-                *self.listed.lock().unwrap_or_else(PoisonError::into_inner) = Some((Instant::now(), Arc::new(Listed { users, ports })));
+                *self.listed.lock().unwrap_or_else(PoisonError::into_inner) =
+                    Some((Instant::now(), Arc::new(Listed { users, ports })));
                 Look::Seen(Answer::Listeners(sockets))
             }
             Err(error) => files::unseen_io(&error),
@@ -141,11 +146,14 @@ impl LiveHost {
 
     fn owners(&self, inodes: &[u64]) -> Look<Answer> {
         let (when, listed) = self.listed().unwrap_or_else(|| (Instant::now(), Arc::default()));
-        // Who holds a socket was there when it was listed: only an older list of processes could lack the holder.
+        // Who holds a socket was there when it was listed: only an older list of processes could lack the
+        // holder.
         let known = self.processes.since(when).filter(|_| self.processes.get(FRESH).is_some());
         let found = match known {
             Some(known) => descriptors::owners(inodes, &listed.users, &known.briefs),
-            None => procfs::all().and_then(|all| descriptors::owners(inodes, &listed.users, &self.processes.put(Arc::new(all)).briefs)),
+            None => procfs::all().and_then(|all| {
+                descriptors::owners(inodes, &listed.users, &self.processes.put(Arc::new(all)).briefs)
+            }),
         };
         found.map_or_else(files::unseen, |owners| Look::Seen(Answer::Owners(owners)))
     }
@@ -183,13 +191,17 @@ impl Host for LiveHost {
             Question::Space(p) => self.patience.look(p, files::space),
             Question::Mounts => mounts(),
             Question::Processes => self.processes(),
-            Question::Process(pid) => procfs::one(*pid, self.booted().map(|b| b / 1_000_000), self.processes.get(FRESH).as_deref()),
+            Question::Process(pid) => {
+                procfs::one(*pid, self.booted().map(|b| b / 1_000_000), self.processes.get(FRESH).as_deref())
+            }
             Question::Listeners => self.listeners(),
             Question::SocketOwners(inodes) => self.owners(inodes),
             Question::Clients(port) => self.clients(*port),
             Question::Unit(name) => self.manager.unit(name),
             Question::Journal(unit, most) => self.journal(|root| journal_files::entries(root, unit, *most)),
-            Question::JournalOf(field, most) => self.journal(|root| journal_files::entries_of(root, field, *most)),
+            Question::JournalOf(field, most) => {
+                self.journal(|root| journal_files::entries_of(root, field, *most))
+            }
             Question::Addresses => match netlink::addresses() {
                 Ok(found) => Look::Seen(Answer::Addresses(found)),
                 Err(errno) => files::unseen(errno),
@@ -197,15 +209,17 @@ impl Host for LiveHost {
             Question::Clock => clock(),
             Question::Myself => Look::Seen(Answer::Myself(myself())),
             Question::Key(_) => Look::NotSeen(jolly_core::host::Unseen::PartMissing),
-            Question::Probe(request) => Look::Seen(Answer::Probe(match request.socket.as_deref().map(held_socket) {
-                Some(Err(why)) => ProbeAnswer { error: Some(why), ..ProbeAnswer::default() },
-                // The very socket that was looked at is asked, whatever bears its name by now.
-                Some(Ok(held)) => {
-                    let socket = Some(files::proc_path(&held).to_string_lossy().into_owned());
-                    jolly_probe::probe(&ProbeRequest { socket, ..request.clone() }, self.limit)
-                }
-                None => jolly_probe::probe(request, self.limit),
-            })),
+            Question::Probe(request) => {
+                Look::Seen(Answer::Probe(match request.socket.as_deref().map(held_socket) {
+                    Some(Err(why)) => ProbeAnswer { error: Some(why), ..ProbeAnswer::default() },
+                    // The very socket that was looked at is asked, whatever bears its name by now.
+                    Some(Ok(held)) => {
+                        let socket = Some(files::proc_path(&held).to_string_lossy().into_owned());
+                        jolly_probe::probe(&ProbeRequest { socket, ..request.clone() }, self.limit)
+                    }
+                    None => jolly_probe::probe(request, self.limit),
+                }))
+            }
         }
     }
 
@@ -226,7 +240,14 @@ impl Host for LiveHost {
     }
 
     fn parts(&self) -> Parts {
-        Parts { files: true, processes: true, manager: self.manager.available(), interfaces: true, clock: true, probes: true }
+        Parts {
+            files: true,
+            processes: true,
+            manager: self.manager.available(),
+            interfaces: true,
+            clock: true,
+            probes: true,
+        }
     }
 }
 
@@ -238,7 +259,8 @@ fn boot_time() -> Option<i64> {
 }
 
 fn clock() -> Look<Answer> {
-    let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| i64::try_from(d.as_micros()).unwrap_or(0));
+    let now =
+        SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| i64::try_from(d.as_micros()).unwrap_or(0));
     let host = rustix::system::uname().nodename().to_string_lossy().into_owned();
     Look::Seen(Answer::Clock(ClockReading { now, booted: boot_time(), host }))
 }
@@ -247,7 +269,8 @@ fn myself() -> Myself {
     let mut lineage = vec![std::process::id()];
     while let Some(&last) = lineage.last() {
         let stat = procfs::whole(&format!("{last}/stat")).unwrap_or_default();
-        let parent = stat.rsplit(')').next().and_then(|rest| rest.split_whitespace().nth(1)?.parse::<u32>().ok());
+        let parent =
+            stat.rsplit(')').next().and_then(|rest| rest.split_whitespace().nth(1)?.parse::<u32>().ok());
         match parent {
             Some(parent) if parent > 0 && !lineage.contains(&parent) => lineage.push(parent),
             _ => break,
@@ -265,9 +288,12 @@ fn mounts() -> Look<Answer> {
     Look::Seen(Answer::Mounts(all))
 }
 
-/// A path as mountinfo writes it: blanks, tabs, ends of lines and backslashes by their octal numbers (proc(5)).
+/// A path as mountinfo writes it: blanks, tabs, ends of lines and backslashes by their octal numbers
+/// (proc(5)).
 fn unescaped(text: &str) -> String {
-    [("\\040", " "), ("\\011", "\t"), ("\\012", "\n"), ("\\134", "\\")].iter().fold(text.to_owned(), |text, (octal, plain)| text.replace(octal, plain))
+    [("\\040", " "), ("\\011", "\t"), ("\\012", "\n"), ("\\134", "\\")]
+        .iter()
+        .fold(text.to_owned(), |text, (octal, plain)| text.replace(octal, plain))
 }
 
 /// One line of mountinfo: fields, a lone dash, then type, source and options of the file system.
@@ -285,8 +311,8 @@ fn parse_mount(line: &str) -> Option<Mount> {
     })
 }
 
-/// A Unix socket, held by name alone. A way over a link that root did not make is refused: whoever owns a directory shall not
-/// choose what this program talks to.
+/// A Unix socket, held by name alone. A way over a link that root did not make is refused: whoever owns a
+/// directory shall not choose what this program talks to.
 fn held_socket(path: &str) -> Result<OwnedFd, String> {
     let told = |e: &dyn std::fmt::Display| format!("{path}: {e}");
     let root = directory(Path::new("/")).map_err(|e| told(&e))?;
@@ -295,12 +321,15 @@ fn held_socket(path: &str) -> Result<OwnedFd, String> {
         match descend(&root, path, Last::Followed, &keepers) {
             Ok(found) => break found.node.map(|(node, _)| node).ok_or_else(|| told(&"it does not exist"))?,
             // Whose directory it is may put a socket there; a link of theirs is still refused.
-            Err(Refusal::Replaceable { by: Replacer::Account(uid), .. }) if !keepers.contains(&uid) => keepers.push(uid),
+            Err(Refusal::Replaceable { by: Replacer::Account(uid), .. }) if !keepers.contains(&uid) => {
+                keepers.push(uid)
+            }
             // Where more than one account may do so, no link is followed at all.
             Err(Refusal::Replaceable { .. }) => {
                 let dir = without_links(&root, jolly_core::path::parent(path)).map_err(|e| told(&e))?;
                 let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-                break rustix::fs::openat(&dir, jolly_core::path::name(path), flags, Mode::empty()).map_err(|e| told(&e))?;
+                break rustix::fs::openat(&dir, jolly_core::path::name(path), flags, Mode::empty())
+                    .map_err(|e| told(&e))?;
             }
             Err(refusal) => return Err(words(&refusal)),
         }
@@ -328,7 +357,9 @@ mod tests {
         let (socket, link) = (dir.path().join("s"), dir.path().join("l"));
         let _listener = std::os::unix::net::UnixListener::bind(&socket).unwrap();
         std::os::unix::fs::symlink(&socket, &link).unwrap();
-        let asked = |path: &Path| held_socket(&path.to_string_lossy()).map(|held| files::status_of(&held).unwrap().inode);
+        let asked = |path: &Path| {
+            held_socket(&path.to_string_lossy()).map(|held| files::status_of(&held).unwrap().inode)
+        };
         let inode = std::fs::metadata(&socket).unwrap().ino();
         assert_eq!(asked(&socket), Ok(inode));
         assert!(asked(&dir.path().join("not there")).unwrap_err().contains("does not exist"));
@@ -337,10 +368,12 @@ mod tests {
             assert_eq!(asked(&link), Ok(inode), "one's own");
             std::os::unix::fs::lchown(&link, Some(65_534), None).unwrap();
             assert!(asked(&link).unwrap_err().contains("link"));
-            // In a directory of another account every link of its is seen as well, and so is one where everybody may write.
+            // In a directory of another account every link of its is seen as well, and so is one where
+            // everybody may write.
             for (owner, mode) in [(65_534, 0o755), (0, 0o777)] {
                 std::os::unix::fs::chown(dir.path(), Some(owner), None).unwrap();
-                std::fs::set_permissions(dir.path(), std::os::unix::fs::PermissionsExt::from_mode(mode)).unwrap();
+                std::fs::set_permissions(dir.path(), std::os::unix::fs::PermissionsExt::from_mode(mode))
+                    .unwrap();
                 assert!(asked(&link).is_err(), "{owner} {mode:o}");
                 assert_eq!(asked(&socket), Ok(inode), "{owner} {mode:o}");
             }
@@ -366,8 +399,14 @@ mod tests {
     fn a_mount_is_read_with_its_options_and_the_blanks_of_its_path() {
         let line = r"36 35 98:0 /mnt1 /srv/tide\040tables\134a rw,noexec,noatime master:1 - ext4 /dev/root rw,errors=continue";
         let mount = parse_mount(line).unwrap();
-        assert_eq!((mount.path.as_str(), mount.kind.as_str(), mount.read_only, mount.no_exec), (r"/srv/tide tables\a", "ext4", false, true));
-        assert!(parse_mount(&line.replace("rw,errors", "ro,errors")).unwrap().read_only, "the whole file system is");
+        assert_eq!(
+            (mount.path.as_str(), mount.kind.as_str(), mount.read_only, mount.no_exec),
+            (r"/srv/tide tables\a", "ext4", false, true)
+        );
+        assert!(
+            parse_mount(&line.replace("rw,errors", "ro,errors")).unwrap().read_only,
+            "the whole file system is"
+        );
         assert!(parse_mount("36 35 98:0 /").is_none());
     }
 
@@ -389,14 +428,20 @@ mod tests {
         let holder = |port: u16| {
             let Look::Seen(Answer::Listeners(all)) = host.ask(&Question::Listeners) else { return None };
             let inode = all.iter().find(|s| s.port == port)?.inode;
-            let Look::Seen(Answer::Owners(owners)) = host.ask(&Question::SocketOwners(vec![inode])) else { return None };
+            let Look::Seen(Answer::Owners(owners)) = host.ask(&Question::SocketOwners(vec![inode])) else {
+                return None;
+            };
             Some(owners.into_iter().map(|(_, pid)| pid).collect::<Vec<_>>())
         };
         assert!(processes(), "a list of now, which will be of before in a moment");
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
         let held = std::process::Stdio::from(std::os::fd::OwnedFd::from(listener));
-        let mut child = std::process::Command::new("cat").stdin(std::process::Stdio::piped()).stdout(held).spawn().unwrap();
+        let mut child = std::process::Command::new("cat")
+            .stdin(std::process::Stdio::piped())
+            .stdout(held)
+            .spawn()
+            .unwrap();
         let told = (0..200).any(|_| {
             std::thread::sleep(Duration::from_millis(5));
             holder(port).is_some_and(|pids| pids.contains(&child.id()))
@@ -422,7 +467,8 @@ mod tests {
             Look::Seen(Answer::Count(count)) => count,
             _ => 0,
         };
-        let held: Vec<(TcpStream, TcpStream)> = (0..5).map(|_| (TcpStream::connect(address).unwrap(), busy.accept().unwrap().0)).collect();
+        let held: Vec<(TcpStream, TcpStream)> =
+            (0..5).map(|_| (TcpStream::connect(address).unwrap(), busy.accept().unwrap().0)).collect();
         assert!(matches!(host.ask(&Question::Listeners), Look::Seen(_)));
         assert_eq!(count(address.port()), before + 5, "another port is asked for anew");
         assert_eq!(count(idle.local_addr().unwrap().port()), idle_before);
@@ -436,13 +482,26 @@ mod tests {
         let text: Vec<u8> = (0..50_000u32).flat_map(u32::to_le_bytes).collect();
         fs::write(&path, &text).unwrap();
         let host = host();
-        for (offset, length) in [(0usize, 10usize), (7, 100_000), (199_990, 10), (199_990, 50), (200_000, 4), (900_000, 4), (3, 0)] {
-            let part = text.get(offset.min(text.len())..(offset + length).min(text.len())).unwrap_or_default();
+        for (offset, length) in [
+            (0usize, 10usize),
+            (7, 100_000),
+            (199_990, 10),
+            (199_990, 50),
+            (200_000, 4),
+            (900_000, 4),
+            (3, 0),
+        ] {
+            let part =
+                text.get(offset.min(text.len())..(offset + length).min(text.len())).unwrap_or_default();
             let mut room = vec![0xee; length];
             assert_eq!(host.read_into(&path, offset as u64, &mut room), Look::Seen(part.len()));
             assert_eq!(&room[..part.len()], part);
-            let asked = host.ask(&Question::ReadAt(path.clone(), offset as u64, u32::try_from(length).unwrap()));
-            assert!(matches!(asked, Look::Seen(Answer::Bytes(bytes)) if *bytes == *part), "{offset} {length}");
+            let asked =
+                host.ask(&Question::ReadAt(path.clone(), offset as u64, u32::try_from(length).unwrap()));
+            assert!(
+                matches!(asked, Look::Seen(Answer::Bytes(bytes)) if *bytes == *part),
+                "{offset} {length}"
+            );
         }
         assert_eq!(host.read_into("/none/of/these", 0, &mut [0; 4]), Look::Absent);
     }

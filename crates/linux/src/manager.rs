@@ -24,7 +24,8 @@ impl Manager {
                 return Err(Unseen::PartMissing);
             }
             let patience = Duration::from_secs(10);
-            let bus = Builder::address("unix:path=/run/dbus/system_bus_socket").and_then(|b| b.method_timeout(patience).build());
+            let bus = Builder::address("unix:path=/run/dbus/system_bus_socket")
+                .and_then(|b| b.method_timeout(patience).build());
             match bus {
                 Ok(connection) => Ok((connection, true)),
                 Err(first) => Builder::address("unix:path=/run/systemd/private")
@@ -55,23 +56,34 @@ impl Manager {
         if let Err(why) = self.connect() {
             return Look::NotSeen(why);
         }
-        let path: OwnedObjectPath = match self.call(PATH, MANAGER, "LoadUnit", &(name,)).and_then(|m| m.body().deserialize()) {
-            Ok(path) => path,
-            Err(error) => return Look::NotSeen(Unseen::Failed(error.to_string())),
-        };
-        let properties: HashMap<String, OwnedValue> =
-            match self.call(path.as_str(), "org.freedesktop.DBus.Properties", "GetAll", &("",)).and_then(|m| m.body().deserialize()) {
-                Ok(all) => all,
+        let path: OwnedObjectPath =
+            match self.call(PATH, MANAGER, "LoadUnit", &(name,)).and_then(|m| m.body().deserialize()) {
+                Ok(path) => path,
                 Err(error) => return Look::NotSeen(Unseen::Failed(error.to_string())),
             };
+        let properties: HashMap<String, OwnedValue> = match self
+            .call(path.as_str(), "org.freedesktop.DBus.Properties", "GetAll", &("",))
+            .and_then(|m| m.body().deserialize())
+        {
+            Ok(all) => all,
+            Err(error) => return Look::NotSeen(Unseen::Failed(error.to_string())),
+        };
         let state = unit_state(&properties);
-        if state.load_state == "not-found" && state.active_state == "inactive" { Look::Absent } else { Look::Seen(Answer::Unit(Box::new(state))) }
+        if state.load_state == "not-found" && state.active_state == "inactive" {
+            Look::Absent
+        } else {
+            Look::Seen(Answer::Unit(Box::new(state)))
+        }
     }
 
     /// Ends of jobs, as the manager announces them: path of the job and its result.
     fn ended_jobs(&self) -> Result<mpsc::Receiver<(OwnedObjectPath, String)>, zbus::Error> {
         let (connection, _) = self.connect().map_err(|why| zbus::Error::Failure(why.to_string()))?;
-        let rule = zbus::MatchRule::builder().msg_type(zbus::message::Type::Signal).interface(MANAGER)?.member("JobRemoved")?.build();
+        let rule = zbus::MatchRule::builder()
+            .msg_type(zbus::message::Type::Signal)
+            .interface(MANAGER)?
+            .member("JobRemoved")?
+            .build();
         let signals = MessageIterator::for_match_rule(rule, connection, Some(256))?;
         // One connection asks for signals once; a second job of the same fix need not ask again.
         match self.call(PATH, MANAGER, "Subscribe", &()) {
@@ -81,7 +93,11 @@ impl Manager {
         let (tell, ended) = mpsc::channel();
         std::thread::spawn(move || {
             for message in signals.flatten() {
-                let Ok((_, job, _, result)) = message.body().deserialize::<(u32, OwnedObjectPath, String, String)>() else { continue };
+                let Ok((_, job, _, result)) =
+                    message.body().deserialize::<(u32, OwnedObjectPath, String, String)>()
+                else {
+                    continue;
+                };
                 if tell.send((job, result)).is_err() {
                     break;
                 }
@@ -90,8 +106,8 @@ impl Manager {
         Ok(ended)
     }
 
-    /// Starts, stops, restarts or reloads a unit, waits for the manager's word that its job ended, and gives back how:
-    /// `done`, `failed`, `timeout`, `canceled`, `dependency` or `skipped`.
+    /// Starts, stops, restarts or reloads a unit, waits for the manager's word that its job ended, and gives
+    /// back how: `done`, `failed`, `timeout`, `canceled`, `dependency` or `skipped`.
     pub(crate) fn job(&self, verb: &str, unit: &str, patience: Duration) -> Result<String, String> {
         let method = match verb {
             "start" => "StartUnit",
@@ -102,14 +118,21 @@ impl Manager {
         };
         // Subscribed before the job is made: its end cannot be missed.
         let ended = self.ended_jobs().map_err(|e| words(&e))?;
-        let job: OwnedObjectPath = self.call(PATH, MANAGER, method, &(unit, "replace")).and_then(|m| m.body().deserialize()).map_err(|e| words(&e))?;
+        let job: OwnedObjectPath = self
+            .call(PATH, MANAGER, method, &(unit, "replace"))
+            .and_then(|m| m.body().deserialize())
+            .map_err(|e| words(&e))?;
         let deadline = Instant::now() + patience;
         loop {
             match ended.recv_timeout(deadline.saturating_duration_since(Instant::now())) {
                 Ok((path, result)) if path == job => return Ok(result),
                 Ok(_) => {}
-                Err(mpsc::RecvTimeoutError::Timeout) => return Err(format!("{verb} of {unit} is still going on after {} s", patience.as_secs())),
-                Err(mpsc::RecvTimeoutError::Disconnected) => return Err(format!("the service manager hung up during {verb} of {unit}")),
+                Err(mpsc::RecvTimeoutError::Timeout) => {
+                    return Err(format!("{verb} of {unit} is still going on after {} s", patience.as_secs()));
+                }
+                Err(mpsc::RecvTimeoutError::Disconnected) => {
+                    return Err(format!("the service manager hung up during {verb} of {unit}"));
+                }
             }
         }
     }
@@ -144,15 +167,28 @@ fn words(error: &zbus::Error) -> String {
 }
 
 fn unit_state(all: &HashMap<String, OwnedValue>) -> UnitState {
-    let text = |name: &str| all.get(name).and_then(|v| <&str>::try_from(&**v).ok()).unwrap_or_default().to_owned();
+    let text =
+        |name: &str| all.get(name).and_then(|v| <&str>::try_from(&**v).ok()).unwrap_or_default().to_owned();
     let number = |name: &str| all.get(name).and_then(|v| u64::try_from(&**v).ok()).unwrap_or(0);
     let small = |name: &str| all.get(name).and_then(|v| u32::try_from(&**v).ok()).unwrap_or(0);
     let signed = |name: &str| all.get(name).and_then(|v| i32::try_from(&**v).ok()).unwrap_or(0);
     let flag = |name: &str| all.get(name).and_then(|v| bool::try_from(&**v).ok()).unwrap_or(false);
-    let list = |name: &str| all.get(name).and_then(|v| Vec::<String>::try_from(v.clone()).ok()).unwrap_or_default();
-    let invocation = all.get("InvocationID").and_then(|v| Vec::<u8>::try_from(v.clone()).ok()).unwrap_or_default();
+    let list =
+        |name: &str| all.get(name).and_then(|v| Vec::<String>::try_from(v.clone()).ok()).unwrap_or_default();
+    let invocation =
+        all.get("InvocationID").and_then(|v| Vec::<u8>::try_from(v.clone()).ok()).unwrap_or_default();
     let mut more = BTreeMap::new();
-    for name in ["Type", "Restart", "User", "Group", "PIDFile", "SourcePath", "Description", "StatusText", "FreezerState"] {
+    for name in [
+        "Type",
+        "Restart",
+        "User",
+        "Group",
+        "PIDFile",
+        "SourcePath",
+        "Description",
+        "StatusText",
+        "FreezerState",
+    ] {
         let value = text(name);
         if !value.is_empty() {
             more.insert(name.to_owned(), value);
@@ -218,17 +254,31 @@ mod tests {
             ("Requires", Value::from(vec!["sysinit.target", "srv-quay.mount"])),
             ("Description", Value::from("")),
         ]));
-        assert_eq!((state.id.as_str(), state.names.len(), state.active_state.as_str()), ("edge.service", 2, "failed"));
+        assert_eq!(
+            (state.id.as_str(), state.names.len(), state.active_state.as_str()),
+            ("edge.service", 2, "failed")
+        );
         assert_eq!((state.main_pid, state.restarts, state.exec_main_status), (812, 3, 203));
-        assert_eq!((state.state_changed, state.needs_reload, state.condition_met), (1_932_876_611_000_000, true, false));
+        assert_eq!(
+            (state.state_changed, state.needs_reload, state.condition_met),
+            (1_932_876_611_000_000, true, false)
+        );
         assert_eq!(state.invocation, "0aff");
         assert_eq!(state.more.get("Requires").map(String::as_str), Some("sysinit.target srv-quay.mount"));
-        assert_eq!((state.more.get("Type").map(String::as_str), state.more.get("Description")), (Some("forking"), None), "what is empty is left out");
+        assert_eq!(
+            (state.more.get("Type").map(String::as_str), state.more.get("Description")),
+            (Some("forking"), None),
+            "what is empty is left out"
+        );
     }
 
     #[test]
     fn a_property_that_is_missing_or_of_another_type_is_nothing_and_no_harm() {
-        let state = unit_state(&properties(&[("MainPID", Value::from("812")), ("Names", Value::from(7u32)), ("NeedDaemonReload", Value::from("yes"))]));
+        let state = unit_state(&properties(&[
+            ("MainPID", Value::from("812")),
+            ("Names", Value::from(7u32)),
+            ("NeedDaemonReload", Value::from("yes")),
+        ]));
         assert_eq!((state.main_pid, state.names.len(), state.needs_reload), (0, 0, false));
         assert!(state.id.is_empty() && state.more.is_empty());
     }
@@ -236,7 +286,11 @@ mod tests {
     #[test]
     fn what_is_no_job_and_no_verb_is_refused_before_anything_is_asked() {
         let manager = Manager::default();
-        assert!(manager.job("paint", "edge.service", Duration::from_millis(1)).is_err_and(|e| e.contains("paint")));
+        assert!(
+            manager
+                .job("paint", "edge.service", Duration::from_millis(1))
+                .is_err_and(|e| e.contains("paint"))
+        );
         assert!(manager.unit_file("paint", "edge.service").is_err_and(|e| e.contains("paint")));
     }
 }

@@ -26,9 +26,19 @@ const IFA_ADDRESS: u16 = 1;
 const IFA_LOCAL: u16 = 2;
 
 /// Asks for a dump and gives the body of each message of the answer on.
-fn dump(protocol: Option<rustix::net::Protocol>, kind: u16, body: &[u8], mut each: impl FnMut(&[u8])) -> rustix::io::Result<()> {
-    let socket: OwnedFd = rustix::net::socket_with(AddressFamily::NETLINK, SocketType::RAW, SocketFlags::CLOEXEC, protocol)?;
-    rustix::net::sockopt::set_socket_timeout(&socket, rustix::net::sockopt::Timeout::Recv, Some(std::time::Duration::from_secs(5)))?;
+fn dump(
+    protocol: Option<rustix::net::Protocol>,
+    kind: u16,
+    body: &[u8],
+    mut each: impl FnMut(&[u8]),
+) -> rustix::io::Result<()> {
+    let socket: OwnedFd =
+        rustix::net::socket_with(AddressFamily::NETLINK, SocketType::RAW, SocketFlags::CLOEXEC, protocol)?;
+    rustix::net::sockopt::set_socket_timeout(
+        &socket,
+        rustix::net::sockopt::Timeout::Recv,
+        Some(std::time::Duration::from_secs(5)),
+    )?;
     let length = u32::try_from(16 + body.len()).unwrap_or(0);
     let mut message = Vec::with_capacity(16 + body.len());
     message.extend(length.to_ne_bytes());
@@ -83,7 +93,8 @@ fn attributes(mut rest: &[u8]) -> Vec<(u16, &[u8])> {
 }
 
 fn inet_request(family: u8, protocol: u8, states: u32) -> Vec<u8> {
-    // struct inet_diag_req_v2: family, protocol, extensions, pad, states, then the socket's identity (all zero).
+    // struct inet_diag_req_v2: family, protocol, extensions, pad, states, then the socket's identity (all
+    // zero).
     let mut body = vec![family, protocol, 0, 0];
     body.extend(states.to_ne_bytes());
     body.extend([0; 48]);
@@ -103,22 +114,32 @@ fn address(family: u8, raw: &[u8]) -> Option<IpAddr> {
 /// All listening TCP, bound UDP and listening Unix sockets.
 pub(crate) fn listeners() -> rustix::io::Result<Vec<Socket>> {
     let mut found = Vec::new();
-    for (family, protocol, states) in [(AF_INET, TCP, LISTEN), (AF_INET6, TCP, LISTEN), (AF_INET, UDP, CLOSE), (AF_INET6, UDP, CLOSE)] {
-        dump(Some(netlink::SOCK_DIAG), SOCK_DIAG_BY_FAMILY, &inet_request(family, protocol, states), |body| {
-            // struct inet_diag_msg: family, state, timer, retrans; ports big-endian; addresses; …; uid and inode last.
-            let port = body.get(4..6).map_or(0, |p| u16::from_be_bytes([p[0], p[1]]));
-            let Some(own) = address(family, body.get(8..24).unwrap_or_default()) else { return };
-            let v6_only = attributes(body.get(72..).unwrap_or_default()).iter().any(|(k, v)| *k == INET_DIAG_SKV6ONLY && v.first() == Some(&1));
-            found.push(Socket {
-                protocol: if protocol == TCP { Protocol::Tcp } else { Protocol::Udp },
-                address: Some(own),
-                port,
-                path: None,
-                inode: u64::from(u32_at(body, 68)),
-                uid: u32_at(body, 64),
-                v6_only,
-            });
-        })?;
+    for (family, protocol, states) in
+        [(AF_INET, TCP, LISTEN), (AF_INET6, TCP, LISTEN), (AF_INET, UDP, CLOSE), (AF_INET6, UDP, CLOSE)]
+    {
+        dump(
+            Some(netlink::SOCK_DIAG),
+            SOCK_DIAG_BY_FAMILY,
+            &inet_request(family, protocol, states),
+            |body| {
+                // struct inet_diag_msg: family, state, timer, retrans; ports big-endian; addresses; …; uid
+                // and inode last.
+                let port = body.get(4..6).map_or(0, |p| u16::from_be_bytes([p[0], p[1]]));
+                let Some(own) = address(family, body.get(8..24).unwrap_or_default()) else { return };
+                let v6_only = attributes(body.get(72..).unwrap_or_default())
+                    .iter()
+                    .any(|(k, v)| *k == INET_DIAG_SKV6ONLY && v.first() == Some(&1));
+                found.push(Socket {
+                    protocol: if protocol == TCP { Protocol::Tcp } else { Protocol::Udp },
+                    address: Some(own),
+                    port,
+                    path: None,
+                    inode: u64::from(u32_at(body, 68)),
+                    uid: u32_at(body, 64),
+                    v6_only,
+                });
+            },
+        )?;
     }
     // struct unix_diag_req: family, protocol, pad, states, inode, show (1 = name), cookie.
     let mut body = vec![AF_UNIX, 0, 0, 0];
@@ -128,18 +149,33 @@ pub(crate) fn listeners() -> rustix::io::Result<Vec<Socket>> {
     body.extend([0; 8]);
     dump(Some(netlink::SOCK_DIAG), SOCK_DIAG_BY_FAMILY, &body, |body| {
         let inode = u64::from(u32_at(body, 4));
-        let name = attributes(body.get(16..).unwrap_or_default()).into_iter().find(|(k, _)| *k == UNIX_DIAG_NAME).map(|(_, v)| v);
+        let name = attributes(body.get(16..).unwrap_or_default())
+            .into_iter()
+            .find(|(k, _)| *k == UNIX_DIAG_NAME)
+            .map(|(_, v)| v);
         if let Some(name) = name {
             let text = String::from_utf8_lossy(name);
-            let path = text.strip_prefix('\0').map_or_else(|| text.trim_end_matches('\0').to_owned(), |abstract_name| format!("@{abstract_name}"));
-            found.push(Socket { protocol: Protocol::Unix, address: None, port: 0, path: Some(path), inode, uid: 0, v6_only: false });
+            let path = text.strip_prefix('\0').map_or_else(
+                || text.trim_end_matches('\0').to_owned(),
+                |abstract_name| format!("@{abstract_name}"),
+            );
+            found.push(Socket {
+                protocol: Protocol::Unix,
+                address: None,
+                port: 0,
+                path: Some(path),
+                inode,
+                uid: 0,
+                v6_only: false,
+            });
         }
     })?;
     Ok(found)
 }
 
-/// Steps of a program that the kernel runs for each socket (struct inet_diag_bc_op: code, bytes to go on by when it holds, and
-/// when not; a port to compare with stands where the second number of the next step would).
+/// Steps of a program that the kernel runs for each socket (struct inet_diag_bc_op: code, bytes to go on by
+/// when it holds, and when not; a port to compare with stands where the second number of the next step
+/// would).
 mod step {
     pub(super) const JUMP: u8 = 1;
     pub(super) const AT_LEAST: u8 = 2;
@@ -153,7 +189,8 @@ mod step {
 /// Most ports that are told apart by the kernel: a jump can be no longer than 64 KiB.
 const PORTS: usize = 2_000;
 
-/// Adds the steps that let sockets of these local ports through, by halving; `rest` are the bytes that will follow them.
+/// Adds the steps that let sockets of these local ports through, by halving; `rest` are the bytes that will
+/// follow them.
 fn steps(ports: &[u16], rest: usize, out: &mut Vec<u8>) {
     fn compare(code: u8, port: u16, otherwise: usize, out: &mut Vec<u8>) {
         out.extend([code, 8]);
@@ -190,7 +227,8 @@ fn size_of_steps(ports: usize) -> usize {
     }
 }
 
-/// The attribute that lets only sockets of these local ports into the answer; nothing where they are too many.
+/// The attribute that lets only sockets of these local ports into the answer; nothing where they are too
+/// many.
 fn of_ports(ports: &BTreeSet<u16>) -> Vec<u8> {
     const BYTECODE: u16 = 1;
     let ports: Vec<u16> = ports.iter().copied().collect();
@@ -207,7 +245,8 @@ fn of_ports(ports: &BTreeSet<u16>) -> Vec<u8> {
 
 /// Established TCP connections by local port: of these ports, or of all where none are named.
 pub(crate) fn clients(ports: &BTreeSet<u16>) -> rustix::io::Result<HashMap<u16, u32>> {
-    // struct inet_diag_req: the older question asks for both families at once, so that the kernel goes through its table only once.
+    // struct inet_diag_req: the older question asks for both families at once, so that the kernel goes
+    // through its table only once.
     let mut body = vec![0; 4 + 48];
     body.extend(ESTABLISHED.to_ne_bytes());
     body.extend([0; 4]);
@@ -246,8 +285,14 @@ mod tests {
             let of_port = |port: u16| clients(&BTreeSet::from([port])).unwrap();
             // On a busy host others may be connected from the same number to somewhere else.
             let before = of_port(port).get(&port).copied().unwrap_or(0);
-            let held: Vec<(TcpStream, TcpStream)> =
-                (0..7).map(|_| (TcpStream::connect(listener.local_addr().unwrap()).unwrap(), listener.accept().unwrap().0)).collect();
+            let held: Vec<(TcpStream, TcpStream)> = (0..7)
+                .map(|_| {
+                    (
+                        TcpStream::connect(listener.local_addr().unwrap()).unwrap(),
+                        listener.accept().unwrap().0,
+                    )
+                })
+                .collect();
             assert_eq!(of_port(port), HashMap::from([(port, before + 7)]));
             let all = clients(&BTreeSet::new()).unwrap();
             for port in [port, held[0].0.local_addr().unwrap().port()] {
@@ -260,8 +305,11 @@ mod tests {
     fn the_kernel_lets_exactly_the_ports_through_that_were_named() {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         // The far ends have ports of their own, some of which are asked for.
-        let held: Vec<(TcpStream, TcpStream)> =
-            (0..40).map(|_| (TcpStream::connect(listener.local_addr().unwrap()).unwrap(), listener.accept().unwrap().0)).collect();
+        let held: Vec<(TcpStream, TcpStream)> = (0..40)
+            .map(|_| {
+                (TcpStream::connect(listener.local_addr().unwrap()).unwrap(), listener.accept().unwrap().0)
+            })
+            .collect();
         let far: Vec<u16> = held.iter().map(|(s, _)| s.local_addr().unwrap().port()).collect();
         let all = clients(&BTreeSet::new()).unwrap();
         for every in [1, 2, 3, 7, 39] {
@@ -270,8 +318,10 @@ mod tests {
             assert_eq!(found.keys().copied().collect::<BTreeSet<_>>(), wanted, "every {every}");
             assert!(found.iter().all(|(port, count)| all.get(port) == Some(count)), "{found:?}");
         }
-        // Neighbours that nobody is connected from change nothing, and so many that the kernel cannot tell them apart neither.
-        let around: BTreeSet<u16> = far.iter().flat_map(|p| [p - 1, *p, p.saturating_add(1), 1, u16::MAX]).collect();
+        // Neighbours that nobody is connected from change nothing, and so many that the kernel cannot tell
+        // them apart neither.
+        let around: BTreeSet<u16> =
+            far.iter().flat_map(|p| [p - 1, *p, p.saturating_add(1), 1, u16::MAX]).collect();
         let expected: BTreeSet<u16> = around.iter().copied().filter(|p| all.contains_key(p)).collect();
         assert_eq!(clients(&around).unwrap().keys().copied().collect::<BTreeSet<_>>(), expected);
         let most: BTreeSet<u16> = (1..=u16::MAX).collect();

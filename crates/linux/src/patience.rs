@@ -1,14 +1,30 @@
 //! Looks that may hang: files of network and user-space file systems, which answer when their server does.
 //!
-//! A host without such mounts pays one read of the mount table. Otherwise every look at a file runs in a helper thread
-//! that is waited for no longer than the patience; a helper that hangs is left behind and a new one takes its place.
+//! A host without such mounts pays one read of the mount table. Otherwise every look at a file runs in a
+//! helper thread that is waited for no longer than the patience; a helper that hangs is left behind and a new
+//! one takes its place.
 use jolly_core::host::{Answer, Look, Unseen};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 /// Types of file systems whose answers come from elsewhere.
-const REMOTE: &[&str] = &["nfs", "nfs4", "cifs", "smb3", "smbfs", "afs", "ceph", "9p", "glusterfs", "lustre", "ocfs2", "gfs2", "autofs", "coda"];
+const REMOTE: &[&str] = &[
+    "nfs",
+    "nfs4",
+    "cifs",
+    "smb3",
+    "smbfs",
+    "afs",
+    "ceph",
+    "9p",
+    "glusterfs",
+    "lustre",
+    "ocfs2",
+    "gfs2",
+    "autofs",
+    "coda",
+];
 
 type Work = Box<dyn FnOnce() -> Look<Answer> + Send>;
 
@@ -54,7 +70,11 @@ impl Patience {
     }
 
     /// The answer of a look at `path`, or that it did not come in time.
-    pub(crate) fn look(&self, path: &str, look: impl FnOnce(&std::path::Path) -> Look<Answer> + Send + 'static) -> Look<Answer> {
+    pub(crate) fn look(
+        &self,
+        path: &str,
+        look: impl FnOnce(&std::path::Path) -> Look<Answer> + Send + 'static,
+    ) -> Look<Answer> {
         if !self.needed {
             return look(path.as_ref());
         }
@@ -78,7 +98,10 @@ impl Patience {
             Ok(answer) => answer,
             Err(RecvTimeoutError::Timeout) => {
                 *slot = None;
-                self.hung.lock().unwrap_or_else(PoisonError::into_inner).push(path.trim_end_matches('/').to_owned());
+                self.hung
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .push(path.trim_end_matches('/').to_owned());
                 Look::NotSeen(Unseen::TimedOut)
             }
             Err(RecvTimeoutError::Disconnected) => {
@@ -91,12 +114,15 @@ impl Patience {
 
 impl std::fmt::Debug for Patience {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Patience").field("limit", &self.limit).field("needed", &self.needed).finish_non_exhaustive()
+        f.debug_struct("Patience")
+            .field("limit", &self.limit)
+            .field("needed", &self.needed)
+            .finish_non_exhaustive()
     }
 }
 
-/// Whether a line of the mount table is of a file system that can hang. Those of FUSE that the system's own services
-/// answer (portals, control files) count, too: nothing tells them apart for sure.
+/// Whether a line of the mount table is of a file system that can hang. Those of FUSE that the system's own
+/// services answer (portals, control files) count, too: nothing tells them apart for sure.
 fn remote(line: &str) -> bool {
     let kind = line.split_once(" - ").and_then(|(_, right)| right.split(' ').next()).unwrap_or_default();
     REMOTE.contains(&kind) || kind == "fuse" || kind == "fuseblk" || kind.starts_with("fuse.")
@@ -107,8 +133,10 @@ mod tests {
     use super::*;
     use std::time::Instant;
 
-    const LOCAL: &str = "25 1 8:1 / / rw,relatime shared:1 - ext4 /dev/sda1 rw\n30 25 0:26 / /sys/fs/fuse/connections rw - fusectl fusectl rw";
-    const HARBOUR: &str = "25 1 8:1 / / rw - ext4 /dev/sda1 rw\n40 25 0:33 / /srv/tides rw - nfs4 192.0.2.5:/tides rw,hard";
+    const LOCAL: &str = "25 1 8:1 / / rw,relatime shared:1 - ext4 /dev/sda1 rw\n\
+        30 25 0:26 / /sys/fs/fuse/connections rw - fusectl fusectl rw";
+    const HARBOUR: &str =
+        "25 1 8:1 / / rw - ext4 /dev/sda1 rw\n40 25 0:33 / /srv/tides rw - nfs4 192.0.2.5:/tides rw,hard";
 
     fn found() -> Look<Answer> {
         Look::Seen(Answer::Target("seen".into()))
@@ -132,10 +160,18 @@ mod tests {
         });
         assert_eq!(hung, Look::NotSeen(Unseen::TimedOut));
         assert!(began.elapsed() >= Duration::from_millis(60));
-        assert_eq!(patience.look("/etc/hosts", |_| found()), found(), "another path is still answered, by a new helper");
+        assert_eq!(
+            patience.look("/etc/hosts", |_| found()),
+            found(),
+            "another path is still answered, by a new helper"
+        );
         let again = patience.look("/srv/tides/july", |_| panic!("a path below a hung one must not be asked"));
         assert_eq!(again, Look::NotSeen(Unseen::TimedOut));
-        assert_eq!(patience.look("/srv/tidesmen", |_| found()), found(), "a name that only begins alike is another path");
+        assert_eq!(
+            patience.look("/srv/tidesmen", |_| found()),
+            found(),
+            "a name that only begins alike is another path"
+        );
         drop(release);
     }
 }

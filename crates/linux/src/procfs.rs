@@ -11,7 +11,8 @@ use std::os::fd::OwnedFd;
 use std::path::Path;
 use std::sync::OnceLock;
 
-/// The directory that all of this is read below, held open: names below it are found quicker than whole paths.
+/// The directory that all of this is read below, held open: names below it are found quicker than whole
+/// paths.
 pub(crate) fn directory() -> rustix::io::Result<OwnedFd> {
     rustix::fs::open("/proc", OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
 }
@@ -50,7 +51,12 @@ pub(crate) fn all() -> rustix::io::Result<Listing> {
 
 /// What stands in a file of /proc, into a room that is used again: most are read at once (proc(5)).
 fn contents<'r>(directory: &OwnedFd, name: &str, room: &'r mut Vec<u8>) -> rustix::io::Result<&'r [u8]> {
-    let file = rustix::fs::openat(directory, name, OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NOCTTY, Mode::empty())?;
+    let file = rustix::fs::openat(
+        directory,
+        name,
+        OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NOCTTY,
+        Mode::empty(),
+    )?;
     room.resize(room.len().max(4 << 10), 0);
     let mut filled = 0;
     loop {
@@ -66,13 +72,18 @@ fn contents<'r>(directory: &OwnedFd, name: &str, room: &'r mut Vec<u8>) -> rusti
     }
 }
 
-/// A file of /proc as text, in few reads: the standard library begins with 32 bytes, since these files tell no length. One of
-/// many records gives only whole ones at a time, so that only nothing more is the end.
+/// A file of /proc as text, in few reads: the standard library begins with 32 bytes, since these files tell
+/// no length. One of many records gives only whole ones at a time, so that only nothing more is the end.
 ///
 /// # Errors
 /// Where it cannot be read.
 pub(crate) fn whole(name: &str) -> std::io::Result<String> {
-    let file = rustix::fs::openat(directory()?, name, OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NOCTTY, Mode::empty())?;
+    let file = rustix::fs::openat(
+        directory()?,
+        name,
+        OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NOCTTY,
+        Mode::empty(),
+    )?;
     let (mut bytes, mut room) = (Vec::new(), [0; 4 << 10]);
     loop {
         match rustix::io::read(&file, &mut room)? {
@@ -89,7 +100,8 @@ fn text(bytes: &[u8]) -> Cow<'_, str> {
 
 fn brief(proc: &OwnedFd, pid: u32, room: &mut Vec<u8>) -> Option<(ProcessBrief, i64)> {
     let stat = contents(proc, &format!("{pid}/stat"), room).ok()?;
-    // The directory's own owner is the process's; that of the files in it is root where the process keeps its memory to itself.
+    // The directory's own owner is the process's; that of the files in it is root where the process keeps its
+    // memory to itself.
     let uid = rustix::fs::statat(proc, DecInt::new(pid), AtFlags::empty()).ok()?.st_uid;
     parse_stat(&text(stat), pid, uid)
 }
@@ -135,7 +147,8 @@ fn waits(stat: &str) -> bool {
     stat.rsplit_once(')').is_some_and(|(_, rest)| rest.trim_start().starts_with('D'))
 }
 
-/// One process in full; `boot` is in seconds since the epoch. What a listing of this very moment has of it is not read again.
+/// One process in full; `boot` is in seconds since the epoch. What a listing of this very moment has of it is
+/// not read again.
 pub(crate) fn one(pid: u32, boot: Option<i64>, listing: Option<&Listing>) -> Look<Answer> {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
     let base = match rustix::fs::open(format!("/proc/{pid}"), flags, Mode::empty()) {
@@ -152,22 +165,32 @@ pub(crate) fn one(pid: u32, boot: Option<i64>, listing: Option<&Listing>) -> Loo
     };
     let Some((brief, terminal)) = listed else { return Look::NotSeen(Unseen::Gone) };
     let status = contents(&base, "status", &mut room).map(|s| text(s).into_owned()).unwrap_or_default();
-    let field = |name: &str| status.lines().find_map(|l| l.strip_prefix(name)).map(str::trim).unwrap_or_default();
+    let field =
+        |name: &str| status.lines().find_map(|l| l.strip_prefix(name)).map(str::trim).unwrap_or_default();
     let effective = |name: &str| field(name).split_whitespace().nth(1).and_then(|n| n.parse().ok());
     let brief = ProcessBrief { uid: effective("Uid:").unwrap_or(brief.uid), ..brief };
     let command = contents(&base, "cmdline", &mut room).unwrap_or_default();
-    let arguments = command.split(|&b| b == 0).filter(|a| !a.is_empty()).map(|a| text(a).into_owned()).collect();
-    let target = |name: &str| rustix::fs::readlinkat(&base, name, Vec::new()).ok().map(|t| text(t.as_bytes()).into_owned());
+    let arguments =
+        command.split(|&b| b == 0).filter(|a| !a.is_empty()).map(|a| text(a).into_owned()).collect();
+    let target = |name: &str| {
+        rustix::fs::readlinkat(&base, name, Vec::new()).ok().map(|t| text(t.as_bytes()).into_owned())
+    };
     let ticks = rustix::param::clock_ticks_per_second();
     let started = boot.map(|b| b + i64::try_from(brief.start_ticks / ticks.max(1)).unwrap_or(0));
-    let mut file = |name: &str| contents(&base, name, &mut room).map(|t| text(t).into_owned()).unwrap_or_default();
+    let mut file =
+        |name: &str| contents(&base, name, &mut room).map(|t| text(t).into_owned()).unwrap_or_default();
     let login = file("loginuid").trim().parse().ok().filter(|u| *u != u32::MAX);
     let cgroup = control_group(&file("cgroup"));
-    // A process in a process-number space of its own has more than one number; that can be seen without being root.
+    // A process in a process-number space of its own has more than one number; that can be seen without being
+    // root.
     let nested = field("NSpid:").split_whitespace().count() > 1;
-    // A root below ours is a daemon that locked itself in (chroot(2)); a container's root reads as its own "/".
+    // A root below ours is a daemon that locked itself in (chroot(2)); a container's root reads as its own
+    // "/".
     let locked_in = || target("root").is_some_and(|r| r != "/");
-    let same_root = || rustix::fs::statat(&base, "root/", AtFlags::empty()).map_or(true, |s| own_root().is_none_or(|own| own == (s.st_dev, s.st_ino)));
+    let same_root = || {
+        rustix::fs::statat(&base, "root/", AtFlags::empty())
+            .map_or(true, |s| own_root().is_none_or(|own| own == (s.st_dev, s.st_ino)))
+    };
     let own_root = !nested && (same_root() || locked_in());
     Look::Seen(Answer::Process(Box::new(Process {
         executable: target("exe"),
@@ -195,12 +218,19 @@ fn control_group(text: &str) -> String {
 /// Listening sockets from /proc/net, where netlink is not to be had.
 pub(crate) fn listeners() -> std::io::Result<Vec<Socket>> {
     let mut found = Vec::new();
-    for (file, protocol, state) in [("tcp", Protocol::Tcp, "0A"), ("tcp6", Protocol::Tcp, "0A"), ("udp", Protocol::Udp, "07"), ("udp6", Protocol::Udp, "07")] {
+    for (file, protocol, state) in [
+        ("tcp", Protocol::Tcp, "0A"),
+        ("tcp6", Protocol::Tcp, "0A"),
+        ("udp", Protocol::Udp, "07"),
+        ("udp6", Protocol::Udp, "07"),
+    ] {
         let path = format!("/proc/net/{file}");
         if !Path::new(&path).exists() {
             continue;
         }
-        found.extend(fs::read_to_string(&path)?.lines().skip(1).filter_map(|line| parse_socket(line, protocol, state)));
+        found.extend(
+            fs::read_to_string(&path)?.lines().skip(1).filter_map(|line| parse_socket(line, protocol, state)),
+        );
     }
     for line in fs::read_to_string("/proc/net/unix")?.lines().skip(1) {
         let words: Vec<&str> = line.split_whitespace().collect();
@@ -253,7 +283,10 @@ mod tests {
     fn a_name_with_blanks_and_parentheses_is_whole() {
         let stat = "71 (tide (sim) x) S 1 71 71 1025 71 4194560 0 0 0 0 0 0 0 0 20 0 1 0 4242 0 0";
         let (brief, terminal) = parse_stat(stat, 71, 0).unwrap();
-        assert_eq!((brief.name.as_str(), brief.state, brief.start_ticks, terminal), ("tide (sim) x", 'S', 4242, 1025));
+        assert_eq!(
+            (brief.name.as_str(), brief.state, brief.start_ticks, terminal),
+            ("tide (sim) x", 'S', 4242, 1025)
+        );
         assert!(parse_stat("71 (cut", 71, 0).is_none());
     }
 
@@ -265,9 +298,13 @@ mod tests {
 
     #[test]
     fn sockets_of_the_kernels_table() {
-        let line = "   0: 0100007F:1F98 00000000:0000 0A 00000000:00000000 00:00000000 00000000    33        0 9001 1";
+        let line = "   0: 0100007F:1F98 00000000:0000 0A 00000000:00000000 00:00000000 \
+            00000000    33        0 9001 1";
         let socket = parse_socket(line, Protocol::Tcp, "0A").unwrap();
-        assert_eq!((socket.address.unwrap().to_string(), socket.port, socket.inode, socket.uid), ("127.0.0.1".into(), 8088, 9001, 33));
+        assert_eq!(
+            (socket.address.unwrap().to_string(), socket.port, socket.inode, socket.uid),
+            ("127.0.0.1".into(), 8088, 9001, 33)
+        );
         assert!(parse_socket(line, Protocol::Tcp, "07").is_none());
     }
 
@@ -283,7 +320,10 @@ mod tests {
         let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
         let by_netlink = crate::netlink::listeners().unwrap();
-        let socket = by_netlink.iter().find(|s| s.port == port && s.protocol == Protocol::Tcp).expect("netlink shows it");
+        let socket = by_netlink
+            .iter()
+            .find(|s| s.port == port && s.protocol == Protocol::Tcp)
+            .expect("netlink shows it");
         let by_table = listeners().unwrap();
         assert!(by_table.iter().any(|s| s.port == port && s.inode == socket.inode), "both sources agree");
     }
@@ -296,8 +336,15 @@ mod tests {
         let all = &listing.briefs;
         let listed = all.iter().find(|b| b.pid == pid).cloned().expect("it is listed");
         let Look::Seen(Answer::Process(whole)) = one(pid, Some(1_000), None) else { panic!("not seen") };
-        assert_eq!(one(pid, Some(1_000), Some(&listing)), Look::Seen(Answer::Process(whole.clone())), "with what the list has of it");
-        assert_eq!((listed.pid, listed.parent, listed.uid, listed.start_ticks), (pid, std::process::id(), whole.brief.uid, whole.brief.start_ticks));
+        assert_eq!(
+            one(pid, Some(1_000), Some(&listing)),
+            Look::Seen(Answer::Process(whole.clone())),
+            "with what the list has of it"
+        );
+        assert_eq!(
+            (listed.pid, listed.parent, listed.uid, listed.start_ticks),
+            (pid, std::process::id(), whole.brief.uid, whole.brief.start_ticks)
+        );
         assert_eq!(whole.brief.parent, std::process::id());
         assert!(all.windows(2).all(|w| w[0].pid < w[1].pid), "each once, in order");
         child.kill().unwrap();
@@ -319,13 +366,21 @@ mod tests {
         let proc = directory().unwrap();
         let mut room = Vec::new();
         let own = contents(&proc, "self/stat", &mut room).unwrap();
-        assert!(own.ends_with(b"\n") && own.starts_with(std::process::id().to_string().as_bytes()), "{}", String::from_utf8_lossy(own));
+        assert!(
+            own.ends_with(b"\n") && own.starts_with(std::process::id().to_string().as_bytes()),
+            "{}",
+            String::from_utf8_lossy(own)
+        );
         assert!(contents(&proc, "none/stat", &mut room).is_err());
         let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap();
         assert_eq!(whole("self/mountinfo").unwrap().lines().count(), mounts.lines().count());
         // Arguments longer than the first room, exactly as long, and shorter after a longer one.
         for length in [100_000usize, (4 << 10) - 3, 10] {
-            let mut child = std::process::Command::new("sh").args(["-c", "read x", &"a".repeat(length)]).stdin(std::process::Stdio::piped()).spawn().unwrap();
+            let mut child = std::process::Command::new("sh")
+                .args(["-c", "read x", &"a".repeat(length)])
+                .stdin(std::process::Stdio::piped())
+                .spawn()
+                .unwrap();
             let whole = format!("sh\0-c\0read x\0{}\0", "a".repeat(length));
             let name = format!("{}/cmdline", child.id());
             // Between fork and exec the child still has this program's arguments.

@@ -1,5 +1,6 @@
-//! Files that this program believes: its journal, its lock, services files. They are taken only from directories that
-//! nobody but root and the caller can write, every parent included, and opened without following a link of anybody else.
+//! Files that this program believes: its journal, its lock, services files. They are taken only from
+//! directories that nobody but root and the caller can write, every parent included, and opened without
+//! following a link of anybody else.
 use crate::descent::{descend, directory, trusted, without_links, words};
 use crate::files;
 use jolly_core::fix::WriteError;
@@ -34,13 +35,16 @@ fn absolute(path: &Path) -> Result<String, String> {
 fn foreign(path: &str, status: &FileStatus) -> Option<String> {
     let ours = trusted(&[]);
     if !ours.account(status.uid) {
-        return Some(words(&Refusal::Replaceable { path: path.to_owned(), by: jolly_core::trust::Replacer::Account(status.uid) }));
+        return Some(words(&Refusal::Replaceable {
+            path: path.to_owned(),
+            by: jolly_core::trust::Replacer::Account(status.uid),
+        }));
     }
     writer(status, &ours).map(|by| words(&Refusal::Replaceable { path: path.to_owned(), by }))
 }
 
-/// A directory that belongs to the caller or to root, opened; made with its parents, mode 0700, where it is missing and
-/// `make` says so. `None` where it is missing.
+/// A directory that belongs to the caller or to root, opened; made with its parents, mode 0700, where it is
+/// missing and `make` says so. `None` where it is missing.
 fn open_directory(path: &str, make: bool) -> Result<Option<OwnedFd>, WriteError> {
     let root = directory(Path::new("/")).map_err(|e| failed("open /", e))?;
     for _ in 0..64 {
@@ -56,11 +60,17 @@ fn open_directory(path: &str, make: bool) -> Result<Option<OwnedFd>, WriteError>
                 if status.kind != FileKind::Directory {
                     return Err(WriteError::Refused(format!("{} is not a directory", found.path)));
                 }
-                let open = rustix::fs::openat(&node, c".", OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty());
+                let open = rustix::fs::openat(
+                    &node,
+                    c".",
+                    OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC,
+                    Mode::empty(),
+                );
                 return open.map(Some).map_err(|e| failed(format!("open {}", found.path), e));
             }
             Err(Refusal::Missing(missing)) if make => {
-                let found = descend(&root, &missing, Last::Itself, &[]).map_err(|r| WriteError::Refused(words(&r)))?;
+                let found = descend(&root, &missing, Last::Itself, &[])
+                    .map_err(|r| WriteError::Refused(words(&r)))?;
                 make_at(&found.parent.0, &found.name, &missing)?;
             }
             Err(Refusal::Missing(_)) => return Ok(None),
@@ -77,13 +87,16 @@ fn make_at(parent: &OwnedFd, name: &str, path: &str) -> Result<(), WriteError> {
     }
 }
 
-/// Makes a directory of one's own, mode 0700; one that is there already must be the caller's and nobody else's to write.
+/// Makes a directory of one's own, mode 0700; one that is there already must be the caller's and nobody
+/// else's to write.
 ///
 /// # Errors
 /// Who else could write it, or the system's words.
 pub fn make_private_directory(path: &Path) -> Result<(), String> {
     let whole = absolute(path)?;
-    let opened = open_directory(&whole, true).map_err(|e| e.to_string())?.ok_or_else(|| format!("{whole} cannot be made"))?;
+    let opened = open_directory(&whole, true)
+        .map_err(|e| e.to_string())?
+        .ok_or_else(|| format!("{whole} cannot be made"))?;
     let status = files::status_of(&opened).map_err(|e| e.to_string())?;
     let caller = rustix::process::geteuid().as_raw();
     if status.uid != caller {
@@ -120,7 +133,11 @@ pub(crate) fn bytes_of(node: &impl AsFd, most: u64) -> std::io::Result<Vec<u8>> 
     let file = open_again(node, OFlags::RDONLY)?;
     let mut bytes = Vec::new();
     file.take(most + 1).read_to_end(&mut bytes)?;
-    if bytes.len() as u64 > most { Err(std::io::Error::other(format!("more than {most} bytes"))) } else { Ok(bytes) }
+    if bytes.len() as u64 > most {
+        Err(std::io::Error::other(format!("more than {most} bytes")))
+    } else {
+        Ok(bytes)
+    }
 }
 
 /// The file that a descriptor by name alone stands for, opened; only regular files and directories ever are.
@@ -130,7 +147,10 @@ pub(crate) fn open_again(node: &impl AsFd, flags: OFlags) -> std::io::Result<Fil
         return Err(std::io::Error::other("not a regular file"));
     }
     let path = files::proc_path(node);
-    Ok(rustix::io::retry_on_intr(|| rustix::fs::open(&path, flags | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC, Mode::empty()))?.into())
+    Ok(rustix::io::retry_on_intr(|| {
+        rustix::fs::open(&path, flags | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC, Mode::empty())
+    })?
+    .into())
 }
 
 /// The journal of changes.
@@ -171,7 +191,12 @@ impl State {
         if make {
             make_at(&all, id, id)?;
         }
-        let open = rustix::fs::openat(&all, id, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty());
+        let open = rustix::fs::openat(
+            &all,
+            id,
+            OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC,
+            Mode::empty(),
+        );
         match open {
             Ok(open) => Ok(Some(open)),
             Err(Errno::NOENT) => Ok(None),
@@ -182,21 +207,29 @@ impl State {
     /// Makes sure that the journal can be written, and that no other change is going on.
     pub(crate) fn prepare(&mut self) -> Result<(), WriteError> {
         let path = self.changes_path()?;
-        let Some(all) = self.directory(true)? else { return Err(WriteError::Refused(format!("{path} cannot be made"))) };
+        let Some(all) = self.directory(true)? else {
+            return Err(WriteError::Refused(format!("{path} cannot be made")));
+        };
         let flags = OFlags::RDWR | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-        let lock = rustix::io::retry_on_intr(|| rustix::fs::openat(&all, LOCK, flags, Mode::RUSR | Mode::WUSR))
-            .map_err(|e| failed(format!("make {path}/{LOCK}"), e))?;
+        let lock =
+            rustix::io::retry_on_intr(|| rustix::fs::openat(&all, LOCK, flags, Mode::RUSR | Mode::WUSR))
+                .map_err(|e| failed(format!("make {path}/{LOCK}"), e))?;
         let mut lock = File::from(lock);
         if rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
             let mut who = String::new();
             let _ = (&lock).take(200).read_to_string(&mut who);
-            let who = if who.trim().is_empty() { "another fix or undo".to_owned() } else { who.trim().to_owned() };
+            let who =
+                if who.trim().is_empty() { "another fix or undo".to_owned() } else { who.trim().to_owned() };
             return Err(WriteError::Refused(format!("{who} is going on; wait until it has ended")));
         }
         // Writing who holds it also shows that the journal can be written at all.
-        let me =
-            format!("{} (pid {})\n", std::env::args().skip(1).find(|a| a == "fix" || a == "undo").unwrap_or_else(|| "a change".into()), std::process::id());
-        let wrote = lock.set_len(0).and_then(|()| lock.write_all(me.as_bytes())).and_then(|()| lock.sync_all());
+        let me = format!(
+            "{} (pid {})\n",
+            std::env::args().skip(1).find(|a| a == "fix" || a == "undo").unwrap_or_else(|| "a change".into()),
+            std::process::id()
+        );
+        let wrote =
+            lock.set_len(0).and_then(|()| lock.write_all(me.as_bytes())).and_then(|()| lock.sync_all());
         wrote.map_err(|e| failed(format!("write into {path}"), e))?;
         self.lock = Some(lock);
         Ok(())
@@ -210,7 +243,9 @@ impl State {
         let write = || -> std::io::Result<()> {
             discard(&dir, &temporary)?;
             let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-            let mut file = File::from(rustix::io::retry_on_intr(|| rustix::fs::openat(&dir, &*temporary, flags, Mode::RUSR | Mode::WUSR))?);
+            let mut file = File::from(rustix::io::retry_on_intr(|| {
+                rustix::fs::openat(&dir, &*temporary, flags, Mode::RUSR | Mode::WUSR)
+            })?);
             file.write_all(bytes)?;
             sync(&file)?;
             rustix::io::retry_on_intr(|| rustix::fs::renameat(&dir, &*temporary, &dir, name))?;
@@ -226,7 +261,9 @@ impl State {
     /// Reads a file of a change.
     pub(crate) fn load(&self, id: &str, name: &str) -> Option<Vec<u8>> {
         let dir = self.of(id, false).ok()??;
-        let node = rustix::fs::openat(&dir, name, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty()).ok()?;
+        let node =
+            rustix::fs::openat(&dir, name, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty())
+                .ok()?;
         let status = files::status_of(&node).ok()?;
         let ours = status.kind == FileKind::Regular && foreign(name, &status).is_none();
         ours.then(|| bytes_of(&node, JOURNAL_FILE).ok()).flatten()
@@ -264,7 +301,8 @@ pub(crate) fn discard(dir: &OwnedFd, name: &str) -> std::io::Result<()> {
     }
 }
 
-/// Writes a file or directory through to the disk; one of a few file systems that cannot sync a directory says so.
+/// Writes a file or directory through to the disk; one of a few file systems that cannot sync a directory
+/// says so.
 pub(crate) fn sync(file: &impl AsFd) -> std::io::Result<()> {
     match rustix::io::retry_on_intr(|| rustix::fs::fsync(file)) {
         Ok(()) | Err(Errno::INVAL) => Ok(()),
@@ -272,15 +310,18 @@ pub(crate) fn sync(file: &impl AsFd) -> std::io::Result<()> {
     }
 }
 
-/// Names of devices and of this program's own descriptors. Below other directories of `/dev` anybody may have put something.
+/// Names of devices and of this program's own descriptors. Below other directories of `/dev` anybody may have
+/// put something.
 fn is_device(path: &str) -> bool {
     let single = |name: &str| !name.is_empty() && !name.contains('/') && !name.starts_with('.');
-    ["/dev/", "/dev/fd/", "/dev/pts/", "/proc/self/fd/"].iter().any(|dir| path.strip_prefix(dir).is_some_and(single))
+    ["/dev/", "/dev/fd/", "/dev/pts/", "/proc/self/fd/"]
+        .iter()
+        .any(|dir| path.strip_prefix(dir).is_some_and(single))
 }
 
-/// Writes an answer into a file that the caller named: a new file takes the name at once, so a link that somebody put there
-/// is replaced and never followed, and nobody reads a half of it. Devices and what is written to by a descriptor's name are
-/// written to as they are.
+/// Writes an answer into a file that the caller named: a new file takes the name at once, so a link that
+/// somebody put there is replaced and never followed, and nobody reads a half of it. Devices and what is
+/// written to by a descriptor's name are written to as they are.
 ///
 /// # Errors
 /// The system's words, or which link on the way is not the caller's.
@@ -288,7 +329,11 @@ pub fn write_output(path: &Path, bytes: &[u8], mode: u32) -> Result<(), String> 
     let whole = absolute(path)?;
     let told = |e: &dyn std::fmt::Display| format!("cannot write {}: {e}", path.display());
     if is_device(&whole) {
-        return std::fs::OpenOptions::new().write(true).open(&whole).and_then(|mut f| f.write_all(bytes)).map_err(|e| told(&e));
+        return std::fs::OpenOptions::new()
+            .write(true)
+            .open(&whole)
+            .and_then(|mut f| f.write_all(bytes))
+            .map_err(|e| told(&e));
     }
     let (parent, name) = whole.rsplit_once('/').unwrap_or(("", &whole));
     if name.is_empty() {
@@ -306,7 +351,9 @@ pub fn write_output(path: &Path, bytes: &[u8], mode: u32) -> Result<(), String> 
     let write = || -> std::io::Result<()> {
         discard(&parent, &temporary)?;
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let mut file = File::from(rustix::io::retry_on_intr(|| rustix::fs::openat(&parent, &*temporary, flags, Mode::from_raw_mode(mode)))?);
+        let mut file = File::from(rustix::io::retry_on_intr(|| {
+            rustix::fs::openat(&parent, &*temporary, flags, Mode::from_raw_mode(mode))
+        })?);
         file.write_all(bytes)?;
         rustix::io::retry_on_intr(|| rustix::fs::renameat(&parent, &*temporary, &parent, name))?;
         Ok(())
@@ -326,7 +373,9 @@ mod tests {
         for path in ["/dev/null", "/dev/stdout", "/dev/fd/3", "/dev/pts/0", "/proc/self/fd/1"] {
             assert!(is_device(path), "{path}");
         }
-        for path in ["/dev/shm/report.json", "/dev/../tmp/x", "/dev/mqueue/x", "/proc/1/fd/1", "/dev/fd/", "/tmp/x"] {
+        for path in
+            ["/dev/shm/report.json", "/dev/../tmp/x", "/dev/mqueue/x", "/proc/1/fd/1", "/dev/fd/", "/tmp/x"]
+        {
             assert!(!is_device(path), "{path}");
         }
         // In a directory that all may write, a link that somebody put there is replaced and not followed.
@@ -335,6 +384,12 @@ mod tests {
         std::fs::write(&aim, "as it was").unwrap();
         std::os::unix::fs::symlink(&aim, &link).unwrap();
         write_output(&link, b"answer", 0o600).unwrap();
-        assert_eq!((std::fs::read_to_string(&aim).unwrap().as_str(), std::fs::read_to_string(&link).unwrap().as_str()), ("as it was", "answer"));
+        assert_eq!(
+            (
+                std::fs::read_to_string(&aim).unwrap().as_str(),
+                std::fs::read_to_string(&link).unwrap().as_str()
+            ),
+            ("as it was", "answer")
+        );
     }
 }

@@ -47,13 +47,22 @@ impl Host for TreeHost {
                 Err(errno) => files::unseen(errno),
             },
             Question::List(p) => self.cage.look(p, true, files::list),
-            Question::Read(p) if p.starts_with("/proc/") || p.starts_with("/sys/") => Look::NotSeen(Unseen::PartMissing),
+            Question::Read(p) if p.starts_with("/proc/") || p.starts_with("/sys/") => {
+                Look::NotSeen(Unseen::PartMissing)
+            }
             Question::Read(p) => self.cage.look(p, true, files::read),
-            Question::FindString(p, needle, whole) => self.cage.look(p, true, |p| files::find_string(p, needle, *whole)),
-            Question::ReadAt(p, offset, length) => self.held.read_at_by(Path::new(p), *offset, *length, |p| self.open(p)),
+            Question::FindString(p, needle, whole) => {
+                self.cage.look(p, true, |p| files::find_string(p, needle, *whole))
+            }
+            Question::ReadAt(p, offset, length) => {
+                self.held.read_at_by(Path::new(p), *offset, *length, |p| self.open(p))
+            }
             Question::Journal(unit, most) => journal_files::entries(&self.cage, unit, *most),
             Question::JournalOf(field, most) => journal_files::entries_of(&self.cage, field, *most),
-            Question::Myself => Look::Seen(Answer::Myself(Myself { uid: rustix::process::geteuid().as_raw(), lineage: Vec::new() })),
+            Question::Myself => Look::Seen(Answer::Myself(Myself {
+                uid: rustix::process::geteuid().as_raw(),
+                lineage: Vec::new(),
+            })),
             _ => Look::NotSeen(Unseen::PartMissing),
         }
     }
@@ -63,6 +72,13 @@ impl Host for TreeHost {
     }
 
     fn parts(&self) -> Parts {
-        Parts { files: true, processes: false, manager: false, interfaces: false, clock: false, probes: false }
+        Parts {
+            files: true,
+            processes: false,
+            manager: false,
+            interfaces: false,
+            clock: false,
+            probes: false,
+        }
     }
 }

@@ -1,13 +1,15 @@
 //! The one place that changes a machine: atomic file changes, verbs of the manager, the end of processes.
 //!
-//! Files are reached one name at a time (`descent`), and what is changed is the open file that was compared with the
-//! plan, never a path that somebody could have turned elsewhere meanwhile. What is put in place is prepared in the journal,
-//! which nobody else can see, and changes places with what was there in one call.
+//! Files are reached one name at a time (`descent`), and what is changed is the open file that was compared
+//! with the plan, never a path that somebody could have turned elsewhere meanwhile. What is put in place is
+//! prepared in the journal, which nobody else can see, and changes places with what was there in one call.
 use crate::descent::{descend, directory, words};
 use crate::files;
 use crate::manager::Manager;
 use crate::state::{State, bytes_of, discard, failed, open_again, sync};
-use jolly_core::fix::{CommandLine, Digest, HostWriter, Identity, Slot, Target, UnitLink, UnitNow, WriteError, digest};
+use jolly_core::fix::{
+    CommandLine, Digest, HostWriter, Identity, Slot, Target, UnitLink, UnitNow, WriteError, digest,
+};
 use jolly_core::host::{Answer, FileKind, FileStatus, Look, READ_LIMIT};
 use jolly_core::path;
 use jolly_core::trust::{Found, Last, Refusal};
@@ -46,11 +48,13 @@ pub struct LinuxWriter {
     state: State,
     reach: Reach,
     manager: Manager,
-    /// How names change places: the system's call; tests put one here that a file system without exchange would answer.
+    /// How names change places: the system's call; tests put one here that a file system without exchange
+    /// would answer.
     rename: Rename,
 }
 
-/// What was prepared to be put in place: a name in the journal's directory of the change, or beside the target.
+/// What was prepared to be put in place: a name in the journal's directory of the change, or beside the
+/// target.
 struct Staged {
     dir: OwnedFd,
     name: String,
@@ -60,7 +64,13 @@ struct Staged {
 impl LinuxWriter {
     /// A writer that keeps its change journal in `state`.
     pub fn new(root: &Path, state: &Path, reach: Reach) -> Self {
-        Self { root: root.to_path_buf(), state: State::new(state), reach, manager: Manager::default(), rename }
+        Self {
+            root: root.to_path_buf(),
+            state: State::new(state),
+            reach,
+            manager: Manager::default(),
+            rename,
+        }
     }
 
     /// Makes sure that the journal can be written, and that no other change is going on.
@@ -82,7 +92,9 @@ impl LinuxWriter {
     fn machine(&self, what: &str) -> Result<(), WriteError> {
         match self.reach {
             Reach::Machine => Ok(()),
-            Reach::Tree => Err(WriteError::Refused(format!("{what} needs the running machine, not a directory tree"))),
+            Reach::Tree => {
+                Err(WriteError::Refused(format!("{what} needs the running machine, not a directory tree")))
+            }
         }
     }
 
@@ -99,44 +111,61 @@ impl LinuxWriter {
 
     /// The same where the directory must be there.
     fn reach(&self, target: &Target) -> Result<Found<OwnedFd>, WriteError> {
-        self.find(target)?.ok_or_else(|| WriteError::Refused(format!("the directory of {} does not exist", target.path)))
+        self.find(target)?
+            .ok_or_else(|| WriteError::Refused(format!("the directory of {} does not exist", target.path)))
     }
 
     /// The very file that was planned, with owner and mode as they were then.
     fn planned(&self, target: &Target) -> Result<(Found<OwnedFd>, OwnedFd, FileStatus), WriteError> {
         let mut found = self.reach(target)?;
-        let Some((node, status)) = found.node.take() else { return Err(WriteError::Refused(format!("{} is gone", target.path))) };
+        let Some((node, status)) = found.node.take() else {
+            return Err(WriteError::Refused(format!("{} is gone", target.path)));
+        };
         match &target.was {
             Some(was) if *was == Identity::of(&status) => Ok((found, node, status)),
-            _ => Err(WriteError::Refused(format!("{} is not the file that was planned, or its owner or mode changed; it was left alone", target.path))),
+            _ => Err(WriteError::Refused(format!(
+                "{} is not the file that was planned, or its owner or mode changed; it was left alone",
+                target.path
+            ))),
         }
     }
 
     /// Where something is prepared: in the journal, where that lies on the same mount as the target.
     fn slot(&self, parent: &OwnedFd, name: &str, slot: Slot, beside: bool) -> Result<Staged, WriteError> {
-        let Some(journal) = self.state.of(slot.id, true)? else { return Err(WriteError::Refused("the journal cannot be made".into())) };
+        let Some(journal) = self.state.of(slot.id, true)? else {
+            return Err(WriteError::Refused("the journal cannot be made".into()));
+        };
         if !beside && mount(&journal).is_some_and(|m| Some(m) == mount(parent)) {
             return Ok(Staged { dir: journal, name: format!("{}.new", slot.step), beside: false });
         }
-        let dir = open_again(parent, OFlags::RDONLY | OFlags::DIRECTORY).map_err(|e| failed(format!("open the directory of {name}"), e))?;
+        let dir = open_again(parent, OFlags::RDONLY | OFlags::DIRECTORY)
+            .map_err(|e| failed(format!("open the directory of {name}"), e))?;
         Ok(Staged { dir: dir.into(), name: beside_name(name, slot), beside: true })
     }
 
     /// Renames onto a free name; a file system that cannot promise that it is free is asked first.
     fn rename_free(&self, from: &OwnedFd, name: &str, to: &OwnedFd, new: &str) -> Result<(), Errno> {
         match (self.rename)(from, name, to, new, RenameFlags::NOREPLACE) {
-            Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => match rustix::fs::statat(to, new, AtFlags::SYMLINK_NOFOLLOW) {
-                Ok(_) => Err(Errno::EXIST),
-                Err(Errno::NOENT) => (self.rename)(from, name, to, new, RenameFlags::empty()),
-                Err(errno) => Err(errno),
-            },
+            Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => {
+                match rustix::fs::statat(to, new, AtFlags::SYMLINK_NOFOLLOW) {
+                    Ok(_) => Err(Errno::EXIST),
+                    Err(Errno::NOENT) => (self.rename)(from, name, to, new, RenameFlags::empty()),
+                    Err(errno) => Err(errno),
+                }
+            }
             other => other,
         }
     }
 
-    /// Puts what was prepared over the target where the file system cannot exchange two names: the last look and the rename are
-    /// two calls (SECURITY.md says what remains).
-    fn rename_over(&self, staged: &Staged, found: &Found<OwnedFd>, target: &Target, expect: &Digest) -> Result<(), WriteError> {
+    /// Puts what was prepared over the target where the file system cannot exchange two names: the last look
+    /// and the rename are two calls (SECURITY.md says what remains).
+    fn rename_over(
+        &self,
+        staged: &Staged,
+        found: &Found<OwnedFd>,
+        target: &Target,
+        expect: &Digest,
+    ) -> Result<(), WriteError> {
         let what = format!("write {}", target.path);
         let changed = || WriteError::Refused(format!("{} changed meanwhile; it was left alone", target.path));
         let (parent, name) = (&found.parent.0, found.name.as_str());
@@ -144,8 +173,10 @@ impl LinuxWriter {
         if digest_at(parent, name).as_ref() != Some(expect) {
             return Err(changed());
         }
-        (self.rename)(&staged.dir, &staged.name, parent, name, RenameFlags::empty()).map_err(|e| failed(&*what, e))?;
-        // The file that stood there is still open: what somebody wrote into it meanwhile takes its place again.
+        (self.rename)(&staged.dir, &staged.name, parent, name, RenameFlags::empty())
+            .map_err(|e| failed(&*what, e))?;
+        // The file that stood there is still open: what somebody wrote into it meanwhile takes its place
+        // again.
         let old = bytes_of(node, READ_LIMIT).map_err(|e| failed(&*what, e))?;
         if digest(&old) == *expect {
             return Ok(());
@@ -157,14 +188,16 @@ impl LinuxWriter {
     }
 }
 
-/// A new file in a slot, with the owner, mode, access list and attributes of another one. In the journal it takes its name only
-/// when it is whole: what stands there under that name can be used again.
+/// A new file in a slot, with the owner, mode, access list and attributes of another one. In the journal it
+/// takes its name only when it is whole: what stands there under that name can be used again.
 fn stage_file(staged: &Staged, content: &[u8], like: Option<&OwnedFd>) -> Result<(), WriteError> {
     let name = if staged.beside { staged.name.clone() } else { format!("{}.part", staged.name) };
     let write = || -> std::io::Result<()> {
         discard(&staged.dir, &name)?;
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let mut file = File::from(retry_on_intr(|| rustix::fs::openat(&staged.dir, &*name, flags, Mode::RUSR | Mode::WUSR))?);
+        let mut file = File::from(retry_on_intr(|| {
+            rustix::fs::openat(&staged.dir, &*name, flags, Mode::RUSR | Mode::WUSR)
+        })?);
         file.write_all(content)?;
         match like {
             Some(like) => copy_attributes(like, &file)?,
@@ -209,7 +242,12 @@ fn copy_attributes(from: &OwnedFd, to: &File) -> std::io::Result<()> {
     for name in names.get(..length).unwrap_or_default().split(|b| *b == 0).filter(|n| !n.is_empty()) {
         let mut value = vec![0u8; 64 << 10];
         let size = rustix::fs::getxattr(&from, name, &mut value[..])?;
-        rustix::fs::fsetxattr(to, name, value.get(..size).unwrap_or_default(), rustix::fs::XattrFlags::empty())?;
+        rustix::fs::fsetxattr(
+            to,
+            name,
+            value.get(..size).unwrap_or_default(),
+            rustix::fs::XattrFlags::empty(),
+        )?;
     }
     Ok(())
 }
@@ -226,12 +264,16 @@ fn rename(from: &OwnedFd, name: &str, to: &OwnedFd, new: &str, flags: RenameFlag
 }
 
 fn status_at(dir: &OwnedFd, name: &str) -> Option<FileStatus> {
-    let node = rustix::fs::openat(dir, name, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty()).ok()?;
+    let node =
+        rustix::fs::openat(dir, name, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty())
+            .ok()?;
     files::status_of(&node).ok()
 }
 
 fn digest_at(dir: &OwnedFd, name: &str) -> Option<Digest> {
-    let node = rustix::fs::openat(dir, name, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty()).ok()?;
+    let node =
+        rustix::fs::openat(dir, name, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty())
+            .ok()?;
     bytes_of(&node, READ_LIMIT).ok().map(|bytes| digest(&bytes))
 }
 
@@ -262,12 +304,20 @@ impl HostWriter for LinuxWriter {
         bytes_of(&node, READ_LIMIT).map(Some).map_err(|e| failed(format!("read {}", target.path), e))
     }
 
-    fn replace_file(&mut self, target: &Target, expect: &Digest, content: &[u8], slot: Slot) -> Result<(), WriteError> {
+    fn replace_file(
+        &mut self,
+        target: &Target,
+        expect: &Digest,
+        content: &[u8],
+        slot: Slot,
+    ) -> Result<(), WriteError> {
         let what = format!("write {}", target.path);
         let changed = || WriteError::Refused(format!("{} changed meanwhile; it was left alone", target.path));
         let found = self.reach(target)?;
         let (parent, name) = (&found.parent.0, found.name.as_str());
-        let Some((node, status)) = &found.node else { return Err(WriteError::Refused(format!("{} is gone", target.path))) };
+        let Some((node, status)) = &found.node else {
+            return Err(WriteError::Refused(format!("{} is gone", target.path)));
+        };
         if target.was.as_ref().is_some_and(|was| *was != Identity::of(status)) {
             return Err(changed());
         }
@@ -278,11 +328,13 @@ impl HostWriter for LinuxWriter {
         loop {
             let staged = self.slot(parent, name, slot, beside)?;
             // The way back finds the very file that was there before, when the journal could keep it.
-            let kept = !staged.beside && status_at(&staged.dir, &staged.name).is_some_and(|s| s.kind == FileKind::Regular);
+            let kept = !staged.beside
+                && status_at(&staged.dir, &staged.name).is_some_and(|s| s.kind == FileKind::Regular);
             if !kept || digest_at(&staged.dir, &staged.name).as_ref() != Some(&digest(content)) {
                 stage_file(&staged, content, Some(node))?;
             }
-            let outcome = match (self.rename)(&staged.dir, &staged.name, parent, name, RenameFlags::EXCHANGE) {
+            let outcome = match (self.rename)(&staged.dir, &staged.name, parent, name, RenameFlags::EXCHANGE)
+            {
                 // What came out must be what was planned; an edit of the last moment goes back.
                 Ok(()) if digest_at(&staged.dir, &staged.name).as_ref() == Some(expect) => Ok(()),
                 Ok(()) => {
@@ -294,7 +346,9 @@ impl HostWriter for LinuxWriter {
                     beside = true;
                     continue;
                 }
-                Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => self.rename_over(&staged, &found, target, expect),
+                Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => {
+                    self.rename_over(&staged, &found, target, expect)
+                }
                 Err(errno) => Err(failed(&*what, errno)),
             };
             // Beside the target nothing stays: the journal has the bytes.
@@ -334,7 +388,9 @@ impl HostWriter for LinuxWriter {
         if digest(&bytes_of(node, READ_LIMIT).map_err(|e| failed(&*what, e))?) != *expect {
             return Err(WriteError::Refused(format!("{} changed meanwhile; it was left alone", target.path)));
         }
-        discard(&found.parent.0, &found.name).and_then(|()| sync_names(&found.parent.0)).map_err(|e| failed(what, e))
+        discard(&found.parent.0, &found.name)
+            .and_then(|()| sync_names(&found.parent.0))
+            .map_err(|e| failed(what, e))
     }
 
     fn set_mode(&mut self, target: &Target, mode: u32) -> Result<(), WriteError> {
@@ -346,12 +402,28 @@ impl HostWriter for LinuxWriter {
 
     fn set_owner(&mut self, target: &Target, uid: u32, gid: u32) -> Result<(), WriteError> {
         let (_, node, _) = self.planned(target)?;
-        // Set-id bits are cleared by the kernel, and stay so: what was somebody's shall not run with another's rights.
-        retry_on_intr(|| rustix::fs::chownat(&node, c"", Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid)), AtFlags::EMPTY_PATH))
-            .map_err(|e| failed(format!("set the owner of {}", target.path), e))
+        // Set-id bits are cleared by the kernel, and stay so: what was somebody's shall not run with
+        // another's rights.
+        retry_on_intr(|| {
+            rustix::fs::chownat(
+                &node,
+                c"",
+                Some(Uid::from_raw(uid)),
+                Some(Gid::from_raw(gid)),
+                AtFlags::EMPTY_PATH,
+            )
+        })
+        .map_err(|e| failed(format!("set the owner of {}", target.path), e))
     }
 
-    fn prepare_directory(&mut self, target: &Target, mode: u32, uid: u32, gid: u32, slot: Slot) -> Result<Identity, WriteError> {
+    fn prepare_directory(
+        &mut self,
+        target: &Target,
+        mode: u32,
+        uid: u32,
+        gid: u32,
+        slot: Slot,
+    ) -> Result<Identity, WriteError> {
         let found = self.reach(target)?;
         if found.node.is_some() {
             return Err(WriteError::Refused(format!("{} exists by now", target.path)));
@@ -361,9 +433,12 @@ impl HostWriter for LinuxWriter {
             remove_empty(&staged.dir, &staged.name)?;
             retry_on_intr(|| rustix::fs::mkdirat(&staged.dir, &*staged.name, Mode::RWXU))?;
             let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-            let made = retry_on_intr(|| rustix::fs::openat(&staged.dir, &*staged.name, flags, Mode::empty()))?;
+            let made =
+                retry_on_intr(|| rustix::fs::openat(&staged.dir, &*staged.name, flags, Mode::empty()))?;
             if rustix::process::geteuid().is_root() {
-                retry_on_intr(|| rustix::fs::fchown(&made, Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid))))?;
+                retry_on_intr(|| {
+                    rustix::fs::fchown(&made, Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid)))
+                })?;
             }
             retry_on_intr(|| rustix::fs::fchmod(&made, Mode::from_raw_mode(mode)))?;
             sync(&staged.dir)?;
@@ -379,7 +454,8 @@ impl HostWriter for LinuxWriter {
         let what = format!("make the directory {}", target.path);
         let found = self.reach(target)?;
         let staged = self.slot(&found.parent.0, &found.name, slot, false)?;
-        self.rename_free(&staged.dir, &staged.name, &found.parent.0, &found.name).map_err(|e| failed(&*what, e))?;
+        self.rename_free(&staged.dir, &staged.name, &found.parent.0, &found.name)
+            .map_err(|e| failed(&*what, e))?;
         sync_names(&found.parent.0).map_err(|e| failed(what, e))
     }
 
@@ -388,7 +464,10 @@ impl HostWriter for LinuxWriter {
         let found = self.reach(target)?;
         let Some((_, status)) = &found.node else { return Ok(true) };
         if !target.was.as_ref().is_some_and(|was| was.is(status)) {
-            return Err(WriteError::Refused(format!("{} is another directory by now; it was left alone", target.path)));
+            return Err(WriteError::Refused(format!(
+                "{} is another directory by now; it was left alone",
+                target.path
+            )));
         }
         match retry_on_intr(|| rustix::fs::unlinkat(&found.parent.0, &*found.name, AtFlags::REMOVEDIR)) {
             Ok(()) => sync_names(&found.parent.0).map(|()| true).map_err(|e| failed(what, e)),
@@ -408,8 +487,12 @@ impl HostWriter for LinuxWriter {
         let same = |now: &FileStatus| (now.device, now.inode) == (status.device, status.inode);
         if !status_at(parent, new).as_ref().is_some_and(same) {
             // Somebody put something else there between the look and the call.
-            self.rename_free(parent, new, parent, &found.name).map_err(|e| failed(format!("put back {}", target.path), e))?;
-            return Err(WriteError::Refused(format!("{} is another file by now; it was left alone", target.path)));
+            self.rename_free(parent, new, parent, &found.name)
+                .map_err(|e| failed(format!("put back {}", target.path), e))?;
+            return Err(WriteError::Refused(format!(
+                "{} is another file by now; it was left alone",
+                target.path
+            )));
         }
         sync_names(parent).map_err(|e| failed(what, e))
     }
@@ -419,18 +502,27 @@ impl HostWriter for LinuxWriter {
         if status.kind != FileKind::Link {
             return Err(WriteError::Refused(format!("{} is not a symbolic link", target.path)));
         }
-        let leads = rustix::fs::readlinkat(&node, c"", Vec::new()).map_err(|e| failed(format!("read the link {}", target.path), e))?;
+        let leads = rustix::fs::readlinkat(&node, c"", Vec::new())
+            .map_err(|e| failed(format!("read the link {}", target.path), e))?;
         Ok(Some(leads.to_string_lossy().into_owned()))
     }
 
-    fn set_link(&mut self, target: &Target, before: Option<&str>, after: Option<&str>) -> Result<(), WriteError> {
+    fn set_link(
+        &mut self,
+        target: &Target,
+        before: Option<&str>,
+        after: Option<&str>,
+    ) -> Result<(), WriteError> {
         let what = format!("change the link {}", target.path);
         let now = self.link(target)?;
         if now.as_deref() == after {
             return Ok(());
         }
         if now.as_deref() != before {
-            return Err(WriteError::Refused(format!("{} leads elsewhere by now; it was left alone", target.path)));
+            return Err(WriteError::Refused(format!(
+                "{} leads elsewhere by now; it was left alone",
+                target.path
+            )));
         }
         let found = self.reach(target)?;
         let parent = &found.parent.0;
@@ -438,7 +530,8 @@ impl HostWriter for LinuxWriter {
             discard(parent, &found.name).map_err(|e| failed(&*what, e))?;
         }
         if let Some(leads) = after {
-            retry_on_intr(|| rustix::fs::symlinkat(leads, parent, &*found.name)).map_err(|e| failed(&*what, e))?;
+            retry_on_intr(|| rustix::fs::symlinkat(leads, parent, &*found.name))
+                .map_err(|e| failed(&*what, e))?;
         }
         sync_names(parent).map_err(|e| failed(what, e))
     }
@@ -487,8 +580,11 @@ impl HostWriter for LinuxWriter {
         let what = format!("end pid {pid}");
         let Some(handle) = handle(pid, start_ticks, &what)? else { return Ok(()) };
         // What keeps data gets the time to write them, and is left running rather than killed.
-        let signals: &[rustix::process::Signal] =
-            if gently { &[rustix::process::Signal::TERM] } else { &[rustix::process::Signal::TERM, rustix::process::Signal::KILL] };
+        let signals: &[rustix::process::Signal] = if gently {
+            &[rustix::process::Signal::TERM]
+        } else {
+            &[rustix::process::Signal::TERM, rustix::process::Signal::KILL]
+        };
         let patience = if gently { GENTLE_END } else { END };
         for &signal in signals {
             match rustix::process::pidfd_send_signal(&handle, signal) {
@@ -512,8 +608,11 @@ impl HostWriter for LinuxWriter {
     fn continue_process(&mut self, pid: u32, start_ticks: u64) -> Result<(), WriteError> {
         self.machine("letting a process go on")?;
         let what = format!("continue pid {pid}");
-        let Some(handle) = handle(pid, start_ticks, &what)? else { return Err(WriteError::Refused(format!("pid {pid} is gone"))) };
-        rustix::process::pidfd_send_signal(&handle, rustix::process::Signal::CONT).map_err(|e| failed(what, e))
+        let Some(handle) = handle(pid, start_ticks, &what)? else {
+            return Err(WriteError::Refused(format!("pid {pid} is gone")));
+        };
+        rustix::process::pidfd_send_signal(&handle, rustix::process::Signal::CONT)
+            .map_err(|e| failed(what, e))
     }
 
     fn is_alive(&self, pid: u32, start_ticks: u64) -> bool {
@@ -522,13 +621,16 @@ impl HostWriter for LinuxWriter {
 
     fn run(&mut self, line: &CommandLine) -> Result<(), WriteError> {
         self.machine("running a command")?;
-        let what = || format!("run {}", jolly_core::host::mask_command(&line.command));
+        let what = || format!("run {}", jolly_core::secrets::mask_command(&line.command));
         let words = jolly_core::manager::split_words(&line.command);
-        let Some((program, arguments)) = words.split_first() else { return Err(WriteError::Refused("the command is empty".into())) };
+        let Some((program, arguments)) = words.split_first() else {
+            return Err(WriteError::Refused("the command is empty".into()));
+        };
         let mut command = std::process::Command::new(program);
         command.args(arguments);
         if let Some(name) = line.account.as_deref().filter(|_| rustix::process::geteuid().is_root()) {
-            let account = account_of(name).ok_or_else(|| WriteError::Refused(format!("account {name} does not exist")))?;
+            let account = account_of(name)
+                .ok_or_else(|| WriteError::Refused(format!("account {name} does not exist")))?;
             std::os::unix::process::CommandExt::uid(&mut command, account.uid);
             std::os::unix::process::CommandExt::gid(&mut command, account.gid);
             if account.uid != 0 {
@@ -539,9 +641,12 @@ impl HostWriter for LinuxWriter {
             }
         }
         command.envs(line.environment.iter().map(|(k, v)| (k, v)));
-        command.stdin(std::process::Stdio::null()).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
-        // A session of its own: a command that does not end is ended with its group, and none that runs as another account can
-        // reach this program's terminal.
+        command
+            .stdin(std::process::Stdio::null())
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null());
+        // A session of its own: a command that does not end is ended with its group, and none that runs as
+        // another account can reach this program's terminal.
         let mut command = CommandWrap::from(command);
         let mut child = command.wrap(ProcessSession).spawn().map_err(|e| failed(what(), e))?;
         let began = Instant::now();
@@ -554,22 +659,32 @@ impl HostWriter for LinuxWriter {
                     let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
                 }
                 let _ = child.wait();
-                return Err(failed(what(), format!("it had not ended after {} s, and was ended with everything it had started", JOB.as_secs())));
+                return Err(failed(
+                    what(),
+                    format!(
+                        "it had not ended after {} s, and was ended with everything it had started",
+                        JOB.as_secs()
+                    ),
+                ));
             }
             std::thread::sleep(Duration::from_millis(20));
         };
         if status.success() {
             return Ok(());
         }
-        let words = status.code().filter(|_| program.starts_with("/etc/init.d/")).and_then(jolly_core::manager::script_words);
+        let words = status
+            .code()
+            .filter(|_| program.starts_with("/etc/init.d/"))
+            .and_then(jolly_core::manager::script_words);
         Err(failed(what(), words.map_or_else(|| status.to_string(), |w| format!("{status}: {w}"))))
     }
 
     fn unit_now(&self, unit: &str) -> Option<UnitNow> {
         match self.manager.unit(unit) {
-            Look::Seen(Answer::Unit(state)) => {
-                Some(UnitNow { active: matches!(state.active_state.as_str(), "active" | "reloading" | "activating"), invocation: state.invocation })
-            }
+            Look::Seen(Answer::Unit(state)) => Some(UnitNow {
+                active: matches!(state.active_state.as_str(), "active" | "reloading" | "activating"),
+                invocation: state.invocation,
+            }),
             Look::Absent => Some(UnitNow::default()),
             _ => None,
         }
@@ -593,11 +708,13 @@ fn remove_any(dir: &OwnedFd, name: &str) -> std::io::Result<()> {
     }
 }
 
-/// A handle of a process, known by its number and its start; `None` when it is gone. While the handle is held the number
-/// cannot become somebody else's.
+/// A handle of a process, known by its number and its start; `None` when it is gone. While the handle is held
+/// the number cannot become somebody else's.
 fn handle(pid: u32, start_ticks: u64, what: &str) -> Result<Option<std::os::fd::OwnedFd>, WriteError> {
-    let number =
-        i32::try_from(pid).ok().and_then(rustix::process::Pid::from_raw).ok_or_else(|| WriteError::Refused(format!("{pid} is not a process number")))?;
+    let number = i32::try_from(pid)
+        .ok()
+        .and_then(rustix::process::Pid::from_raw)
+        .ok_or_else(|| WriteError::Refused(format!("{pid} is not a process number")))?;
     let handle = match rustix::process::pidfd_open(number, rustix::process::PidfdFlags::empty()) {
         Ok(handle) => handle,
         Err(rustix::io::Errno::SRCH) => return Ok(None),
@@ -609,14 +726,16 @@ fn handle(pid: u32, start_ticks: u64, what: &str) -> Result<Option<std::os::fd::
     Ok(Some(handle))
 }
 
-/// Links that enable, alias or mask units, with their targets, and the directories that hold such links (without a target).
+/// Links that enable, alias or mask units, with their targets, and the directories that hold such links
+/// (without a target).
 fn links(units: &[String]) -> Vec<UnitLink> {
     let mut found = Vec::new();
     for base in ["/etc/systemd/system", "/run/systemd/system"] {
         let mut dirs = vec![PathBuf::from(base)];
         for dir in fs::read_dir(base).into_iter().flatten().flatten() {
             let path = dir.path();
-            let holds_links = path.extension().is_some_and(|e| e == "wants" || e == "requires" || e == "upholds");
+            let holds_links =
+                path.extension().is_some_and(|e| e == "wants" || e == "requires" || e == "upholds");
             if holds_links && dir.file_type().is_ok_and(|t| t.is_dir()) {
                 found.push((path.to_string_lossy().into_owned(), String::new()));
                 dirs.push(path);
@@ -626,7 +745,9 @@ fn links(units: &[String]) -> Vec<UnitLink> {
             for entry in fs::read_dir(&dir).into_iter().flatten().flatten() {
                 let path = entry.path();
                 let Ok(target) = fs::read_link(&path) else { continue };
-                let named = |p: &Path| p.file_name().and_then(|n| n.to_str()).is_some_and(|n| units.iter().any(|u| u == n));
+                let named = |p: &Path| {
+                    p.file_name().and_then(|n| n.to_str()).is_some_and(|n| units.iter().any(|u| u == n))
+                };
                 if named(&path) || named(&target) {
                     found.push((path.to_string_lossy().into_owned(), target.to_string_lossy().into_owned()));
                 }
@@ -654,7 +775,11 @@ fn account_of(name: &str) -> Option<Account> {
     text.lines().find_map(|line| {
         let mut fields = line.split(':');
         (fields.next() == Some(name)).then_some(())?;
-        Some(Account { uid: fields.nth(1)?.parse().ok()?, gid: fields.next()?.parse().ok()?, home: fields.nth(1)?.to_owned() })
+        Some(Account {
+            uid: fields.nth(1)?.parse().ok()?,
+            gid: fields.next()?.parse().ok()?,
+            home: fields.nth(1)?.to_owned(),
+        })
     })
 }
 
@@ -681,7 +806,13 @@ mod tests {
         if flags.is_empty() { rename(from, name, to, new, flags) } else { Err(Errno::INVAL) }
     }
 
-    fn edited_meanwhile(from: &OwnedFd, name: &str, to: &OwnedFd, new: &str, flags: RenameFlags) -> Result<(), Errno> {
+    fn edited_meanwhile(
+        from: &OwnedFd,
+        name: &str,
+        to: &OwnedFd,
+        new: &str,
+        flags: RenameFlags,
+    ) -> Result<(), Errno> {
         // Somebody writes into the file exactly between the last comparison and the first rename over it.
         let path = files::proc_path(to).join(new);
         if flags.is_empty() && fs::read(&path).is_ok_and(|b| b == b"Listen 80\n") {
@@ -700,14 +831,22 @@ mod tests {
             let (dir, mut writer, target) = without_exchange(how);
             // A journal on another mount: what is prepared lies beside the target.
             if beside {
-                writer.state = State::new(&Path::new("/dev/shm").join(format!("jolly-{}-{}", std::process::id(), how as usize)));
+                writer.state = State::new(&Path::new("/dev/shm").join(format!(
+                    "jolly-{}-{}",
+                    std::process::id(),
+                    how as usize
+                )));
                 writer.prepare().unwrap();
             }
             let outcome = writer.replace_file(&target, &digest(b"Listen 80\n"), b"Listen 8080\n", SLOT);
             let text = fs::read_to_string(dir.path().join("etc/front.conf")).unwrap();
             let names = fs::read_dir(dir.path().join("etc")).unwrap().count();
             if beside {
-                let _ = fs::remove_dir_all(Path::new("/dev/shm").join(format!("jolly-{}-{}", std::process::id(), how as usize)));
+                let _ = fs::remove_dir_all(Path::new("/dev/shm").join(format!(
+                    "jolly-{}-{}",
+                    std::process::id(),
+                    how as usize
+                )));
             }
             (outcome.map_err(|e| e.to_string()), text, names)
         };

@@ -1,5 +1,5 @@
-//! A directory as a host, and the live host's files: links stay inside, FIFOs never block, and the parts that are
-//! not there are not seen rather than absent.
+//! A directory as a host, and the live host's files: links stay inside, FIFOs never block, and the parts that
+//! are not there are not seen rather than absent.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
 use jolly_core::host::{Answer, FileKind, Host, Look, Question, Unseen};
@@ -30,7 +30,10 @@ fn the_root_of_a_process_is_a_tree_of_its_own() {
     let host = TreeHost::new(std::path::Path::new(&through)).unwrap();
     assert_eq!(Snapshot::new(&host).text("/etc/absolute/front.conf").seen().as_deref(), Some("Listen 80\n"));
     assert!(format!("{host:?}").contains("/proc/self/root"), "{host:?}");
-    assert!(TreeHost::new(&dir.path().join("etc/quay/front.conf")).is_err() && TreeHost::new(&dir.path().join("none")).is_err());
+    assert!(
+        TreeHost::new(&dir.path().join("etc/quay/front.conf")).is_err()
+            && TreeHost::new(&dir.path().join("none")).is_err()
+    );
 }
 
 #[test]
@@ -38,10 +41,15 @@ fn links_are_followed_inside_the_tree_alone() {
     let dir = tree();
     let host = TreeHost::new(dir.path()).unwrap();
     let snapshot = Snapshot::new(&host);
-    for path in ["/etc/quay/front.conf", "/etc/absolute/front.conf", "/etc/up", "/etc/quay/../quay/./front.conf"] {
+    for path in
+        ["/etc/quay/front.conf", "/etc/absolute/front.conf", "/etc/up", "/etc/quay/../quay/./front.conf"]
+    {
         assert_eq!(snapshot.text(path).seen().as_deref(), Some("Listen 80\n"), "{path}");
     }
-    assert_eq!(snapshot.read_link("/etc/up").seen().as_deref(), Some("../../../../../../../../etc/quay/front.conf"));
+    assert_eq!(
+        snapshot.read_link("/etc/up").seen().as_deref(),
+        Some("../../../../../../../../etc/quay/front.conf")
+    );
     assert_eq!(snapshot.exists("/etc/dangling"), Some(false));
     assert!(matches!(snapshot.link_stat("/etc/dangling"), Look::Seen(s) if s.kind == FileKind::Link));
     assert!(!matches!(snapshot.text("/etc/loop-a"), Look::Seen(_)));
@@ -76,9 +84,15 @@ fn nothing_but_a_regular_file_is_read_and_nothing_blocks() {
     assert!(std::process::Command::new("mkfifo").arg(&fifo).status().unwrap().success());
     let host = LiveHost::new(Duration::from_secs(1));
     let began = Instant::now();
-    for path in [fifo.to_string_lossy().into_owned(), "/dev/zero".into(), dir.path().to_string_lossy().into_owned()] {
+    for path in
+        [fifo.to_string_lossy().into_owned(), "/dev/zero".into(), dir.path().to_string_lossy().into_owned()]
+    {
         assert_eq!(host.ask(&Question::Read(path.clone())), Look::NotSeen(Unseen::NotRegular), "{path}");
-        assert_eq!(host.ask(&Question::ReadAt(path.clone(), 0, 10)), Look::NotSeen(Unseen::NotRegular), "{path}");
+        assert_eq!(
+            host.ask(&Question::ReadAt(path.clone(), 0, 10)),
+            Look::NotSeen(Unseen::NotRegular),
+            "{path}"
+        );
     }
     assert!(began.elapsed() < Duration::from_secs(2));
 }
@@ -95,10 +109,19 @@ fn status_lists_and_strings_are_those_of_the_files() {
     assert_eq!((status.kind, status.mode, status.size), (FileKind::Regular, 0o640, 10));
     let names: Vec<String> = snapshot.list("/etc/quay").seen().unwrap().into_iter().map(|e| e.name).collect();
     assert_eq!(names, ["front.conf", "module.so"]);
-    assert_eq!(snapshot.find_string("/etc/quay/module.so", "tide_module", true).seen().unwrap().as_deref(), Some("tide_module"));
-    assert_eq!(snapshot.find_string("/etc/quay/module.so", "-tide", false).seen().unwrap().as_deref(), Some("x-tide_module-y"));
+    assert_eq!(
+        snapshot.find_string("/etc/quay/module.so", "tide_module", true).seen().unwrap().as_deref(),
+        Some("tide_module")
+    );
+    assert_eq!(
+        snapshot.find_string("/etc/quay/module.so", "-tide", false).seen().unwrap().as_deref(),
+        Some("x-tide_module-y")
+    );
     assert_eq!(snapshot.find_string("/etc/quay/module.so", "tide", true).seen().unwrap(), None);
-    let Look::Seen(Answer::Bytes(part)) = host.ask(&Question::ReadAt("/etc/quay/front.conf".into(), 7, 100)) else { panic!("it can be read") };
+    let Look::Seen(Answer::Bytes(part)) = host.ask(&Question::ReadAt("/etc/quay/front.conf".into(), 7, 100))
+    else {
+        panic!("it can be read")
+    };
     assert_eq!(&part[..], b"80\n", "a short answer at the end");
 }
 
@@ -144,7 +167,12 @@ fn a_log_that_is_read_in_stretches_is_the_same_file_and_a_new_one_is_seen_anew()
     fs::write(&log, "first of the month\n").unwrap();
     let host = TreeHost::new(dir.path()).unwrap();
     let snapshot = Snapshot::new(&host);
-    let read = |from, length| snapshot.read_at("/etc/quay/tide.log", from, length).seen().map(|b| String::from_utf8_lossy(&b).into_owned());
+    let read = |from, length| {
+        snapshot
+            .read_at("/etc/quay/tide.log", from, length)
+            .seen()
+            .map(|b| String::from_utf8_lossy(&b).into_owned())
+    };
     assert_eq!(read(0, 5).as_deref(), Some("first"));
     assert_eq!(read(6, 100).as_deref(), Some("of the month\n"), "a short stretch at the end");
     assert_eq!(read(500, 10).as_deref(), Some(""));
@@ -160,12 +188,17 @@ fn a_log_that_is_read_in_stretches_is_the_same_file_and_a_new_one_is_seen_anew()
 fn a_tree_without_a_journal_has_none_whatever_is_asked_of_it() {
     let dir = tree();
     let host = TreeHost::new(dir.path()).unwrap();
-    for question in [Question::Journal("edge.service".into(), 10), Question::JournalOf("_COMM=sudo".into(), 10)] {
+    for question in
+        [Question::Journal("edge.service".into(), 10), Question::JournalOf("_COMM=sudo".into(), 10)]
+    {
         assert_eq!(host.ask(&question), Look::Absent, "{question:?}");
     }
     fs::create_dir_all(dir.path().join("var/log/journal/0123")).unwrap();
-    fs::write(dir.path().join("var/log/journal/0123/system.journal"), b"LPKSHHRH and nothing behind it").unwrap();
-    assert!(matches!(host.ask(&Question::JournalOf("_COMM=sudo".into(), 10)), Look::Seen(Answer::Journal(found)) if found.is_empty()));
+    fs::write(dir.path().join("var/log/journal/0123/system.journal"), b"LPKSHHRH and nothing behind it")
+        .unwrap();
+    assert!(
+        matches!(host.ask(&Question::JournalOf("_COMM=sudo".into(), 10)), Look::Seen(Answer::Journal(found)) if found.is_empty())
+    );
 }
 
 #[test]
@@ -192,7 +225,17 @@ fn a_string_is_found_wherever_it_stands_in_a_large_binary() {
         }
     };
     // Around the borders of what is read at once, at the begin and at the very end.
-    for at in [0usize, 1, 5000, (1 << 20) - 4100, (1 << 20) - 4090, (1 << 20) - 3, 1 << 20, (2 << 20) - 9, 2_500_000] {
+    for at in [
+        0usize,
+        1,
+        5000,
+        (1 << 20) - 4100,
+        (1 << 20) - 4090,
+        (1 << 20) - 3,
+        1 << 20,
+        (2 << 20) - 9,
+        2_500_000,
+    ] {
         let mut bytes = vec![b'x'; at];
         if at > 0 {
             bytes[at - 1] = 0;

@@ -51,7 +51,15 @@ fn the_journal_of_changes_is_private_and_listed_in_order() {
 fn nothing_outside_the_journal_can_be_asked_of_it() {
     let (dir, writer) = tree();
     fs::write(dir.path().join("state/secret"), "x").unwrap();
-    for (id, name) in [("..", "secret"), ("a/b", "c"), ("", "x"), (".hidden", "x"), ("a", "../../secret"), ("a", ""), ("none", "record.json")] {
+    for (id, name) in [
+        ("..", "secret"),
+        ("a/b", "c"),
+        ("", "x"),
+        (".hidden", "x"),
+        ("a", "../../secret"),
+        ("a", ""),
+        ("none", "record.json"),
+    ] {
         assert_eq!(writer.load(id, name), None, "{id:?} {name:?}");
     }
 }
@@ -70,7 +78,8 @@ const SLOT: Slot = Slot { id: "20310402-061011-120-front", step: 0 };
 
 /// Names in a directory, hidden ones included.
 fn names(dir: &Path) -> Vec<String> {
-    let mut all: Vec<String> = fs::read_dir(dir).unwrap().flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+    let mut all: Vec<String> =
+        fs::read_dir(dir).unwrap().flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
     all.sort();
     all
 }
@@ -86,7 +95,10 @@ fn modes_are_set_on_the_planned_file_and_never_through_links() {
     let planned = target(&writer, "/etc/front.conf");
     writer.set_mode(&planned, 0o604).unwrap();
     assert_eq!(mode(&file), 0o604);
-    assert!(matches!(writer.set_mode(&planned, 0o600), Err(WriteError::Refused(_))), "its mode is not that of the plan any more");
+    assert!(
+        matches!(writer.set_mode(&planned, 0o600), Err(WriteError::Refused(_))),
+        "its mode is not that of the plan any more"
+    );
     symlink("front.conf", dir.path().join("etc/link.conf")).unwrap();
     assert_eq!(writer.status(&free("/etc/link.conf")).unwrap().unwrap().kind, FileKind::Link);
     let planned = target(&writer, "/etc/front.conf");
@@ -117,8 +129,14 @@ fn a_link_in_the_place_of_the_file_or_of_a_directory_above_changes_nothing_behin
     let unchanged = |writer: &mut LinuxWriter| {
         assert!(matches!(writer.set_owner(&planned, 71, 71), Err(WriteError::Refused(_))));
         assert!(matches!(writer.set_mode(&planned, 0o666), Err(WriteError::Refused(_))));
-        assert!(matches!(writer.rename(&planned, "/srv/edge/log/error.log.aside"), Err(WriteError::Refused(_))));
-        assert!(matches!(writer.replace_file(&planned, &digest(b"x"), b"y", SLOT), Err(WriteError::Refused(_))));
+        assert!(matches!(
+            writer.rename(&planned, "/srv/edge/log/error.log.aside"),
+            Err(WriteError::Refused(_))
+        ));
+        assert!(matches!(
+            writer.replace_file(&planned, &digest(b"x"), b"y", SLOT),
+            Err(WriteError::Refused(_))
+        ));
         let secret = fs::symlink_metadata(at("etc/secret/error.log")).unwrap();
         assert_eq!((secret.uid(), secret.mode() & 0o777), (0, 0o644));
         assert_eq!(fs::read(at("etc/secret/error.log")).unwrap(), b"x");
@@ -155,12 +173,16 @@ fn a_replaced_file_keeps_owner_and_mode_and_comes_back_as_the_very_same_file() {
     let planned = target(&writer, "/etc/front.conf");
     writer.replace_file(&planned, &digest(b"Listen 80\n"), b"Listen 81\n", SLOT).unwrap();
     assert_eq!((fs::read(&file).unwrap().as_slice(), mode(&file)), (b"Listen 81\n".as_slice(), 0o640));
-    let refused = writer.replace_file(&free("/etc/front.conf"), &digest(b"Listen 80\n"), b"x", SLOT).unwrap_err();
+    let refused =
+        writer.replace_file(&free("/etc/front.conf"), &digest(b"Listen 80\n"), b"x", SLOT).unwrap_err();
     assert!(refused.to_string().contains("changed meanwhile"), "{refused}");
     assert_eq!(names(&dir.path().join("etc")), ["front.conf"], "nothing is left beside it");
     writer.replace_file(&free("/etc/front.conf"), &digest(b"Listen 81\n"), b"Listen 80\n", SLOT).unwrap();
     let after = fs::metadata(&file).unwrap();
-    assert_eq!((before.ino(), before.mtime_nsec(), before.mode()), (after.ino(), after.mtime_nsec(), after.mode()));
+    assert_eq!(
+        (before.ino(), before.mtime_nsec(), before.mode()),
+        (after.ino(), after.mtime_nsec(), after.mode())
+    );
     writer.clear(Some(&planned), SLOT).unwrap();
     assert!(names(&dir.path().join("state/changes").join(SLOT.id)).is_empty());
 }
@@ -180,13 +202,20 @@ fn a_link_a_directory_or_nothing_is_never_replaced_as_a_file() {
 fn extended_attributes_survive_a_replacement() {
     let (dir, mut writer) = tree();
     let file = dir.path().join("etc/front.conf");
-    let set = std::process::Command::new("setfattr").args(["-n", "user.quay", "-v", "gullholm"]).arg(&file).status();
+    let set = std::process::Command::new("setfattr")
+        .args(["-n", "user.quay", "-v", "gullholm"])
+        .arg(&file)
+        .status();
     if !set.is_ok_and(|s| s.success()) {
         // Not every file system under a temporary directory keeps them.
         return;
     }
     writer.replace_file(&free("/etc/front.conf"), &digest(b"Listen 80\n"), b"Listen 81\n", SLOT).unwrap();
-    let shown = std::process::Command::new("getfattr").args(["--only-values", "-n", "user.quay"]).arg(&file).output().unwrap();
+    let shown = std::process::Command::new("getfattr")
+        .args(["--only-values", "-n", "user.quay"])
+        .arg(&file)
+        .output()
+        .unwrap();
     assert_eq!(shown.stdout, b"gullholm");
 }
 
@@ -319,7 +348,8 @@ fn a_command_gets_neither_the_terminal_nor_as_another_account_the_environment_of
     let script = dir.path().join("start.sh");
     // The sixth field of its status is its session: that of a leader is its own number.
     let text = format!(
-        "#!/bin/sh\nread -r pid name state parent group session rest < /proc/$$/stat\necho \"$pid $session\" > {0}/session\nenv > {0}/environment\n",
+        "#!/bin/sh\nread -r pid name state parent group session rest < /proc/$$/stat\n\
+            echo \"$pid $session\" > {0}/session\nenv > {0}/environment\n",
         room.display()
     );
     fs::write(&script, text).unwrap();
@@ -333,7 +363,10 @@ fn a_command_gets_neither_the_terminal_nor_as_another_account_the_environment_of
     let session = said("session");
     let (pid, session) = session.trim().split_once(' ').unwrap();
     assert_eq!(pid, session);
-    assert!(said("environment").contains("CARGO_MANIFEST_DIR="), "one's own command runs as one would run it");
+    assert!(
+        said("environment").contains("CARGO_MANIFEST_DIR="),
+        "one's own command runs as one would run it"
+    );
     if rustix::process::geteuid().is_root() {
         fs::remove_dir_all(&room).unwrap();
         fs::create_dir(&room).unwrap();
@@ -341,7 +374,12 @@ fn a_command_gets_neither_the_terminal_nor_as_another_account_the_environment_of
         command.account = Some("nobody".into());
         writer.run(&command).unwrap();
         let environment = said("environment");
-        assert!(!environment.contains("CARGO") && environment.contains("QUAY=gullholm") && environment.contains("USER=nobody"), "{environment}");
+        assert!(
+            !environment.contains("CARGO")
+                && environment.contains("QUAY=gullholm")
+                && environment.contains("USER=nobody"),
+            "{environment}"
+        );
         command.account = Some("no-such-account".into());
         assert!(writer.run(&command).unwrap_err().to_string().contains("does not exist"));
     }
@@ -369,7 +407,10 @@ fn a_made_file_is_readable_by_all_and_is_never_written_over_another() {
     assert_eq!((fs::read(&file).unwrap().as_slice(), mode(&file)), (b"[Service]\n".as_slice(), 0o644));
     assert!(writer.create_file(&at, b"another\n", SLOT).is_err());
     assert_eq!(fs::read(&file).unwrap(), b"[Service]\n");
-    assert!(writer.create_file(&free("/etc/none/own.conf"), b"x", SLOT).is_err(), "its directory does not exist");
+    assert!(
+        writer.create_file(&free("/etc/none/own.conf"), b"x", SLOT).is_err(),
+        "its directory does not exist"
+    );
     assert_eq!(names(&dir.path().join("etc")), ["front.conf", "own.conf"]);
 }
 

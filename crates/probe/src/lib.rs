@@ -1,5 +1,5 @@
-//! Asks a server "are you well?" in its own protocol: HTTP and HTTPS, the greeting of a database, a ping. What the
-//! kernel accepts is no answer; the first byte of the server itself is.
+//! Asks a server "are you well?" in its own protocol: HTTP and HTTPS, the greeting of a database, a ping.
+//! What the kernel accepts is no answer; the first byte of the server itself is.
 //!
 //! Certificates are not verified: the question is whether the server answers, and its certificate is judged
 //! elsewhere. Every probe has a deadline.
@@ -23,7 +23,12 @@ const BODY: u64 = 16 << 10;
 struct Fixed(SocketAddr);
 
 impl Resolver for Fixed {
-    fn resolve(&self, _: &Uri, _: &ureq::config::Config, _: NextTimeout) -> Result<ResolvedSocketAddrs, ureq::Error> {
+    fn resolve(
+        &self,
+        _: &Uri,
+        _: &ureq::config::Config,
+        _: NextTimeout,
+    ) -> Result<ResolvedSocketAddrs, ureq::Error> {
         let mut found = self.empty();
         found.push(self.0);
         Ok(found)
@@ -67,8 +72,8 @@ impl Stream for UnixStream {
     }
 }
 
-/// Connects to a Unix socket. Where nobody takes connections any more and the queue is full, the system would wait without
-/// end (unix(7)): it is asked again until the time is over.
+/// Connects to a Unix socket. Where nobody takes connections any more and the queue is full, the system would
+/// wait without end (unix(7)): it is asked again until the time is over.
 fn unix(path: &str, patience: Duration) -> std::io::Result<UnixStream> {
     use rustix::net::{AddressFamily, SocketAddrUnix, SocketFlags, SocketType};
     let address = SocketAddrUnix::new(path)?;
@@ -78,8 +83,12 @@ fn unix(path: &str, patience: Duration) -> std::io::Result<UnixStream> {
     loop {
         match rustix::net::connect(&socket, &address) {
             Ok(()) => break,
-            Err(rustix::io::Errno::AGAIN | rustix::io::Errno::INTR) if began.elapsed() < patience => std::thread::sleep(Duration::from_millis(20)),
-            Err(rustix::io::Errno::AGAIN) => return Err(std::io::Error::other("nobody takes its connections: the queue is full")),
+            Err(rustix::io::Errno::AGAIN | rustix::io::Errno::INTR) if began.elapsed() < patience => {
+                std::thread::sleep(Duration::from_millis(20))
+            }
+            Err(rustix::io::Errno::AGAIN) => {
+                return Err(std::io::Error::other("nobody takes its connections: the queue is full"));
+            }
             Err(errno) => return Err(errno.into()),
         }
     }
@@ -92,7 +101,8 @@ fn unix(path: &str, patience: Duration) -> std::io::Result<UnixStream> {
 fn ask(request: &ProbeRequest, patience: Duration, words: &[u8]) -> ProbeAnswer {
     let connected: std::io::Result<Box<dyn Stream>> = match &request.socket {
         Some(path) => unix(path, patience).map(|s| Box::new(s) as Box<dyn Stream>),
-        None => TcpStream::connect_timeout(&SocketAddr::new(request.address, request.port), patience).map(|s| Box::new(s) as Box<dyn Stream>),
+        None => TcpStream::connect_timeout(&SocketAddr::new(request.address, request.port), patience)
+            .map(|s| Box::new(s) as Box<dyn Stream>),
     };
     let mut stream = match connected {
         Ok(stream) => stream,
@@ -106,11 +116,24 @@ fn ask(request: &ProbeRequest, patience: Duration, words: &[u8]) -> ProbeAnswer 
     };
     match talk() {
         Ok(1) => ProbeAnswer { connected: true, spoke: true, ..ProbeAnswer::default() },
-        Ok(_) => ProbeAnswer { connected: true, hung_up: true, error: Some("it hung up without a word".into()), ..ProbeAnswer::default() },
-        Err(error) if matches!(error.kind(), std::io::ErrorKind::WouldBlock | std::io::ErrorKind::TimedOut) => {
-            ProbeAnswer { connected: true, error: Some(format!("no answer in {} s", patience.as_secs_f32())), ..ProbeAnswer::default() }
+        Ok(_) => ProbeAnswer {
+            connected: true,
+            hung_up: true,
+            error: Some("it hung up without a word".into()),
+            ..ProbeAnswer::default()
+        },
+        Err(error)
+            if matches!(error.kind(), std::io::ErrorKind::WouldBlock | std::io::ErrorKind::TimedOut) =>
+        {
+            ProbeAnswer {
+                connected: true,
+                error: Some(format!("no answer in {} s", patience.as_secs_f32())),
+                ..ProbeAnswer::default()
+            }
         }
-        Err(error) => ProbeAnswer { connected: true, error: Some(error.to_string()), ..ProbeAnswer::default() },
+        Err(error) => {
+            ProbeAnswer { connected: true, error: Some(error.to_string()), ..ProbeAnswer::default() }
+        }
     }
 }
 
@@ -123,7 +146,11 @@ fn tcp(request: &ProbeRequest, patience: Duration) -> ProbeAnswer {
 
 fn http(request: &ProbeRequest, patience: Duration) -> ProbeAnswer {
     let scheme = if request.tls { "https" } else { "http" };
-    let host = if request.host.contains(':') && !request.host.starts_with('[') { format!("[{}]", request.host) } else { request.host.clone() };
+    let host = if request.host.contains(':') && !request.host.starts_with('[') {
+        format!("[{}]", request.host)
+    } else {
+        request.host.clone()
+    };
     let address = format!("{scheme}://{host}:{}{}", request.port, request.path);
     let config = ureq::config::Config::builder()
         .timeout_global(Some(patience))
@@ -133,24 +160,65 @@ fn http(request: &ProbeRequest, patience: Duration) -> ProbeAnswer {
         .tls_config(TlsConfig::builder().disable_verification(true).build())
         .proxy(None)
         .build();
-    let agent = ureq::Agent::with_parts(config, DefaultConnector::default(), Fixed(SocketAddr::new(request.address, request.port)));
+    let agent = ureq::Agent::with_parts(
+        config,
+        DefaultConnector::default(),
+        Fixed(SocketAddr::new(request.address, request.port)),
+    );
     match agent.get(&address).call() {
         Ok(mut response) => {
-            let header = |name: &str| response.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
+            let header =
+                |name: &str| response.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
             let (server, location) = (header("server"), header("location"));
             let status = Some(response.status().as_u16());
-            let body = response.body_mut().with_config().limit(BODY).lossy_utf8(true).read_to_string().unwrap_or_default();
-            ProbeAnswer { connected: true, spoke: true, hung_up: false, status, server, location, body, error: None, took_ms: 0 }
+            let body = response
+                .body_mut()
+                .with_config()
+                .limit(BODY)
+                .lossy_utf8(true)
+                .read_to_string()
+                .unwrap_or_default();
+            ProbeAnswer {
+                connected: true,
+                spoke: true,
+                hung_up: false,
+                status,
+                server,
+                location,
+                body,
+                error: None,
+                took_ms: 0,
+            }
         }
         Err(error) => {
-            let connected = !matches!(error, ureq::Error::Io(_) | ureq::Error::HostNotFound | ureq::Error::ConnectionFailed);
+            let connected = !matches!(
+                error,
+                ureq::Error::Io(_) | ureq::Error::HostNotFound | ureq::Error::ConnectionFailed
+            );
             // What cannot be read, or ends the handshake, was said by the server all the same.
-            let spoke = matches!(error, ureq::Error::Rustls(_) | ureq::Error::Tls(_) | ureq::Error::Protocol(_) | ureq::Error::Http(_));
+            let spoke = matches!(
+                error,
+                ureq::Error::Rustls(_)
+                    | ureq::Error::Tls(_)
+                    | ureq::Error::Protocol(_)
+                    | ureq::Error::Http(_)
+            );
             let ended = |e: &std::io::Error| {
-                matches!(e.kind(), std::io::ErrorKind::UnexpectedEof | std::io::ErrorKind::ConnectionReset | std::io::ErrorKind::ConnectionAborted)
+                matches!(
+                    e.kind(),
+                    std::io::ErrorKind::UnexpectedEof
+                        | std::io::ErrorKind::ConnectionReset
+                        | std::io::ErrorKind::ConnectionAborted
+                )
             };
             let hung_up = matches!(&error, ureq::Error::Io(e) if ended(e));
-            ProbeAnswer { connected: connected || hung_up, spoke, hung_up, error: Some(error.to_string()), ..ProbeAnswer::default() }
+            ProbeAnswer {
+                connected: connected || hung_up,
+                spoke,
+                hung_up,
+                error: Some(error.to_string()),
+                ..ProbeAnswer::default()
+            }
         }
     }
 }

@@ -39,17 +39,27 @@ fn request(port: u16, path: &str, protocol: ProbeProtocol) -> ProbeRequest {
 
 #[test]
 fn an_answer_brings_status_server_and_body_from_the_address_that_was_asked() {
-    let (port, server) = server("HTTP/1.1 200 OK\r\nServer: quay\r\nContent-Length: 9\r\nConnection: close\r\n\r\nTimetable", 1);
+    let (port, server) = server(
+        "HTTP/1.1 200 OK\r\nServer: quay\r\nContent-Length: 9\r\nConnection: close\r\n\r\nTimetable",
+        1,
+    );
     let answer = probe(&request(port, "/tides?today", ProbeProtocol::Http), Duration::from_secs(5));
-    assert_eq!((answer.status, answer.server.as_deref(), answer.body.as_str()), (Some(200), Some("quay"), "Timetable"));
+    assert_eq!(
+        (answer.status, answer.server.as_deref(), answer.body.as_str()),
+        (Some(200), Some("quay"), "Timetable")
+    );
     let asked = server.join().unwrap();
     assert!(asked.starts_with("GET /tides?today HTTP/1.1\r\n"), "{asked}");
-    assert!(asked.to_ascii_lowercase().contains(&format!("host: front.saltmarsh-ferries.example:{port}")), "{asked}");
+    assert!(
+        asked.to_ascii_lowercase().contains(&format!("host: front.saltmarsh-ferries.example:{port}")),
+        "{asked}"
+    );
 }
 
 #[test]
 fn an_error_status_and_a_redirect_are_answers_and_nothing_is_followed() {
-    let (port, _server) = server("HTTP/1.1 502 Bad Gateway\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", 1);
+    let (port, _server) =
+        server("HTTP/1.1 502 Bad Gateway\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", 1);
     assert_eq!(probe(&request(port, "/", ProbeProtocol::Http), Duration::from_secs(5)).status, Some(502));
     let (port, _server) = server_redirect();
     let answer = probe(&request(port, "/", ProbeProtocol::Http), Duration::from_secs(5));
@@ -57,7 +67,11 @@ fn an_error_status_and_a_redirect_are_answers_and_nothing_is_followed() {
 }
 
 fn server_redirect() -> (u16, std::thread::JoinHandle<String>) {
-    server("HTTP/1.1 301 Moved\r\nLocation: http://elsewhere.invalid/\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", 1)
+    server(
+        "HTTP/1.1 301 Moved\r\nLocation: http://elsewhere.invalid/\r\nContent-Length: 0\r\n\
+            Connection: close\r\n\r\n",
+        1,
+    )
 }
 
 #[test]
@@ -90,22 +104,30 @@ fn nobody_there_and_nonsense_are_told_apart_from_an_answer() {
 
 #[test]
 fn a_server_that_says_one_byte_is_alive_and_one_that_only_accepts_is_not() {
-    for (protocol, said) in
-        [(ProbeProtocol::Greeting, "5.5-quay"), (ProbeProtocol::Postgresql, "N"), (ProbeProtocol::Redis, "+PONG\r\n"), (ProbeProtocol::FastCgi, "\u{1}")]
-    {
+    for (protocol, said) in [
+        (ProbeProtocol::Greeting, "5.5-quay"),
+        (ProbeProtocol::Postgresql, "N"),
+        (ProbeProtocol::Redis, "+PONG\r\n"),
+        (ProbeProtocol::FastCgi, "\u{1}"),
+    ] {
         let (port, server) = greeter(said);
         let answer = probe(&request(port, "/", protocol), Duration::from_secs(5));
         assert!(answer.connected && answer.spoke && answer.error.is_none(), "{protocol:?}: {answer:?}");
         server.join().unwrap();
         let mute = TcpListener::bind("127.0.0.1:0").unwrap();
-        let answer = probe(&request(mute.local_addr().unwrap().port(), "/", protocol), Duration::from_millis(200));
-        assert!(answer.connected && !answer.spoke && answer.error.is_some(), "{protocol:?}: the kernel accepts for it: {answer:?}");
+        let answer =
+            probe(&request(mute.local_addr().unwrap().port(), "/", protocol), Duration::from_millis(200));
+        assert!(
+            answer.connected && !answer.spoke && answer.error.is_some(),
+            "{protocol:?}: the kernel accepts for it: {answer:?}"
+        );
     }
     let dir = std::env::temp_dir().join(format!("jolly-probe-{}", std::process::id()));
     let listener = std::os::unix::net::UnixListener::bind(&dir).unwrap();
     let handle = std::thread::spawn(move || listener.accept().unwrap().0.write_all(b"N"));
     let socket = Some(dir.to_string_lossy().into_owned());
-    let answer = probe(&ProbeRequest { socket, ..request(1, "/", ProbeProtocol::Postgresql) }, Duration::from_secs(5));
+    let answer =
+        probe(&ProbeRequest { socket, ..request(1, "/", ProbeProtocol::Postgresql) }, Duration::from_secs(5));
     assert!(answer.spoke, "{answer:?}");
     handle.join().unwrap().unwrap();
     std::fs::remove_file(dir).unwrap();
@@ -128,7 +150,8 @@ fn a_socket_whose_queue_is_full_is_not_waited_for_without_end() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("s");
     let _listener = std::os::unix::net::UnixListener::bind(&path).unwrap();
-    // Nobody accepts. One thread fills the queue, which is as long as the system allows, and stays behind in its last call.
+    // Nobody accepts. One thread fills the queue, which is as long as the system allows, and stays behind in
+    // its last call.
     let filled = path.clone();
     let (sender, receiver) = std::sync::mpsc::channel();
     std::thread::spawn(move || {
@@ -139,7 +162,11 @@ fn a_socket_whose_queue_is_full_is_not_waited_for_without_end() {
         }
     });
     while receiver.recv_timeout(Duration::from_secs(1)).is_ok() {}
-    let asked = ProbeRequest { socket: Some(path.display().to_string()), ..request(1, "/", ProbeProtocol::Redis) };
+    let asked =
+        ProbeRequest { socket: Some(path.display().to_string()), ..request(1, "/", ProbeProtocol::Redis) };
     let answer = probe(&asked, Duration::from_millis(300));
-    assert!(!answer.spoke && answer.error.as_deref().is_some_and(|e| e.contains("queue is full")), "{answer:?}");
+    assert!(
+        !answer.spoke && answer.error.as_deref().is_some_and(|e| e.contains("queue is full")),
+        "{answer:?}"
+    );
 }

@@ -1,5 +1,6 @@
-//! The written form of a table of directives, one row each. The core's build turns it into static data; `cargo xtask harvest`
-//! writes it from a daemon's sources. Two tables make one: what was harvested, and beside it what people know better.
+//! The written form of a table of directives, one row each. The core's build turns it into static data;
+//! `cargo xtask harvest` writes it from a daemon's sources. Two tables make one: what was harvested, and
+//! beside it what people know better.
 //!
 //! ```text
 //! #releases nginx 1.22.1 1.26.3
@@ -8,8 +9,8 @@
 //! proxy_buffers  http,server,location  int(2..) size(k,m) http_proxy   *                 once
 //! ```
 //!
-//! Columns are parted by tabs. An empty column is `-`. In a table kept by hand `=` leaves a column as it was harvested, and
-//! marks with `+` or `-` in front change single ones.
+//! Columns are parted by tabs. An empty column is `-`. In a table kept by hand `=` leaves a column as it was
+//! harvested, and marks with `+` or `-` in front change single ones.
 #![forbid(unsafe_code)]
 #![cfg_attr(test, allow(clippy::unwrap_used, reason = "a test fails by panicking"))]
 
@@ -55,7 +56,9 @@ pub struct Row {
 
 /// Where a name is looked for, whatever the case of its letters (the hash function FNV-1a).
 pub fn hash(name: &str) -> u32 {
-    name.bytes().fold(0x811c_9dc5, |hash, byte| (hash ^ u32::from(byte.to_ascii_lowercase())).wrapping_mul(0x0100_0193))
+    name.bytes().fold(0x811c_9dc5, |hash, byte| {
+        (hash ^ u32::from(byte.to_ascii_lowercase())).wrapping_mul(0x0100_0193)
+    })
 }
 
 /// What became of a directive in a span of releases.
@@ -91,7 +94,9 @@ impl Table {
             if let Some(rest) = line.strip_prefix("#releases ") {
                 let mut words = rest.split_whitespace();
                 let flavour = words.next().unwrap_or_default().to_owned();
-                table.releases.extend(words.map(|version| Release { flavour: flavour.clone(), version: version.to_owned() }));
+                table.releases.extend(
+                    words.map(|version| Release { flavour: flavour.clone(), version: version.to_owned() }),
+                );
                 continue;
             }
             if line.starts_with('#') || line.trim().is_empty() {
@@ -130,7 +135,8 @@ impl Table {
         out.push_str("#name\twhere\ttakes\tfrom\treleases\tmarks\n");
         let full = |column: &str| if column.is_empty() { "-".to_owned() } else { column.to_owned() };
         for row in &self.rows {
-            let columns = [&row.name, &row.places, &row.takes, &row.from, &row.releases, &row.marks].map(|c| full(c));
+            let columns =
+                [&row.name, &row.places, &row.takes, &row.from, &row.releases, &row.marks].map(|c| full(c));
             let _ = writeln!(out, "{}", columns.join("\t"));
         }
         out
@@ -140,7 +146,12 @@ impl Table {
     pub fn add(&mut self, release: &Release, rows: Vec<Row>) {
         let mut known: BTreeMap<Row, Vec<Release>> = BTreeMap::new();
         for row in &self.rows {
-            let there = self.releases.iter().filter(|r| *r != release && spans(&row.releases).is_ok_and(|s| holds(&s, r))).cloned().collect();
+            let there = self
+                .releases
+                .iter()
+                .filter(|r| *r != release && spans(&row.releases).is_ok_and(|s| holds(&s, r)))
+                .cloned()
+                .collect();
             known.insert(Row { releases: String::new(), ..row.clone() }, there);
         }
         for row in rows {
@@ -182,7 +193,8 @@ impl Table {
         out.join(",")
     }
 
-    /// Puts what is known better over what was harvested: a row of the same name, and the same module unless that is `*`.
+    /// Puts what is known better over what was harvested: a row of the same name, and the same module unless
+    /// that is `*`.
     ///
     /// # Errors
     /// A row that leaves to the harvest what was never harvested.
@@ -201,9 +213,14 @@ impl Table {
                     put(&mut row.releases, &better.releases);
                     row.marks = marked(&row.marks, &better.marks);
                 }
-            } else if [&better.places, &better.takes, &better.releases, &better.from].iter().any(|c| matches!(c.as_str(), "=" | "*") && *c != &better.releases)
+            } else if [&better.places, &better.takes, &better.releases, &better.from]
+                .iter()
+                .any(|c| matches!(c.as_str(), "=" | "*") && *c != &better.releases)
             {
-                return Err(format!("{}: nothing of this name was harvested from {}", better.name, better.from));
+                return Err(format!(
+                    "{}: nothing of this name was harvested from {}",
+                    better.name, better.from
+                ));
             } else {
                 self.rows.push(Row { marks: marked("", &better.marks), ..better.clone() });
             }
@@ -254,8 +271,11 @@ pub fn spans(column: &str) -> Result<Vec<Span>, String> {
 fn holds(spans: &[Span], release: &Release) -> bool {
     let numbers = |v: &str| Release { flavour: String::new(), version: v.to_owned() }.numbers();
     let own = release.numbers();
-    let within =
-        |s: &Span| s.flavour == release.flavour && s.from.as_deref().is_none_or(|f| numbers(f) <= own) && s.to.as_deref().is_none_or(|t| own < numbers(t));
+    let within = |s: &Span| {
+        s.flavour == release.flavour
+            && s.from.as_deref().is_none_or(|f| numbers(f) <= own)
+            && s.to.as_deref().is_none_or(|t| own < numbers(t))
+    };
     spans.is_empty() || spans.iter().any(within)
 }
 
@@ -267,7 +287,14 @@ mod tests {
         Release { flavour: "quay".into(), version: version.into() }
     }
     fn row(name: &str, takes: &str, marks: &str) -> Row {
-        Row { name: name.into(), places: "main".into(), takes: takes.into(), from: "core".into(), releases: String::new(), marks: marks.into() }
+        Row {
+            name: name.into(),
+            places: "main".into(),
+            takes: takes.into(),
+            from: "core".into(),
+            releases: String::new(),
+            marks: marks.into(),
+        }
     }
     fn brief(table: &Table) -> Vec<String> {
         table.rows.iter().map(|r| format!("{} {} {}", r.name, r.takes, r.releases)).collect()
@@ -278,7 +305,8 @@ mod tests {
         let old = || vec![row("gone", "flag", ""), row("same", "str", "")];
         let middle = || vec![row("same", "str", ""), row("turned", "flag", "")];
         let new = || vec![row("same", "str", ""), row("turned", "int", "")];
-        let expected = ["gone flag quay:-1.9", "same str *", "turned flag quay:1.9-1.10", "turned int quay:1.10-"];
+        let expected =
+            ["gone flag quay:-1.9", "same str *", "turned flag quay:1.9-1.10", "turned int quay:1.10-"];
         let parts = [("1.2", old()), ("1.9", middle()), ("1.10", new())];
         for order in [[0, 1, 2], [2, 0, 1], [1, 2, 0]] {
             let mut table = Table::default();
@@ -297,7 +325,8 @@ mod tests {
     fn what_is_known_better_stays_over_what_was_harvested() {
         let mut table = Table::default();
         table.add(&release("1"), vec![row("tide", "str", "once"), row("ebb", "str", "")]);
-        let better = Table::parse("tide\t=\tint(1..9)\t*\t=\t-once,+secret\nflood\tmain\tflag\tcore\t*\t-\n").unwrap();
+        let better =
+            Table::parse("tide\t=\tint(1..9)\t*\t=\t-once,+secret\nflood\tmain\tflag\tcore\t*\t-\n").unwrap();
         let table = table.corrected(&better).unwrap();
         assert_eq!(brief(&table), ["ebb str *", "flood flag *", "tide int(1..9) *"]);
         assert_eq!(table.rows[2].marks, "secret");
@@ -307,7 +336,9 @@ mod tests {
     #[test]
     fn spans_hold_their_first_release_and_not_their_last() {
         let all = spans("quay:1.2-1.10,quay:2-=idle").unwrap();
-        for (version, within) in [("1.1", false), ("1.2", true), ("1.9", true), ("1.10", false), ("2.0", true)] {
+        for (version, within) in
+            [("1.1", false), ("1.2", true), ("1.9", true), ("1.10", false), ("2.0", true)]
+        {
             assert_eq!(holds(&all, &release(version)), within, "{version}");
         }
         assert_eq!(all[1].fate, "idle");

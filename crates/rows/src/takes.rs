@@ -13,12 +13,20 @@ pub struct Slot {
     pub most: Option<u16>,
 }
 
-/// Alternatives, each a list of slots: `int(2..) size(k,m) | enum(off)`, `str{1,3}`, `str+`; `none` takes no word at all.
+/// Alternatives, each a list of slots: `int(2..) size(k,m) | enum(off)`, `str{1,3}`, `str+`; `none` takes no
+/// word at all.
 ///
 /// # Errors
 /// What cannot be read.
 pub fn takes(text: &str) -> Result<Vec<Vec<Slot>>, String> {
-    split(text, " | ").into_iter().map(|one| if one == "none" { Ok(Vec::new()) } else { split(one, " ").into_iter().map(slot).collect() }).collect()
+    split(text, " | ")
+        .into_iter()
+        .map(
+            |one| {
+                if one == "none" { Ok(Vec::new()) } else { split(one, " ").into_iter().map(slot).collect() }
+            },
+        )
+        .collect()
 }
 
 /// Splits at a sign outside of brackets.

@@ -13,7 +13,10 @@ use jolly_core::report;
 /// Put together from the service manager's record, the journal and the daemon's own log.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  jolly-sentinel attempts front --last 1\n  jolly-sentinel attempts front --since 2h --failed\n  jolly-sentinel attempts front --follow\n\nExit status: 0 listed, or the followed start is ready; 1 the followed start failed or is stuck, 2 wrong call, 3 no log could be read."
+    after_help = "Examples:\n  jolly-sentinel attempts front --last 1\n  jolly-sentinel attempts front \
+        --since 2h --failed\n  jolly-sentinel attempts front --follow\n\n\
+        Exit status: 0 listed, or the followed start is ready; 1 the followed start failed or is stuck, 2 \
+        wrong call, 3 no log could be read."
 )]
 pub(crate) struct Arguments {
     /// Service
@@ -53,7 +56,10 @@ fn since(snapshot: &jolly_core::snapshot::Snapshot, text: &str) -> Result<i64, C
     if let Ok(stamp) = text.parse::<Timestamp>() {
         return Ok(stamp.as_microsecond());
     }
-    let back = parse_time(text).map_err(|_| CliError::usage(format!("{text:?} is not a time; expected, for example, 2h or 2031-04-02T06:00:00Z")))?;
-    let now = snapshot.now().ok_or_else(|| CliError::usage("without a clock only a full time can be given"))?;
+    let back = parse_time(text).map_err(|_| {
+        CliError::usage(format!("{text:?} is not a time; expected, for example, 2h or 2031-04-02T06:00:00Z"))
+    })?;
+    let now =
+        snapshot.now().ok_or_else(|| CliError::usage("without a clock only a full time can be given"))?;
     Ok(now - i64::try_from(back.as_micros()).unwrap_or(0))
 }

@@ -13,7 +13,8 @@ use jolly_core::snapshot::Snapshot;
 /// The bundle answers the same questions elsewhere: give it to any command with --from.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  jolly-sentinel capture front --output front.json\n  jolly-sentinel diagnose front --from front.json\n\nExit status: 0 written, 2 wrong call, 3 it could not be written."
+    after_help = "Examples:\n  jolly-sentinel capture front --output front.json\n  jolly-sentinel diagnose \
+        front --from front.json\n\nExit status: 0 written, 2 wrong call, 3 it could not be written."
 )]
 pub(crate) struct Arguments {
     /// Services; all when none is named
@@ -39,16 +40,31 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         let snapshot = Snapshot::new(host);
         let _ = snapshot.text("/etc/jolly-sentinel/services.toml");
         let services = context.all_services(&snapshot);
-        let wanted = |name: &str| arguments.targets.is_empty() || arguments.targets.iter().any(|t| t.trim_end_matches(".service") == name);
-        let chosen: Vec<_> = services.iter().filter(|s| wanted(&s.name) || s.aliases.iter().any(|a| wanted(a))).cloned().collect();
-        // Everything that the commands ask is asked once, so that each of them can be answered from the bundle.
+        let wanted = |name: &str| {
+            arguments.targets.is_empty()
+                || arguments.targets.iter().any(|t| t.trim_end_matches(".service") == name)
+        };
+        let chosen: Vec<_> = services
+            .iter()
+            .filter(|s| wanted(&s.name) || s.aliases.iter().any(|a| wanted(a)))
+            .cloned()
+            .collect();
+        // Everything that the commands ask is asked once, so that each of them can be answered from the
+        // bundle.
         for service in &chosen {
             let case = gather(&snapshot, service, Depth::Diagnosis);
             configuration.extend(case.config.model.files.iter().map(|f| (f.clone(), service.kind)));
             let (_, causes) = report::diagnose_case(&snapshot, &case);
-            // Whether a fix could be steered by somebody is asked of every name on the way: the answers go along.
+            // Whether a fix could be steered by somebody is asked of every name on the way: the answers go
+            // along.
             for cause in causes.iter().chain(&report::standing_causes(&snapshot, &case)) {
-                let _ = jolly_core::fix::plans(&snapshot, &case, &services, cause, &std::collections::BTreeMap::new());
+                let _ = jolly_core::fix::plans(
+                    &snapshot,
+                    &case,
+                    &services,
+                    cause,
+                    &std::collections::BTreeMap::new(),
+                );
             }
             let _ = report::attempts(&snapshot, service, 20, None, false);
             let _ = report::verify(&snapshot, service, &report::Complaint::default(), None);
@@ -59,7 +75,11 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             let _ = report::diagnose(&fresh, std::slice::from_ref(service), true);
         }
         let _ = report::survey(&snapshot, &services);
-        let _ = report::ports(&Snapshot::new(host), &services, &report::PortsRequest { count_clients: true, ..Default::default() });
+        let _ = report::ports(
+            &Snapshot::new(host),
+            &services,
+            &report::PortsRequest { count_clients: true, ..Default::default() },
+        );
     }
     let bundle = recorder.into_bundle(configuration, &context.services);
     context.write_private(&json(&bundle)?)?;

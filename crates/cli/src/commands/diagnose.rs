@@ -4,19 +4,21 @@ use crate::error::CliError;
 use crate::exit::Status;
 use crate::pages;
 use clap::Args;
+use jolly_core::bundle::Earlier;
 use jolly_core::case::State;
 use jolly_core::fix::{left_by, list};
-use jolly_core::host::Earlier;
 use jolly_core::report;
 use std::path::{Path, PathBuf};
 
 /// Why does it not start, or not answer?
 ///
-/// Without a target: every service that is wanted and not well. The first line is the answer, then the evidence
-/// with its origins, then the commands to type next.
+/// Without a target: every service that is wanted and not well. The first line is the answer, then the
+/// evidence with its origins, then the commands to type next.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  jolly-sentinel diagnose\n  jolly-sentinel diagnose front --format markdown > ticket.md\n\nExit status: 0 well, 1 a cause was found or a wanted service is down, 2 wrong call, 3 the state could not be seen."
+    after_help = "Examples:\n  jolly-sentinel diagnose\n  jolly-sentinel diagnose front --format markdown > \
+        ticket.md\n\nExit status: 0 well, 1 a cause was found or a wanted service is down, 2 wrong call, 3 \
+        the state could not be seen."
 )]
 pub(crate) struct Arguments {
     /// Services; everything that is unwell when none is named
@@ -50,8 +52,11 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         return Err(CliError::usage(format!("{url}: an address is not followed to its service yet"))
             .hint("name the service, and try the address with: verify SERVICE --url URL"));
     }
-    let services =
-        if all { context.all_services(&snapshot) } else { arguments.targets.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()? };
+    let services = if all {
+        context.all_services(&snapshot)
+    } else {
+        arguments.targets.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()?
+    };
     let report = report::diagnose(&snapshot, &services, !all);
     let when = when(context, report.observed_at.as_deref())?;
     let program = context.program();

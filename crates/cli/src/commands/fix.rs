@@ -14,11 +14,13 @@ use std::time::Duration;
 
 /// What would put it right?
 ///
-/// Shows each way as a diff and changes nothing. --apply carries one out under a journal, checks the configuration,
-/// starts the service, proves the recovery, and puts back what it changed when that fails.
+/// Shows each way as a diff and changes nothing. --apply carries one out under a journal, checks the
+/// configuration, starts the service, proves the recovery, and puts back what it changed when that fails.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  jolly-sentinel fix front\n  jolly-sentinel fix front --pick move-port --set port=8081 --apply\n\nExit status: 0 recovered or nothing to fix, 1 still unwell, 2 wrong call, 3 it could not be seen, 4 refused or put back."
+    after_help = "Examples:\n  jolly-sentinel fix front\n  jolly-sentinel fix front --pick move-port --set \
+        port=8081 --apply\n\nExit status: 0 recovered or nothing to fix, 1 still unwell, 2 wrong call, 3 it \
+        could not be seen, 4 refused or put back."
 )]
 pub(crate) struct Arguments {
     /// Service
@@ -80,15 +82,23 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         let error = CliError::refused("no fix for the first cause can be carried out; nothing was changed");
         return Err(if why.is_empty() { error } else { error.hint(why.join("; ")) });
     }
-    let asks = !arguments.yes && context.global.format == crate::options::Format::Text && std::io::stdin().is_terminal();
+    let asks = !arguments.yes
+        && context.global.format == crate::options::Format::Text
+        && std::io::stdin().is_terminal();
     if asks && !confirmed(context, &chosen, &report, &headline)? {
         return Err(CliError::refused("nothing was changed"));
     }
     let ground = Here::new(context);
     let mut writer = context.writer()?;
-    writer.prepare().map_err(|e| CliError::refused(e.to_string()).hint("choose another place for the journal with --state-dir"))?;
-    let orders = Orders { no_start: arguments.no_start, patience: Patience { wait: arguments.wait, settle: arguments.settle } };
-    let outcome = campaign::carry_out(&ground, &mut writer, &snapshot, &case, &chosen, orders).map_err(refused)?;
+    writer.prepare().map_err(|e| {
+        CliError::refused(e.to_string()).hint("choose another place for the journal with --state-dir")
+    })?;
+    let orders = Orders {
+        no_start: arguments.no_start,
+        patience: Patience { wait: arguments.wait, settle: arguments.settle },
+    };
+    let outcome =
+        campaign::carry_out(&ground, &mut writer, &snapshot, &case, &chosen, orders).map_err(refused)?;
     tell(context, report, outcome)
 }
 
@@ -114,8 +124,12 @@ fn tell(context: &Context, mut report: FixReport, outcome: Outcome) -> Result<St
 fn refused(refusal: Refusal) -> CliError {
     let message = refusal.to_string();
     match refusal {
-        Refusal::NoSuchFix { offered, .. } if offered.is_empty() => CliError::usage(message).hint("there is none at all"),
-        Refusal::NoSuchFix { offered, .. } => CliError::usage(message).hint(format!("offered: {}", offered.join(", "))),
+        Refusal::NoSuchFix { offered, .. } if offered.is_empty() => {
+            CliError::usage(message).hint("there is none at all")
+        }
+        Refusal::NoSuchFix { offered, .. } => {
+            CliError::usage(message).hint(format!("offered: {}", offered.join(", ")))
+        }
         Refusal::NotPossible { .. } | Refusal::InTheWay(_) => CliError::refused(message),
     }
 }
@@ -130,13 +144,19 @@ fn given(set: &[String]) -> Result<BTreeMap<String, String>, CliError> {
                 Err(CliError::usage(format!("{value:?} is not a port, expected 1 to 65535")))
             }
             Some((name, value)) if known.contains(&name) => Ok((name.to_owned(), value.to_owned())),
-            Some((name, _)) => Err(CliError::usage(format!("no fix takes {name:?}")).hint(format!("known: {}", known.join(", ")))),
+            Some((name, _)) => Err(CliError::usage(format!("no fix takes {name:?}"))
+                .hint(format!("known: {}", known.join(", ")))),
             None => Err(CliError::usage(format!("{pair:?} is not NAME=VALUE"))),
         })
         .collect()
 }
 
-fn confirmed(context: &Context, chosen: &[&Offer], report: &FixReport, headline: &str) -> Result<bool, CliError> {
+fn confirmed(
+    context: &Context,
+    chosen: &[&Offer],
+    report: &FixReport,
+    headline: &str,
+) -> Result<bool, CliError> {
     let mut shown = report.clone();
     shown.fixes.retain(|f| chosen.iter().any(|c| c.plan.id == f.id));
     context.write(&pages::fix::plans(&shown, headline, &context.program()).to_text(100, false))?;

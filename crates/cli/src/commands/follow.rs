@@ -39,9 +39,13 @@ pub(crate) fn run(context: &Context, service: Service) -> Result<Status, CliErro
         if let Some(end) = end {
             let (words, status) = match end {
                 FollowEnd::Ready => (format!("{name} is ready."), Status::Well),
-                FollowEnd::Failed(Some(code)) => (format!("{name} did not come up: {}.", code.facts().title), Status::Problem),
+                FollowEnd::Failed(Some(code)) => {
+                    (format!("{name} did not come up: {}.", code.facts().title), Status::Problem)
+                }
                 FollowEnd::Failed(None) => (format!("{name} did not come up."), Status::Problem),
-                FollowEnd::Stuck(seconds) => (format!("{name} seems to be stuck: nothing was said for {seconds} s."), Status::Problem),
+                FollowEnd::Stuck(seconds) => {
+                    (format!("{name} seems to be stuck: nothing was said for {seconds} s."), Status::Problem)
+                }
             };
             if context.global.format == Format::Text {
                 write(&format!("{words}\n"))?;

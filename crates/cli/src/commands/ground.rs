@@ -53,7 +53,11 @@ impl fix::Commands for Here<'_> {
         let case = gather(&snapshot, &service, Depth::State);
         // Without the process table nothing tells.
         snapshot.processes().seen()?;
-        Some(case.processes.first().map(|p| fix::RunMark { pid: p.brief.pid, start_ticks: p.brief.start_ticks }))
+        Some(
+            case.processes
+                .first()
+                .map(|p| fix::RunMark { pid: p.brief.pid, start_ticks: p.brief.start_ticks }),
+        )
     }
     fn line(&self, service: &str, purpose: fix::Purpose) -> Option<fix::CommandLine> {
         let described = self.context.services.service.get(service)?;
@@ -62,6 +66,10 @@ impl fix::Commands for Here<'_> {
             fix::Purpose::Stop => described.stop.clone(),
             fix::Purpose::Reload => described.reload.clone(),
         }?;
-        Some(fix::CommandLine { command, environment: described.environment.clone().into_iter().collect(), account: described.account.clone() })
+        Some(fix::CommandLine {
+            command,
+            environment: described.environment.clone().into_iter().collect(),
+            account: described.account.clone(),
+        })
     }
 }

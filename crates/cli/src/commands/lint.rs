@@ -9,11 +9,14 @@ use jolly_core::report::{self, Verdict};
 
 /// Would the daemon accept this configuration, and if not, which line and what instead?
 ///
-/// Judged by our own reading: directives, places, values, files, accounts and names, as the daemon reads them. Nothing
-/// is started, and the daemon is not asked.
+/// Judged by our own reading: directives, places, values, files, accounts and names, as the daemon reads
+/// them. Nothing is started, and the daemon is not asked.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  jolly-sentinel lint front\n  jolly-sentinel lint --kind nginx --config /etc/nginx/nginx.conf --format sarif\n\nExit status: 0 accepted (warnings included), 1 it would be refused, 2 wrong call, 3 it could not be judged."
+    after_help = "Examples:\n  jolly-sentinel lint front\n  jolly-sentinel lint --kind nginx --config \
+        /etc/nginx/nginx.conf --format sarif\n\n\
+        Exit status: 0 accepted (warnings included), 1 it would be refused, 2 wrong call, 3 it could not be \
+        judged."
 )]
 pub(crate) struct Arguments {
     /// Service whose configuration is read; every known service when nothing is named
@@ -32,7 +35,9 @@ pub(crate) struct Arguments {
 
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
     if let Some(release) = &arguments.against {
-        return Err(CliError::usage(format!("a table for {release} does not exist yet; only the installed release is checked")));
+        return Err(CliError::usage(format!(
+            "a table for {release} does not exist yet; only the installed release is checked"
+        )));
     }
     let snapshot = context.snapshot();
     let (kind, instance) = match (&arguments.service, &arguments.kind, &arguments.config) {
@@ -42,7 +47,9 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         }
         (None, Some(kind), Some(config)) => {
             let known = kinds::KINDS.iter().map(|k| k.name()).collect::<Vec<_>>().join(", ");
-            let found = kinds::kind(kind).ok_or_else(|| CliError::usage(format!("kind {kind} does not exist")).hint(format!("known: {known}")))?;
+            let found = kinds::kind(kind).ok_or_else(|| {
+                CliError::usage(format!("kind {kind} does not exist")).hint(format!("known: {known}"))
+            })?;
             let config = absolute(context, config)?;
             if snapshot.link_stat(&config).is_absent() {
                 return Err(CliError::usage(format!("{config} does not exist")));
@@ -50,12 +57,15 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             (found, Instance { config, ..Instance::default() })
         }
         _ => {
-            return Err(CliError::usage("name a service, or give --kind and --config").hint("jolly-sentinel survey lists the services"));
+            return Err(CliError::usage("name a service, or give --kind and --config")
+                .hint("jolly-sentinel survey lists the services"));
         }
     };
     let (report, read) = report::lint_configuration(&snapshot, kind, &instance);
     let mut report = report;
-    report.not_seen.extend(snapshot.not_seen().into_iter().filter(|n| !read.not_seen.contains(n) && n.starts_with('/')));
+    report
+        .not_seen
+        .extend(snapshot.not_seen().into_iter().filter(|n| !read.not_seen.contains(n) && n.starts_with('/')));
     if context.global.format == Format::Sarif {
         context.write(&json(&pages::lint::sarif(&report))?)?;
     } else {

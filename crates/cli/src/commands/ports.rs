@@ -11,9 +11,9 @@ use jolly_core::report::{self, PortsRequest};
 ///
 /// Without a port: all listeners of the host, and what its configurations want.
 #[derive(Args, Debug)]
-#[command(
-    after_help = "Examples:\n  jolly-sentinel ports 80\n  jolly-sentinel ports --free-near 8088\n\nExit status: 0 no conflict, 1 somebody wants a port that another program holds, 2 wrong call, 3 sockets could not be seen."
-)]
+#[command(after_help = "Examples:\n  jolly-sentinel ports 80\n  jolly-sentinel ports --free-near 8088\n\n\
+        Exit status: 0 no conflict, 1 somebody wants a port that another program holds, 2 wrong call, 3 \
+        sockets could not be seen.")]
 pub(crate) struct Arguments {
     /// Ports; all when none is named
     #[arg(value_name = "PORT", value_parser = clap::value_parser!(u16).range(1..))]

@@ -8,7 +8,8 @@ use jolly_core::report;
 /// Which value is in force, which file and line set it, what did it override?
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  jolly-sentinel settings front Listen ServerName\n  jolly-sentinel settings edge --format json\n\nExit status: 0 listed, 2 wrong call, 3 the configuration could not be read."
+    after_help = "Examples:\n  jolly-sentinel settings front Listen ServerName\n  jolly-sentinel settings \
+        edge --format json\n\nExit status: 0 listed, 2 wrong call, 3 the configuration could not be read."
 )]
 pub(crate) struct Arguments {
     /// Service

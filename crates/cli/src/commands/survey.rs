@@ -12,7 +12,8 @@ use jolly_core::report;
 /// With service names: everything known about them – files, log, account, addresses, unit, release.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  jolly-sentinel survey\n  jolly-sentinel survey front edge --format json\n\nExit status: 0 well, 1 a wanted service is in trouble, 2 wrong call, 3 nothing could be seen."
+    after_help = "Examples:\n  jolly-sentinel survey\n  jolly-sentinel survey front edge --format json\n\n\
+        Exit status: 0 well, 1 a wanted service is in trouble, 2 wrong call, 3 nothing could be seen."
 )]
 pub(crate) struct Arguments {
     /// Services; all when none is named
@@ -31,10 +32,11 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let when = when(context, report.observed_at.as_deref())?;
     let single = !arguments.names.is_empty() || context.global.verbose;
     context.emit(&pages::survey::page(&report, &when, &context.program(), single), &report)?;
-    let troubled = report
-        .services
-        .iter()
-        .any(|s| s.wanted && (matches!(s.state, State::Failed | State::Degraded | State::Restarting | State::Stopped) || s.cause.is_some()));
+    let troubled = report.services.iter().any(|s| {
+        s.wanted
+            && (matches!(s.state, State::Failed | State::Degraded | State::Restarting | State::Stopped)
+                || s.cause.is_some())
+    });
     // Of a tree or a bundle without processes nothing is said to be well.
     let unseen = !report.services.is_empty() && report.services.iter().all(|s| s.state == State::Unknown);
     let status = if troubled {

@@ -12,11 +12,13 @@ use std::time::Duration;
 
 /// Has it really recovered?
 ///
-/// Process, account, ports, the answer in its protocol, the page that was complained about, the log since this start,
-/// and whether it is still the same process some seconds later.
+/// Process, account, ports, the answer in its protocol, the page that was complained about, the log since
+/// this start, and whether it is still the same process some seconds later.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  jolly-sentinel verify front --wait 60s\n  jolly-sentinel verify front --url http://front.saltmarsh-ferries.example/ --expect Timetable\n\nExit status: 0 recovered, 1 not or only partly recovered, 2 wrong call, 3 it could not be seen."
+    after_help = "Examples:\n  jolly-sentinel verify front --wait 60s\n  jolly-sentinel verify front --url \
+        http://front.saltmarsh-ferries.example/ --expect Timetable\n\n\
+        Exit status: 0 recovered, 1 not or only partly recovered, 2 wrong call, 3 it could not be seen."
 )]
 pub(crate) struct Arguments {
     /// Service
@@ -44,7 +46,8 @@ pub(crate) struct Arguments {
 
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
     let service = context.service(&context.snapshot(), &arguments.service)?;
-    let page = Complaint { url: arguments.url.clone(), status: arguments.status, expect: arguments.expect.clone() };
+    let page =
+        Complaint { url: arguments.url.clone(), status: arguments.status, expect: arguments.expect.clone() };
     let ground = Here::new(context);
     let patience = Patience { wait: arguments.wait, settle: arguments.settle };
     loop {

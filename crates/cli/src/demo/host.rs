@@ -34,7 +34,11 @@ impl QuayHost {
             // A stand-in for a module file: only its name can be found in it.
             fs::write(dir.join(format!("modules/mod_{module}.so")), format!("\0{module}_module\0"))?;
         }
-        fs::write(dir.join("www/index.html"), "<!doctype html><title>Saltmarsh Ferries</title><h1>Timetable</h1><p>Upper Mere – Gullholm – Reedness</p>\n")?;
+        fs::write(
+            dir.join("www/index.html"),
+            "<!doctype html><title>Saltmarsh Ferries</title><h1>Timetable</h1><p>Upper Mere – Gullholm – \
+                Reedness</p>\n",
+        )?;
         host.front_config()?;
         host.write("services.toml", &host.services())?;
         Ok(host)
@@ -51,18 +55,29 @@ impl QuayHost {
     /// The sound configuration of `front`.
     pub(crate) fn front_config(&self) -> io::Result<()> {
         let dir = self.dir.display();
-        let modules: String = MODULES.iter().map(|m| format!("LoadModule {m}_module {dir}/modules/mod_{m}.so\n")).collect();
+        let modules: String =
+            MODULES.iter().map(|m| format!("LoadModule {m}_module {dir}/modules/mod_{m}.so\n")).collect();
         self.write(
             "front/front.conf",
             &format!(
-                "# The public site of Saltmarsh Ferries\nServerRoot {dir}/front\nPidFile {dir}/run/front.pid\nErrorLog {dir}/log/front-error.log\n{modules}\nInclude ports.conf\n\nServerName front.saltmarsh-ferries.example\nDocumentRoot {dir}/www\nTimeout 60\nKeepAlive On\n\nInclude sites/*.conf\n"
+                "# The public site of Saltmarsh Ferries\nServerRoot {dir}/front\n\
+                    PidFile {dir}/run/front.pid\nErrorLog {dir}/log/front-error.log\n{modules}\n\
+                    Include ports.conf\n\nServerName front.saltmarsh-ferries.example\n\
+                    DocumentRoot {dir}/www\nTimeout 60\nKeepAlive On\n\nInclude sites/*.conf\n"
             ),
         )?;
-        self.write("front/ports.conf", &format!("# Where front listens; sites repeat the number in <VirtualHost>.\nListen 127.0.0.1:{FRONT}\n"))?;
+        self.write(
+            "front/ports.conf",
+            &format!(
+                "# Where front listens; sites repeat the number in <VirtualHost>.\nListen 127.0.0.1:{FRONT}\n"
+            ),
+        )?;
         self.write(
             "front/sites/timetable.conf",
             &format!(
-                "<VirtualHost *:{FRONT}>\n    ServerName front.saltmarsh-ferries.example\n    ServerAlias timetable.saltmarsh-ferries.example\n    DocumentRoot {dir}/www\n    <Directory {dir}/www>\n        Require all granted\n    </Directory>\n</VirtualHost>\n"
+                "<VirtualHost *:{FRONT}>\n    ServerName front.saltmarsh-ferries.example\n    ServerAlias \
+                    timetable.saltmarsh-ferries.example\n    DocumentRoot {dir}/www\n    <Directory \
+                    {dir}/www>\n        Require all granted\n    </Directory>\n</VirtualHost>\n"
             ),
         )
     }
@@ -70,7 +85,18 @@ impl QuayHost {
     fn services(&self) -> String {
         let dir = self.dir.display();
         format!(
-            "# What no service manager owns here is described for jolly-sentinel, and the demo shows nothing else.\nonly_these = true\n\n[service.front]\nkind = \"httpd\"\nstart = \"{dir}/bin/quay-httpd -f {dir}/front/front.conf -k start\"\nstop = \"{dir}/bin/quay-httpd -f {dir}/front/front.conf -k stop\"\nreload = \"{dir}/bin/quay-httpd -f {dir}/front/front.conf -k graceful\"\nconfig = \"{dir}/front/front.conf\"\npid_file = \"{dir}/run/front.pid\"\nurl = \"http://127.0.0.1:{FRONT}/\"\n\n[service.tide-relay]\nkind = \"program\"\nstart = \"{dir}/bin/tide-relay {dir}/run/tide-relay {dir}/log/tide-relay.log start\"\nstop = \"{dir}/bin/tide-relay {dir}/run/tide-relay {dir}/log/tide-relay.log stop\"\nlisten = [\"unix:{dir}/run/tide-relay/relay.sock\", \"127.0.0.1:{RELAY}\"]\nlog = \"{dir}/log/tide-relay.log\"\nruntime_dir = \"{dir}/run/tide-relay\"\npid_file = \"{dir}/run/tide-relay/relay.pid\"\n"
+            "# What no service manager owns here is described for jolly-sentinel, and the demo shows nothing \
+                else.\nonly_these = true\n\n[service.front]\nkind = \"httpd\"\n\
+                start = \"{dir}/bin/quay-httpd -f {dir}/front/front.conf -k start\"\n\
+                stop = \"{dir}/bin/quay-httpd -f {dir}/front/front.conf -k stop\"\n\
+                reload = \"{dir}/bin/quay-httpd -f {dir}/front/front.conf -k graceful\"\n\
+                config = \"{dir}/front/front.conf\"\npid_file = \"{dir}/run/front.pid\"\n\
+                url = \"http://127.0.0.1:{FRONT}/\"\n\n[service.tide-relay]\nkind = \"program\"\n\
+                start = \"{dir}/bin/tide-relay {dir}/run/tide-relay {dir}/log/tide-relay.log start\"\n\
+                stop = \"{dir}/bin/tide-relay {dir}/run/tide-relay {dir}/log/tide-relay.log stop\"\n\
+                listen = [\"unix:{dir}/run/tide-relay/relay.sock\", \"127.0.0.1:{RELAY}\"]\n\
+                log = \"{dir}/log/tide-relay.log\"\nruntime_dir = \"{dir}/run/tide-relay\"\n\
+                pid_file = \"{dir}/run/tide-relay/relay.pid\"\n"
         )
     }
 }

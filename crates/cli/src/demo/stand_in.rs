@@ -1,5 +1,6 @@
-//! Small stand-in daemons for the demo and the tests: real processes that read their configuration, bind their ports,
-//! write logs in the real format and leave real pid and socket files. They know nothing of the core.
+//! Small stand-in daemons for the demo and the tests: real processes that read their configuration, bind
+//! their ports, write logs in the real format and leave real pid and socket files. They know nothing of the
+//! core.
 use super::host::{NAMES, RELAY};
 use jiff::{Timestamp, tz::TimeZone};
 use std::fs;
@@ -27,9 +28,8 @@ pub(super) fn run() -> Option<ExitCode> {
         ("gauge-sim", [port, ..]) => gauge(port),
         ("quay-httpd", ["-f", config, "-k", "start"]) => detach(&["-f", config, "-D", "FOREGROUND"]),
         ("quay-httpd", ["-f", config, "-D", "FOREGROUND"]) => httpd(Path::new(config)),
-        ("quay-httpd", ["-f", config, "-k", verb]) => {
-            Site::read(Path::new(config)).map_or_else(|e| Err(e.0), |site| if *verb == "stop" { stop_site(&site) } else { Ok(()) })
-        }
+        ("quay-httpd", ["-f", config, "-k", verb]) => Site::read(Path::new(config))
+            .map_or_else(|e| Err(e.0), |site| if *verb == "stop" { stop_site(&site) } else { Ok(()) }),
         ("tide-relay", [dir, log, "start"]) => detach(&[dir, log, "run"]),
         ("tide-relay", [dir, log, "run"]) => relay(Path::new(dir), Path::new(log)),
         ("tide-relay", [dir, _, "stop"]) => stop(&Path::new(dir).join("relay.pid")),
@@ -94,7 +94,12 @@ fn stop_site(site: &Site) -> Result<(), String> {
 
 fn stop(pid_file: &Path) -> Result<(), String> {
     let text = fs::read_to_string(pid_file).map_err(|e| format!("{}: {e}", pid_file.display()))?;
-    let number = text.trim().parse().ok().and_then(rustix::process::Pid::from_raw).ok_or("the pid file holds no number")?;
+    let number = text
+        .trim()
+        .parse()
+        .ok()
+        .and_then(rustix::process::Pid::from_raw)
+        .ok_or("the pid file holds no number")?;
     let _ = rustix::process::kill_process(number, rustix::process::Signal::TERM);
     let began = Instant::now();
     while Path::new(&format!("/proc/{}", text.trim())).exists() && began.elapsed() < Duration::from_secs(5) {
@@ -131,29 +136,49 @@ struct Refusal(String, Option<PathBuf>);
 impl Site {
     fn read(config: &Path) -> Result<Self, Refusal> {
         let base = config.parent().unwrap_or(Path::new("/")).to_path_buf();
-        let mut site = Self { listens: vec![], error_log: base.join("error.log"), pid_file: base.join("httpd.pid"), root: base.clone() };
+        let mut site = Self {
+            listens: vec![],
+            error_log: base.join("error.log"),
+            pid_file: base.join("httpd.pid"),
+            root: base.clone(),
+        };
         site.file(config, &base)?;
         Ok(site)
     }
 
     fn file(&mut self, file: &Path, base: &Path) -> Result<(), Refusal> {
         let log = Some(self.error_log.clone());
-        let text = fs::read_to_string(file)
-            .map_err(|_| Refusal(format!("quay-httpd: Could not open configuration file {}: No such file or directory", file.display()), log.clone()))?;
+        let text = fs::read_to_string(file).map_err(|_| {
+            Refusal(
+                format!(
+                    "quay-httpd: Could not open configuration file {}: No such file or directory",
+                    file.display()
+                ),
+                log.clone(),
+            )
+        })?;
         for (number, line) in (1..).zip(text.lines()) {
             let words: Vec<&str> = line.split_whitespace().collect();
             let refuse = |reason: String, log: &Path| {
-                Err(Refusal(format!("AH00526: Syntax error on line {number} of {}:\n{reason}", file.display()), Some(log.to_path_buf())))
+                Err(Refusal(
+                    format!("AH00526: Syntax error on line {number} of {}:\n{reason}", file.display()),
+                    Some(log.to_path_buf()),
+                ))
             };
             match words.as_slice() {
                 [] => {}
                 [first, ..] if first.starts_with('#') || first.starts_with('<') => {}
                 ["Listen", address] => {
-                    let Some((host, Ok(port))) = address.rsplit_once(':').map(|(h, p)| (h.to_owned(), p.parse::<u16>())) else {
+                    let Some((host, Ok(port))) =
+                        address.rsplit_once(':').map(|(h, p)| (h.to_owned(), p.parse::<u16>()))
+                    else {
                         return refuse("Invalid address or port".into(), &self.error_log);
                     };
                     if self.listens.contains(&(host.clone(), port)) {
-                        return refuse("Cannot define multiple Listeners on the same IP:port".into(), &self.error_log);
+                        return refuse(
+                            "Cannot define multiple Listeners on the same IP:port".into(),
+                            &self.error_log,
+                        );
                     }
                     self.listens.push((host, port));
                 }
@@ -161,10 +186,24 @@ impl Site {
                 ["PidFile", path] => self.pid_file = base.join(path),
                 ["DocumentRoot", path] => self.root = base.join(path),
                 ["Include", pattern] => self.include(&base.join(pattern), base)?,
-                [name, ..] if ["ServerRoot", "LoadModule", "ServerName", "ServerAlias", "Timeout", "KeepAlive", "Require", "Options"].contains(name) => {}
+                [name, ..]
+                    if [
+                        "ServerRoot",
+                        "LoadModule",
+                        "ServerName",
+                        "ServerAlias",
+                        "Timeout",
+                        "KeepAlive",
+                        "Require",
+                        "Options",
+                    ]
+                    .contains(name) => {}
                 [name, ..] => {
                     return refuse(
-                        format!("Invalid command '{name}', perhaps misspelled or defined by a module not included in the server configuration"),
+                        format!(
+                            "Invalid command '{name}', perhaps misspelled or defined by a module not \
+                                included in the server configuration"
+                        ),
                         &self.error_log,
                     );
                 }
@@ -178,8 +217,13 @@ impl Site {
             return self.file(target, base);
         }
         let folder = target.parent().unwrap_or(base);
-        let mut names: Vec<PathBuf> =
-            fs::read_dir(folder).into_iter().flatten().flatten().map(|e| e.path()).filter(|p| p.extension().is_some_and(|e| e == "conf")).collect();
+        let mut names: Vec<PathBuf> = fs::read_dir(folder)
+            .into_iter()
+            .flatten()
+            .flatten()
+            .map(|e| e.path())
+            .filter(|p| p.extension().is_some_and(|e| e == "conf"))
+            .collect();
         names.sort();
         names.iter().try_for_each(|n| self.file(n, base))
     }
@@ -189,7 +233,8 @@ impl Site {
 fn log(file: &Path, level: &str, text: &str) {
     let now = Timestamp::now().to_zoned(zone());
     let stamp = now.strftime("%a %b %d %H:%M:%S%.6f %Y");
-    let line = format!("[{stamp}] [{level}] [pid {}:tid {}] {text}\n", std::process::id(), std::process::id());
+    let line =
+        format!("[{stamp}] [{level}] [pid {}:tid {}] {text}\n", std::process::id(), std::process::id());
     append(file, &line);
 }
 
@@ -200,7 +245,10 @@ fn append(file: &Path, line: &str) {
 }
 
 fn zone() -> TimeZone {
-    fs::read("/etc/localtime").ok().and_then(|bytes| TimeZone::tzif("local", &bytes).ok()).unwrap_or(TimeZone::UTC)
+    fs::read("/etc/localtime")
+        .ok()
+        .and_then(|bytes| TimeZone::tzif("local", &bytes).ok())
+        .unwrap_or(TimeZone::UTC)
 }
 
 fn httpd(config: &Path) -> Result<(), String> {
@@ -218,14 +266,22 @@ fn httpd(config: &Path) -> Result<(), String> {
         match TcpListener::bind((host.as_str(), *port)) {
             Ok(listener) => listeners.push(listener),
             Err(_) => {
-                let message = format!("(98)Address already in use: AH00072: make_sock: could not bind to address {host}:{port}");
+                let message = format!(
+                    "(98)Address already in use: AH00072: make_sock: could not bind to address {host}:{port}"
+                );
                 log(&site.error_log, "core:emerg", &message);
-                return Err(format!("{message}\nno listening sockets available, shutting down\nAH00015: Unable to open logs"));
+                return Err(format!(
+                    "{message}\nno listening sockets available, shutting down\nAH00015: Unable to open logs"
+                ));
             }
         }
     }
     fs::write(&site.pid_file, format!("{}\n", std::process::id())).map_err(|e| e.to_string())?;
-    log(&site.error_log, "mpm_event:notice", "AH00489: Apache/2.4.62 (Saltmarsh) configured -- resuming normal operations");
+    log(
+        &site.error_log,
+        "mpm_event:notice",
+        "AH00489: Apache/2.4.62 (Saltmarsh) configured -- resuming normal operations",
+    );
     leash();
     ready();
     let page = fs::read_to_string(site.root.join("index.html")).unwrap_or_default();
@@ -235,7 +291,8 @@ fn httpd(config: &Path) -> Result<(), String> {
             let _ = stream.set_read_timeout(Some(Duration::from_secs(2)));
             let _ = stream.read(&mut request);
             let answer = format!(
-                "HTTP/1.1 200 OK\r\nServer: Apache\r\nContent-Type: text/html; charset=utf-8\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{page}",
+                "HTTP/1.1 200 OK\r\nServer: Apache\r\nContent-Type: text/html; charset=utf-8\r\n\
+                    Content-Length: {}\r\nConnection: close\r\n\r\n{page}",
                 page.len()
             );
             let _ = stream.write_all(answer.as_bytes());

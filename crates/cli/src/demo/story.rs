@@ -1,4 +1,5 @@
-//! The story: each incident broken, diagnosed, fixed and verified with the commands that an administrator would type.
+//! The story: each incident broken, diagnosed, fixed and verified with the commands that an administrator
+//! would type.
 use super::host::{FRONT, QuayHost, RELAY};
 use super::stand_in::LEASH;
 use crate::error::CliError;
@@ -32,7 +33,9 @@ fn fault(error: std::io::Error) -> CliError {
 
 fn ports_free() -> Result<(), CliError> {
     for port in [FRONT, RELAY] {
-        TcpListener::bind(("127.0.0.1", port)).map_err(|e| CliError::not_seen(format!("the demo needs port {port}: {e}")).hint("is another demo running?"))?;
+        TcpListener::bind(("127.0.0.1", port)).map_err(|e| {
+            CliError::not_seen(format!("the demo needs port {port}: {e}")).hint("is another demo running?")
+        })?;
     }
     Ok(())
 }
@@ -44,11 +47,15 @@ pub(super) fn keep(dir: &Path, global: &Global) -> Result<Status, CliError> {
     }
     ports_free()?;
     let dir = std::path::absolute(dir).map_err(fault)?;
-    jolly_linux::make_private_directory(&dir).map_err(|why| CliError::usage(why).hint("choose a new directory"))?;
+    jolly_linux::make_private_directory(&dir)
+        .map_err(|why| CliError::usage(why).hint("choose a new directory"))?;
     let mut story = Story::new(QuayHost::lay_out(&dir).map_err(fault)?, global, true)?;
     story.stranger()?;
     let text = format!(
-        "{dir} holds the host quay1 with a stranger on the port of front. In that directory:\n\n  {run} survey\n  {run} diagnose front\n  {run} fix front\n\nWhen you are done: end gauge-sim and the daemons with  pkill -f {dir}/bin/  and remove the directory.\n",
+        "{dir} holds the host quay1 with a stranger on the port of front. In that directory:\n\n  {run} \
+            survey\n  {run} diagnose front\n  {run} fix front\n\n\
+            When you are done: end gauge-sim and the daemons with  pkill -f {dir}/bin/  and remove the \
+            directory.\n",
         dir = dir.display(),
         run = RUN
     );
@@ -60,7 +67,8 @@ const RUN: &str = "jolly-sentinel --services services.toml --state-dir state";
 
 /// A directory that this call made, and that nobody else can enter.
 fn fresh_directory() -> Result<PathBuf, CliError> {
-    let names = std::iter::once(PathBuf::from(HOME)).chain((0..100).map(|n| std::env::temp_dir().join(format!("quay1-{}-{n}", std::process::id()))));
+    let names = std::iter::once(PathBuf::from(HOME))
+        .chain((0..100).map(|n| std::env::temp_dir().join(format!("quay1-{}-{n}", std::process::id()))));
     let mut last = None;
     for name in names {
         match fs::DirBuilder::new().mode(0o700).create(&name) {
@@ -99,7 +107,8 @@ pub(super) fn tell(global: &Global) -> Result<Status, CliError> {
 impl Story {
     fn new(host: QuayHost, global: &Global, kept: bool) -> Result<Self, CliError> {
         let interrupted = Arc::new(AtomicBool::new(false));
-        for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP] {
+        for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP]
+        {
             signal_hook::flag::register(signal, interrupted.clone()).map_err(fault)?;
         }
         let colour = match global.color {
@@ -145,7 +154,8 @@ impl Story {
         self.leash(&mut command);
         let status = command.status().map_err(fault)?;
         if status.code() != Some(expected) && !self.stopped() {
-            self.went_wrong.push(format!("\"{arguments}\" ended with {status}, expected exit status {expected}"));
+            self.went_wrong
+                .push(format!("\"{arguments}\" ended with {status}, expected exit status {expected}"));
         }
         Ok(())
     }
@@ -157,7 +167,12 @@ impl Story {
     /// Starts a daemon by its own command, as somebody did by hand.
     fn daemon(&mut self, name: &str, arguments: &[&str], wait: bool) -> Result<(), CliError> {
         let mut command = Command::new(self.host.dir.join("bin").join(name));
-        command.args(arguments).stdin(Stdio::null()).stdout(if wait { Stdio::null() } else { Stdio::piped() }).stderr(Stdio::null()).process_group(0);
+        command
+            .args(arguments)
+            .stdin(Stdio::null())
+            .stdout(if wait { Stdio::null() } else { Stdio::piped() })
+            .stderr(Stdio::null())
+            .process_group(0);
         self.leash(&mut command);
         let mut child = command.spawn().map_err(fault)?;
         if wait {
@@ -189,27 +204,41 @@ impl Story {
 
     fn whole(&mut self) -> Result<(), CliError> {
         self.print(&format!(
-            "Saltmarsh Ferries, host quay1. Everything here is made up; it lives in {} and uses the\nloopback ports {FRONT} (for 80) and {RELAY} (for 7400). Nothing else of this machine is touched.\n",
+            "Saltmarsh Ferries, host quay1. Everything here is made up; it lives in {} and uses the\n\
+                loopback ports {FRONT} (for 80) and {RELAY} (for 7400). Nothing else of this machine is \
+                touched.\n",
             self.host.dir.display()
         ));
-        self.chapter("1. A stranger on the port", "A tide-gauge simulation was left running; it holds the port of front, the public site.");
+        self.chapter(
+            "1. A stranger on the port",
+            "A tide-gauge simulation was left running; it holds the port of front, the public site.",
+        );
         self.stranger()?;
         self.type_in("survey", 1)?;
         self.type_in("diagnose front", 1)?;
         self.type_in(&format!("ports {FRONT}"), 1)?;
         self.type_in("fix front", 1)?;
         self.type_in("fix front --pick stop-holder --apply --settle 1s", 0)?;
-        self.type_in(&format!("verify front --url http://127.0.0.1:{FRONT}/ --expect Timetable --settle 1s"), 0)?;
+        self.type_in(
+            &format!("verify front --url http://127.0.0.1:{FRONT}/ --expect Timetable --settle 1s"),
+            0,
+        )?;
         if self.stopped() {
             return Ok(());
         }
 
-        self.chapter("2. Two files after a merge", "A merge brought a second file that listens on the same port, and a misspelt word beside it.");
+        self.chapter(
+            "2. Two files after a merge",
+            "A merge brought a second file that listens on the same port, and a misspelt word beside it.",
+        );
         self.stop_front()?;
         self.host
             .write(
                 "front/sites/ticket-pages.conf",
-                &format!("# merged from the ticket shop\nListen 127.0.0.1:{FRONT}\nDocumentRooot {}\n", self.host.path("www")),
+                &format!(
+                    "# merged from the ticket shop\nListen 127.0.0.1:{FRONT}\nDocumentRooot {}\n",
+                    self.host.path("www")
+                ),
             )
             .map_err(fault)?;
         self.start_front()?;
@@ -221,7 +250,11 @@ impl Story {
             return Ok(());
         }
 
-        self.chapter("3. Left behind last night", "marta tried tide-relay by hand last night and closed the terminal; its socket file now stops the service.");
+        self.chapter(
+            "3. Left behind last night",
+            "marta tried tide-relay by hand last night and closed the \
+            terminal; its socket file now stops the service.",
+        );
         self.leave_socket()?;
         self.type_in("diagnose tide-relay", 1)?;
         self.type_in("fix tide-relay --apply --settle 1s", 0)?;
@@ -230,9 +263,14 @@ impl Story {
             return Ok(());
         }
 
-        self.chapter("10. It runs, but would not come back", "front serves its pages; somebody edited its configuration yesterday and did not reload.");
+        self.chapter(
+            "10. It runs, but would not come back",
+            "front serves its pages; somebody edited its configuration yesterday and did not reload.",
+        );
         let sound = fs::read_to_string(self.host.dir.join("front/front.conf")).map_err(fault)?;
-        self.host.write("front/front.conf", &format!("{sound}Include sites/winter-timetable.inc\n")).map_err(fault)?;
+        self.host
+            .write("front/front.conf", &format!("{sound}Include sites/winter-timetable.inc\n"))
+            .map_err(fault)?;
         self.type_in("survey", 0)?;
         self.type_in("diagnose front", 0)?;
         self.type_in("fix front --pick comment-out --apply --settle 1s", 0)?;

@@ -28,18 +28,24 @@ pub(crate) fn page(report: &Diagnosis, look: &Look) -> Page {
     if report.services.is_empty() {
         let what = match look.looked_at {
             0 => "No server daemon was found on this host.".to_owned(),
-            _ if !look.sees_processes => "In the files nothing stands in the way of what is to run at boot; what runs cannot be seen from here.".to_owned(),
+            _ if !look.sees_processes => "In the files nothing stands in the way of what is to run at boot; \
+                what runs cannot be seen from here."
+                .to_owned(),
             1 => "The one service here is well, or is not wanted.".to_owned(),
             n => format!("All {n} services are well, or are not wanted."),
         };
         page.answer(if look.looked_at == 0 || !look.sees_processes { Tone::Plain } else { Tone::Well }, what);
-        page.push(Block::Commands(vec![(format!("{} survey", look.program), "lists every service with its state".into())]));
+        page.push(Block::Commands(vec![(
+            format!("{} survey", look.program),
+            "lists every service with its state".into(),
+        )]));
         return page;
     }
     for entry in &report.services {
         service(&mut page, entry, look);
     }
-    let all: std::collections::BTreeSet<String> = report.services.iter().flat_map(|s| s.not_seen.clone()).collect();
+    let all: std::collections::BTreeSet<String> =
+        report.services.iter().flat_map(|s| s.not_seen.clone()).collect();
     page.not_seen(&all.into_iter().collect::<Vec<_>>());
     page
 }
@@ -71,13 +77,28 @@ fn service(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     let first = entry.causes.first();
     let headline = headline(entry);
     match first {
-        Some(cause) => page.answer(Tone::Problem, format!("{headline}: {}{}.", sure(cause.certainty), cause.title.trim_end_matches('.'))),
+        Some(cause) => page.answer(
+            Tone::Problem,
+            format!("{headline}: {}{}.", sure(cause.certainty), cause.title.trim_end_matches('.')),
+        ),
         None if latent(entry).is_some() => {
-            let why = latent(entry).map(|n| n.title.trim_start_matches("would not come back after a restart: ").to_owned()).unwrap_or_default();
-            page.answer(Tone::Problem, format!("{headline}, but would not come back after a restart: {}.", why.trim_end_matches('.')));
+            let why = latent(entry)
+                .map(|n| n.title.trim_start_matches("would not come back after a restart: ").to_owned())
+                .unwrap_or_default();
+            page.answer(
+                Tone::Problem,
+                format!(
+                    "{headline}, but would not come back after a restart: {}.",
+                    why.trim_end_matches('.')
+                ),
+            );
         }
-        None if matches!(entry.state, State::Running) => page.answer(Tone::Well, format!("{headline}, and nothing stands in its way.")),
-        None if entry.state == State::Stopped && !entry.wanted => page.answer(Tone::Plain, format!("{headline}, and that seems to be on purpose.")),
+        None if matches!(entry.state, State::Running) => {
+            page.answer(Tone::Well, format!("{headline}, and nothing stands in its way."))
+        }
+        None if entry.state == State::Stopped && !entry.wanted => {
+            page.answer(Tone::Plain, format!("{headline}, and that seems to be on purpose."))
+        }
         None => page.answer(Tone::Plain, format!("{headline}, and no cause was found.")),
     }
     let circumstances = circumstances(entry, look.when);
@@ -124,7 +145,11 @@ fn circumstances(entry: &ServiceEntry, when: &When) -> String {
         parts.push(format!("host booted {}", when.clock(booted)));
     }
     // Without a good start on record nothing tells which changes matter.
-    let packages = entry.context.packages_changed.as_ref().filter(|p| !p.is_empty() && entry.context.last_good_start.is_some());
+    let packages = entry
+        .context
+        .packages_changed
+        .as_ref()
+        .filter(|p| !p.is_empty() && entry.context.last_good_start.is_some());
     if let Some(packages) = packages {
         parts.push(match packages.as_slice() {
             [one] => format!("package changed since: {one}"),
@@ -165,8 +190,10 @@ fn origin(evidence: &Evidence, when: &When) -> String {
 
 fn notes(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     let told = if entry.causes.is_empty() { latent(entry) } else { None };
-    let rest: Vec<&NoteEntry> = entry.notes.iter().filter(|n| !told.is_some_and(|t| std::ptr::eq(t, *n))).collect();
-    let loud: Vec<&NoteEntry> = rest.iter().copied().filter(|n| n.severity != Severity::Hint || look.verbose).collect();
+    let rest: Vec<&NoteEntry> =
+        entry.notes.iter().filter(|n| !told.is_some_and(|t| std::ptr::eq(t, *n))).collect();
+    let loud: Vec<&NoteEntry> =
+        rest.iter().copied().filter(|n| n.severity != Severity::Hint || look.verbose).collect();
     let quiet = rest.len() - loud.len();
     for note in &loud {
         page.heading(format!("Note: {}", note.title));
@@ -177,7 +204,9 @@ fn notes(page: &mut Page, entry: &ServiceEntry, look: &Look) {
         let count = if quiet == 1 { word.to_owned() } else { format!("{quiet} {word}") };
         page.text(format!("{count} left out; -v shows them."));
     }
-    let counts = |c: &&Changed| c.since_last_good_start != Some(false) && c.same_as.is_none() || c.differs_from.is_some();
+    let counts = |c: &&Changed| {
+        c.since_last_good_start != Some(false) && c.same_as.is_none() || c.differs_from.is_some()
+    };
     let recent: Vec<&Changed> = entry.changes.iter().filter(counts).take(4).collect();
     if !recent.is_empty() && !entry.causes.is_empty() {
         page.heading("Changed lately");
@@ -205,22 +234,37 @@ fn next(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     let Some(cause) = entry.causes.first() else {
         if latent {
             page.heading("What to do");
-            page.push(Block::Commands(vec![(format!("{} fix {}", look.program, quoted(name)), "shows what would put it right, and changes nothing".into())]));
+            page.push(Block::Commands(vec![(
+                format!("{} fix {}", look.program, quoted(name)),
+                "shows what would put it right, and changes nothing".into(),
+            )]));
         }
         return;
     };
     page.heading("What to do");
     let mut commands = Vec::new();
     if let Some(first) = cause.fixes.first() {
-        commands.push((format!("{} fix {}", look.program, quoted(name)), "shows each way to put it right as a diff, and changes nothing".to_owned()));
+        commands.push((
+            format!("{} fix {}", look.program, quoted(name)),
+            "shows each way to put it right as a diff, and changes nothing".to_owned(),
+        ));
         if look.can_apply {
-            commands.push((format!("{} fix {} --pick {first} --apply", look.program, quoted(name)), price(first, cause)));
+            commands.push((
+                format!("{} fix {} --pick {first} --apply", look.program, quoted(name)),
+                price(first, cause),
+            ));
         }
     } else {
-        commands.push((format!("{} explain {}", look.program, cause.code), "what this means and what puts it right".to_owned()));
+        commands.push((
+            format!("{} explain {}", look.program, cause.code),
+            "what this means and what puts it right".to_owned(),
+        ));
     }
     if let Some(second) = cause.fixes.get(1).filter(|_| look.can_apply) {
-        commands.push((format!("{} fix {} --pick {second} --apply", look.program, quoted(name)), price(second, cause)));
+        commands.push((
+            format!("{} fix {} --pick {second} --apply", look.program, quoted(name)),
+            price(second, cause),
+        ));
     }
     page.push(Block::Commands(commands));
 }

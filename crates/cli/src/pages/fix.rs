@@ -24,7 +24,9 @@ pub(crate) fn plans(report: &FixReport, headline: &str, program: &str) -> Page {
     if report.fixes.is_empty() {
         page.text("This program cannot fix that by itself.");
     } else {
-        page.push(Block::Circumstances("Nothing was changed. Each way to put it right, least dangerous first:".into()));
+        page.push(Block::Circumstances(
+            "Nothing was changed. Each way to put it right, least dangerous first:".into(),
+        ));
     }
     for (at, fix) in report.fixes.iter().enumerate() {
         plan(&mut page, at + 1, fix);
@@ -38,7 +40,9 @@ pub(crate) fn plans(report: &FixReport, headline: &str, program: &str) -> Page {
 fn unavailable(page: &mut Page, report: &FixReport) {
     if !report.unavailable.is_empty() {
         page.heading("Not possible here");
-        page.push(Block::Evidence(report.unavailable.iter().map(|u| (u.reason.clone(), u.id.clone())).collect()));
+        page.push(Block::Evidence(
+            report.unavailable.iter().map(|u| (u.reason.clone(), u.id.clone())).collect(),
+        ));
     }
 }
 
@@ -48,9 +52,16 @@ fn plan(page: &mut Page, number: usize, fix: &FixEntry) {
     if !fix.diff.is_empty() {
         page.push(Block::Diff(fix.diff.clone()));
     }
-    let mut rows: Vec<(String, String)> = fix.steps.iter().filter(|s| !s.starts_with("edit ")).map(|s| (format!("would {s}"), String::new())).collect();
+    let mut rows: Vec<(String, String)> = fix
+        .steps
+        .iter()
+        .filter(|s| !s.starts_with("edit "))
+        .map(|s| (format!("would {s}"), String::new()))
+        .collect();
     rows.extend(fix.remarks.iter().map(|r| (r.clone(), String::new())));
-    rows.extend(fix.parameters.iter().map(|p| (format!("{} {} is proposed; --set {}=… chooses another", p.name, p.value, p.name), String::new())));
+    rows.extend(fix.parameters.iter().map(|p| {
+        (format!("{} {} is proposed; --set {}=… chooses another", p.name, p.value, p.name), String::new())
+    }));
     if !rows.is_empty() {
         page.push(Block::Evidence(rows));
     }
@@ -61,22 +72,41 @@ pub(crate) fn applied(report: &FixReport, program: &str) -> Page {
     let mut page = Page::new(format!("Fix of {}", report.service));
     let name = &report.service;
     match (report.rolled_back, report.verified, &report.next_cause) {
-        (true, ..) => page.answer(Tone::Problem, format!("{name} was not put right, so the change was put back.")),
-        (_, Some(Recovery::Recovered), _) => page.answer(Tone::Well, format!("{name} has recovered.")),
-        (_, _, Some(next)) => page.answer(Tone::Problem, format!("That cause of {name} is fixed. Another remains: {}.", next.title)),
-        (_, None, _) => page.answer(Tone::Plain, format!("The files of {name} were changed; it was not started.")),
-        (_, Some(Recovery::Partly), _) if report.verification.is_none() => {
-            page.answer(Tone::Plain, format!("The files of {name} were changed; whether it runs cannot be seen from here."));
+        (true, ..) => {
+            page.answer(Tone::Problem, format!("{name} was not put right, so the change was put back."))
         }
-        (_, Some(Recovery::Partly), _) => page.answer(Tone::Plain, format!("{name} runs, but not everything could be proved.")),
-        (_, Some(Recovery::NotRecovered), _) => page.answer(Tone::Problem, format!("{name} is not well yet.")),
+        (_, Some(Recovery::Recovered), _) => page.answer(Tone::Well, format!("{name} has recovered.")),
+        (_, _, Some(next)) => page.answer(
+            Tone::Problem,
+            format!("That cause of {name} is fixed. Another remains: {}.", next.title),
+        ),
+        (_, None, _) => {
+            page.answer(Tone::Plain, format!("The files of {name} were changed; it was not started."))
+        }
+        (_, Some(Recovery::Partly), _) if report.verification.is_none() => {
+            page.answer(
+                Tone::Plain,
+                format!("The files of {name} were changed; whether it runs cannot be seen from here."),
+            );
+        }
+        (_, Some(Recovery::Partly), _) => {
+            page.answer(Tone::Plain, format!("{name} runs, but not everything could be proved."))
+        }
+        (_, Some(Recovery::NotRecovered), _) => {
+            page.answer(Tone::Problem, format!("{name} is not well yet."))
+        }
     }
     for fix in report.fixes.iter().filter(|f| report.applied.contains(&f.id)) {
         page.heading(fix.title.clone());
         if !fix.diff.is_empty() {
             page.push(Block::Diff(fix.diff.clone()));
         }
-        let mut rows: Vec<(String, String)> = fix.steps.iter().filter(|s| !s.starts_with("edit ")).map(|s| (s.clone(), String::new())).collect();
+        let mut rows: Vec<(String, String)> = fix
+            .steps
+            .iter()
+            .filter(|s| !s.starts_with("edit "))
+            .map(|s| (s.clone(), String::new()))
+            .collect();
         rows.extend(fix.remarks.iter().map(|r| (r.clone(), String::new())));
         if !rows.is_empty() {
             page.push(Block::Evidence(rows));
@@ -89,10 +119,16 @@ pub(crate) fn applied(report: &FixReport, program: &str) -> Page {
     let whole = report.fixes.iter().filter(|f| report.applied.contains(&f.id)).all(|f| f.reversible);
     let mut commands = Vec::new();
     if report.next_cause.is_some() || report.rolled_back {
-        commands.push((format!("{program} fix {}", quoted(name)), "what is left, and what would put it right".to_owned()));
+        commands.push((
+            format!("{program} fix {}", quoted(name)),
+            "what is left, and what would put it right".to_owned(),
+        ));
     }
     if let Some(id) = report.undo_id.as_ref().filter(|_| !report.rolled_back) {
-        commands.push((format!("{program} undo {id}"), if whole { "puts all of this back" } else { "puts back what can be put back" }.to_owned()));
+        commands.push((
+            format!("{program} undo {id}"),
+            if whole { "puts all of this back" } else { "puts back what can be put back" }.to_owned(),
+        ));
     }
     if !commands.is_empty() {
         page.heading("What to do");
@@ -116,7 +152,11 @@ pub(crate) fn undo(report: &UndoReport, when: &When, program: &str) -> Page {
         if !report.done.is_empty() {
             page.push(Block::Evidence(rows(&report.done)));
         }
-        for (heading, lines) in [("Not put back this time", &report.failed), ("Left as it is", &report.left), ("What runs now", &report.due)] {
+        for (heading, lines) in [
+            ("Not put back this time", &report.failed),
+            ("Left as it is", &report.left),
+            ("What runs now", &report.due),
+        ] {
             if !lines.is_empty() {
                 page.heading(heading);
                 page.push(Block::Evidence(rows(lines)));
@@ -124,7 +164,10 @@ pub(crate) fn undo(report: &UndoReport, when: &When, program: &str) -> Page {
         }
         if !report.failed.is_empty() {
             page.heading("What to do");
-            page.push(Block::Commands(vec![(format!("{program} undo {}", quoted(id)), "takes it up again".into())]));
+            page.push(Block::Commands(vec![(
+                format!("{program} undo {}", quoted(id)),
+                "takes it up again".into(),
+            )]));
         }
         return page;
     }
@@ -149,14 +192,25 @@ pub(crate) fn undo(report: &UndoReport, when: &When, program: &str) -> Page {
         .changes
         .iter()
         .map(|c| {
-            (Tone::Plain, vec![c.id.clone(), when.clock(&c.began), if c.outcome == "begun" { "cut short".into() } else { c.outcome.clone() }, c.title.clone()])
+            (
+                Tone::Plain,
+                vec![
+                    c.id.clone(),
+                    when.clock(&c.began),
+                    if c.outcome == "begun" { "cut short".into() } else { c.outcome.clone() },
+                    c.title.clone(),
+                ],
+            )
         })
         .collect();
     page.push(Block::Table(head, rows));
     page.not_seen(&report.not_seen);
     if let Some(last) = report.changes.iter().find(|c| matches!(c.outcome.as_str(), "kept" | "begun")) {
         page.heading("What to do");
-        page.push(Block::Commands(vec![(format!("{program} undo {}", last.id), "puts the newest of them back at once".into())]));
+        page.push(Block::Commands(vec![(
+            format!("{program} undo {}", last.id),
+            "puts the newest of them back at once".into(),
+        )]));
     }
     page
 }

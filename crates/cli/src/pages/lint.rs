@@ -16,7 +16,13 @@ pub(crate) fn page(report: &LintReport, snapshot: &Snapshot, verbose: bool) -> P
     match (report.verdict, report.findings.iter().find(|f| f.severity == Severity::Error)) {
         (Verdict::Rejected, Some(first)) => {
             let place = place(first).map(|p| format!(" at {p}")).unwrap_or_default();
-            page.answer(Tone::Problem, format!("{daemon} would refuse this configuration{place}: {}.", first.message.trim_end_matches('.')));
+            page.answer(
+                Tone::Problem,
+                format!(
+                    "{daemon} would refuse this configuration{place}: {}.",
+                    first.message.trim_end_matches('.')
+                ),
+            );
         }
         (Verdict::Unknown, _) => page.answer(Tone::Plain, format!("{} could not be judged.", report.config)),
         _ => page.answer(Tone::Well, format!("{daemon} would accept this configuration.")),
@@ -56,15 +62,24 @@ fn show(page: &mut Page, finding: &LintFinding, kind: &str, snapshot: &Snapshot)
         return;
     };
     let text = snapshot.text(file).seen().unwrap_or_default();
-    let text = jolly_core::host::mask_source(jolly_core::kinds::kind(kind), &text);
+    let text = jolly_core::kinds::mask_source(jolly_core::kinds::kind(kind), &text);
     let number = usize::try_from(line).unwrap_or(1);
     let from = number.saturating_sub(3);
-    let lines: Vec<(u32, String)> = (1u32..).zip(text.lines()).skip(from).take(number - from).map(|(n, l)| (n, l.to_owned())).collect();
+    let lines: Vec<(u32, String)> =
+        (1u32..).zip(text.lines()).skip(from).take(number - from).map(|(n, l)| (n, l.to_owned())).collect();
     // Behind a mask the mark would stand elsewhere: then it is that of the whole line.
-    let moved = |c: u32| lines.last().is_some_and(|(_, l)| jolly_core::host::column_moved(l, c));
+    let moved = |c: u32| lines.last().is_some_and(|(_, l)| jolly_core::secrets::column_moved(l, c));
     let start = finding.column.filter(|c| !moved(*c)).map_or(0, |c| usize::try_from(c).unwrap_or(0));
-    let width = finding.end_column.zip(finding.column.filter(|c| !moved(*c))).map_or(0, |(e, c)| usize::try_from(e.saturating_sub(c)).unwrap_or(0));
-    page.push(Block::Source { place: format!("{file}:{line}  {}", finding.code), lines, mark: (start, width), message });
+    let width = finding
+        .end_column
+        .zip(finding.column.filter(|c| !moved(*c)))
+        .map_or(0, |(e, c)| usize::try_from(e.saturating_sub(c)).unwrap_or(0));
+    page.push(Block::Source {
+        place: format!("{file}:{line}  {}", finding.code),
+        lines,
+        mark: (start, width),
+        message,
+    });
 }
 
 /// SARIF 2.1.0 (an OASIS standard).
@@ -93,7 +108,8 @@ pub(crate) fn sarif(report: &LintReport) -> serde_json::Value {
                     region["endColumn"] = json!(end);
                 }
                 let address = format!("file://{}", file.replace(' ', "%20"));
-                result["locations"] = json!([{"physicalLocation": {"artifactLocation": {"uri": address}, "region": region}}]);
+                result["locations"] =
+                    json!([{"physicalLocation": {"artifactLocation": {"uri": address}, "region": region}}]);
             }
             result
         })

@@ -27,14 +27,22 @@ pub(crate) fn page(report: &PortsReport, asked: &[u16], when: &When, program: &s
     let conflicts: Vec<&PortEntry> = report.ports.iter().filter(|p| p.conflict == Some(true)).collect();
     match (asked, conflicts.first()) {
         (_, Some(first)) => {
-            let holder = first.holders.first().map_or("somebody".into(), |h| format!("{} (pid {})", h.name, h.pid));
+            let holder =
+                first.holders.first().map_or("somebody".into(), |h| format!("{} (pid {})", h.name, h.pid));
             let wants = first.wanted_by.iter().map(|w| w.service.as_str()).collect::<Vec<_>>().join(" and ");
             let also = if conflicts.len() > 1 {
-                if conflicts.len() == 2 { " There is 1 more conflict.".to_owned() } else { format!(" There are {} more conflicts.", conflicts.len() - 1) }
+                if conflicts.len() == 2 {
+                    " There is 1 more conflict.".to_owned()
+                } else {
+                    format!(" There are {} more conflicts.", conflicts.len() - 1)
+                }
             } else {
                 String::new()
             };
-            page.answer(Tone::Problem, format!("{} is held by {holder}, and wanted by {wants}.{also}", address(first)));
+            page.answer(
+                Tone::Problem,
+                format!("{} is held by {holder}, and wanted by {wants}.{also}", address(first)),
+            );
         }
         ([], None) => page.answer(
             Tone::Well,
@@ -46,15 +54,25 @@ pub(crate) fn page(report: &PortsReport, asked: &[u16], when: &When, program: &s
         ([port], None) => {
             let holder = report.ports.iter().find_map(|p| p.holders.first());
             match holder {
-                Some(h) => page.answer(Tone::Plain, format!("Port {port} is held by {} (pid {}).", h.name, h.pid)),
+                Some(h) => {
+                    page.answer(Tone::Plain, format!("Port {port} is held by {} (pid {}).", h.name, h.pid))
+                }
                 None if report.ports.iter().any(|p| p.held == Some(true)) => {
                     page.answer(Tone::Plain, format!("Port {port} is held, but its holder cannot be seen."))
                 }
-                None if !report.ports.is_empty() => page.answer(Tone::Plain, format!("Nobody holds port {port}, but it is wanted.")),
+                None if !report.ports.is_empty() => {
+                    page.answer(Tone::Plain, format!("Nobody holds port {port}, but it is wanted."))
+                }
                 None => page.answer(Tone::Plain, format!("Nobody holds or wants port {port}.")),
             }
         }
-        (_, None) => page.answer(Tone::Plain, format!("{} of these ports are held.", report.ports.iter().filter(|p| p.held == Some(true)).count())),
+        (_, None) => page.answer(
+            Tone::Plain,
+            format!(
+                "{} of these ports are held.",
+                report.ports.iter().filter(|p| p.held == Some(true)).count()
+            ),
+        ),
     }
     if asked.is_empty() {
         table(&mut page, report);
@@ -70,10 +88,12 @@ pub(crate) fn page(report: &PortsReport, asked: &[u16], when: &When, program: &s
     }
     if let Some(first) = conflicts.first() {
         page.heading("What to do");
-        let commands = first
-            .wanted_by
-            .first()
-            .map(|w| (format!("{program} diagnose {}", crate::context::quoted(&w.service)), "why it does not start, and what puts it right".to_owned()));
+        let commands = first.wanted_by.first().map(|w| {
+            (
+                format!("{program} diagnose {}", crate::context::quoted(&w.service)),
+                "why it does not start, and what puts it right".to_owned(),
+            )
+        });
         page.push(Block::Commands(commands.into_iter().collect()));
     }
     page.not_seen(&report.not_seen);
@@ -96,7 +116,10 @@ fn table(page: &mut Page, report: &PortsReport) {
                     Protocol::Unix => "unix",
                 }
                 .into(),
-                holder.map_or_else(|| if p.held == Some(false) { "–" } else { "not seen" }.to_owned(), |h| format!("{} (pid {})", h.name, h.pid)),
+                holder.map_or_else(
+                    || if p.held == Some(false) { "–" } else { "not seen" }.to_owned(),
+                    |h| format!("{} (pid {})", h.name, h.pid),
+                ),
                 holder.and_then(|h| h.chain.first()).map_or("–".into(), ToString::to_string),
                 p.wanted_by.iter().map(|w| w.service.as_str()).collect::<Vec<_>>().join(", "),
             ];

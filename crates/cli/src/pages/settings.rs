@@ -6,7 +6,14 @@ use jolly_core::report::SettingsReport;
 pub(crate) fn page(report: &SettingsReport) -> Page {
     let mut page = Page::new(format!("Settings of {}", report.service));
     let count = report.settings.len();
-    page.answer(Tone::Plain, format!("{count} {} of {} in force.", if count == 1 { "setting" } else { "settings" }, report.service));
+    page.answer(
+        Tone::Plain,
+        format!(
+            "{count} {} of {} in force.",
+            if count == 1 { "setting" } else { "settings" },
+            report.service
+        ),
+    );
     let mut section = None;
     // What stands at the top comes first, options of the command among it.
     let (top, inner): (Vec<_>, Vec<_>) = report.settings.iter().partition(|s| s.section.is_none());
@@ -15,9 +22,17 @@ pub(crate) fn page(report: &SettingsReport) -> Page {
             page.heading(one.section.clone().unwrap_or_else(|| "At the top".into()));
             section = Some(one.section.clone());
         }
-        let value = |v: &Option<String>| v.clone().unwrap_or_else(|| jolly_core::host::MASK.to_owned());
-        let mut rows = vec![(format!("{} {}", one.name, value(&one.value)), origin(one.layer, one.file.as_deref(), one.line))];
-        rows.extend(one.overrides.iter().map(|o| (format!("overridden: {} {}", one.name, value(&o.value)), origin(o.layer, o.file.as_deref(), o.line))));
+        let value = |v: &Option<String>| v.clone().unwrap_or_else(|| jolly_core::secrets::MASK.to_owned());
+        let mut rows = vec![(
+            format!("{} {}", one.name, value(&one.value)),
+            origin(one.layer, one.file.as_deref(), one.line),
+        )];
+        rows.extend(one.overrides.iter().map(|o| {
+            (
+                format!("overridden: {} {}", one.name, value(&o.value)),
+                origin(o.layer, o.file.as_deref(), o.line),
+            )
+        }));
         match page.blocks.last_mut() {
             Some(Block::Evidence(all)) => all.extend(rows),
             _ => page.push(Block::Evidence(rows)),

@@ -26,7 +26,8 @@ fn outlook(outlook: Outlook) -> &'static str {
 }
 
 fn tone(entry: &SurveyEntry) -> Tone {
-    let bad = entry.wanted && matches!(entry.state, State::Failed | State::Degraded | State::Restarting | State::Stopped);
+    let bad = entry.wanted
+        && matches!(entry.state, State::Failed | State::Degraded | State::Restarting | State::Stopped);
     if bad { Tone::Problem } else { Tone::Plain }
 }
 
@@ -40,18 +41,30 @@ pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bo
         return page;
     }
     let bad = report.services.iter().filter(|s| tone(s) == Tone::Problem).count();
-    let latent = report.services.iter().filter(|s| s.state == State::Running && s.restart_outlook == Outlook::WouldFail).count();
+    let latent = report
+        .services
+        .iter()
+        .filter(|s| s.state == State::Running && s.restart_outlook == Outlook::WouldFail)
+        .count();
     let count = report.services.len();
     let noun = if count == 1 { "service" } else { "services" };
     let unseen = report.services.iter().filter(|s| s.state == State::Unknown).count();
-    let refused = report.services.iter().filter(|s| s.state == State::Unknown && s.restart_outlook == Outlook::WouldFail).count();
+    let refused = report
+        .services
+        .iter()
+        .filter(|s| s.state == State::Unknown && s.restart_outlook == Outlook::WouldFail)
+        .count();
     let sentence = match (bad, latent) {
-        (0, 0) if refused > 0 => format!("{count} {noun} on {host}; {refused} would not start. Whether they run cannot be seen."),
+        (0, 0) if refused > 0 => {
+            format!("{count} {noun} on {host}; {refused} would not start. Whether they run cannot be seen.")
+        }
         (0, 0) if unseen > 0 => format!("{count} {noun} on {host}; whether they run cannot be seen."),
         (0, 0) => format!("{count} {noun} on {host}, none in trouble."),
         (0, n) => format!("{count} {noun} on {host}; {n} would not come back after a restart."),
         (n, 0) => format!("{count} {noun} on {host}, {n} in trouble."),
-        (n, l) => format!("{count} {noun} on {host}, {n} in trouble; {l} would not come back after a restart."),
+        (n, l) => {
+            format!("{count} {noun} on {host}, {n} in trouble; {l} would not come back after a restart.")
+        }
     };
     page.answer(if bad + latent + refused > 0 { Tone::Problem } else { Tone::Well }, sentence);
     let head = ["service", "kind", "state", "holds", "restart", "boot"].map(str::to_owned).to_vec();
@@ -71,8 +84,11 @@ pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bo
         })
         .collect();
     page.push(Block::Table(head, rows));
-    let remarks: Vec<(String, String)> =
-        report.services.iter().filter_map(|s| Some((format!("{}: {}", s.service, s.remark.clone()?), String::new()))).collect();
+    let remarks: Vec<(String, String)> = report
+        .services
+        .iter()
+        .filter_map(|s| Some((format!("{}: {}", s.service, s.remark.clone()?), String::new())))
+        .collect();
     if !remarks.is_empty() {
         page.push(Block::Evidence(remarks));
     }
@@ -113,13 +129,32 @@ fn details(page: &mut Page, s: &SurveyEntry, when: &When) {
     row("pid file", s.pid_file.clone());
     row("locks", (!s.locks.is_empty()).then(|| s.locks.join(", ")));
     row("log", Some(list(&s.logs)));
-    page.push(Block::Table(vec!["".into(), "".into()], rows.into_iter().map(|(a, b)| (Tone::Plain, vec![a, b])).collect()));
+    page.push(Block::Table(
+        vec!["".into(), "".into()],
+        rows.into_iter().map(|(a, b)| (Tone::Plain, vec![a, b])).collect(),
+    ));
     if !s.environment.is_empty() {
         page.text("A login shell has these otherwise than the service:");
         let shown = |value: &Option<String>| value.clone().unwrap_or_else(|| "not set".into());
-        let rows =
-            s.environment.iter().map(|d| (Tone::Plain, vec![d.name.clone(), d.shell.clone(), shown(&d.service), format!("{}:{}", d.file, d.line)])).collect();
-        page.push(Block::Table(["variable", "login shell", "service", "set in"].map(str::to_owned).to_vec(), rows));
+        let rows = s
+            .environment
+            .iter()
+            .map(|d| {
+                (
+                    Tone::Plain,
+                    vec![
+                        d.name.clone(),
+                        d.shell.clone(),
+                        shown(&d.service),
+                        format!("{}:{}", d.file, d.line),
+                    ],
+                )
+            })
+            .collect();
+        page.push(Block::Table(
+            ["variable", "login shell", "service", "set in"].map(str::to_owned).to_vec(),
+            rows,
+        ));
     }
     if s.files.len() > 1 {
         page.text(format!("Configuration files read: {}", s.files.len()));

@@ -8,7 +8,10 @@ pub(crate) fn page(report: &VerifyReport, program: &str) -> Page {
     checks(&mut page, report);
     if report.verdict == Recovery::NotRecovered {
         page.heading("What to do");
-        page.push(Block::Commands(vec![(format!("{program} diagnose {}", crate::context::quoted(&report.service)), "why it is not well".into())]));
+        page.push(Block::Commands(vec![(
+            format!("{program} diagnose {}", crate::context::quoted(&report.service)),
+            "why it is not well".into(),
+        )]));
     }
     page.not_seen(&report.not_seen);
     page
@@ -19,8 +22,13 @@ pub(crate) fn answer(page: &mut Page, report: &VerifyReport) {
     let failed = report.checks.iter().find(|c| c.outcome == CheckOutcome::Fail);
     match (report.verdict, failed) {
         (Recovery::Recovered, _) => page.answer(Tone::Well, format!("{name} has recovered.")),
-        (Recovery::Partly, Some(c)) => page.answer(Tone::Problem, format!("{name} runs, but has recovered only partly: {}.", c.detail.trim_end_matches('.'))),
-        (Recovery::Partly, None) => page.answer(Tone::Plain, format!("{name} could be looked at only partly.")),
+        (Recovery::Partly, Some(c)) => page.answer(
+            Tone::Problem,
+            format!("{name} runs, but has recovered only partly: {}.", c.detail.trim_end_matches('.')),
+        ),
+        (Recovery::Partly, None) => {
+            page.answer(Tone::Plain, format!("{name} could be looked at only partly."))
+        }
         (Recovery::NotRecovered, c) => {
             let why = c.map(|c| format!(": {}", c.detail)).unwrap_or_default();
             page.answer(Tone::Problem, format!("{name} has not recovered{why}."));

@@ -16,8 +16,11 @@ impl When {
             None => None,
             Some("UTC") => Some(TimeZone::UTC),
             Some(name) => {
-                let bytes = std::fs::read(format!("/usr/share/zoneinfo/{name}")).ok().filter(|_| !name.contains("..") && !name.starts_with('/'));
-                let found = bytes.and_then(|b| TimeZone::tzif(name, &b).ok()).or_else(|| TimeZone::posix(name).ok());
+                let bytes = std::fs::read(format!("/usr/share/zoneinfo/{name}"))
+                    .ok()
+                    .filter(|_| !name.contains("..") && !name.starts_with('/'));
+                let found =
+                    bytes.and_then(|b| TimeZone::tzif(name, &b).ok()).or_else(|| TimeZone::posix(name).ok());
                 Some(found.ok_or_else(|| format!("{name:?} is not a time zone that this host knows"))?)
             }
         };

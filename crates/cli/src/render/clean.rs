@@ -1,10 +1,10 @@
 //! Text from outside, made harmless for a terminal, a page and a ticket.
 use std::borrow::Cow;
 
-/// Whether a character can be shown as it is. Controls move the cursor, marks of direction turn text round, and what is
-/// invisible hides in names and commands: zero-width and joining marks, the soft hyphen, fillers, variation selectors,
-/// interlinear annotation, tags, and what has no meaning at all (Unicode categories Cc, Cf, Zl, Zp, Co, Cn and the default
-/// ignorable code points).
+/// Whether a character can be shown as it is. Controls move the cursor, marks of direction turn text round,
+/// and what is invisible hides in names and commands: zero-width and joining marks, the soft hyphen, fillers,
+/// variation selectors, interlinear annotation, tags, and what has no meaning at all (Unicode categories Cc,
+/// Cf, Zl, Zp, Co, Cn and the default ignorable code points).
 pub(crate) fn is_visible(c: char) -> bool {
     !c.is_control()
         && !matches!(c,
@@ -39,9 +39,23 @@ mod tests {
     #[test]
     fn escapes_and_invisible_marks_never_reach_a_terminal() {
         assert_eq!(clean("tide\u{1b}[2J is\u{7} up\u{202e}\tnow"), "tide\\x1b[2J is\\x07 up\\u{202e} now");
-        for hidden in ['\u{ad}', '\u{e0041}', '\u{fff9}', '\u{2066}', '\u{200d}', '\u{fe0f}', '\u{2028}', '\u{9b}', '\u{115f}', '\u{e001}'] {
+        for hidden in [
+            '\u{ad}',
+            '\u{e0041}',
+            '\u{fff9}',
+            '\u{2066}',
+            '\u{200d}',
+            '\u{fe0f}',
+            '\u{2028}',
+            '\u{9b}',
+            '\u{115f}',
+            '\u{e001}',
+        ] {
             let shown = clean(&format!("a{hidden}b")).into_owned();
-            assert!(!shown.contains(hidden) && shown.contains(&format!("{:x}", u32::from(hidden))), "{shown}");
+            assert!(
+                !shown.contains(hidden) && shown.contains(&format!("{:x}", u32::from(hidden))),
+                "{shown}"
+            );
         }
         assert!(matches!(clean("plain: äöü – 潮汐"), Cow::Borrowed(_)));
     }

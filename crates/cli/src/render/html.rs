@@ -40,7 +40,9 @@ fn class(tone: Tone) -> &'static str {
 pub(super) fn render(page: &Page) -> String {
     let title = escape(&page.title);
     let mut out = format!(
-        "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width,initial-scale=1\">\n<title>{title}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<h1>{title}</h1>\n"
+        "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n\
+            <meta name=\"viewport\" content=\"width=device-width,initial-scale=1\">\n\
+            <title>{title}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<h1>{title}</h1>\n"
     );
     for block in &page.blocks {
         render_block(&mut out, block);
@@ -51,13 +53,22 @@ pub(super) fn render(page: &Page) -> String {
 
 fn render_block(out: &mut String, block: &Block) {
     match block {
-        Block::Answer(tone, text) => put(out, format_args!("<p class=\"answer {}\">{}</p>\n", class(*tone), escape(text))),
+        Block::Answer(tone, text) => {
+            put(out, format_args!("<p class=\"answer {}\">{}</p>\n", class(*tone), escape(text)))
+        }
         Block::Circumstances(text) => put(out, format_args!("<p class=\"dim\">{}</p>\n", escape(text))),
         Block::Heading(text) => put(out, format_args!("<h2>{}</h2>\n", escape(text))),
-        Block::Text(text) => put(out, format_args!("<p>{}</p>\n", text.split('\n').map(escape).collect::<Vec<_>>().join("<br>"))),
+        Block::Text(text) => put(
+            out,
+            format_args!("<p>{}</p>\n", text.split('\n').map(escape).collect::<Vec<_>>().join("<br>")),
+        ),
         Block::Evidence(rows) => {
             for (claim, origin) in rows {
-                let origin = if origin.is_empty() { String::new() } else { format!("<code>{}</code>", escape(origin)) };
+                let origin = if origin.is_empty() {
+                    String::new()
+                } else {
+                    format!("<code>{}</code>", escape(origin))
+                };
                 put(out, format_args!("<div class=\"claim\"><span>{}</span>{origin}</div>\n", escape(claim)));
             }
         }
@@ -84,7 +95,14 @@ fn render_block(out: &mut String, block: &Block) {
             }
         }
         Block::Source { place, lines, mark, message } => {
-            put(out, format_args!("<p><code class=\"dim\">{}</code> {}</p>\n<pre>", escape(place), escape(message)));
+            put(
+                out,
+                format_args!(
+                    "<p><code class=\"dim\">{}</code> {}</p>\n<pre>",
+                    escape(place),
+                    escape(message)
+                ),
+            );
             for (at, (number, text)) in lines.iter().enumerate() {
                 let shown = if at + 1 == lines.len() && mark.0 > 0 {
                     let before: String = text.chars().take(mark.0 - 1).collect();
@@ -120,7 +138,8 @@ fn render_block(out: &mut String, block: &Block) {
                 put(
                     out,
                     format_args!(
-                        "<div class=\"claim\"><span><strong class=\"{}\">{word}</strong> {}</span><span>{}</span></div>\n",
+                        "<div class=\"claim\"><span><strong class=\"{}\">{word}</strong> \
+                            {}</span><span>{}</span></div>\n",
                         class(*tone),
                         escape(name),
                         escape(detail)

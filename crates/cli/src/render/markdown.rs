@@ -35,18 +35,35 @@ pub(super) fn render(page: &Page) -> String {
             Block::Answer(_, text) => put(&mut out, format_args!("**{}**\n\n", plain(text))),
             Block::Circumstances(text) => put(&mut out, format_args!("{}\n\n", plain(text))),
             Block::Heading(text) => put(&mut out, format_args!("## {}\n\n", plain(text))),
-            Block::Text(text) => put(&mut out, format_args!("{}\n\n", text.split('\n').map(plain).collect::<Vec<_>>().join("  \n"))),
+            Block::Text(text) => put(
+                &mut out,
+                format_args!("{}\n\n", text.split('\n').map(plain).collect::<Vec<_>>().join("  \n")),
+            ),
             Block::Evidence(rows) => {
                 for (claim, origin) in rows {
-                    let origin = if origin.is_empty() { String::new() } else { format!(" ({})", code(origin)) };
+                    let origin =
+                        if origin.is_empty() { String::new() } else { format!(" ({})", code(origin)) };
                     put(&mut out, format_args!("- {}{origin}\n", plain(claim)));
                 }
                 out.push('\n');
             }
             Block::Table(head, rows) => {
-                put(&mut out, format_args!("| {} |\n|{}\n", head.iter().map(|h| plain(h)).collect::<Vec<_>>().join(" | "), " --- |".repeat(head.len())));
+                put(
+                    &mut out,
+                    format_args!(
+                        "| {} |\n|{}\n",
+                        head.iter().map(|h| plain(h)).collect::<Vec<_>>().join(" | "),
+                        " --- |".repeat(head.len())
+                    ),
+                );
                 for (_, row) in rows {
-                    put(&mut out, format_args!("| {} |\n", row.iter().map(|c| plain(c)).collect::<Vec<_>>().join(" | ")));
+                    put(
+                        &mut out,
+                        format_args!(
+                            "| {} |\n",
+                            row.iter().map(|c| plain(c)).collect::<Vec<_>>().join(" | ")
+                        ),
+                    );
                 }
                 out.push('\n');
             }
@@ -60,7 +77,11 @@ pub(super) fn render(page: &Page) -> String {
             }
             Block::Source { place, lines, message, .. } => {
                 put(&mut out, format_args!("{}: {}\n\n", code(place), plain(message)));
-                fence(&mut out, "", &lines.iter().map(|(n, t)| format!("{n}  {t}")).collect::<Vec<_>>().join("\n"));
+                fence(
+                    &mut out,
+                    "",
+                    &lines.iter().map(|(n, t)| format!("{n}  {t}")).collect::<Vec<_>>().join("\n"),
+                );
             }
             Block::Diff(diff) => fence(&mut out, "diff", diff),
             Block::Checks(all) => {

@@ -91,9 +91,13 @@ impl Page {
         }
         self.heading("Not seen");
         let most = 8;
-        let mut rows: Vec<(String, String)> = list.iter().take(most).map(|l| (l.clone(), String::new())).collect();
+        let mut rows: Vec<(String, String)> =
+            list.iter().take(most).map(|l| (l.clone(), String::new())).collect();
         if list.len() > most {
-            rows.push((format!("and {} more; --format json names them all", list.len() - most), String::new()));
+            rows.push((
+                format!("and {} more; --format json names them all", list.len() - most),
+                String::new(),
+            ));
         }
         self.push(Block::Evidence(rows));
     }

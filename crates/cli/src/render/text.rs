@@ -27,7 +27,10 @@ pub(super) fn render(page: &Page, width: usize, colour: bool) -> String {
     for (at, block) in page.blocks.iter().enumerate() {
         let follows = at > 0
             && !matches!(block, Block::Circumstances(_))
-            && !matches!((page.blocks.get(at - 1), block), (Some(Block::Heading(_)), _) | (Some(Block::Text(_)), Block::Text(_)));
+            && !matches!(
+                (page.blocks.get(at - 1), block),
+                (Some(Block::Heading(_)), _) | (Some(Block::Text(_)), Block::Text(_))
+            );
         if follows {
             w.out.push('\n');
         }
@@ -153,7 +156,11 @@ impl Writer {
             }
             let last = cells.get(count.saturating_sub(1)).map(|c| clean(c).into_owned()).unwrap_or_default();
             for (at, part) in wrap(&last, rest).iter().enumerate() {
-                let whole = if at == 0 { format!("{line}{part}") } else { format!("{}{part}", " ".repeat(columns(&line))) };
+                let whole = if at == 0 {
+                    format!("{line}{part}")
+                } else {
+                    format!("{}{part}", " ".repeat(columns(&line)))
+                };
                 w.line(style, 2, whole.trim_end());
             }
         };
@@ -181,9 +188,18 @@ impl Writer {
             self.out.push_str(&shown);
             self.out.push('\n');
             if last {
-                let before: usize = text.chars().take(mark.0.saturating_sub(1)).map(|c| if c == '\t' { 4 } else { 1 }).sum();
-                let blank = text.chars().take_while(|c| c.is_whitespace()).map(|c| if c == '\t' { 4 } else { 1 }).sum::<usize>();
-                let (from, width) = if mark.0 > 0 { (before, mark.1.max(1)) } else { (blank, columns(&shown).saturating_sub(blank).max(1)) };
+                let before: usize =
+                    text.chars().take(mark.0.saturating_sub(1)).map(|c| if c == '\t' { 4 } else { 1 }).sum();
+                let blank = text
+                    .chars()
+                    .take_while(|c| c.is_whitespace())
+                    .map(|c| if c == '\t' { 4 } else { 1 })
+                    .sum::<usize>();
+                let (from, width) = if mark.0 > 0 {
+                    (before, mark.1.max(1))
+                } else {
+                    (blank, columns(&shown).saturating_sub(blank).max(1))
+                };
                 let from = from.min(room);
                 self.out.push_str(&" ".repeat(4 + digits + 2 + from));
                 self.styled(style(Tone::Problem), &"~".repeat(width.min(room.saturating_sub(from)).max(1)));
@@ -235,7 +251,10 @@ mod tests {
     #[test]
     fn origins_align_and_long_ones_get_their_own_line() {
         let mut page = Page::new("t");
-        page.push(Block::Evidence(vec![("port 80 is held".into(), "pid 812".into()), ("x".repeat(50), "/etc/apache2/ports.conf:5".into())]));
+        page.push(Block::Evidence(vec![
+            ("port 80 is held".into(), "pid 812".into()),
+            ("x".repeat(50), "/etc/apache2/ports.conf:5".into()),
+        ]));
         let text = page.to_text(60, false);
         let lines: Vec<_> = text.lines().collect();
         assert_eq!(lines[0].len(), 60);
@@ -246,7 +265,12 @@ mod tests {
     #[test]
     fn the_mark_stands_below_its_word_whatever_the_tabs() {
         let mut page = Page::new("t");
-        page.push(Block::Source { place: "f:2".into(), lines: vec![(1, "a".into()), (2, "\tlisen 80;".into())], mark: (2, 5), message: "no".into() });
+        page.push(Block::Source {
+            place: "f:2".into(),
+            lines: vec![(1, "a".into()), (2, "\tlisen 80;".into())],
+            mark: (2, 5),
+            message: "no".into(),
+        });
         let text = page.to_text(60, false);
         let lines: Vec<_> = text.lines().collect();
         assert_eq!(lines[2].find("lisen"), lines[3].find("~~~~~"));

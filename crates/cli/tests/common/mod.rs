@@ -1,5 +1,11 @@
-//! A made-up host in a temporary directory, and the built program run on it with nothing of this machine in sight.
-#![allow(dead_code, clippy::unwrap_used, clippy::panic, reason = "each test file uses its own part, and a test fails by panicking")]
+//! A made-up host in a temporary directory, and the built program run on it with nothing of this machine in
+//! sight.
+#![allow(
+    dead_code,
+    clippy::unwrap_used,
+    clippy::panic,
+    reason = "each test file uses its own part, and a test fails by panicking"
+)]
 
 use serde_json::Value;
 use std::fs;
@@ -18,7 +24,8 @@ impl Answer {
     /// The answer as JSON.
     #[track_caller]
     pub(crate) fn json(&self) -> Value {
-        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("no JSON ({e}); status {}, {}{}", self.status, self.out, self.err))
+        serde_json::from_str(&self.out)
+            .unwrap_or_else(|e| panic!("no JSON ({e}); status {}, {}{}", self.status, self.out, self.err))
     }
 }
 
@@ -67,7 +74,8 @@ impl Tree {
         }
         tree.write(
             "etc/passwd",
-            "root:x:0:0::/root:/bin/sh\nwww-data:x:33:33::/var/www:/bin/false\nnobody:x:65534:65534::/:/bin/false\nmarta:x:1000:1000::/home/marta:/bin/sh\n",
+            "root:x:0:0::/root:/bin/sh\nwww-data:x:33:33::/var/www:/bin/false\n\
+                nobody:x:65534:65534::/:/bin/false\nmarta:x:1000:1000::/home/marta:/bin/sh\n",
         );
         tree.write("etc/group", "root:x:0:\nwww-data:x:33:\nnogroup:x:65534:\nmarta:x:1000:\n");
         tree.write("usr/bin/cat", "");
@@ -75,8 +83,16 @@ impl Tree {
         tree.write("etc/mime.types", "text/html html\n");
         tree.write("etc/nginx/mime.types", "types {\n    text/html html;\n}\n");
         tree.write("etc/nginx/fastcgi_params", "fastcgi_param QUERY_STRING $query_string;\n");
-        tree.write("etc/nginx/fastcgi.conf", "fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;\n");
-        tree.write("etc/nginx/snippets/fastcgi-php.conf", "fastcgi_split_path_info ^(.+?\\.php)(/.*)$;\ntry_files $fastcgi_script_name =404;\nset $path_info $fastcgi_path_info;\nfastcgi_param PATH_INFO $path_info;\nfastcgi_index index.php;\ninclude fastcgi.conf;\n");
+        tree.write(
+            "etc/nginx/fastcgi.conf",
+            "fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;\n",
+        );
+        tree.write(
+            "etc/nginx/snippets/fastcgi-php.conf",
+            "fastcgi_split_path_info ^(.+?\\.php)(/.*)$;\n\
+            try_files $fastcgi_script_name =404;\nset $path_info $fastcgi_path_info;\n\
+            fastcgi_param PATH_INFO $path_info;\nfastcgi_index index.php;\ninclude fastcgi.conf;\n",
+        );
         tree.write("etc/apache2/ports.conf", "Listen 80\n");
         tree.write("etc/apache2/conf-available/charset.conf", "#AddDefaultCharset UTF-8\n");
         for module in [
@@ -108,7 +124,10 @@ impl Tree {
         }
         // Directives that no table knows stand as strings in their modules.
         for (module, strings) in [("macro", "MacroIgnoreEmptyArgs"), ("case_filter", "CaseFilter")] {
-            tree.write(&format!("usr/lib/apache2/modules/mod_{module}.so"), &format!("\0{module}_module\0{strings}\0"));
+            tree.write(
+                &format!("usr/lib/apache2/modules/mod_{module}.so"),
+                &format!("\0{module}_module\0{strings}\0"),
+            );
         }
         tree
     }
@@ -117,17 +136,35 @@ impl Tree {
     pub(crate) fn with_httpd(self) -> Self {
         self.write(
             "lib/systemd/system/apache2.service",
-            "[Unit]\nDescription=web\n[Service]\nType=forking\nExecStart=/usr/sbin/apachectl start\n[Install]\nWantedBy=multi-user.target\n",
+            "[Unit]\nDescription=web\n[Service]\nType=forking\nExecStart=/usr/sbin/apachectl start\n\
+                [Install]\nWantedBy=multi-user.target\n",
         );
-        self.link("etc/systemd/system/multi-user.target.wants/apache2.service", "/lib/systemd/system/apache2.service");
+        self.link(
+            "etc/systemd/system/multi-user.target.wants/apache2.service",
+            "/lib/systemd/system/apache2.service",
+        );
         self.write("usr/sbin/apachectl", "#!/bin/sh\n");
         self.mode("usr/sbin/apachectl", 0o755);
         self.write("bin/sh", "");
-        self.write("etc/apache2/envvars", "export APACHE_RUN_USER=www-data\nexport APACHE_RUN_GROUP=www-data\nexport APACHE_PID_FILE=/var/run/apache2/apache2.pid\nexport APACHE_RUN_DIR=/var/run/apache2\nexport APACHE_LOG_DIR=/var/log/apache2\n");
-        self.write("etc/apache2/apache2.conf", "DefaultRuntimeDir ${APACHE_RUN_DIR}\nPidFile ${APACHE_PID_FILE}\nUser ${APACHE_RUN_USER}\nGroup ${APACHE_RUN_GROUP}\nErrorLog ${APACHE_LOG_DIR}/error.log\nServerName front.saltmarsh-ferries.example\nLoadModule mpm_event_module /usr/lib/apache2/modules/mod_mpm_event.so\nLoadModule authz_core_module /usr/lib/apache2/modules/mod_authz_core.so\nInclude ports.conf\nIncludeOptional sites-enabled/*.conf\n");
+        self.write(
+            "etc/apache2/envvars",
+            "export APACHE_RUN_USER=www-data\n\
+            export APACHE_RUN_GROUP=www-data\nexport APACHE_PID_FILE=/var/run/apache2/apache2.pid\n\
+            export APACHE_RUN_DIR=/var/run/apache2\nexport APACHE_LOG_DIR=/var/log/apache2\n",
+        );
+        self.write(
+            "etc/apache2/apache2.conf",
+            "DefaultRuntimeDir ${APACHE_RUN_DIR}\n\
+            PidFile ${APACHE_PID_FILE}\nUser ${APACHE_RUN_USER}\nGroup ${APACHE_RUN_GROUP}\n\
+            ErrorLog ${APACHE_LOG_DIR}/error.log\nServerName front.saltmarsh-ferries.example\n\
+            LoadModule mpm_event_module /usr/lib/apache2/modules/mod_mpm_event.so\n\
+            LoadModule authz_core_module /usr/lib/apache2/modules/mod_authz_core.so\nInclude ports.conf\n\
+            IncludeOptional sites-enabled/*.conf\n",
+        );
         self.write(
             "etc/apache2/sites-available/front.conf",
-            "<VirtualHost *:80>\n    ServerName front.saltmarsh-ferries.example\n    DocumentRoot /var/www/html\n</VirtualHost>\n",
+            "<VirtualHost *:80>\n    ServerName front.saltmarsh-ferries.example\n    DocumentRoot \
+                /var/www/html\n</VirtualHost>\n",
         );
         self.link("etc/apache2/sites-enabled/front.conf", "../sites-available/front.conf");
         self

@@ -18,7 +18,10 @@ pub(super) struct Done {
 impl Done {
     /// Whether it edited a file.
     fn edited(&self, file: &str) -> bool {
-        self.record.steps.iter().any(|s| matches!(&s.step, Step::Edit(Edit { target, .. }) if target.path == file))
+        self.record
+            .steps
+            .iter()
+            .any(|s| matches!(&s.step, Step::Edit(Edit { target, .. }) if target.path == file))
     }
 }
 
@@ -39,20 +42,32 @@ pub(super) fn judge(
     // Where nothing was started the logs still speak of the time before: only what the host shows counts.
     let stands = |cause: &Cause| done.started || cause.evidence.iter().any(|e| e.source != Source::Log);
     let left: Vec<Cause> = report::standing_causes(&snapshot, &now).into_iter().filter(stands).collect();
-    let persists = chosen.iter().any(|o| left.iter().any(|c| c.code == o.cause.code && same_thing(c, &o.cause)));
+    let persists =
+        chosen.iter().any(|o| left.iter().any(|c| c.code == o.cause.code && same_thing(c, &o.cause)));
     let was_up = matches!(case.state, State::Running | State::Degraded);
     let still_down = verification.verdict == Recovery::NotRecovered;
     let worse = still_down && (was_up || is_worse(case, &now, &left, &done));
     outcome.verified = Some(verification.verdict);
     outcome.verification = Some(verification);
     if (persists && still_down) || worse {
-        let undone = fix::undo(writer, &outcome.id, Way::RollBack, ground)
-            .map_err(|e| Refusal::InTheWay(format!("the fix did not help, and putting it back failed: {e}; see undo {}", outcome.id)))?;
-        outcome.fate = Fate::PutBack { whole: undone.failed.is_empty(), left: undone.left.into_iter().chain(undone.failed).collect() };
+        let undone = fix::undo(writer, &outcome.id, Way::RollBack, ground).map_err(|e| {
+            Refusal::InTheWay(format!(
+                "the fix did not help, and putting it back failed: {e}; see undo {}",
+                outcome.id
+            ))
+        })?;
+        outcome.fate = Fate::PutBack {
+            whole: undone.failed.is_empty(),
+            left: undone.left.into_iter().chain(undone.failed).collect(),
+        };
         return Ok(outcome);
     }
     let main = now.processes.first().filter(|_| service.unit.is_none());
-    fix::keep(writer, done.record, main.map(|p| RunMark { pid: p.brief.pid, start_ticks: p.brief.start_ticks }));
+    fix::keep(
+        writer,
+        done.record,
+        main.map(|p| RunMark { pid: p.brief.pid, start_ticks: p.brief.start_ticks }),
+    );
     // Clients still ask the port that everybody knows.
     let moved_away = chosen.iter().any(|o| o.plan.moves && o.cause.subject.port.is_some_and(|p| p < 1024));
     if outcome.verified == Some(Recovery::Recovered) && moved_away {
@@ -61,16 +76,21 @@ pub(super) fn judge(
     if outcome.verified != Some(Recovery::Recovered) {
         outcome.next_cause = left.first().map(|c| NextCause { code: c.code, title: c.title.clone() });
     }
-    let well = outcome.verified == Some(Recovery::Recovered) || (moved_away && !still_down && outcome.next_cause.is_none());
+    let well = outcome.verified == Some(Recovery::Recovered)
+        || (moved_away && !still_down && outcome.next_cause.is_none());
     outcome.fate = if well { Fate::Helped } else { Fate::Kept };
     Ok(outcome)
 }
 
-/// Whether the change made it worse: the configuration cannot be read any more, there is a cause at a file that it just edited,
-/// or more stands in the way than before.
+/// Whether the change made it worse: the configuration cannot be read any more, there is a cause at a file
+/// that it just edited, or more stands in the way than before.
 fn is_worse(case: &Case, now: &Case, left: &[Cause], done: &Done) -> bool {
     let known = |c: &Cause| done.causes.iter().any(|b| b.code == c.code && same_thing(b, c));
-    let sure = |all: &[Cause]| all.iter().filter(|c| c.certainty == Certainty::Certain && c.relation != Relation::Consequence).count();
+    let sure = |all: &[Cause]| {
+        all.iter()
+            .filter(|c| c.certainty == Certainty::Certain && c.relation != Relation::Consequence)
+            .count()
+    };
     let unreadable = case.config.readable && !now.config.readable;
     let broken = left.iter().any(|c| c.code == Code::ConfigSyntax && !known(c));
     let at_edit = left.iter().any(|c| !known(c) && c.subject.file.as_ref().is_some_and(|f| done.edited(f)));
@@ -81,6 +101,10 @@ fn is_worse(case: &Case, now: &Case, left: &[Cause], done: &Done) -> bool {
 fn same_thing(a: &Cause, b: &Cause) -> bool {
     match (a.subject.port, b.subject.port) {
         (Some(x), Some(y)) => x == y,
-        _ => a.subject.path == b.subject.path && a.subject.file == b.subject.file && a.subject.line == b.subject.line,
+        _ => {
+            a.subject.path == b.subject.path
+                && a.subject.file == b.subject.file
+                && a.subject.line == b.subject.line
+        }
     }
 }

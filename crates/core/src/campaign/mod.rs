@@ -1,5 +1,6 @@
-//! A campaign: fixes are offered for the causes at hand, chosen, carried out under the journal, judged by a fresh look, and kept
-//! or put back. It changes the machine through a [`HostWriter`] alone, and waits by a clock that is given to it.
+//! A campaign: fixes are offered for the causes at hand, chosen, carried out under the journal, judged by a
+//! fresh look, and kept or put back. It changes the machine through a [`HostWriter`] alone, and waits by a
+//! clock that is given to it.
 mod judge;
 mod settle;
 
@@ -8,7 +9,9 @@ pub use settle::{Patience, settled};
 use crate::case::{Case, State};
 use crate::code::Code;
 use crate::fix::steps::{Job, ResetFailed, Run};
-use crate::fix::{self, CommandLine, Commands, HostWriter, Needs, Plan, Preview, Purpose, Record, Step, WriteError};
+use crate::fix::{
+    self, CommandLine, Commands, HostWriter, Needs, Plan, Preview, Purpose, Record, Step, WriteError,
+};
 use crate::rank::{Cause, Relation};
 use crate::report::{self, NextCause, Recovery, Unavailable, Verdict, VerifyReport};
 use crate::service::Service;
@@ -134,18 +137,32 @@ pub enum Fate {
 }
 
 /// Plans for every cause that is sure enough; their ids are unique. `given` are the person's own values.
-pub fn offers(snapshot: &Snapshot, case: &Case, all: &[Service], causes: &[Cause], given: &BTreeMap<String, String>) -> Offers {
+pub fn offers(
+    snapshot: &Snapshot,
+    case: &Case,
+    all: &[Service],
+    causes: &[Cause],
+    given: &BTreeMap<String, String>,
+) -> Offers {
     let mut found = Offers::default();
     // What follows from an earlier cause goes with it: nothing is offered for that.
     for (rank, cause) in causes.iter().enumerate().filter(|(_, c)| c.relation != Relation::Consequence) {
         for (at, outcome) in fix::plans(snapshot, case, all, cause, given).into_iter().enumerate() {
             let id = cause.fixes.get(at).copied().unwrap_or_default();
-            let unique = if found.offers.iter().any(|o| o.plan.id == id) { format!("{id}-{}", rank + 1) } else { id.to_owned() };
+            let unique = if found.offers.iter().any(|o| o.plan.id == id) {
+                format!("{id}-{}", rank + 1)
+            } else {
+                id.to_owned()
+            };
             match outcome.and_then(|plan| sound(snapshot, case, plan)) {
                 Ok(mut plan) => {
                     // One plan can put several causes right; it is offered once.
                     let changes = !(plan.steps.is_empty() && plan.edits.is_empty());
-                    if found.offers.iter().any(|o| changes && o.plan.steps == plan.steps && o.plan.edits == plan.edits) {
+                    if found
+                        .offers
+                        .iter()
+                        .any(|o| changes && o.plan.steps == plan.steps && o.plan.edits == plan.edits)
+                    {
                         continue;
                     }
                     plan.id = unique;
@@ -158,25 +175,33 @@ pub fn offers(snapshot: &Snapshot, case: &Case, all: &[Service], causes: &[Cause
     found
 }
 
-/// A plan whose edits leave a configuration that can still be read: a section that would be open or closed twice is refused
-/// before anything is written.
+/// A plan whose edits leave a configuration that can still be read: a section that would be open or closed
+/// twice is refused before anything is written.
 fn sound(snapshot: &Snapshot, case: &Case, plan: Plan) -> Result<Plan, String> {
     if plan.edits.is_empty() {
         return Ok(plan);
     }
     let steps = fix::combined(snapshot, case, &[&plan])?;
     let preview = Preview::new(snapshot.host(), &steps);
-    let (_, read) = report::lint_configuration(&Snapshot::new(&preview), case.service.kind, &case.service.instance);
-    let broken = |config: &crate::config::Configuration| config.first_error().filter(|f| f.code == Code::ConfigSyntax).map(|f| f.message.clone());
+    let (_, read) =
+        report::lint_configuration(&Snapshot::new(&preview), case.service.kind, &case.service.instance);
+    let broken = |config: &crate::config::Configuration| {
+        config.first_error().filter(|f| f.code == Code::ConfigSyntax).map(|f| f.message.clone())
+    };
     match broken(&read) {
-        Some(after) if broken(&case.config).is_none_or(|before| before != after) => Err(format!("the configuration could not be read afterwards: {after}")),
-        _ if case.config.readable && !read.readable => Err("the configuration could not be read afterwards".into()),
+        Some(after) if broken(&case.config).is_none_or(|before| before != after) => {
+            Err(format!("the configuration could not be read afterwards: {after}"))
+        }
+        _ if case.config.readable && !read.readable => {
+            Err("the configuration could not be read afterwards".into())
+        }
         _ => Ok(plan),
     }
 }
 
 impl Offers {
-    /// The offers of these ids, in their order; without any, the first one for the first cause: the others may follow from that.
+    /// The offers of these ids, in their order; without any, the first one for the first cause: the others
+    /// may follow from that.
     ///
     /// # Errors
     /// The id that is not offered, and why.
@@ -189,7 +214,10 @@ impl Offers {
                 return Err(Refusal::NotPossible { id: id.clone(), reason: no.reason.clone() });
             }
             let offered = || self.offers.iter().map(|o| o.plan.id.clone()).collect();
-            self.offers.iter().find(|o| o.plan.id == *id).ok_or_else(|| Refusal::NoSuchFix { id: id.clone(), offered: offered() })
+            self.offers
+                .iter()
+                .find(|o| o.plan.id == *id)
+                .ok_or_else(|| Refusal::NoSuchFix { id: id.clone(), offered: offered() })
         };
         picks.iter().map(one).collect()
     }
@@ -211,17 +239,23 @@ pub fn carry_out(
     let mut steps = fix::combined(snapshot, case, &picked).map_err(Refusal::InTheWay)?;
     // Check, then change: the configuration as it would be is read before anything is touched.
     let preview = Preview::new(snapshot.host(), &steps);
-    let (checked, read) = report::lint_configuration(&Snapshot::new(&preview), case.service.kind, &case.service.instance);
+    let (checked, read) =
+        report::lint_configuration(&Snapshot::new(&preview), case.service.kind, &case.service.instance);
     let before = case.config.first_error().map(|f| (f.code, f.place.clone()));
     let after = read.first_error();
     if let Some(fault) = after {
-        let same = before.as_ref().is_some_and(|(c, p)| *c == fault.code && *p == fault.place) && chosen.iter().any(|o| o.cause.code == fault.code);
+        let same = before.as_ref().is_some_and(|(c, p)| *c == fault.code && *p == fault.place)
+            && chosen.iter().any(|o| o.cause.code == fault.code);
         if before.is_none() || same {
-            return Err(Refusal::InTheWay(format!("the configuration would be refused afterwards: {}; nothing was changed", fault.message)));
+            return Err(Refusal::InTheWay(format!(
+                "the configuration would be refused afterwards: {}; nothing was changed",
+                fault.message
+            )));
         }
     }
     let may_start = after.is_none() && checked.verdict != Verdict::Unknown;
-    let start = if orders.no_start || !ground.is_live() || !may_start { vec![] } else { start_steps(case, chosen) };
+    let start =
+        if orders.no_start || !ground.is_live() || !may_start { vec![] } else { start_steps(case, chosen) };
     let starts = !start.is_empty();
     steps.extend(start);
     let causes = report::standing_causes(snapshot, case);
@@ -239,14 +273,24 @@ pub fn carry_out(
         outcome.next_cause = after.map(|f| NextCause { code: f.code, title: f.message.clone() });
         return Ok(outcome);
     }
-    judge::judge(ground, writer, case, chosen, judge::Done { record, started: starts, causes }, orders.patience, outcome)
+    judge::judge(
+        ground,
+        writer,
+        case,
+        chosen,
+        judge::Done { record, started: starts, causes },
+        orders.patience,
+        outcome,
+    )
 }
 
 /// The steps that bring the service up with what was changed.
 fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
     let running = matches!(case.state, State::Running | State::Degraded);
     let restart = chosen.iter().any(|o| o.plan.needs == Needs::Restart);
-    let edits = chosen.iter().any(|o| !o.plan.edits.is_empty() || o.plan.steps.iter().any(|s| matches!(s, Step::SymbolicLink(_))));
+    let edits = chosen
+        .iter()
+        .any(|o| !o.plan.edits.is_empty() || o.plan.steps.iter().any(|s| matches!(s, Step::SymbolicLink(_))));
     if let Some(unit) = case.service.unit_name() {
         let unit = unit.to_owned();
         let verb = match (running, restart || case.state == State::Degraded, edits) {
@@ -256,7 +300,9 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
             (true, false, false) => return vec![],
         };
         let mut steps = Vec::new();
-        if !running && case.manager.as_ref().seen().is_some_and(|m| m.active_state == "failed" || m.restarts > 0) {
+        if !running
+            && case.manager.as_ref().seen().is_some_and(|m| m.active_state == "failed" || m.restarts > 0)
+        {
             steps.push(Step::ResetFailed(ResetFailed { unit: unit.clone() }));
         }
         steps.push(Step::Job(Job { verb: verb.into(), unit }));
@@ -267,14 +313,21 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
         command.clone().map(|command| {
             Step::Run(Run {
                 purpose,
-                shown: crate::host::mask_command(&command),
-                line: CommandLine { command, environment: described.environment.clone().into_iter().collect(), account: described.account.clone() },
+                shown: crate::secrets::mask_command(&command),
+                line: CommandLine {
+                    command,
+                    environment: described.environment.clone().into_iter().collect(),
+                    account: described.account.clone(),
+                },
             })
         })
     };
     match running {
         false => run(Purpose::Start, &described.start).into_iter().collect(),
-        true if restart => run(Purpose::Stop, &described.stop).into_iter().chain(run(Purpose::Start, &described.start)).collect(),
+        true if restart => run(Purpose::Stop, &described.stop)
+            .into_iter()
+            .chain(run(Purpose::Start, &described.start))
+            .collect(),
         true if edits => run(Purpose::Reload, &described.reload).into_iter().collect(),
         true => vec![],
     }
@@ -284,7 +337,12 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
 fn record(snapshot: &Snapshot, case: &Case, chosen: &[&Offer], steps: Vec<Step>) -> Record {
     let now = snapshot.now().unwrap_or_else(|| jiff::Timestamp::now().as_microsecond());
     let stamp = jiff::Timestamp::from_microsecond(now).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
-    let name: String = case.service.name.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '-' }).collect();
+    let name: String = case
+        .service
+        .name
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '-' })
+        .collect();
     Record {
         schema: report::schema("change"),
         id: format!("{}-{name}", stamp.strftime("%Y%m%d-%H%M%S-%3f")),

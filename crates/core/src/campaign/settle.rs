@@ -1,4 +1,5 @@
-//! Waiting for a service: until it is well or the patience is used up, and then once more after it had time to fall over.
+//! Waiting for a service: until it is well or the patience is used up, and then once more after it had time
+//! to fall over.
 use super::Ground;
 use crate::case::State;
 use crate::report::{self, Complaint, Recovery, VerifyReport};
@@ -30,17 +31,26 @@ pub fn settled(ground: &dyn Ground, service: &Service, page: &Complaint, patienc
         let snapshot = ground.look();
         let look = report::verify(&snapshot, service, page, None);
         let hopeless = look.state == State::Failed || (look.state == State::Stopped && waited() > ON_ITS_WAY);
-        let up = look.verdict != Recovery::NotRecovered && !(look.verdict == Recovery::Partly && waited() < patience.wait);
+        let up = look.verdict != Recovery::NotRecovered
+            && !(look.verdict == Recovery::Partly && waited() < patience.wait);
         if up || hopeless || waited() >= patience.wait {
             break (look, snapshot.host().parts());
         }
         if !told && waited() > SILENT {
             told = true;
-            ground.say(&format!("waiting up to {} s for {} (interrupt with Ctrl-C)", patience.wait.as_secs(), service.name));
+            ground.say(&format!(
+                "waiting up to {} s for {} (interrupt with Ctrl-C)",
+                patience.wait.as_secs(),
+                service.name
+            ));
         }
         ground.sleep(STEP);
     };
-    let lasts = first.verdict != Recovery::NotRecovered && !patience.settle.is_zero() && ground.is_live() && parts.clock && parts.processes;
+    let lasts = first.verdict != Recovery::NotRecovered
+        && !patience.settle.is_zero()
+        && ground.is_live()
+        && parts.clock
+        && parts.processes;
     let Some(pid) = first.main_pid.filter(|_| lasts) else { return first };
     ground.sleep(patience.settle);
     report::verify(&ground.look(), service, page, Some(pid))

@@ -1,9 +1,12 @@
-//! Campaigns on a host written as text, which a start changes as the test says: kept, put back, the next cause named, several
-//! picks in one change.
+//! Campaigns on a host written as text, which a start changes as the test says: kept, put back, the next
+//! cause named, several picks in one change.
 use super::{Clock, Fate, Ground, Offers, Orders, Outcome, Patience, Refusal, carry_out, offers};
 use crate::case::{Depth, gather};
 use crate::code::Code;
-use crate::fix::{CommandLine, Commands, Digest, HostWriter, Identity, Purpose, RunMark, Slot, Target, UnitLink, UnitNow, WriteError, digest};
+use crate::fix::{
+    CommandLine, Commands, Digest, HostWriter, Identity, Purpose, RunMark, Slot, Target, UnitLink, UnitNow,
+    WriteError, digest,
+};
 use crate::host::{Answer, FileStatus, Host, Look, Parts, Question};
 use crate::report::{Recovery, standing_causes};
 use crate::service::Service;
@@ -128,7 +131,13 @@ impl HostWriter for Hand<'_> {
     fn content(&self, target: &Target) -> Result<Option<Vec<u8>>, WriteError> {
         Ok(Snapshot::new(self.stage).read(&target.path).seen().map(|b| b.to_vec()))
     }
-    fn replace_file(&mut self, target: &Target, expect: &Digest, content: &[u8], _: Slot) -> Result<(), WriteError> {
+    fn replace_file(
+        &mut self,
+        target: &Target,
+        expect: &Digest,
+        content: &[u8],
+        _: Slot,
+    ) -> Result<(), WriteError> {
         assert_eq!(self.content(target)?.map(|b| digest(&b)).as_ref(), Some(expect));
         self.stage.change(|h| h.text(&target.path, &String::from_utf8_lossy(content)));
         Ok(())
@@ -145,8 +154,22 @@ impl HostWriter for Hand<'_> {
     fn set_owner(&mut self, _: &Target, _: u32, _: u32) -> Result<(), WriteError> {
         not_here()
     }
-    fn prepare_directory(&mut self, target: &Target, mode: u32, uid: u32, gid: u32, _: Slot) -> Result<Identity, WriteError> {
-        Ok(Identity { device: 1, inode: target.path.len() as u64, kind: crate::host::FileKind::Directory, uid, gid, mode })
+    fn prepare_directory(
+        &mut self,
+        target: &Target,
+        mode: u32,
+        uid: u32,
+        gid: u32,
+        _: Slot,
+    ) -> Result<Identity, WriteError> {
+        Ok(Identity {
+            device: 1,
+            inode: target.path.len() as u64,
+            kind: crate::host::FileKind::Directory,
+            uid,
+            gid,
+            mode,
+        })
     }
     fn place_directory(&mut self, target: &Target, _: Slot) -> Result<(), WriteError> {
         self.stage.change(|h| h.dir(&target.path, 0o755, 0));
@@ -202,7 +225,9 @@ impl HostWriter for Hand<'_> {
     }
     fn unit_now(&self, unit: &str) -> Option<UnitNow> {
         match self.stage.ask(&Question::Unit(unit.to_owned())) {
-            Look::Seen(Answer::Unit(state)) => Some(UnitNow { active: state.active_state == "active", invocation: String::new() }),
+            Look::Seen(Answer::Unit(state)) => {
+                Some(UnitNow { active: state.active_state == "active", invocation: String::new() })
+            }
             _ => Some(UnitNow::default()),
         }
     }
@@ -211,7 +236,12 @@ impl HostWriter for Hand<'_> {
 /// It comes up on the port that its configuration asks for.
 fn comes_up(host: TextHost) -> TextHost {
     let text = Snapshot::new(&host).text(MAIN).seen().unwrap_or_default();
-    let port = text.split("listen ").nth(1).and_then(|t| t.split(';').next()).and_then(|p| p.parse().ok()).unwrap_or(0);
+    let port = text
+        .split("listen ")
+        .nth(1)
+        .and_then(|t| t.split(';').next())
+        .and_then(|p| p.parse().ok())
+        .unwrap_or(0);
     host.unit("edge.service", "active", |u| u.main_pid = 50)
         .process(50, "/usr/sbin/nginx -c /etc/nginx/nginx.conf", 0, "/system.slice/edge.service")
         .listens("0.0.0.0", port, &[50])
@@ -226,11 +256,19 @@ fn fails(host: TextHost) -> TextHost {
 
 /// `edge`, which a stranger on its port keeps down.
 fn held() -> Stage {
-    Stage(Mutex::new(edge_host(CONFIG).unit("edge.service", "failed", |_| {}).process(812, "/opt/gauge-sim", 1000, "").listens("0.0.0.0", 8088, &[812])))
+    Stage(Mutex::new(
+        edge_host(CONFIG)
+            .unit("edge.service", "failed", |_| {})
+            .process(812, "/opt/gauge-sim", 1000, "")
+            .listens("0.0.0.0", 8088, &[812]),
+    ))
 }
 
 fn orders() -> Orders {
-    Orders { no_start: false, patience: Patience { wait: Duration::from_secs(30), settle: Duration::from_secs(3) } }
+    Orders {
+        no_start: false,
+        patience: Patience { wait: Duration::from_secs(30), settle: Duration::from_secs(3) },
+    }
 }
 
 /// Offers for the stage as it is, and what comes of these picks.
@@ -252,10 +290,17 @@ fn what_helps_is_kept() {
     let stage = held();
     let (field, mut hand) = (Field::new(&stage), Hand::new(&stage, comes_up));
     let outcome = led(&field, &mut hand, &["move-port"], orders()).unwrap();
-    assert_eq!((outcome.fate, outcome.verified, outcome.applied), (Fate::Helped, Some(Recovery::Recovered), vec!["move-port".to_owned()]));
+    assert_eq!(
+        (outcome.fate, outcome.verified, outcome.applied),
+        (Fate::Helped, Some(Recovery::Recovered), vec!["move-port".to_owned()])
+    );
     assert!(outcome.next_cause.is_none() && stage.config().contains("listen 8090;"));
     assert_eq!(hand.jobs, ["reset-failed edge.service", "start edge.service"]);
-    assert_eq!(field.elapsed(), Duration::from_secs(3), "it was looked at again after it had time to fall over");
+    assert_eq!(
+        field.elapsed(),
+        Duration::from_secs(3),
+        "it was looked at again after it had time to fall over"
+    );
 }
 
 /// `edge`, whose directory of logs is missing.
@@ -267,17 +312,22 @@ fn without_logs() -> Stage {
 fn what_does_not_help_is_put_back() {
     let stage = without_logs();
     // Something takes the directory away again.
-    let (field, mut hand) = (Field::new(&stage), Hand::new(&stage, |host| fails(host).without("/var/log/nginx")));
+    let (field, mut hand) =
+        (Field::new(&stage), Hand::new(&stage, |host| fails(host).without("/var/log/nginx")));
     let outcome = led(&field, &mut hand, &["make-directory"], orders()).unwrap();
     assert!(matches!(&outcome.fate, Fate::PutBack { whole: true, .. }), "{:?}", outcome.fate);
-    assert_eq!((outcome.verified, crate::fix::load(&hand, &outcome.id).unwrap().outcome.as_str()), (Some(Recovery::NotRecovered), "rolled-back"));
+    assert_eq!(
+        (outcome.verified, crate::fix::load(&hand, &outcome.id).unwrap().outcome.as_str()),
+        (Some(Recovery::NotRecovered), "rolled-back")
+    );
 }
 
 #[test]
 fn what_breaks_the_file_that_was_edited_is_put_back() {
     let stage = held();
     // With the new port another cause appears at the very file.
-    let (field, mut hand) = (Field::new(&stage), Hand::new(&stage, |host| fails(host).without("/var/log/nginx")));
+    let (field, mut hand) =
+        (Field::new(&stage), Hand::new(&stage, |host| fails(host).without("/var/log/nginx")));
     let outcome = led(&field, &mut hand, &["move-port"], orders()).unwrap();
     assert_eq!(outcome.fate, Fate::PutBack { left: vec![], whole: true });
     assert_eq!(stage.config(), CONFIG);
@@ -289,9 +339,17 @@ fn what_is_left_is_named_as_the_next_cause() {
     stage.change(|h| h.without("/var/log/nginx"));
     let (field, mut hand) = (Field::new(&stage), Hand::new(&stage, fails));
     let outcome = led(&field, &mut hand, &[], orders()).unwrap();
-    assert_eq!((outcome.applied, outcome.fate), (vec!["make-directory".to_owned()], Fate::Kept), "the first cause's own fix, and nothing else");
+    assert_eq!(
+        (outcome.applied, outcome.fate),
+        (vec!["make-directory".to_owned()], Fate::Kept),
+        "the first cause's own fix, and nothing else"
+    );
     assert_eq!(outcome.next_cause.map(|c| c.code), Some(Code::PortTaken));
-    assert_eq!(Snapshot::new(&stage).is_directory("/var/log/nginx"), Some(true), "what is put right stays so");
+    assert_eq!(
+        Snapshot::new(&stage).is_directory("/var/log/nginx"),
+        Some(true),
+        "what is put right stays so"
+    );
 }
 
 #[test]
@@ -301,7 +359,10 @@ fn several_picks_are_one_change_and_one_way_back() {
     let (field, mut hand) = (Field::new(&stage), Hand::new(&stage, comes_up));
     let outcome = led(&field, &mut hand, &["make-directory", "move-port"], orders()).unwrap();
     assert_eq!((outcome.fate, outcome.applied.len()), (Fate::Helped, 2));
-    assert!(stage.config().contains("listen 8090;") && Snapshot::new(&stage).is_directory("/var/log/nginx") == Some(true));
+    assert!(
+        stage.config().contains("listen 8090;")
+            && Snapshot::new(&stage).is_directory("/var/log/nginx") == Some(true)
+    );
     assert_eq!(hand.jobs.iter().filter(|j| j.starts_with("start")).count(), 1);
     let undone = crate::fix::undo(&mut hand, &outcome.id, crate::fix::Way::Undo, &field).unwrap();
     assert!(undone.failed.is_empty(), "{undone:?}");
@@ -318,25 +379,47 @@ fn files_alone_are_changed_where_nothing_may_be_started() {
     field = Field { live: false, ..Field::new(&stage) };
     hand = Hand::new(&stage, comes_up);
     let outcome = led(&field, &mut hand, &["move-port"], orders()).unwrap();
-    assert_eq!((outcome.fate, outcome.verified, hand.jobs.len()), (Fate::Unproven, Some(Recovery::Partly), 0), "a tree of files");
+    assert_eq!(
+        (outcome.fate, outcome.verified, hand.jobs.len()),
+        (Fate::Unproven, Some(Recovery::Partly), 0),
+        "a tree of files"
+    );
 }
 
 #[test]
 fn a_slow_start_is_waited_for_and_a_fall_afterwards_is_seen() {
     let stage = held();
     let starting = |host: TextHost| {
-        host.unit("edge.service", "activating", |u| u.main_pid = 50).process(50, "/usr/sbin/nginx -c /etc/nginx/nginx.conf", 0, "/system.slice/edge.service")
+        host.unit("edge.service", "activating", |u| u.main_pid = 50).process(
+            50,
+            "/usr/sbin/nginx -c /etc/nginx/nginx.conf",
+            0,
+            "/system.slice/edge.service",
+        )
     };
     let mut field = Field::new(&stage);
     field.meanwhile = |stage, time| {
-        if time > Duration::from_secs(5) && stage.ask(&Question::Process(50)) != Look::Absent && stage.config().contains("8090") {
-            stage.change(|h| if Snapshot::new(&h).listeners().seen().is_some_and(|l| l.iter().any(|s| s.port == 8090)) { h } else { comes_up(h) });
+        if time > Duration::from_secs(5)
+            && stage.ask(&Question::Process(50)) != Look::Absent
+            && stage.config().contains("8090")
+        {
+            stage.change(|h| {
+                if Snapshot::new(&h).listeners().seen().is_some_and(|l| l.iter().any(|s| s.port == 8090)) {
+                    h
+                } else {
+                    comes_up(h)
+                }
+            });
         }
     };
     let mut hand = Hand::new(&stage, starting);
     let outcome = led(&field, &mut hand, &["move-port"], orders()).unwrap();
     assert_eq!(outcome.fate, Fate::Helped);
-    assert!(field.elapsed() > Duration::from_secs(8) && field.elapsed() < Duration::from_secs(9), "{:?}", field.elapsed());
+    assert!(
+        field.elapsed() > Duration::from_secs(8) && field.elapsed() < Duration::from_secs(9),
+        "{:?}",
+        field.elapsed()
+    );
     assert_eq!(field.said.borrow().len(), 1, "whoever waits is told once");
 
     let stage = held();
@@ -353,9 +436,15 @@ fn picks_that_are_not_offered_are_told_from_those_that_do_not_apply() {
     let stage = held();
     let (field, mut hand) = (Field::new(&stage), Hand::new(&stage, comes_up));
     let refused = led(&field, &mut hand, &["give-back"], orders()).unwrap_err();
-    assert!(matches!(&refused, Refusal::NoSuchFix { offered, .. } if offered.contains(&"move-port".to_owned())), "{refused:?}");
+    assert!(
+        matches!(&refused, Refusal::NoSuchFix { offered, .. } if offered.contains(&"move-port".to_owned())),
+        "{refused:?}"
+    );
     stage.change(|h| h.listens("127.0.0.1", 8090, &[812]));
     let refused = led(&field, &mut hand, &["move-port"], orders()).unwrap_err();
-    assert!(matches!(&refused, Refusal::NotPossible { reason, .. } if reason.contains("held")), "{refused:?}");
+    assert!(
+        matches!(&refused, Refusal::NotPossible { reason, .. } if reason.contains("held")),
+        "{refused:?}"
+    );
     assert!(hand.jobs.is_empty() && stage.config() == CONFIG);
 }

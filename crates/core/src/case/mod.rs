@@ -1,5 +1,5 @@
-//! Everything a diagnosis looks at for one service, gathered once: state, processes, wanted listeners with their
-//! holders, configuration, attempts.
+//! Everything a diagnosis looks at for one service, gathered once: state, processes, wanted listeners with
+//! their holders, configuration, attempts.
 mod logs;
 mod places;
 mod told;
@@ -59,7 +59,8 @@ pub enum Returns {
 /// One link of the chain that started a process, nearest first.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Link {
-    /// `unit`, `timer`, `socket`, `path`, `init-script`, `session`, `container`, `terminal`, `process`, `login`.
+    /// `unit`, `timer`, `socket`, `path`, `init-script`, `session`, `container`, `terminal`, `process`,
+    /// `login`.
     pub kind: String,
     /// Its name.
     pub name: String,
@@ -71,10 +72,12 @@ impl std::fmt::Display for Link {
     }
 }
 
-/// What started a process, in a few words: its unit, with what makes the manager start that, or whatever else comes first.
+/// What started a process, in a few words: its unit, with what makes the manager start that, or whatever else
+/// comes first.
 pub fn started_by(chain: &[Link]) -> Option<String> {
     let (first, rest) = chain.split_first()?;
-    let trigger = rest.first().filter(|l| matches!(l.kind.as_str(), "timer" | "socket" | "path" | "init-script"));
+    let trigger =
+        rest.first().filter(|l| matches!(l.kind.as_str(), "timer" | "socket" | "path" | "init-script"));
     Some(trigger.map_or_else(|| first.to_string(), |trigger| format!("{first}, and that by {trigger}")))
 }
 
@@ -118,7 +121,8 @@ pub struct Wanted {
     pub held_unseen: Vec<Socket>,
     /// Whether a process of the service has it, or the manager for it.
     pub served: bool,
-    /// Whether something has it that may well be the service's own: its holder cannot be seen from this account.
+    /// Whether something has it that may well be the service's own: its holder cannot be seen from this
+    /// account.
     pub unseen: bool,
     /// Whether the manager has it, and starts the service at its first client.
     pub activates: bool,
@@ -179,13 +183,21 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     let (processes, strays) = processes(snapshot, service, manager.as_ref().seen().map(AsRef::as_ref));
     let wanted = wanted(snapshot, service, &config, &processes);
     let running = !processes.is_empty();
-    let attempts = if depth == Depth::Diagnosis { history(snapshot, service, &config, running, 5, false).list } else { Vec::new() };
+    let attempts = if depth == Depth::Diagnosis {
+        history(snapshot, service, &config, running, 5, false).list
+    } else {
+        Vec::new()
+    };
     let starter = starter(snapshot, service);
     let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
     let mut state = state(unit_state, &processes, &wanted, snapshot.sees_processes());
     // Some daemons stay up without a listener that they could not open; their log of this run says so.
-    let complains = attempts.first().is_some_and(|a| a.ended.is_none() && a.failures.iter().any(log::Failure::is_cause));
-    if state == State::Running && complains && wanted.iter().any(|w| w.bound && !w.served && !w.unseen && w.listen.protocol == Protocol::Tcp) {
+    let complains =
+        attempts.first().is_some_and(|a| a.ended.is_none() && a.failures.iter().any(log::Failure::is_cause));
+    if state == State::Running
+        && complains
+        && wanted.iter().any(|w| w.bound && !w.served && !w.unseen && w.listen.protocol == Protocol::Tcp)
+    {
         state = State::Degraded;
     }
     let meant_to_run = meant(service, unit_state, &attempts);
@@ -210,26 +222,37 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     }
 }
 
-/// The zone of the stamps in a service's own log: as its configuration or its environment says, else the host's.
+/// The zone of the stamps in a service's own log: as its configuration or its environment says, else the
+/// host's.
 pub fn log_zone(snapshot: &Snapshot, service: &Service, config: &Configuration) -> TimeZone {
     let named = config.model.log_zone.as_ref().or_else(|| service.instance.environment.get("TZ"));
     named.and_then(|tz| log::zone_named(snapshot, tz)).unwrap_or_else(|| log::host_zone(snapshot))
 }
 
-/// Whether a process of the service's own runs. Where the manager names the main process, nothing else is looked at.
+/// Whether a process of the service's own runs. Where the manager names the main process, nothing else is
+/// looked at.
 pub fn is_running(snapshot: &Snapshot, service: &Service) -> bool {
     let unit = service.unit_name().and_then(|unit| snapshot.unit(unit).seen());
-    unit.as_deref().is_some_and(|u| u.main_pid != 0) || !processes(snapshot, service, unit.as_deref()).0.is_empty()
+    unit.as_deref().is_some_and(|u| u.main_pid != 0)
+        || !processes(snapshot, service, unit.as_deref()).0.is_empty()
 }
 
-/// What the logs and the manager's record tell of a service's starts: at most `most`. `count_all` counts lines of long files, too.
-pub fn history(snapshot: &Snapshot, service: &Service, config: &Configuration, running: bool, most: usize, count_all: bool) -> log::Attempts {
+/// What the logs and the manager's record tell of a service's starts: at most `most`. `count_all` counts
+/// lines of long files, too.
+pub fn history(
+    snapshot: &Snapshot,
+    service: &Service,
+    config: &Configuration,
+    running: bool,
+    most: usize,
+    count_all: bool,
+) -> log::Attempts {
     let files = log_files(snapshot, service, config);
     let kind = service.described.log_format.as_deref().and_then(crate::kinds::kind).unwrap_or(service.kind);
     // The rules were checked when the services file was read.
     let own = service.described.log_rules().ok().flatten().map(|rules| kind.grammar().with(rules));
     let request = AttemptRequest {
-        kind,
+        owner: kind.log_owner(),
         grammar: own.as_ref().unwrap_or(kind.grammar()),
         unit: service.unit_name(),
         reports_ready: service.reports_ready(),
@@ -249,31 +272,52 @@ pub fn starter(snapshot: &Snapshot, service: &Service) -> Account {
         let mut root = accounts::root();
         if let Some(unit) = &service.unit {
             let has = |capability: &str| unit.keeps_capability(capability);
-            root.powers = accounts::Powers { overrides: has("CAP_DAC_OVERRIDE"), reads_all: has("CAP_DAC_READ_SEARCH") };
+            root.powers = accounts::Powers {
+                overrides: has("CAP_DAC_OVERRIDE"),
+                reads_all: has("CAP_DAC_READ_SEARCH"),
+            };
         }
         return root;
     }
     let named = service.described.account.clone().or_else(|| service.unit.as_ref()?.value("Service", "User"));
     let name = named.unwrap_or_else(|| accounts::user_name(snapshot, uid));
-    accounts::account(snapshot, &name).seen().unwrap_or(Account { name, uid, gid: uid, groups: vec![uid], powers: accounts::Powers::default() })
+    accounts::account(snapshot, &name).seen().unwrap_or(Account {
+        name,
+        uid,
+        gid: uid,
+        groups: vec![uid],
+        powers: accounts::Powers::default(),
+    })
 }
 
 /// Processes of the service's own and strays of the same daemon.
-fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -> (Vec<Process>, Vec<Process>) {
+fn processes(
+    snapshot: &Snapshot,
+    service: &Service,
+    unit: Option<&UnitState>,
+) -> (Vec<Process>, Vec<Process>) {
     let own_program = service.program().map(path::name).unwrap_or_default().to_owned();
     let main = unit.map_or(0, |u| u.main_pid);
-    let pid_file = service.described.pid_file.as_deref().and_then(|f| snapshot.small_text(f).seen()).and_then(|t| t.trim().parse::<u32>().ok());
+    let pid_file = service
+        .described
+        .pid_file
+        .as_deref()
+        .and_then(|f| snapshot.small_text(f).seen())
+        .and_then(|t| t.trim().parse::<u32>().ok());
     // Where nothing tells a process of its from others, none of the host's needs to be looked at.
     if own_program.is_empty() && main == 0 && pid_file.is_none() {
         return (vec![], vec![]);
     }
     let Look::Seen(all) = snapshot.processes() else { return (vec![], vec![]) };
     // Only where a script starts it the pid file alone tells which program that is.
-    let by_script = service.program().is_none_or(|p| snapshot.read_at(p, 0, 2).seen().is_some_and(|head| head.starts_with(b"#!")));
-    // An account may write any number into a pid file of its own: it vouches for that account's processes only, as the manager
-    // holds it, too (systemd.service(5), PIDFile=).
+    let by_script = service
+        .program()
+        .is_none_or(|p| snapshot.read_at(p, 0, 2).seen().is_some_and(|head| head.starts_with(b"#!")));
+    // An account may write any number into a pid file of its own: it vouches for that account's processes
+    // only, as the manager holds it, too (systemd.service(5), PIDFile=).
     let vouches = |process: &Process| {
-        let owner = service.described.pid_file.as_deref().and_then(|f| snapshot.stat(f).seen()).map(|s| s.uid);
+        let owner =
+            service.described.pid_file.as_deref().and_then(|f| snapshot.stat(f).seen()).map(|s| s.uid);
         owner.is_some_and(|uid| uid == 0 || uid == process.brief.uid)
     };
     let (mut own, mut strays) = (Vec::new(), Vec::new());
@@ -292,10 +336,15 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
             continue;
         }
         let belongs = match (service.unit_name(), unit) {
-            (Some(_), Some(unit)) => brief.pid == main || (!unit.control_group.is_empty() && in_group(&process.cgroup, &unit.control_group)),
+            (Some(_), Some(unit)) => {
+                brief.pid == main
+                    || (!unit.control_group.is_empty() && in_group(&process.cgroup, &unit.control_group))
+            }
             // Without a manager the pid file or the program decides.
             (Some(name), None) => owner_of(snapshot, &process.cgroup).is_some_and(|owner| owner == name),
-            (None, _) => service.started(&process) || (Some(brief.pid) == pid_file && by_script && vouches(&process)),
+            (None, _) => {
+                service.started(&process) || (Some(brief.pid) == pid_file && by_script && vouches(&process))
+            }
         };
         if belongs {
             own.push(*process);
@@ -303,7 +352,9 @@ fn processes(snapshot: &Snapshot, service: &Service, unit: Option<&UnitState>) -
             strays.push(*process);
         }
     }
-    own.sort_by_key(|p| (p.brief.pid != main && Some(p.brief.pid) != pid_file, p.brief.start_ticks, p.brief.pid));
+    own.sort_by_key(|p| {
+        (p.brief.pid != main && Some(p.brief.pid) != pid_file, p.brief.start_ticks, p.brief.pid)
+    });
     strays.sort_by_key(|p| (p.brief.start_ticks, p.brief.pid));
     (own, strays)
 }
@@ -345,15 +396,20 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
     // Only what has the same port, or the same path, can be in the way of each other.
     let key = |port: u16, path: Option<&String>| (port, path.map(|p| path::runtime(p)));
     let mut by_key: HashMap<(u16, Option<String>), Vec<&Socket>> = HashMap::new();
-    let keys: HashSet<(u16, Option<String>)> = all.iter().map(|w| key(w.listen.port, w.listen.path.as_ref())).collect();
+    let keys: HashSet<(u16, Option<String>)> =
+        all.iter().map(|w| key(w.listen.port, w.listen.path.as_ref())).collect();
     for socket in &sockets {
         let key = key(socket.port, socket.path.as_ref());
         if keys.contains(&key) {
             by_key.entry(key).or_default().push(socket);
         }
     }
-    let near = |listen: &Listen| by_key.get(&key(listen.port, listen.path.as_ref())).into_iter().flatten().copied();
-    let matching: Vec<&Socket> = all.iter().flat_map(|w| near(&w.listen).inspect(|_| step(1)).filter(|s| w.listen.conflicts_with(s))).collect();
+    let near =
+        |listen: &Listen| by_key.get(&key(listen.port, listen.path.as_ref())).into_iter().flatten().copied();
+    let matching: Vec<&Socket> = all
+        .iter()
+        .flat_map(|w| near(&w.listen).inspect(|_| step(1)).filter(|s| w.listen.conflicts_with(s)))
+        .collect();
     if matching.is_empty() {
         return all;
     }
@@ -370,7 +426,8 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
         let listen = want.listen.clone();
         for socket in near(&listen).filter(|s| listen.conflicts_with(s)) {
             let pids: Vec<u32> = holders.get(&socket.inode).cloned().unwrap_or_default();
-            let ours = |pid: &u32| own.iter().any(|p| p.brief.pid == *pid || is_child(snapshot, *pid, p.brief.pid));
+            let ours =
+                |pid: &u32| own.iter().any(|p| p.brief.pid == *pid || is_child(snapshot, *pid, p.brief.pid));
             if pids.iter().any(ours) {
                 want.served = true;
                 continue;
@@ -408,7 +465,8 @@ fn is_child(snapshot: &Snapshot, pid: u32, parent: u32) -> bool {
     false
 }
 
-/// Who holds a socket: the process that opened it, what started that, whether it comes back, and how many are connected.
+/// Who holds a socket: the process that opened it, what started that, whether it comes back, and how many are
+/// connected.
 pub fn holder(snapshot: &Snapshot, socket: &Socket, pids: &[u32]) -> Option<Holder> {
     let opener = opener(snapshot, socket, pids)?;
     let clients = if socket.protocol == Protocol::Tcp { snapshot.clients(socket.port).seen() } else { None };
@@ -461,23 +519,28 @@ pub fn chain(snapshot: &Snapshot, process: &Process) -> (Vec<Link>, Option<Strin
             if parent.pid <= 1 {
                 break;
             }
-            links.push(Link { kind: "process".into(), name: format!("{} (pid {})", parent.name, parent.pid) });
+            links
+                .push(Link { kind: "process".into(), name: format!("{} (pid {})", parent.name, parent.pid) });
             at = parent.parent;
         }
     }
     (links, unit)
 }
 
-/// What the manager calls the group that a process is in: the first name below its slices. What stands further below was made by
-/// whoever the manager gave that group to, and may be called as he likes (systemd.resource-control(5), Delegate=).
+/// What the manager calls the group that a process is in: the first name below its slices. What stands
+/// further below was made by whoever the manager gave that group to, and may be called as he likes
+/// (systemd.resource-control(5), Delegate=).
 fn owner_of(snapshot: &Snapshot, group: &str) -> Option<String> {
-    let first = |path: &str| path.split('/').find(|part| !part.is_empty() && !part.ends_with(".slice")).map(str::to_owned);
+    let first = |path: &str| {
+        path.split('/').find(|part| !part.is_empty() && !part.ends_with(".slice")).map(str::to_owned)
+    };
     let is_unit = |name: &String| name.ends_with(".service") || name.ends_with(".scope");
     first(group).filter(is_unit).or_else(|| {
         if !group.contains(".service") && !group.contains(".scope") {
             return None;
         }
-        // Where the host's whole tree can be seen from inside, the manager's own part of it begins somewhere below.
+        // Where the host's whole tree can be seen from inside, the manager's own part of it begins somewhere
+        // below.
         let manager = snapshot.process(1).seen()?.cgroup;
         let root = manager.strip_suffix("/init.scope").filter(|root| !root.is_empty())?;
         first(group.strip_prefix(root)?).filter(is_unit)
@@ -486,24 +549,32 @@ fn owner_of(snapshot: &Snapshot, group: &str) -> Option<String> {
 
 /// A scope as a link of the chain: a container or a session; others say nothing.
 fn scope_link(name: &str) -> Option<Link> {
-    let container = ["docker-", "libpod-", "crio-", "cri-containerd-", "machine-", "lxc"].iter().any(|p| name.starts_with(p));
+    let container = ["docker-", "libpod-", "crio-", "cri-containerd-", "machine-", "lxc"]
+        .iter()
+        .any(|p| name.starts_with(p));
     let kind = if container { Some("container") } else { name.starts_with("session-").then_some("session") };
     kind.map(|kind| Link { kind: kind.into(), name: name.to_owned() })
 }
 
-/// What makes the manager start a unit, besides a wish of its own: timers, sockets, watched paths, and the init script that a unit
-/// was made from.
+/// What makes the manager start a unit, besides a wish of its own: timers, sockets, watched paths, and the
+/// init script that a unit was made from.
 pub fn triggers(snapshot: &Snapshot, unit: &str) -> Vec<Link> {
     let state = snapshot.unit(unit).seen();
-    let named = state.as_ref().and_then(|s| s.more.get("TriggeredBy")).map_or("", String::as_str).split_whitespace();
+    let named =
+        state.as_ref().and_then(|s| s.more.get("TriggeredBy")).map_or("", String::as_str).split_whitespace();
     let mut links: Vec<Link> = named
         .filter_map(|name| {
-            let kind = ["timer", "socket", "path"].into_iter().find(|kind| name.ends_with(&format!(".{kind}")))?;
+            let kind =
+                ["timer", "socket", "path"].into_iter().find(|kind| name.ends_with(&format!(".{kind}")))?;
             Some(Link { kind: kind.into(), name: name.to_owned() })
         })
         .collect();
     let source = crate::manager::unit(snapshot, unit).seen().and_then(|u| u.value("Unit", "SourcePath"));
-    links.extend(source.filter(|s| s.starts_with("/etc/init.d/") || s.starts_with("/etc/rc.d/")).map(|name| Link { kind: "init-script".into(), name }));
+    links.extend(
+        source
+            .filter(|s| s.starts_with("/etc/init.d/") || s.starts_with("/etc/rc.d/"))
+            .map(|name| Link { kind: "init-script".into(), name }),
+    );
     links
 }
 
@@ -521,21 +592,29 @@ fn returns(snapshot: &Snapshot, unit: Option<&str>, chain: &[Link]) -> Returns {
     if let Some(name) = unit {
         return match snapshot.unit(name) {
             Look::Seen(state)
-                if matches!(state.unit_file_state.as_str(), "enabled" | "enabled-runtime" | "generated" | "static")
-                    || state.more.contains_key("TriggeredBy") =>
+                if matches!(
+                    state.unit_file_state.as_str(),
+                    "enabled" | "enabled-runtime" | "generated" | "static"
+                ) || state.more.contains_key("TriggeredBy") =>
             {
                 Returns::Boot
             }
-            Look::Seen(state) if matches!(state.more.get("Restart").map(String::as_str), Some("always")) => Returns::Itself,
+            Look::Seen(state) if matches!(state.more.get("Restart").map(String::as_str), Some("always")) => {
+                Returns::Itself
+            }
             Look::Seen(_) => Returns::No,
-            _ => crate::manager::unit(snapshot, name).seen().map_or(Returns::Unknown, |u| if u.enabled { Returns::Boot } else { Returns::No }),
+            _ => crate::manager::unit(snapshot, name)
+                .seen()
+                .map_or(Returns::Unknown, |u| if u.enabled { Returns::Boot } else { Returns::No }),
         };
     }
     if chain.iter().any(|l| l.kind == "container" || (l.kind == "session" && l.name.starts_with("user@"))) {
         return Returns::Unknown;
     }
-    let supervisor =
-        chain.iter().any(|l| l.kind == "process" && ["supervisord", "runsv", "s6-supervise", "cron", "crond"].iter().any(|s| l.name.starts_with(s)));
+    let supervisor = chain.iter().any(|l| {
+        l.kind == "process"
+            && ["supervisord", "runsv", "s6-supervise", "cron", "crond"].iter().any(|s| l.name.starts_with(s))
+    });
     if supervisor { Returns::Itself } else { Returns::No }
 }
 
@@ -554,7 +633,11 @@ fn state(unit: Option<&UnitState>, own: &[Process], wanted: &[Wanted], sees_proc
         };
     };
     match (unit.active_state.as_str(), unit.sub_state.as_str()) {
-        ("active" | "reloading", _) if wanted.iter().any(|w| w.bound && !w.served && !w.unseen && !w.held_by.is_empty()) => State::Degraded,
+        ("active" | "reloading", _)
+            if wanted.iter().any(|w| w.bound && !w.served && !w.unseen && !w.held_by.is_empty()) =>
+        {
+            State::Degraded
+        }
         ("active" | "reloading", _) => State::Running,
         // Between two tries, or in one of several that the manager makes by itself.
         ("activating", "auto-restart" | "auto-restart-queued") => State::Restarting,
@@ -571,9 +654,14 @@ fn state(unit: Option<&UnitState>, own: &[Process], wanted: &[Wanted], sees_proc
 /// Enabled, and not stopped on purpose.
 fn meant(service: &Service, unit: Option<&UnitState>, attempts: &[Attempt]) -> bool {
     let Some(boots) = service.boots() else { return true };
-    let enabled = boots || unit.is_some_and(|u| matches!(u.unit_file_state.as_str(), "enabled" | "enabled-runtime" | "generated"));
+    let enabled = boots
+        || unit.is_some_and(|u| {
+            matches!(u.unit_file_state.as_str(), "enabled" | "enabled-runtime" | "generated")
+        });
     let stopped_on_purpose = unit.is_some_and(|u| u.active_state == "inactive" && u.result == "success")
-        && attempts.first().is_some_and(|a| a.outcome == Outcome::Ready && a.afterwards == Some(log::Afterwards::Stopped));
+        && attempts
+            .first()
+            .is_some_and(|a| a.outcome == Outcome::Ready && a.afterwards == Some(log::Afterwards::Stopped));
     enabled && !stopped_on_purpose
 }
 

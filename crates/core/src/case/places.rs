@@ -1,5 +1,5 @@
-//! What belongs to a service: the directories and files that its unit, its package, the services file or its configuration
-//! give it. A log line names nothing: whoever can write the log can write any line.
+//! What belongs to a service: the directories and files that its unit, its package, the services file or its
+//! configuration give it. A log line names nothing: whoever can write the log can write any line.
 use super::Case;
 use crate::accounts;
 use crate::config::{NamedPath, Place};
@@ -7,7 +7,8 @@ use crate::path;
 use crate::snapshot::Snapshot;
 use crate::trust::{self, Last, Paths};
 
-/// Directories that many programs share: a name in one of them belongs to a service, never the directory itself.
+/// Directories that many programs share: a name in one of them belongs to a service, never the directory
+/// itself.
 const SHARED: &[&str] = &[
     "/",
     "/data",
@@ -131,9 +132,24 @@ const SYSTEM: &[&str] = &[
     "/var/spool/mail",
 ];
 /// Where packages put what belongs to one program, in a directory of its name.
-const HOMES: &[&str] = &["/etc", "/opt", "/run", "/srv", "/usr/local", "/var/cache", "/var/lib", "/var/log", "/var/opt", "/var/run", "/var/spool"];
+const HOMES: &[&str] = &[
+    "/etc",
+    "/opt",
+    "/run",
+    "/srv",
+    "/usr/local",
+    "/var/cache",
+    "/var/lib",
+    "/var/log",
+    "/var/opt",
+    "/var/run",
+    "/var/spool",
+];
 /// Names of programs that run others; a directory of that name is nobody's in particular.
-const GENERIC: &[&str] = &["bash", "dash", "env", "java", "node", "perl", "php", "program", "python", "python3", "root", "ruby", "sh", "systemd"];
+const GENERIC: &[&str] = &[
+    "bash", "dash", "env", "java", "node", "perl", "php", "program", "python", "python3", "root", "ruby",
+    "sh", "systemd",
+];
 
 /// Whether a path is one of the system's own, which are never opened to a service.
 pub fn is_system(file: &str) -> bool {
@@ -145,10 +161,10 @@ pub(crate) fn below(file: &str, dir: &str) -> bool {
     file == dir || file.strip_prefix(dir.trim_end_matches('/')).is_some_and(|rest| rest.starts_with('/'))
 }
 
-/// Whether nobody but root, and whoever runs this program, can write a file or put another one in its place. What was judged
-/// once is remembered.
+/// Whether nobody but root, and whoever runs this program, can write a file or put another one in its place.
+/// What was judged once is remembered.
 fn by_root(snapshot: &Snapshot) -> impl Fn(&str) -> bool {
-    let trusted = crate::fix::trusted(snapshot, &[]);
+    let trusted = trust::trusted(snapshot, &[]);
     let known = std::cell::RefCell::new(std::collections::HashMap::<String, bool>::new());
     move |file| {
         if let Some(known) = known.borrow().get(file) {
@@ -165,9 +181,17 @@ fn by_root(snapshot: &Snapshot) -> impl Fn(&str) -> bool {
 impl Case<'_> {
     /// Numbers of the accounts that the service runs as, as far as they exist; root is none of them.
     pub fn accounts(&self, snapshot: &Snapshot) -> Vec<u32> {
-        let named = [self.service.described.account.clone(), self.config.model.account.as_ref().map(|(name, _)| name.clone())];
+        let named = [
+            self.service.described.account.clone(),
+            self.config.model.account.as_ref().map(|(name, _)| name.clone()),
+        ];
         let unit = self.service.unit.as_ref().and_then(|u| u.value("Service", "User"));
-        let numbers = named.into_iter().flatten().chain(unit).filter_map(|name| accounts::account(snapshot, &name).seen()).map(|a| a.uid);
+        let numbers = named
+            .into_iter()
+            .flatten()
+            .chain(unit)
+            .filter_map(|name| accounts::account(snapshot, &name).seen())
+            .map(|a| a.uid);
         let starter = accounts::account(snapshot, &self.starter.uid.to_string()).seen().map(|a| a.uid);
         let mut all: Vec<u32> = numbers.chain(starter).filter(|uid| *uid != 0).collect();
         all.sort_unstable();
@@ -175,22 +199,25 @@ impl Case<'_> {
         all
     }
 
-    /// Whether somebody besides root has a say in what it is started with: by a file of variables that he can write, or because
-    /// nothing but a process of his tells of the service. Then what command and configuration name is his word.
+    /// Whether somebody besides root has a say in what it is started with: by a file of variables that he can
+    /// write, or because nothing but a process of his tells of the service. Then what command and
+    /// configuration name is his word.
     fn is_steered(&self, snapshot: &Snapshot) -> bool {
         let by_root = by_root(snapshot);
         let instance = &self.service.instance;
-        self.is_strangers(snapshot) || instance.variables.iter().any(|f| snapshot.exists(f) != Some(false) && !by_root(f))
+        self.is_strangers(snapshot)
+            || instance.variables.iter().any(|f| snapshot.exists(f) != Some(false) && !by_root(f))
     }
 
-    /// Whether nothing tells of the service but a process that somebody besides root and the caller started: even its name is his.
+    /// Whether nothing tells of the service but a process that somebody besides root and the caller started:
+    /// even its name is his.
     fn is_strangers(&self, snapshot: &Snapshot) -> bool {
         let caller = snapshot.myself().seen().map_or(0, |m| m.uid);
         self.service.instance.by_process.is_some_and(|uid| uid != 0 && uid != caller)
     }
 
-    /// Directories and files that belong to the service by its unit, its package or the services file, none of which its
-    /// account can write.
+    /// Directories and files that belong to the service by its unit, its package or the services file, none
+    /// of which its account can write.
     fn given(&self, snapshot: &Snapshot) -> Vec<String> {
         if self.is_strangers(snapshot) {
             return Vec::new();
@@ -205,9 +232,15 @@ impl Case<'_> {
                 ("ConfigurationDirectory", "/etc"),
             ] {
                 let words = unit.values("Service", key).join(" ");
-                all.extend(words.split_whitespace().map(|name| path::join(base, name.split(':').next().unwrap_or(name))));
+                all.extend(
+                    words
+                        .split_whitespace()
+                        .map(|name| path::join(base, name.split(':').next().unwrap_or(name))),
+                );
             }
-            all.extend(unit.value("Service", "WorkingDirectory").map(|d| d.trim_start_matches('-').to_owned()));
+            all.extend(
+                unit.value("Service", "WorkingDirectory").map(|d| d.trim_start_matches('-').to_owned()),
+            );
             all.extend(unit.value("Service", "PIDFile"));
         }
         let described = &self.service.described;
@@ -215,14 +248,29 @@ impl Case<'_> {
         for file in described.log.iter().chain(&described.pid_file).chain(&described.config) {
             all.extend([file.clone(), path::parent(file).to_owned()]);
         }
-        all.extend(described.listen.iter().filter_map(|l| l.strip_prefix("unix:")).flat_map(|s| [s.to_owned(), path::parent(s).to_owned()]));
+        all.extend(
+            described
+                .listen
+                .iter()
+                .filter_map(|l| l.strip_prefix("unix:"))
+                .flat_map(|s| [s.to_owned(), path::parent(s).to_owned()]),
+        );
         let profile = self.service.kind.profile();
-        let stem = |unit: &str| unit.trim_end_matches(".service").split('@').next().unwrap_or_default().to_owned();
+        let stem =
+            |unit: &str| unit.trim_end_matches(".service").split('@').next().unwrap_or_default().to_owned();
         let program = self.service.program().map(path::name).unwrap_or_default().to_owned();
         let account = accounts::user_name(snapshot, self.starter.uid);
-        let mut names: Vec<String> = vec![self.service.name.clone(), stem(&self.service.name), program, account, profile.name.to_owned()];
+        let mut names: Vec<String> = vec![
+            self.service.name.clone(),
+            stem(&self.service.name),
+            program,
+            account,
+            profile.name.to_owned(),
+        ];
         names.extend(self.service.unit_name().map(stem));
-        names.extend(profile.programs.iter().chain(profile.packages).chain(profile.flavours).map(|n| (*n).to_owned()));
+        names.extend(
+            profile.programs.iter().chain(profile.packages).chain(profile.flavours).map(|n| (*n).to_owned()),
+        );
         names.extend(profile.units.iter().map(|u| stem(u)));
         names.retain(|n| n.len() > 1 && !n.contains(['*', '/', '.']) && !GENERIC.contains(&n.as_str()));
         names.sort_unstable();
@@ -231,14 +279,16 @@ impl Case<'_> {
         all
     }
 
-    /// Paths that its configuration names, in files that its account cannot write: who can write the configuration can make it
-    /// name anything.
+    /// Paths that its configuration names, in files that its account cannot write: who can write the
+    /// configuration can make it name anything.
     fn configured(&self, snapshot: &Snapshot) -> Vec<(String, bool)> {
         if self.is_steered(snapshot) {
             return Vec::new();
         }
         let by_root = by_root(snapshot);
-        let honest = |place: &Option<Place>| place.as_ref().is_none_or(|p| !p.file.starts_with('/') || by_root(&p.file));
+        let honest = |place: &Option<Place>| {
+            place.as_ref().is_none_or(|p| !p.file.starts_with('/') || by_root(&p.file))
+        };
         let model = &self.config.model;
         let mut all = Vec::new();
         let mut add = |named: &NamedPath, keeps: bool| {
@@ -247,7 +297,13 @@ impl Case<'_> {
             }
         };
         model.data_dir.iter().for_each(|p| add(p, true));
-        let kept = model.writes.iter().chain(&model.error_logs).chain(&model.access_logs).chain(&model.pid_file).chain(&model.locks);
+        let kept = model
+            .writes
+            .iter()
+            .chain(&model.error_logs)
+            .chain(&model.access_logs)
+            .chain(&model.pid_file)
+            .chain(&model.locks);
         kept.for_each(|p| add(p, true));
         model.reads.iter().for_each(|p| add(p, false));
         for listen in &model.listens {
@@ -260,7 +316,8 @@ impl Case<'_> {
         all
     }
 
-    /// Directories and files that belong to the service. What is below them, links resolved, may be given to its account.
+    /// Directories and files that belong to the service. What is below them, links resolved, may be given to
+    /// its account.
     pub fn places(&self, snapshot: &Snapshot) -> Vec<String> {
         let mut all = self.given(snapshot);
         for (named, keeps) in self.configured(snapshot) {
@@ -270,9 +327,12 @@ impl Case<'_> {
             }
             all.push(named);
         }
-        // By its real name, too, where only root's links lead there: a link of the account's own names nothing.
-        let trusted = crate::fix::trusted(snapshot, &self.accounts(snapshot));
-        let walk = |p: &String| trust::walk(&Paths(snapshot), p, Last::Followed, &trusted).ok().map(|found| found.path);
+        // By its real name, too, where only root's links lead there: a link of the account's own names
+        // nothing.
+        let trusted = trust::trusted(snapshot, &self.accounts(snapshot));
+        let walk = |p: &String| {
+            trust::walk(&Paths(snapshot), p, Last::Followed, &trusted).ok().map(|found| found.path)
+        };
         let real: Vec<String> = all.iter().filter_map(walk).collect();
         all.extend(real);
         all.iter_mut().for_each(|p| *p = path::clean(p));
@@ -282,8 +342,8 @@ impl Case<'_> {
         all
     }
 
-    /// Whether a configuration file was named by somebody who is not the service's account: the unit, the package, or files
-    /// that only root can write. A file that the account can write may include any other.
+    /// Whether a configuration file was named by somebody who is not the service's account: the unit, the
+    /// package, or files that only root can write. A file that the account can write may include any other.
     pub fn may_edit(&self, snapshot: &Snapshot, file: &str) -> bool {
         let by_root = by_root(snapshot);
         let steered = self.is_steered(snapshot);
@@ -295,7 +355,11 @@ impl Case<'_> {
         let dir = if steered { "/" } else { path::parent(main) };
         let given = self.given(snapshot);
         let real = path::clean(&snapshot.resolve_links(file));
-        let known = |p: &str| file == main || (!SHARED.contains(&dir) && below(p, dir)) || given.iter().any(|g| !SHARED.contains(&g.as_str()) && below(p, g));
+        let known = |p: &str| {
+            file == main
+                || (!SHARED.contains(&dir) && below(p, dir))
+                || given.iter().any(|g| !SHARED.contains(&g.as_str()) && below(p, g))
+        };
         known(&path::clean(file)) && known(&real)
     }
 
@@ -305,32 +369,38 @@ impl Case<'_> {
         !is_system(&file) && self.places(snapshot).iter().any(|p| below(&file, p))
     }
 
-    /// Whether a path is one that configuration, unit or package name, or lies below a directory of the service's own.
+    /// Whether a path is one that configuration, unit or package name, or lies below a directory of the
+    /// service's own.
     pub fn keeps(&self, snapshot: &Snapshot, file: &str) -> bool {
         let file = path::clean(file);
         self.owns(snapshot, &file) || self.configured(snapshot).iter().any(|(p, _)| path::clean(p) == file)
     }
 
-    /// Whether configuration, unit or package name a path, or a directory above it. What only a log names is testimony.
+    /// Whether configuration, unit or package name a path, or a directory above it. What only a log names is
+    /// testimony.
     pub fn names(&self, snapshot: &Snapshot, file: &str) -> bool {
         let file = path::clean(file);
         let real = snapshot.resolve_links(&file);
         let known = |p: &String| [&file, &real].into_iter().any(|f| below(f, p) || below(p, f));
-        let configured: Vec<String> = self.configured(snapshot).into_iter().map(|(p, _)| path::clean(&p)).collect();
+        let configured: Vec<String> =
+            self.configured(snapshot).into_iter().map(|(p, _)| path::clean(&p)).collect();
         let program = self.service.program().map(str::to_owned).into_iter();
         self.places(snapshot).iter().chain(&configured).any(known) || program.into_iter().any(|p| p == file)
     }
 
-    /// Whether a configuration file that only root can write spells out a path, in a line that is no comment. It names a path
-    /// also where the reader of its kind does not know what the directive means: enough to believe a line of the log about it,
-    /// and not enough to change the path.
+    /// Whether a configuration file that only root can write spells out a path, in a line that is no comment.
+    /// It names a path also where the reader of its kind does not know what the directive means: enough to
+    /// believe a line of the log about it, and not enough to change the path.
     pub fn spells(&self, snapshot: &Snapshot, file: &str) -> bool {
         // A short path is part of many words.
         if !file.starts_with('/') || file.len() < 4 {
             return false;
         }
         let effect = |line: &str| {
-            let end = line.match_indices('#').find(|(at, _)| line[..*at].is_empty() || line[..*at].ends_with([' ', '\t'])).map_or(line.len(), |(at, _)| at);
+            let end = line
+                .match_indices('#')
+                .find(|(at, _)| line[..*at].is_empty() || line[..*at].ends_with([' ', '\t']))
+                .map_or(line.len(), |(at, _)| at);
             !line.trim_start().starts_with(';') && holds_word(&line[..end], file)
         };
         let by_root = by_root(snapshot);
@@ -344,7 +414,8 @@ impl Case<'_> {
 /// Whether a line holds a path as a whole: neither the end nor the beginning of a longer one.
 fn holds_word(line: &str, file: &str) -> bool {
     let part = |c: char| c.is_alphanumeric() || matches!(c, '/' | '.' | '_' | '-' | '~');
-    line.match_indices(file).any(|(at, _)| !line[..at].ends_with(part) && !line[at + file.len()..].starts_with(part))
+    line.match_indices(file)
+        .any(|(at, _)| !line[..at].ends_with(part) && !line[at + file.len()..].starts_with(part))
 }
 
 #[cfg(test)]
@@ -363,7 +434,11 @@ mod tests {
 
     #[test]
     fn below_is_by_whole_names() {
-        assert!(below("/var/log/edge/a", "/var/log/edge") && below("/var/log/edge", "/var/log/edge") && below("/x", "/"));
+        assert!(
+            below("/var/log/edge/a", "/var/log/edge")
+                && below("/var/log/edge", "/var/log/edge")
+                && below("/x", "/")
+        );
         assert!(!below("/var/log/edges", "/var/log/edge") && !below("/var/log", "/var/log/edge"));
         for file in ["/root/.ssh/id", "/home/marta/x", "/dev/sda", "/usr/lib/x", "/etc/../root"] {
             assert_eq!(is_system(&path::clean(file)), !file.contains("/etc/x"), "{file}");

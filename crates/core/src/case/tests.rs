@@ -1,4 +1,5 @@
-//! What is gathered of one service: its state from three witnesses, who holds what, and what started the holder.
+//! What is gathered of one service: its state from three witnesses, who holds what, and what started the
+//! holder.
 mod logs;
 
 use super::{Case, Depth, Returns, State, chain, gather, holder};
@@ -26,7 +27,8 @@ fn state(host: &TextHost) -> State {
 
 #[test]
 fn the_manager_says_what_it_is_and_sockets_say_whether_it_works() {
-    let up = || edge().unit("edge.service", "active", |u| u.main_pid = 50).process(50, "/usr/sbin/nginx", 0, OWN);
+    let up =
+        || edge().unit("edge.service", "active", |u| u.main_pid = 50).process(50, "/usr/sbin/nginx", 0, OWN);
     assert_eq!(state(&up().listens("0.0.0.0", 8088, &[50])), State::Running);
     assert_eq!(state(&up()), State::Running, "nothing else has its port: it may still be coming");
     let robbed = up().process(60, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[60]);
@@ -51,26 +53,38 @@ fn the_manager_says_what_it_is_and_sockets_say_whether_it_works() {
 
 #[test]
 fn what_the_manager_listens_for_is_up_before_its_first_client() {
-    let host = edge().unit("edge.service", "inactive", |u| u.sub_state = "dead".into()).process(1, "/sbin/init", 0, "/init.scope");
+    let host = edge().unit("edge.service", "inactive", |u| u.sub_state = "dead".into()).process(
+        1,
+        "/sbin/init",
+        0,
+        "/init.scope",
+    );
     assert_eq!(state(&host), State::Stopped);
     assert_eq!(state(&host.listens("0.0.0.0", 8088, &[1])), State::Running);
 }
 
 #[test]
 fn a_daemon_that_stays_up_without_its_listener_and_says_so_is_degraded() {
-    let host = edge().unit("edge.service", "active", |u| u.main_pid = 50).process(50, "/usr/sbin/nginx", 0, OWN);
+    let host =
+        edge().unit("edge.service", "active", |u| u.main_pid = 50).process(50, "/usr/sbin/nginx", 0, OWN);
     let silent = host.clone().journal(&[(1000, "39f53479d3a045ac8e11786248231fbf", "Started")]);
     assert_eq!(state(&silent), State::Running);
     let complaining = host.journal(&[
         (1000, "39f53479d3a045ac8e11786248231fbf", "Started"),
-        (1500, "", "2031/04/02 06:10:11 [emerg] 7#7: bind() to 192.0.2.7:8088 failed (99: Cannot assign requested address)"),
+        (
+            1500,
+            "",
+            "2031/04/02 06:10:11 [emerg] 7#7: bind() to 192.0.2.7:8088 failed (99: Cannot assign \
+            requested address)",
+        ),
     ]);
     assert_eq!(state(&complaining), State::Degraded);
 }
 
 #[test]
 fn without_a_manager_processes_and_sockets_decide() {
-    let toml = "[service.tide-relay]\nkind = \"program\"\nstart = \"/opt/tide-relay\"\nlisten = \"127.0.0.1:7400\"\n";
+    let toml = "[service.tide-relay]\nkind = \"program\"\nstart = \"/opt/tide-relay\"\n\
+        listen = \"127.0.0.1:7400\"\n";
     let of = |host: &TextHost| {
         let service = described(host, "tide-relay", toml);
         gather(&Snapshot::new(host), &service, Depth::State).state
@@ -78,7 +92,10 @@ fn without_a_manager_processes_and_sockets_decide() {
     let base = || TextHost::new().program("/opt/tide-relay");
     assert_eq!(of(&base()), State::Stopped);
     assert_eq!(of(&base().process(50, "/opt/tide-relay", 71, "")), State::Degraded);
-    assert_eq!(of(&base().process(50, "/opt/tide-relay", 71, "").listens("127.0.0.1", 7400, &[50])), State::Running);
+    assert_eq!(
+        of(&base().process(50, "/opt/tide-relay", 71, "").listens("127.0.0.1", 7400, &[50])),
+        State::Running
+    );
 }
 
 #[test]
@@ -108,7 +125,10 @@ fn enabled_and_not_stopped_on_purpose_is_meant_to_run() {
         (5200, "9d1aaa27d60140bd96365438aad20286", "Stopped"),
     ]);
     assert!(!meant(&stopped), "somebody stopped it");
-    let script = TextHost::new().file("/etc/init.d/edge", "DAEMON=/usr/sbin/nginx\n").program("/usr/sbin/nginx").file("/etc/nginx/nginx.conf", CONFIG);
+    let script = TextHost::new()
+        .file("/etc/init.d/edge", "DAEMON=/usr/sbin/nginx\n")
+        .program("/usr/sbin/nginx")
+        .file("/etc/nginx/nginx.conf", CONFIG);
     assert!(!meant(&script), "no run level starts it");
     assert!(meant(&script.link("/etc/rc3.d/S20edge", "../init.d/edge")));
 }
@@ -132,16 +152,32 @@ fn what_started_a_process_is_read_from_its_control_group_or_its_parents() {
     assert_eq!(origin(&host, 10), ["unit gauge.service"]);
     let triggered = host
         .clone()
-        .unit("gauge.service", "active", |u| drop(u.more.insert("TriggeredBy".into(), "gauge.timer gauge.socket".into())))
-        .file("/run/systemd/generator.late/gauge.service", "[Unit]\nSourcePath=/etc/init.d/gauge\n[Service]\nExecStart=/etc/init.d/gauge start\n");
-    assert_eq!(origin(&triggered, 10), ["unit gauge.service", "timer gauge.timer", "socket gauge.socket", "init script /etc/init.d/gauge"]);
+        .unit("gauge.service", "active", |u| {
+            drop(u.more.insert("TriggeredBy".into(), "gauge.timer gauge.socket".into()))
+        })
+        .file(
+            "/run/systemd/generator.late/gauge.service",
+            "[Unit]\nSourcePath=/etc/init.d/gauge\n[Service]\nExecStart=/etc/init.d/gauge start\n",
+        );
+    assert_eq!(
+        origin(&triggered, 10),
+        ["unit gauge.service", "timer gauge.timer", "socket gauge.socket", "init script /etc/init.d/gauge"]
+    );
     assert_eq!(origin(&host, 11), ["session session-4"]);
     assert_eq!(origin(&host, 12), ["container libpod-0123"]);
     assert_eq!(origin(&host, 22), ["process sh (pid 21)", "process cron (pid 20)"]);
 }
 
 fn held(host: &TextHost, pids: &[u32]) -> (u32, Returns, Vec<u32>) {
-    let socket = Socket { protocol: Protocol::Tcp, address: "127.0.0.1".parse().ok(), port: 80, path: None, inode: 9, uid: 0, v6_only: false };
+    let socket = Socket {
+        protocol: Protocol::Tcp,
+        address: "127.0.0.1".parse().ok(),
+        port: 80,
+        path: None,
+        inode: 9,
+        uid: 0,
+        v6_only: false,
+    };
     let found = holder(&Snapshot::new(host), &socket, pids).expect("somebody holds it");
     (found.process.brief.pid, found.returns, found.others)
 }
@@ -149,14 +185,21 @@ fn held(host: &TextHost, pids: &[u32]) -> (u32, Returns, Vec<u32>) {
 #[test]
 fn a_holder_comes_back_if_something_brings_it_back() {
     let gauge = |state: &str, restart: &str| {
-        TextHost::new().process(10, "/opt/a", 0, "/system.slice/gauge.service").unit("gauge.service", "active", |u| {
-            u.unit_file_state = state.into();
-            u.more.insert("Restart".into(), restart.into());
-        })
+        TextHost::new().process(10, "/opt/a", 0, "/system.slice/gauge.service").unit(
+            "gauge.service",
+            "active",
+            |u| {
+                u.unit_file_state = state.into();
+                u.more.insert("Restart".into(), restart.into());
+            },
+        )
     };
-    for (state, restart, expected) in
-        [("enabled", "no", Returns::Boot), ("static", "no", Returns::Boot), ("disabled", "always", Returns::Itself), ("disabled", "no", Returns::No)]
-    {
+    for (state, restart, expected) in [
+        ("enabled", "no", Returns::Boot),
+        ("static", "no", Returns::Boot),
+        ("disabled", "always", Returns::Itself),
+        ("disabled", "no", Returns::No),
+    ] {
         assert_eq!(held(&gauge(state, restart), &[10]).1, expected, "{state} {restart}");
     }
     let timer = gauge("disabled", "no").unit("gauge.service", "active", |u| {
@@ -181,7 +224,8 @@ fn of_several_holders_the_opener_comes_first() {
 
 #[test]
 fn a_pid_file_vouches_for_the_processes_of_its_owner_only() {
-    let described_as = "[service.relay]\nkind = \"program\"\nstart = \"/opt/relay/start.sh\"\npid_file = \"/run/relay/relay.pid\"\naccount = \"tide\"\n";
+    let described_as = "[service.relay]\nkind = \"program\"\nstart = \"/opt/relay/start.sh\"\n\
+        pid_file = \"/run/relay/relay.pid\"\naccount = \"tide\"\n";
     let host = |owner: u32, uid: u32| {
         TextHost::new()
             .program("/opt/relay/start.sh")
@@ -191,7 +235,8 @@ fn a_pid_file_vouches_for_the_processes_of_its_owner_only() {
             .text("/run/relay/relay.pid", "50\n")
             .process(50, "/opt/relay/bin/relay", uid, "")
     };
-    for (owner, uid, ours) in [(0, 71, true), (0, 0, true), (71, 71, true), (71, 0, false), (71, 1000, false)] {
+    for (owner, uid, ours) in [(0, 71, true), (0, 0, true), (71, 71, true), (71, 0, false), (71, 1000, false)]
+    {
         let host = host(owner, uid);
         let service = described(&host, "relay", described_as);
         let snapshot = Snapshot::new(&host);
@@ -216,9 +261,21 @@ fn where_processes_are_hidden_the_state_is_not_known() {
 #[test]
 fn a_configuration_is_roots_word_only_if_nobody_else_can_replace_any_part_of_its_path() {
     let config = "error_log /srv/data/edge/error.log;\npid /run/nginx.pid;\nevents { }\n";
-    let host = || edge_host("include /srv/site/conf/main.conf;\n").file("/srv/site/conf/main.conf", config).dir("/srv/data/edge", 0o755, 0);
-    let owns =
-        |host: &TextHost| with(host, |case| (case.owns(&Snapshot::new(host), "/srv/data/edge/error.log"), case.may_edit(&Snapshot::new(host), "/etc/crontab")));
+    let host = || {
+        edge_host("include /srv/site/conf/main.conf;\n").file("/srv/site/conf/main.conf", config).dir(
+            "/srv/data/edge",
+            0o755,
+            0,
+        )
+    };
+    let owns = |host: &TextHost| {
+        with(host, |case| {
+            (
+                case.owns(&Snapshot::new(host), "/srv/data/edge/error.log"),
+                case.may_edit(&Snapshot::new(host), "/etc/crontab"),
+            )
+        })
+    };
     assert_eq!(owns(&host()), (true, true));
     for dir in ["/srv/site/conf", "/srv/site"] {
         // The service's own account, any other, and everybody.

@@ -26,7 +26,8 @@ impl Case<'_> {
     /// The path that a line names, whole: servers that keep data say it from where they keep them.
     pub fn path_of(&self, failure: &Failure) -> Option<String> {
         let named = failure.found.object("path")?;
-        let below_data = named.starts_with("./") || (!named.contains('/') && self.service.kind.profile().keeps_data);
+        let below_data =
+            named.starts_with("./") || (!named.contains('/') && self.service.kind.profile().keeps_data);
         Some(match &self.config.model.data_dir {
             Some(data) if below_data => path::join(&data.path, named.trim_start_matches("./")),
             _ => named.to_owned(),
@@ -35,12 +36,20 @@ impl Case<'_> {
 
     /// Whether a path is the directory of the data or below it.
     pub fn holds_data(&self, file: &str) -> bool {
-        self.config.model.data_dir.as_ref().is_some_and(|d| file == d.path || file.starts_with(&format!("{}/", d.path)))
+        self.config
+            .model
+            .data_dir
+            .as_ref()
+            .is_some_and(|d| file == d.path || file.starts_with(&format!("{}/", d.path)))
     }
 
     /// When a file of the unit changed last, in seconds since the epoch.
     pub fn unit_changed(&self, snapshot: &Snapshot) -> Option<i64> {
         let unit = self.service.unit.as_ref()?;
-        std::iter::once(&unit.fragment).chain(&unit.drop_ins).filter_map(|f| snapshot.stat(f).seen()).map(|s| s.touched()).max()
+        std::iter::once(&unit.fragment)
+            .chain(&unit.drop_ins)
+            .filter_map(|f| snapshot.stat(f).seen())
+            .map(|s| s.touched())
+            .max()
     }
 }

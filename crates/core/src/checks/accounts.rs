@@ -12,7 +12,12 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     if !matches!(case.state, State::Running | State::Degraded) {
         return vec![];
     }
-    let wanted = case.service.unit.as_ref().and_then(|u| u.value("Service", "User")).or_else(|| case.service.described.account.clone());
+    let wanted = case
+        .service
+        .unit
+        .as_ref()
+        .and_then(|u| u.value("Service", "User"))
+        .or_else(|| case.service.described.account.clone());
     let Some(wanted) = wanted else { return vec![] };
     let Some(account) = accounts::account(snapshot, &wanted).seen() else { return vec![] };
     if main.brief.uid == account.uid {
@@ -25,7 +30,10 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         subject: Subject { pid: Some(main.brief.pid), account: Some(wanted.clone()), ..Subject::default() },
         title: format!("{} runs as {actual}, but should run as {wanted}", case.service.name),
         proof: Proof::Inevitable,
-        evidence: vec![Evidence::new(Source::Process, format!("{} runs as {actual}", main.brief.name)).pid(main.brief.pid)],
+        evidence: vec![
+            Evidence::new(Source::Process, format!("{} runs as {actual}", main.brief.name))
+                .pid(main.brief.pid),
+        ],
         fixes: vec!["restart"],
         blocks: true,
         stage: stage::RUN,

@@ -32,7 +32,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
 fn evidence(case: &Case, failure: &Failure) -> Evidence {
     Evidence {
         source: if failure.code == Code::ManagerGaveUp { Source::Manager } else { Source::Log },
-        detail: crate::bounds::clip(&crate::host::mask_text(&failure.text)),
+        detail: crate::bounds::clip(&crate::secrets::mask_text(&failure.text)),
         file: Some(failure.file.clone()),
         line: failure.line,
         pid: None,
@@ -43,7 +43,9 @@ fn evidence(case: &Case, failure: &Failure) -> Evidence {
 
 fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
     let object = |name: &str| failure.found.object(name);
-    let address = object("address").map(|a| a.trim_matches(['[', ']'])).and_then(|a| if a == "*" { "0.0.0.0".parse().ok() } else { a.parse().ok() });
+    let address = object("address")
+        .map(|a| a.trim_matches(['[', ']']))
+        .and_then(|a| if a == "*" { "0.0.0.0".parse().ok() } else { a.parse().ok() });
     let port = object("port").and_then(|p| p.parse().ok());
     let mut subject = Subject {
         address,
@@ -55,7 +57,8 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         file: object("file").map(str::to_owned),
         line: object("line").and_then(|l| l.parse().ok()),
         host: object("host").map(str::to_owned),
-        unit: (failure.code == Code::ManagerGaveUp).then(|| case.service.unit_name().unwrap_or_default().to_owned()),
+        unit: (failure.code == Code::ManagerGaveUp)
+            .then(|| case.service.unit_name().unwrap_or_default().to_owned()),
         ..Subject::default()
     };
     // A line number without a file means the only file there is.
@@ -64,15 +67,28 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
     }
     let still = still_true(snapshot, case, failure, &subject);
     let title = match failure.code {
-        Code::ManagerGaveUp => format!("the service manager gave up on {} after too many failures", case.service.name),
+        Code::ManagerGaveUp => {
+            format!("the service manager gave up on {} after too many failures", case.service.name)
+        }
         Code::Crashed => format!("{} died of signal {}", case.service.name, object("signal").unwrap_or("?")),
         Code::StartTimeout => format!("{} did not become ready in time", case.service.name),
         Code::Unknown => {
-            format!("the log of the last start tells of a failure that no rule explains: {}", crate::bounds::clip(&crate::host::mask_text(&failure.text)))
+            format!(
+                "the log of the last start tells of a failure that no rule explains: {}",
+                crate::bounds::clip(&crate::secrets::mask_text(&failure.text))
+            )
         }
         code => {
             let about = subject.spelled();
-            format!("{}: {}", code.facts().title, if about.is_empty() { crate::bounds::clip(&crate::host::mask_text(&failure.text)) } else { about })
+            format!(
+                "{}: {}",
+                code.facts().title,
+                if about.is_empty() {
+                    crate::bounds::clip(&crate::secrets::mask_text(&failure.text))
+                } else {
+                    about
+                }
+            )
         }
     };
     let fixes = match failure.code {
@@ -99,26 +115,42 @@ fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
     }
 }
 
-/// Whether everything that a line names is named elsewhere, too: by the configuration, the unit, the package, or the kernel's
-/// tables of this service's own processes and of who holds its addresses.
+/// Whether everything that a line names is named elsewhere, too: by the configuration, the unit, the package,
+/// or the kernel's tables of this service's own processes and of who holds its addresses.
 fn confirmed(snapshot: &Snapshot, case: &Case, subject: &Subject) -> bool {
     let model = &case.config.model;
     let holders = || case.wanted.iter().flat_map(|w| &w.held_by).map(|h| &h.process);
     let port = subject.port.is_none_or(|port| case.wanted.iter().any(|w| w.listen.port == port));
-    let pid = subject.pid.is_none_or(|pid| case.processes.iter().chain(&case.strays).chain(holders()).any(|p| p.brief.pid == pid));
-    let path = subject.path.as_deref().is_none_or(|path| !path.starts_with('/') || case.names(snapshot, path) || case.spells(snapshot, path));
+    let pid = subject.pid.is_none_or(|pid| {
+        case.processes.iter().chain(&case.strays).chain(holders()).any(|p| p.brief.pid == pid)
+    });
+    let path = subject.path.as_deref().is_none_or(|path| {
+        !path.starts_with('/') || case.names(snapshot, path) || case.spells(snapshot, path)
+    });
     let account = subject.account.as_deref().is_none_or(|name| {
-        let unit = ["User", "Group"].into_iter().filter_map(|key| case.service.unit.as_ref()?.value("Service", key));
-        let own = model.account.iter().map(|(a, _)| a.clone()).chain(model.group.clone()).chain(case.service.described.account.clone());
+        let unit =
+            ["User", "Group"].into_iter().filter_map(|key| case.service.unit.as_ref()?.value("Service", key));
+        let own = model
+            .account
+            .iter()
+            .map(|(a, _)| a.clone())
+            .chain(model.group.clone())
+            .chain(case.service.described.account.clone());
         unit.chain(own).chain([case.starter.name.clone()]).any(|a| a == name)
     });
     // A place in the configuration is confirmed by what stands there.
     let place = subject.file.as_deref().is_none_or(|file| {
-        let (Some(line), Some(directive)) = (subject.line, subject.directive.as_deref()) else { return case.names(snapshot, file) };
+        let (Some(line), Some(directive)) = (subject.line, subject.directive.as_deref()) else {
+            return case.names(snapshot, file);
+        };
         let text = snapshot.text(file).seen().unwrap_or_default();
         let at = usize::try_from(line).unwrap_or(usize::MAX).saturating_sub(1);
         // The place is that of the end of a statement, which may begin some lines higher.
-        let stands = text.lines().skip(at.saturating_sub(20)).take(21.min(at + 1)).any(|l| l.to_ascii_lowercase().contains(&directive.to_ascii_lowercase()));
+        let stands = text
+            .lines()
+            .skip(at.saturating_sub(20))
+            .take(21.min(at + 1))
+            .any(|l| l.to_ascii_lowercase().contains(&directive.to_ascii_lowercase()));
         case.names(snapshot, file) && stands
     });
     port && pid && path && account && place
@@ -130,7 +162,11 @@ fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Sub
         Still::Untold => None,
         Still::Holder => {
             if let Some(port) = subject.port {
-                return Some(case.wanted.iter().any(|w| w.listen.port == port && !(w.held_by.is_empty() && w.held_unseen.is_empty())));
+                return Some(
+                    case.wanted.iter().any(|w| {
+                        w.listen.port == port && !(w.held_by.is_empty() && w.held_unseen.is_empty())
+                    }),
+                );
             }
             subject.pid.map(|pid| snapshot.process(pid).seen().is_some())
         }
@@ -145,7 +181,10 @@ fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Sub
         Still::Account => {
             let name = subject.account.as_deref()?;
             // A line does not always tell whether an account is meant or a group.
-            let (account, group) = (crate::accounts::account(snapshot, name).is_absent(), crate::accounts::group(snapshot, name).is_absent());
+            let (account, group) = (
+                crate::accounts::account(snapshot, name).is_absent(),
+                crate::accounts::group(snapshot, name).is_absent(),
+            );
             (account == group).then_some(account)
         }
         Still::Reading if case.service.kind.name() == "program" || !case.config.readable => None,
@@ -157,10 +196,11 @@ fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Sub
 fn still_refused(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Subject) -> Option<bool> {
     let refused = case.config.first_error().is_some();
     let said = failure.time.or_else(|| case.attempts.first().map(|a| a.began))?;
-    // Times of files are known to the second: one of the same second may be from before or from after. A file that was renamed
-    // or given away since may hold the same as before, or a backup.
+    // Times of files are known to the second: one of the same second may be from before or from after. A file
+    // that was renamed or given away since may hold the same as before, or a backup.
     let all: Vec<_> = case.config.model.files.iter().filter_map(|f| snapshot.stat(f).seen()).collect();
-    let (newest, touched) = (all.iter().map(|s| s.modified).max()?, all.iter().map(crate::host::FileStatus::touched).max()?);
+    let (newest, touched) =
+        (all.iter().map(|s| s.modified).max()?, all.iter().map(crate::host::FileStatus::touched).max()?);
     let second = said.div_euclid(1_000_000);
     match (refused, newest > second) {
         (true, _) => Some(true),
@@ -173,12 +213,20 @@ fn still_refused(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &
 
 fn crashed_run(case: &Case, attempt: &Attempt) -> Option<Finding> {
     let down = matches!(case.state, State::Failed | State::Stopped | State::Restarting);
-    let crashed = attempt.outcome == Outcome::Ready && matches!(attempt.afterwards, Some(crate::log::Afterwards::Crashed | crate::log::Afterwards::Killed));
+    let crashed = attempt.outcome == Outcome::Ready
+        && matches!(
+            attempt.afterwards,
+            Some(crate::log::Afterwards::Crashed | crate::log::Afterwards::Killed)
+        );
     if !down || !crashed || (case.state == State::Stopped && attempt.result.is_empty()) {
         return None;
     }
     let signal = attempt.exit.starts_with("killed") || attempt.exit.starts_with("dumped");
-    let how = if attempt.exit.is_empty() { attempt.result.clone() } else { crate::manager::exit_words(&attempt.exit) };
+    let how = if attempt.exit.is_empty() {
+        attempt.result.clone()
+    } else {
+        crate::manager::exit_words(&attempt.exit)
+    };
     Some(Finding {
         code: if signal { Code::Crashed } else { Code::Unknown },
         severity: Severity::Error,
@@ -190,7 +238,11 @@ fn crashed_run(case: &Case, attempt: &Attempt) -> Option<Finding> {
         },
         // The manager saw it in this run, and it is still down.
         proof: if signal { Proof::Inevitable } else { Proof::Now },
-        evidence: vec![Evidence::new(Source::Manager, format!("its main process ended: {how}")).file("journal").time(attempt.ended, &case.zone)],
+        evidence: vec![
+            Evidence::new(Source::Manager, format!("its main process ended: {how}"))
+                .file("journal")
+                .time(attempt.ended, &case.zone),
+        ],
         fixes: vec!["start"],
         blocks: true,
         stage: crate::finding::stage::RUN,
@@ -199,9 +251,11 @@ fn crashed_run(case: &Case, attempt: &Attempt) -> Option<Finding> {
 
 /// Killed by the kernel because memory ran out, in its start or later.
 fn memory_kill(snapshot: &Snapshot, case: &Case, attempt: &Attempt) -> Option<Finding> {
-    let killed = attempt.exit.starts_with("killed") || matches!(attempt.result.as_str(), "signal" | "oom-kill");
+    let killed =
+        attempt.exit.starts_with("killed") || matches!(attempt.result.as_str(), "signal" | "oom-kill");
     let ended = attempt.ended.filter(|_| killed && case.processes.is_empty())?;
-    let evidence = super::resources::killed_for_memory(snapshot, case, attempt.began, ended, &attempt.result)?;
+    let evidence =
+        super::resources::killed_for_memory(snapshot, case, attempt.began, ended, &attempt.result)?;
     Some(Finding {
         code: Code::MemoryShort,
         severity: Severity::Error,
@@ -227,7 +281,9 @@ fn nothing_known(case: &Case, attempt: &Attempt) -> Finding {
         subject: Subject::unit(case.service.unit_name().unwrap_or_default()),
         title: format!("the last start failed, and left no line that tells why: {how}"),
         proof: Proof::Said,
-        evidence: vec![Evidence::new(Source::Manager, how.clone()).file("journal").time(attempt.ended, &case.zone)],
+        evidence: vec![
+            Evidence::new(Source::Manager, how.clone()).file("journal").time(attempt.ended, &case.zone),
+        ],
         fixes: vec![],
         blocks: true,
         stage: crate::finding::stage::OUTCOME,

@@ -1,7 +1,7 @@
 //! Certificates that the daemon takes and clients refuse: those that are not valid at this time.
 use crate::case::Case;
 use crate::code::Code;
-use crate::config::{Severity, certificate};
+use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::host::Look;
 use crate::log::format_time;
@@ -23,12 +23,16 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             continue;
         }
         let Look::Seen(bytes) = snapshot.read(&entry.path) else { continue };
-        let Some(one) = certificate::certificate(&bytes) else { continue };
+        let Some(one) = crate::keys::certificate(&bytes) else { continue };
         let day = |t: i64| format_time(t, &case.zone).chars().take(10).collect::<String>();
         let title = if now > one.not_after {
             format!("the certificate {} expired on {}: clients refuse it", entry.path, day(one.not_after))
         } else if now < one.not_before {
-            format!("the certificate {} is valid only from {} on: clients refuse it", entry.path, day(one.not_before))
+            format!(
+                "the certificate {} is valid only from {} on: clients refuse it",
+                entry.path,
+                day(one.not_before)
+            )
         } else if one.not_after - now < SOON * DAY {
             format!("the certificate {} expires on {}", entry.path, day(one.not_after))
         } else {
@@ -44,7 +48,14 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             subject: Subject::path(&entry.path),
             title,
             proof: Proof::Now,
-            evidence: vec![evidence, Evidence::new(Source::File, format!("valid from {} to {}", day(one.not_before), day(one.not_after))).file(&entry.path)],
+            evidence: vec![
+                evidence,
+                Evidence::new(
+                    Source::File,
+                    format!("valid from {} to {}", day(one.not_before), day(one.not_after)),
+                )
+                .file(&entry.path),
+            ],
             fixes: vec![],
             blocks: false,
             stage: stage::RUN,

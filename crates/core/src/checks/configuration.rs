@@ -17,7 +17,10 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             one.proof = Proof::Said;
             one.severity = Severity::Warning;
             one.blocks = false;
-            one.evidence.push(Evidence::new(Source::Log, "the daemon itself read this configuration without complaint"));
+            one.evidence.push(Evidence::new(
+                Source::Log,
+                "the daemon itself read this configuration without complaint",
+            ));
         } else if !first {
             one.title = format!("{} (after the first fault)", one.title);
         }
@@ -37,7 +40,10 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             subject: Subject::path(&case.service.instance.config),
             title: "the server has no name of its own and guesses one; this is harmless".into(),
             proof: Proof::Now,
-            evidence: vec![Evidence::new(Source::Config, "no ServerName outside of virtual hosts").file(&case.service.instance.config)],
+            evidence: vec![
+                Evidence::new(Source::Config, "no ServerName outside of virtual hosts")
+                    .file(&case.service.instance.config),
+            ],
             fixes: vec![],
             blocks: false,
             stage: stage::CONFIG,
@@ -48,7 +54,11 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
 }
 
 fn convert(finding: &ConfigFinding) -> Finding {
-    let mut subject = Subject { directive: finding.directive.clone(), fault: Some(Box::new(finding.fault())), ..Subject::default() };
+    let mut subject = Subject {
+        directive: finding.directive.clone(),
+        fault: Some(Box::new(finding.fault())),
+        ..Subject::default()
+    };
     if let Some(place) = &finding.place {
         subject.file = Some(place.file.to_string());
         subject.line = Some(place.line);
@@ -60,7 +70,10 @@ fn convert(finding: &ConfigFinding) -> Finding {
         Some(About::Listener(address, port)) => (subject.address, subject.port) = (Some(address), Some(port)),
         Some(About::Port(_) | About::Module(_) | About::Name(_)) | None => {}
     }
-    let mut evidence = Evidence::new(Source::Config, crate::host::mask_message(finding.directive.as_deref(), &finding.message));
+    let mut evidence = Evidence::new(
+        Source::Config,
+        crate::secrets::mask_message(finding.directive.as_deref(), &finding.message),
+    );
     if let Some(place) = &finding.place {
         evidence = evidence.at(place);
     }
@@ -71,7 +84,7 @@ fn convert(finding: &ConfigFinding) -> Finding {
     Finding {
         code: finding.code,
         severity: finding.severity,
-        title: crate::host::mask_message(finding.directive.as_deref(), &finding.message),
+        title: crate::secrets::mask_message(finding.directive.as_deref(), &finding.message),
         proof: Proof::Inevitable,
         evidence: all,
         fixes: fixes(finding),
@@ -89,7 +102,9 @@ fn fixes(finding: &ConfigFinding) -> Vec<&'static str> {
     if finding.code == Code::ConfigMissingModule {
         fixes.push("load-module");
     }
-    let section = finding.directive.as_deref().is_some_and(|d| d.starts_with('<') || matches!(d, "server" | "http" | "events" | "location" | "upstream"));
+    let section = finding.directive.as_deref().is_some_and(|d| {
+        d.starts_with('<') || matches!(d, "server" | "http" | "events" | "location" | "upstream")
+    });
     match finding.code {
         Code::ConfigMissingFile if finding.about.is_some() => {
             if matches!(finding.about, Some(About::Directory(_))) {
@@ -99,7 +114,11 @@ fn fixes(finding: &ConfigFinding) -> Vec<&'static str> {
                 fixes.push("comment-out");
             }
         }
-        Code::ConfigUnknownDirective | Code::ConfigMisplacedDirective | Code::ConfigConflict | Code::ConfigMissingModule | Code::ConfigBadValue
+        Code::ConfigUnknownDirective
+        | Code::ConfigMisplacedDirective
+        | Code::ConfigConflict
+        | Code::ConfigMissingModule
+        | Code::ConfigBadValue
             if finding.place.is_some() && !section =>
         {
             fixes.push("comment-out");
@@ -109,16 +128,24 @@ fn fixes(finding: &ConfigFinding) -> Vec<&'static str> {
     fixes
 }
 
-/// Whether the daemon read this very configuration: its last start got past reading, and no file changed since.
+/// Whether the daemon read this very configuration: its last start got past reading, and no file changed
+/// since.
 fn contradicted(snapshot: &Snapshot, case: &Case) -> bool {
     let Some(last) = case.attempts.first() else { return false };
     let past = match last.outcome {
         Outcome::Ready => true,
-        Outcome::Failed => last.failures.first().is_some_and(|f| f.code.facts().stage > stage::CONFIG && f.code != Code::Crashed && !f.code.facts().is_outcome),
+        Outcome::Failed => last.failures.first().is_some_and(|f| {
+            f.code.facts().stage > stage::CONFIG && f.code != Code::Crashed && !f.code.facts().is_outcome
+        }),
         _ => false,
     };
     // A second is the resolution of file times here.
-    past && case.config.model.files.iter().all(|f| snapshot.stat(f).seen().is_some_and(|s| (s.touched() + 1) * 1_000_000 < last.began))
+    past && case
+        .config
+        .model
+        .files
+        .iter()
+        .all(|f| snapshot.stat(f).seen().is_some_and(|s| (s.touched() + 1) * 1_000_000 < last.began))
 }
 
 fn not_reloaded(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
@@ -126,7 +153,14 @@ fn not_reloaded(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
         return None;
     }
     let started = case.processes.first()?.started?;
-    let changed: Vec<String> = case.config.model.files.iter().filter(|f| snapshot.stat(f).seen().is_some_and(|s| s.modified > started + 1)).cloned().collect();
+    let changed: Vec<String> = case
+        .config
+        .model
+        .files
+        .iter()
+        .filter(|f| snapshot.stat(f).seen().is_some_and(|s| s.modified > started + 1))
+        .cloned()
+        .collect();
     let first = changed.first()?;
     Some(Finding {
         code: Code::NotReloaded,
@@ -138,7 +172,10 @@ fn not_reloaded(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
             case.service.name
         ),
         proof: Proof::Now,
-        evidence: changed.iter().map(|f| Evidence::new(Source::File, "modified after the start").file(f)).collect(),
+        evidence: changed
+            .iter()
+            .map(|f| Evidence::new(Source::File, "modified after the start").file(f))
+            .collect(),
         fixes: vec![],
         blocks: false,
         stage: stage::CONFIG,

@@ -1,5 +1,5 @@
-//! The data that a server keeps: whose they are, whether they were ever made, by which version, and whether their control
-//! structures are whole. What these structures look like stands with the kind.
+//! The data that a server keeps: whose they are, whether they were ever made, by which version, and whether
+//! their control structures are whole. What these structures look like stands with the kind.
 use super::files::owned;
 use crate::access::{self, Right};
 use crate::accounts;
@@ -19,7 +19,8 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     found
 }
 
-/// Files of the server's own that belong to another account and are no hindrance yet: somebody started it under that account.
+/// Files of the server's own that belong to another account and are no hindrance yet: somebody started it
+/// under that account.
 fn left_behind(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let who = &case.starter;
     let dir = &case.config.model.data_dir.as_ref()?.path;
@@ -29,16 +30,35 @@ fn left_behind(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let own = case.service.kind.writes_data();
     let foreign: Vec<_> = own
         .iter()
-        .flat_map(|name| if name.contains('*') { crate::kinds::glob(snapshot, &path::join(dir, name)) } else { vec![path::join(dir, name)] })
+        .flat_map(|name| {
+            if name.contains('*') {
+                crate::kinds::glob(snapshot, &path::join(dir, name))
+            } else {
+                vec![path::join(dir, name)]
+            }
+        })
         .filter_map(|file| Some((snapshot.stat(&file).seen()?, file)))
         .filter(|(status, _)| status.uid != who.uid)
         .collect();
     let (first, file) = foreign.iter().min_by_key(|(status, _)| status.touched())?;
     let owner = accounts::user_name(snapshot, first.uid);
-    let more = if foreign.len() > 1 { format!(" and {} more files of its data belong", foreign.len() - 1) } else { " belongs".to_owned() };
-    let title = format!("{file}{more} to {owner}, but {} runs as {}: somebody started it under the other account", case.service.name, who.name);
-    let evidence = foreign.iter().take(4).map(|(status, file)| owned(snapshot, case, "", file, status)).collect();
-    Some(Finding { severity: Severity::Warning, proof: Proof::Now, blocks: false, ..of_another(case, file, title, evidence) })
+    let more = if foreign.len() > 1 {
+        format!(" and {} more files of its data belong", foreign.len() - 1)
+    } else {
+        " belongs".to_owned()
+    };
+    let title = format!(
+        "{file}{more} to {owner}, but {} runs as {}: somebody started it under the other account",
+        case.service.name, who.name
+    );
+    let evidence =
+        foreign.iter().take(4).map(|(status, file)| owned(snapshot, case, "", file, status)).collect();
+    Some(Finding {
+        severity: Severity::Warning,
+        proof: Proof::Now,
+        blocks: false,
+        ..of_another(case, file, title, evidence)
+    })
 }
 
 /// A file of the data that belongs to another account than the server's.
@@ -75,7 +95,13 @@ fn at_rest(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     for fault in case.service.kind.data_faults(snapshot, &case.service.instance, &data.path) {
         let mut evidence = vec![Evidence::new(Source::File, fault.seen).file(&fault.path)];
         if let Some(place) = &data.place {
-            evidence.push(Evidence::new(Source::Config, format!("{} keeps its data in {}", case.service.name, data.path)).at(place));
+            evidence.push(
+                Evidence::new(
+                    Source::Config,
+                    format!("{} keeps its data in {}", case.service.name, data.path),
+                )
+                .at(place),
+            );
         }
         found.push(Finding {
             code: fault.code,

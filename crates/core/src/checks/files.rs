@@ -41,7 +41,8 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
 fn written(case: &Case) -> Vec<NamedPath> {
     let mut all = case.config.model.writes.clone();
     let described = &case.service.described;
-    let plain = |path: &String, what: &str| NamedPath { path: path.clone(), place: None, directive: what.into() };
+    let plain =
+        |path: &String, what: &str| NamedPath { path: path.clone(), place: None, directive: what.into() };
     all.extend(described.log.iter().map(|p| plain(p, "log")));
     all.extend(described.pid_file.iter().map(|p| plain(p, "pid_file")));
     all
@@ -51,8 +52,24 @@ fn made(case: &Case, file: &str) -> bool {
     case.service.instance.made_by_manager.iter().any(|d| file.starts_with(&format!("{d}/")))
 }
 
-fn finding(code: Code, subject: Subject, title: String, evidence: Vec<Evidence>, fixes: Vec<&'static str>) -> Finding {
-    Finding { code, severity: Severity::Error, subject, title, proof: Proof::Inevitable, evidence, fixes, blocks: true, stage: stage::FILES }
+fn finding(
+    code: Code,
+    subject: Subject,
+    title: String,
+    evidence: Vec<Evidence>,
+    fixes: Vec<&'static str>,
+) -> Finding {
+    Finding {
+        code,
+        severity: Severity::Error,
+        subject,
+        title,
+        proof: Proof::Inevitable,
+        evidence,
+        fixes,
+        blocks: true,
+        stage: stage::FILES,
+    }
 }
 
 fn named(entry: &NamedPath, what: String) -> Evidence {
@@ -65,13 +82,17 @@ fn named(entry: &NamedPath, what: String) -> Evidence {
 
 /// A directory stands where a file is to be written.
 fn directory_in_place(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Finding> {
-    let file = entry.directive.to_ascii_lowercase().contains("log") || entry.directive.to_ascii_lowercase().contains("pid");
+    let file = entry.directive.to_ascii_lowercase().contains("log")
+        || entry.directive.to_ascii_lowercase().contains("pid");
     (file && snapshot.is_directory(&entry.path) == Some(true)).then(|| {
         finding(
             Code::ConfigBadValue,
             Subject::path(&entry.path),
             format!("{} is a directory, but {} writes a file there", entry.path, case.service.name),
-            vec![named(entry, format!("{} names it", entry.directive)), Evidence::new(Source::File, "a directory").file(&entry.path)],
+            vec![
+                named(entry, format!("{} names it", entry.directive)),
+                Evidence::new(Source::File, "a directory").file(&entry.path),
+            ],
             vec!["move-aside"],
         )
     })
@@ -92,25 +113,40 @@ fn unwritable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
         named(entry, format!("{} writes {}", case.service.name, entry.path)),
     ];
     if parent_is_ours && obstacle.status.uid != who.uid {
-        let title = format!("{} belongs to {owner}, but {} writes it as {}", obstacle.path, case.service.name, who.name);
+        let title = format!(
+            "{} belongs to {owner}, but {} writes it as {}",
+            obstacle.path, case.service.name, who.name
+        );
         let subject = Subject::obstacle(&obstacle, &who.name, named_as);
         return Some(finding(Code::WrongOwner, subject, title, evidence, vec!["give-back", "move-aside"]));
     }
     let subject = Subject::obstacle(&obstacle, &who.name, named_as);
     if obstacle.by == access::Refusal::Immutable {
         // Somebody set that on purpose: it is told, and not taken away.
-        let title = format!("{} is held against every change (immutable), so {} may not write it", obstacle.path, case.service.name);
+        let title = format!(
+            "{} is held against every change (immutable), so {} may not write it",
+            obstacle.path, case.service.name
+        );
         return Some(finding(Code::PermissionDenied, subject, title, evidence, vec![]));
     }
     let title = format!("{} may not {} {}", who.name, obstacle.right.verb(), obstacle.path);
     Some(finding(Code::PermissionDenied, subject, title, evidence, vec!["grant-access"]))
 }
 
-/// Whose a file is, its mode, and when anything of it changed last; `what` names the file's sort and may be empty.
-pub(super) fn owned(snapshot: &Snapshot, case: &Case, what: &str, file: &str, status: &FileStatus) -> Evidence {
+/// Whose a file is, its mode, and when anything of it changed last; `what` names the file's sort and may be
+/// empty.
+pub(super) fn owned(
+    snapshot: &Snapshot,
+    case: &Case,
+    what: &str,
+    file: &str,
+    status: &FileStatus,
+) -> Evidence {
     let owner = accounts::user_name(snapshot, status.uid);
     let detail = format!("{what} of {owner}, mode {:04o}", status.mode);
-    Evidence::new(Source::File, detail.trim_start()).file(file).time(Some(status.touched() * 1_000_000), &case.zone)
+    Evidence::new(Source::File, detail.trim_start())
+        .file(file)
+        .time(Some(status.touched() * 1_000_000), &case.zone)
 }
 
 pub(super) fn kind_word(kind: FileKind) -> &'static str {
@@ -132,12 +168,16 @@ fn unreadable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
     let owner = accounts::user_name(snapshot, obstacle.status.uid);
     let detail = format!("{} of {owner}, mode {:04o}", kind_word(obstacle.status.kind), obstacle.status.mode);
     let title = format!("{} may not {} {}", who.name, obstacle.right.verb(), obstacle.path);
-    let evidence = vec![Evidence::new(Source::File, detail).file(&obstacle.path), named(entry, format!("{} reads {}", case.service.name, entry.path))];
+    let evidence = vec![
+        Evidence::new(Source::File, detail).file(&obstacle.path),
+        named(entry, format!("{} reads {}", case.service.name, entry.path)),
+    ];
     let own_file = obstacle.path == snapshot.resolve_links(&entry.path);
     let subject = Subject::obstacle(&obstacle, &who.name, own_file.then_some(entry.path.as_str()));
     // What keeps the data belongs to their server: another owner there is the fault, not the missing right.
     if case.holds_data(&obstacle.path) && obstacle.status.uid != who.uid && who.uid != 0 {
-        let title = format!("{} belongs to {owner}, but {} runs as {}", obstacle.path, case.service.name, who.name);
+        let title =
+            format!("{} belongs to {owner}, but {} runs as {}", obstacle.path, case.service.name, who.name);
         return Some(finding(Code::WrongOwner, subject, title, evidence, vec!["give-back"]));
     }
     Some(finding(Code::PermissionDenied, subject, title, evidence, vec!["grant-access"]))
@@ -145,24 +185,45 @@ fn unreadable(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Fin
 
 fn no_room(snapshot: &Snapshot, case: &Case, entry: &NamedPath) -> Option<Finding> {
     let Look::Seen(space) = snapshot.space(path::parent(&entry.path)) else { return None };
-    let evidence =
-        |what: String| vec![Evidence::new(Source::File, what).file(&entry.path), named(entry, format!("{} writes {}", case.service.name, entry.path))];
+    let evidence = |what: String| {
+        vec![
+            Evidence::new(Source::File, what).file(&entry.path),
+            named(entry, format!("{} writes {}", case.service.name, entry.path)),
+        ]
+    };
     if space.read_only {
         let title = format!("{} lies on a file system that is mounted read-only", entry.path);
-        return Some(finding(Code::ReadOnly, Subject::path(&entry.path), title, evidence("mounted read-only".into()), vec![]));
+        return Some(finding(
+            Code::ReadOnly,
+            Subject::path(&entry.path),
+            title,
+            evidence("mounted read-only".into()),
+            vec![],
+        ));
     }
     let inodes = space.free_inodes == Some(0);
     if (space.free_bytes < NO_SPACE || inodes) && (case.starter.uid != 0 || space.free_bytes == 0 || inodes) {
         let what = if inodes { "inodes" } else { "space" };
         let title = format!("no {what} left where {} is written", entry.path);
-        return Some(finding(Code::DiskFull, Subject::path(&entry.path), title, evidence(format!("no {what} left")), vec![]));
+        return Some(finding(
+            Code::DiskFull,
+            Subject::path(&entry.path),
+            title,
+            evidence(format!("no {what} left")),
+            vec![],
+        ));
     }
     None
 }
 
 /// A pid file that names a living process stops daemons that ask it first.
 fn pid_file(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
-    let file = case.service.described.pid_file.clone().or_else(|| case.config.model.pid_file.as_ref().map(|p| p.path.clone()))?;
+    let file = case
+        .service
+        .described
+        .pid_file
+        .clone()
+        .or_else(|| case.config.model.pid_file.as_ref().map(|p| p.path.clone()))?;
     let text = snapshot.small_text(&file).seen()?;
     let pid: u32 = text.trim().parse().ok()?;
     let process = snapshot.process(pid);

@@ -1,4 +1,5 @@
-//! What is odd about the logs, told beside a diagnosis: whoever searches them by hand should look in the right place.
+//! What is odd about the logs, told beside a diagnosis: whoever searches them by hand should look in the
+//! right place.
 use crate::case::{Case, State, log_remarks};
 use crate::code::Code;
 use crate::config::Severity;
@@ -8,7 +9,8 @@ use crate::snapshot::Snapshot;
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let remarks = log_remarks(snapshot, case.service, &case.config, &case.starter);
     let up = case.state == State::Running;
-    // Of a service that is well only lines that are lost matter; one that is down may not open its log is a cause of its own.
+    // Of a service that is well only lines that are lost matter; one that is down may not open its log is a
+    // cause of its own.
     let matter = remarks.into_iter().filter(|r| if up { r.loses } else { !r.loses });
     matter
         .map(|remark| {

@@ -7,8 +7,25 @@ use crate::log::Outcome;
 use crate::path;
 use crate::snapshot::Snapshot;
 
-fn finding(code: Code, unit: &str, title: String, evidence: Vec<Evidence>, fixes: Vec<&'static str>, stage: u8) -> Finding {
-    Finding { code, severity: Severity::Error, subject: Subject::unit(unit), title, proof: Proof::Inevitable, evidence, fixes, blocks: true, stage }
+fn finding(
+    code: Code,
+    unit: &str,
+    title: String,
+    evidence: Vec<Evidence>,
+    fixes: Vec<&'static str>,
+    stage: u8,
+) -> Finding {
+    Finding {
+        code,
+        severity: Severity::Error,
+        subject: Subject::unit(unit),
+        title,
+        proof: Proof::Inevitable,
+        evidence,
+        fixes,
+        blocks: true,
+        stage,
+    }
 }
 
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
@@ -19,8 +36,14 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let masked = unit.masked || state.as_ref().is_some_and(|s| s.load_state == "masked");
     if masked {
         let since = snapshot.link_stat(&unit.fragment).seen().map(|s| s.modified * 1_000_000);
-        let owner = snapshot.link_stat(&unit.fragment).seen().map_or_else(String::new, |s| format!(", by {}", crate::accounts::user_name(snapshot, s.uid)));
-        let told = Evidence::new(Source::Manager, format!("{} leads nowhere: the unit is masked{owner}", unit.fragment));
+        let owner = snapshot
+            .link_stat(&unit.fragment)
+            .seen()
+            .map_or_else(String::new, |s| format!(", by {}", crate::accounts::user_name(snapshot, s.uid)));
+        let told = Evidence::new(
+            Source::Manager,
+            format!("{} leads nowhere: the unit is masked{owner}", unit.fragment),
+        );
         let mut evidence = vec![told.file(&unit.fragment).time(since, &case.zone)];
         evidence.extend(super::people::order(snapshot, case, name, "mask"));
         found.push(finding(
@@ -35,8 +58,18 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     }
     if let Some(state) = state {
         if matches!(state.load_state.as_str(), "bad-setting" | "error") {
-            let evidence = vec![Evidence::new(Source::Manager, format!("load state {}", state.load_state)).file(&unit.fragment)];
-            found.push(finding(Code::ManagerDisabled, name, format!("the unit file of {name} is broken"), evidence, vec![], stage::MANAGER));
+            let evidence = vec![
+                Evidence::new(Source::Manager, format!("load state {}", state.load_state))
+                    .file(&unit.fragment),
+            ];
+            found.push(finding(
+                Code::ManagerDisabled,
+                name,
+                format!("the unit file of {name} is broken"),
+                evidence,
+                vec![],
+                stage::MANAGER,
+            ));
         }
         if state.needs_reload {
             found.push(Finding {
@@ -45,7 +78,9 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
                 subject: Subject::unit(name),
                 title: format!("the files of {name} changed after the manager read them"),
                 proof: Proof::Now,
-                evidence: vec![Evidence::new(Source::Manager, "a reload of the manager is due").file(&unit.fragment)],
+                evidence: vec![
+                    Evidence::new(Source::Manager, "a reload of the manager is due").file(&unit.fragment),
+                ],
                 fixes: vec![],
                 blocks: false,
                 stage: stage::MANAGER,
@@ -53,10 +88,12 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         }
     }
     let enabled = unit.enabled || state.as_ref().is_some_and(|s| s.unit_file_state.starts_with("enabled"));
-    let failing = case.attempts.first().is_some_and(|a| matches!(a.outcome, Outcome::Failed | Outcome::Refused));
+    let failing =
+        case.attempts.first().is_some_and(|a| matches!(a.outcome, Outcome::Failed | Outcome::Refused));
     let installable = !unit.values("Install", "WantedBy").is_empty();
     if !enabled && installable && state.as_ref().is_none_or(|s| s.unit_file_state != "static") {
-        let mut evidence = vec![Evidence::new(Source::Manager, "nothing starts it at boot").file(&unit.fragment)];
+        let mut evidence =
+            vec![Evidence::new(Source::Manager, "nothing starts it at boot").file(&unit.fragment)];
         evidence.extend(super::people::order(snapshot, case, name, "disable"));
         if case.state == State::Stopped && !failing {
             found.push(finding(
@@ -68,7 +105,14 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
                 stage::MANAGER,
             ));
         } else if case.state == State::Running {
-            let mut note = finding(Code::NotEnabled, name, format!("{name} runs, but nothing starts it at boot"), evidence, vec!["enable"], stage::MANAGER);
+            let mut note = finding(
+                Code::NotEnabled,
+                name,
+                format!("{name} runs, but nothing starts it at boot"),
+                evidence,
+                vec!["enable"],
+                stage::MANAGER,
+            );
             note.blocks = false;
             note.severity = Severity::Hint;
             note.proof = Proof::Now;
@@ -84,18 +128,35 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let Some(unit) = &case.service.unit else { return vec![] };
     let mut found = Vec::new();
     for command in unit.commands("ExecStartPre").into_iter().chain(unit.commands("ExecStart")) {
-        let Some(program) = command.words.first().filter(|p| p.starts_with('/') && !command.may_fail) else { continue };
-        let evidence =
-            || Evidence { line: Some(command.line), ..Evidence::new(Source::Manager, format!("{} starts {program}", unit.name)).file(&command.file) };
+        let Some(program) = command.words.first().filter(|p| p.starts_with('/') && !command.may_fail) else {
+            continue;
+        };
+        let evidence = || Evidence {
+            line: Some(command.line),
+            ..Evidence::new(Source::Manager, format!("{} starts {program}", unit.name)).file(&command.file)
+        };
         match snapshot.stat(program).seen() {
             None if snapshot.exists(program) == Some(false) => {
-                let mut one = finding(Code::ProgramMissing, &unit.name, format!("{program} does not exist"), vec![evidence()], vec![], stage::EXECUTE);
+                let mut one = finding(
+                    Code::ProgramMissing,
+                    &unit.name,
+                    format!("{program} does not exist"),
+                    vec![evidence()],
+                    vec![],
+                    stage::EXECUTE,
+                );
                 one.subject.path = Some(program.clone());
                 found.push(one);
             }
             Some(status) if status.mode & 0o111 == 0 => {
-                let mut one =
-                    finding(Code::PermissionDenied, &unit.name, format!("{program} may not be executed by anybody"), vec![evidence()], vec![], stage::EXECUTE);
+                let mut one = finding(
+                    Code::PermissionDenied,
+                    &unit.name,
+                    format!("{program} may not be executed by anybody"),
+                    vec![evidence()],
+                    vec![],
+                    stage::EXECUTE,
+                );
                 one.subject.path = Some(program.clone());
                 found.push(one);
             }
@@ -117,7 +178,11 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     }
     for key in ["User", "Group"] {
         let Some(who) = unit.value("Service", key) else { continue };
-        let missing = if key == "User" { crate::accounts::account(snapshot, &who).is_absent() } else { crate::accounts::group(snapshot, &who).is_absent() };
+        let missing = if key == "User" {
+            crate::accounts::account(snapshot, &who).is_absent()
+        } else {
+            crate::accounts::group(snapshot, &who).is_absent()
+        };
         if missing && unit.value("Service", "DynamicUser").is_none() {
             let place = unit.place("Service", key);
             let mut evidence = Evidence::new(Source::Manager, format!("{key}={who}"));
@@ -154,7 +219,10 @@ fn interpreter(snapshot: &Snapshot, case: &Case, program: &str) -> Option<Findin
         return None;
     }
     let unit = case.service.unit_name().unwrap_or_default();
-    let evidence = Evidence { line: Some(1), ..Evidence::new(Source::File, format!("its first line names {name}")).file(program) };
+    let evidence = Evidence {
+        line: Some(1),
+        ..Evidence::new(Source::File, format!("its first line names {name}")).file(program)
+    };
     let mut one = finding(
         Code::ProgramMissing,
         unit,

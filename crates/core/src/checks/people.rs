@@ -13,11 +13,20 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             && !case.meant_to_run
             && let Some(evidence) = order(snapshot, case, &unit.name, "stop")
         {
-            found.push(note(&unit.name, format!("{} was stopped on purpose", case.service.name), vec![evidence]));
+            found.push(note(
+                &unit.name,
+                format!("{} was stopped on purpose", case.service.name),
+                vec![evidence],
+            ));
         }
         if let Some(drop_in) = unit.drop_ins.iter().find(|d| path::name(d).contains("pacemaker")) {
-            let evidence = Evidence::new(Source::Manager, "a cluster manager put this file there").file(drop_in);
-            found.push(note(&unit.name, format!("a cluster manager decides when {} runs: start and stop it there", case.service.name), vec![evidence]));
+            let evidence =
+                Evidence::new(Source::Manager, "a cluster manager put this file there").file(drop_in);
+            found.push(note(
+                &unit.name,
+                format!("a cluster manager decides when {} runs: start and stop it there", case.service.name),
+                vec![evidence],
+            ));
         }
     }
     if let Some(data) = &case.config.model.data_dir
@@ -47,7 +56,8 @@ fn note(unit: &str, title: String, evidence: Vec<Evidence>) -> Finding {
     }
 }
 
-/// Who told the manager to do this, as far as the record of commands run for root tells; the newest such order.
+/// Who told the manager to do this, as far as the record of commands run for root tells; the newest such
+/// order.
 pub(super) fn order(snapshot: &Snapshot, case: &Case, unit: &str, verb: &str) -> Option<Evidence> {
     let stem = unit.trim_end_matches(".service");
     let entries = snapshot.journal_of("_COMM=sudo", 400).seen()?;
@@ -58,8 +68,10 @@ pub(super) fn order(snapshot: &Snapshot, case: &Case, unit: &str, verb: &str) ->
         let manager = words.first().is_some_and(|w| matches!(path::name(w), "systemctl" | "service"));
         let about = words.iter().any(|w| w.trim_end_matches(".service") == stem) && words.contains(&verb);
         (manager && about).then(|| {
-            let detail = format!("{} ran: {}", who.trim(), crate::host::mask_text(command));
-            Evidence::new(Source::Log, detail).file("journal").time(i64::try_from(entry.time).ok(), &case.zone)
+            let detail = format!("{} ran: {}", who.trim(), crate::secrets::mask_text(command));
+            Evidence::new(Source::Log, detail)
+                .file("journal")
+                .time(i64::try_from(entry.time).ok(), &case.zone)
         })
     })
 }

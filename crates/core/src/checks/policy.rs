@@ -1,4 +1,5 @@
-//! Refusals by a mandatory access policy, from the records that such policies leave: the audit log and the kernel's messages.
+//! Refusals by a mandatory access policy, from the records that such policies leave: the audit log and the
+//! kernel's messages.
 use crate::case::Case;
 use crate::code::Code;
 use crate::config::Severity;
@@ -68,17 +69,19 @@ fn records(snapshot: &Snapshot) -> Vec<(Refusal, Evidence)> {
     all
 }
 
-/// Reads one record: `type=AVC msg=audit(SECONDS.MILLIS:SERIAL): avc:  denied  { … } …` or `… apparmor="DENIED" …`.
+/// Reads one record: `type=AVC msg=audit(SECONDS.MILLIS:SERIAL): avc:  denied  { … } …` or `…
+/// apparmor="DENIED" …`.
 fn parse(line: &str, received: Option<i64>) -> Option<Refusal> {
     let labelled = line.contains("avc:") && line.contains("denied");
     let profiled = line.contains("apparmor=\"DENIED\"");
     if !labelled && !profiled {
         return None;
     }
-    let stamp = line.split_once("audit(").and_then(|(_, rest)| rest.split_once(':')).and_then(|(seconds, _)| {
-        let (whole, rest) = seconds.split_once('.').unwrap_or((seconds, "0"));
-        Some(whole.parse::<i64>().ok()? * 1_000_000 + rest.parse::<i64>().ok()? * 1000)
-    });
+    let stamp =
+        line.split_once("audit(").and_then(|(_, rest)| rest.split_once(':')).and_then(|(seconds, _)| {
+            let (whole, rest) = seconds.split_once('.').unwrap_or((seconds, "0"));
+            Some(whole.parse::<i64>().ok()? * 1_000_000 + rest.parse::<i64>().ok()? * 1000)
+        });
     let time = stamp.or(received)?;
     let word = |key: &str| -> Option<String> {
         let at = line.find(&format!(" {key}="))? + key.len() + 2;
@@ -88,8 +91,15 @@ fn parse(line: &str, received: Option<i64>) -> Option<Refusal> {
             None => Some(rest.split_whitespace().next()?.to_owned()),
         }
     };
-    let path = word("name").or_else(|| word("path")).filter(|p| p.starts_with('/')).or_else(|| word("path").filter(|p| p.starts_with('/')));
-    let wanted = if labelled { line.split_once('{').and_then(|(_, rest)| rest.split_once('}')).map(|(w, _)| w.trim().to_owned()) } else { word("operation") };
+    let path = word("name")
+        .or_else(|| word("path"))
+        .filter(|p| p.starts_with('/'))
+        .or_else(|| word("path").filter(|p| p.starts_with('/')));
+    let wanted = if labelled {
+        line.split_once('{').and_then(|(_, rest)| rest.split_once('}')).map(|(w, _)| w.trim().to_owned())
+    } else {
+        word("operation")
+    };
     Some(Refusal {
         time,
         program: word("comm")?,
@@ -111,7 +121,10 @@ fn finding(case: &Case, refusal: &Refusal, evidence: Evidence) -> Finding {
         code: Code::PolicyDenied,
         severity: Severity::Error,
         subject,
-        title: format!("the access policy refuses {} \"{}\"{on} ({})", case.service.name, refusal.wanted, refusal.by),
+        title: format!(
+            "the access policy refuses {} \"{}\"{on} ({})",
+            case.service.name, refusal.wanted, refusal.by
+        ),
         proof: Proof::Now,
         evidence: vec![evidence.time(Some(refusal.time), &case.zone)],
         fixes: vec![],
@@ -128,11 +141,21 @@ mod tests {
     fn records_of_both_sorts_of_policy() {
         let label = r#"type=AVC msg=audit(1932876511.250:812): avc:  denied  { name_bind } for  pid=4711 comm="httpd" src=8081 scontext=system_u:system_r:httpd_t:s0 tcontext=system_u:object_r:tide_port_t:s0 tclass=tcp_socket permissive=0"#;
         let refusal = parse(label, None).unwrap();
-        assert_eq!((refusal.time, refusal.program.as_str(), refusal.wanted.as_str(), refusal.port), (1_932_876_511_250_000, "httpd", "name_bind", Some(8081)));
+        assert_eq!(
+            (refusal.time, refusal.program.as_str(), refusal.wanted.as_str(), refusal.port),
+            (1_932_876_511_250_000, "httpd", "name_bind", Some(8081))
+        );
         let profile = r#"[12.5] audit: type=1400 audit(1932876511.250:9): apparmor="DENIED" operation="open" profile="/usr/sbin/mariadbd" name="/srv/tide/ibdata1" pid=812 comm="mariadbd" requested_mask="rw" denied_mask="rw" fsuid=71 ouid=71"#;
         let refusal = parse(profile, None).unwrap();
-        assert_eq!((refusal.path.as_deref(), refusal.by.as_str(), refusal.wanted.as_str()), (Some("/srv/tide/ibdata1"), "/usr/sbin/mariadbd", "open"));
+        assert_eq!(
+            (refusal.path.as_deref(), refusal.by.as_str(), refusal.wanted.as_str()),
+            (Some("/srv/tide/ibdata1"), "/usr/sbin/mariadbd", "open")
+        );
         assert_eq!(parse("type=AVC msg=audit(x): avc:  granted  { read }", None), None);
-        assert_eq!(parse(r#"avc:  denied  { read } for pid=1 comm="nginx""#, Some(5)).map(|r| r.time), Some(5), "the journal's own time serves");
+        assert_eq!(
+            parse(r#"avc:  denied  { read } for pid=1 comm="nginx""#, Some(5)).map(|r| r.time),
+            Some(5),
+            "the journal's own time serves"
+        );
     }
 }

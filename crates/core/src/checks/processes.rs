@@ -1,5 +1,5 @@
-//! The processes against the plan: halted ones, those that wait in the kernel, a main process that is none of the unit's, data that another server uses,
-//! locks of other processes.
+//! The processes against the plan: halted ones, those that wait in the kernel, a main process that is none of
+//! the unit's, data that another server uses, locks of other processes.
 use crate::case::{Case, State, chain, started_by};
 use crate::code::Code;
 use crate::config::Severity;
@@ -22,7 +22,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
 }
 
 fn command(process: &Process) -> String {
-    crate::host::mask_arguments(&process.arguments).join(" ")
+    crate::secrets::mask_arguments(&process.arguments).join(" ")
 }
 
 /// Stopped by a signal or a debugger: it is there, holds its sockets, and answers nothing.
@@ -33,31 +33,49 @@ fn halted(case: &Case) -> Option<Finding> {
         code: Code::ProcessHalted,
         severity: Severity::Error,
         subject: Subject { pid: Some(main.brief.pid), ..Subject::default() },
-        title: format!("{} (pid {}) is halted: {how}, and it answers nothing", main.brief.name, main.brief.pid),
+        title: format!(
+            "{} (pid {}) is halted: {how}, and it answers nothing",
+            main.brief.name, main.brief.pid
+        ),
         proof: Proof::Inevitable,
-        evidence: vec![Evidence::new(Source::Process, format!("state {} in the process table", main.brief.state)).pid(main.brief.pid)],
+        evidence: vec![
+            Evidence::new(Source::Process, format!("state {} in the process table", main.brief.state))
+                .pid(main.brief.pid),
+        ],
         fixes: vec!["continue-process"],
         blocks: true,
         stage: stage::RUN,
     })
 }
 
-/// In a wait inside the kernel that no signal ends: for a disk or another machine. Short ones are a part of all work; the host
-/// has looked more than once.
+/// In a wait inside the kernel that no signal ends: for a disk or another machine. Short ones are a part of
+/// all work; the host has looked more than once.
 fn waiting(case: &Case) -> Option<Finding> {
     let stuck: Vec<&Process> = case.processes.iter().filter(|p| p.brief.state == 'D').collect();
     let first = stuck.first()?;
-    let others = if stuck.len() > 1 { format!(" and {} more of its processes", stuck.len() - 1) } else { String::new() };
+    let others = if stuck.len() > 1 {
+        format!(" and {} more of its processes", stuck.len() - 1)
+    } else {
+        String::new()
+    };
     Some(Finding {
         code: Code::NotAsPlanned,
         severity: Severity::Warning,
         subject: Subject { pid: Some(first.brief.pid), ..Subject::default() },
         title: format!(
-            "{} (pid {}){others} waits in the kernel for a disk or a network file system, and no signal reaches it",
+            "{} (pid {}){others} waits in the kernel for a disk or a network file system, and no signal \
+                reaches it",
             first.brief.name, first.brief.pid
         ),
         proof: Proof::Now,
-        evidence: stuck.iter().take(3).map(|p| Evidence::new(Source::Process, "state D in the process table, at several looks").pid(p.brief.pid)).collect(),
+        evidence: stuck
+            .iter()
+            .take(3)
+            .map(|p| {
+                Evidence::new(Source::Process, "state D in the process table, at several looks")
+                    .pid(p.brief.pid)
+            })
+            .collect(),
         fixes: vec![],
         blocks: false,
         stage: stage::RUN,
@@ -73,14 +91,20 @@ fn foreign_main(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     }
     let Look::Seen(main) = snapshot.process(state.main_pid) else { return None };
     let inside = state.control_group.is_empty() || main.cgroup.starts_with(&state.control_group);
-    if inside || case.service.runs_as(&main) || case.processes.iter().any(|p| case.service.runs_as(p) && p.brief.pid != state.main_pid) {
+    if inside
+        || case.service.runs_as(&main)
+        || case.processes.iter().any(|p| case.service.runs_as(p) && p.brief.pid != state.main_pid)
+    {
         return None;
     }
     Some(Finding {
         code: Code::NotAsPlanned,
         severity: Severity::Warning,
         subject: Subject { pid: Some(state.main_pid), ..Subject::unit(&unit.name) },
-        title: format!("the manager takes {} (pid {}) for the main process of {}, but that is another program", main.brief.name, state.main_pid, unit.name),
+        title: format!(
+            "the manager takes {} (pid {}) for the main process of {}, but that is another program",
+            main.brief.name, state.main_pid, unit.name
+        ),
         proof: Proof::Now,
         evidence: vec![
             Evidence::new(Source::Process, command(&main)).pid(state.main_pid),
@@ -96,12 +120,17 @@ fn foreign_main(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
 fn uncollected(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let all = snapshot.processes().seen()?;
     let dead = all.iter().find(|p| p.state == 'Z' && p.parent > 1 && case.service.has_name(&p.name))?;
-    let parent = snapshot.brief(dead.parent).map_or_else(|| dead.parent.to_string(), |p| format!("{} (pid {})", p.name, p.pid));
+    let parent = snapshot
+        .brief(dead.parent)
+        .map_or_else(|| dead.parent.to_string(), |p| format!("{} (pid {})", p.name, p.pid));
     Some(Finding {
         code: Code::NotAsPlanned,
         severity: Severity::Hint,
         subject: Subject { pid: Some(dead.pid), ..Subject::default() },
-        title: format!("{} (pid {}) is dead, and its parent {parent} has not taken notice", dead.name, dead.pid),
+        title: format!(
+            "{} (pid {}) is dead, and its parent {parent} has not taken notice",
+            dead.name, dead.pid
+        ),
         proof: Proof::Now,
         evidence: vec![Evidence::new(Source::Process, "state Z in the process table").pid(dead.pid)],
         fixes: vec![],
@@ -127,10 +156,12 @@ fn data_in_use(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     if unit.as_deref() == case.service.unit_name() && unit.is_some() {
         return None;
     }
-    let by = unit
-        .clone()
-        .map_or_else(|| format!("{} (pid {})", user.brief.name, user.brief.pid), |u| format!("{} (pid {}) of {u}", user.brief.name, user.brief.pid));
-    let started = started_by(&links).map_or_else(|| "its parent process has ended".to_owned(), |by| format!("started by {by}"));
+    let by = unit.clone().map_or_else(
+        || format!("{} (pid {})", user.brief.name, user.brief.pid),
+        |u| format!("{} (pid {}) of {u}", user.brief.name, user.brief.pid),
+    );
+    let started = started_by(&links)
+        .map_or_else(|| "its parent process has ended".to_owned(), |by| format!("started by {by}"));
     Some(Finding {
         code: Code::AlreadyRunning,
         severity: Severity::Error,
@@ -138,8 +169,11 @@ fn data_in_use(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
         title: format!("another server uses the data in {data} already: {by}"),
         proof: Proof::Inevitable,
         evidence: vec![
-            Evidence::new(Source::Process, format!("it works in {data}: {}", command(&user))).pid(user.brief.pid),
-            Evidence::new(Source::Process, started).pid(user.brief.pid).time(user.started.map(|s| s * 1_000_000), &case.zone),
+            Evidence::new(Source::Process, format!("it works in {data}: {}", command(&user)))
+                .pid(user.brief.pid),
+            Evidence::new(Source::Process, started)
+                .pid(user.brief.pid)
+                .time(user.started.map(|s| s * 1_000_000), &case.zone),
         ],
         fixes: vec!["stop-holder"],
         blocks: true,
@@ -161,7 +195,11 @@ fn locks(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             evidence: vec![
                 Evidence::new(
                     Source::File,
-                    if text.trim().is_empty() { "it is empty".to_owned() } else { format!("it begins with {}", text.lines().next().unwrap_or_default()) },
+                    if text.trim().is_empty() {
+                        "it is empty".to_owned()
+                    } else {
+                        format!("it begins with {}", text.lines().next().unwrap_or_default())
+                    },
                 )
                 .file(&lock.path),
                 seen,
@@ -187,9 +225,17 @@ fn locks(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         }
         let seen = Evidence::new(Source::Process, command(&process)).pid(pid);
         if case.service.runs_as(&process) {
-            found.push(finding(Code::AlreadyRunning, Some(pid), format!("another copy of {} runs already: {} names it", case.service.name, lock.path), seen));
+            found.push(finding(
+                Code::AlreadyRunning,
+                Some(pid),
+                format!("another copy of {} runs already: {} names it", case.service.name, lock.path),
+                seen,
+            ));
         } else {
-            let title = format!("the lock {} names pid {pid}, which is {} by now and not {}", lock.path, process.brief.name, case.service.name);
+            let title = format!(
+                "the lock {} names pid {pid}, which is {} by now and not {}",
+                lock.path, process.brief.name, case.service.name
+            );
             found.push(finding(Code::StaleFile, Some(pid), title, seen));
         }
     }

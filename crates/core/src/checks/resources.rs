@@ -14,7 +14,8 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         return vec![];
     }
     let memory = Memory::of(snapshot);
-    let mut found: Vec<Finding> = case.config.model.demands.iter().filter_map(|d| demand(snapshot, case, &memory, d)).collect();
+    let mut found: Vec<Finding> =
+        case.config.model.demands.iter().filter_map(|d| demand(snapshot, case, &memory, d)).collect();
     found.extend(processes(snapshot, case));
     if found.is_empty() {
         found.extend(complained(snapshot, case));
@@ -42,7 +43,9 @@ impl Memory {
             let number: u64 = words.next()?.parse().ok()?;
             Some(if words.next() == Some("kB") { number << 10 } else { number })
         };
-        let promised_left = number("CommitLimit").zip(number("Committed_AS")).map(|(limit, given)| limit.saturating_sub(given));
+        let promised_left = number("CommitLimit")
+            .zip(number("Committed_AS"))
+            .map(|(limit, given)| limit.saturating_sub(given));
         Self {
             total: number("MemTotal"),
             swap: number("SwapTotal").unwrap_or(0),
@@ -60,10 +63,16 @@ fn kernel(snapshot: &Snapshot, file: &str) -> Option<u64> {
 
 /// Bytes for people.
 fn bytes(amount: u64) -> String {
-    let (unit, name) =
-        [(1u64 << 40, "TiB"), (1 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB")].into_iter().find(|(u, _)| amount >= *u).unwrap_or((1, "bytes"));
+    let (unit, name) = [(1u64 << 40, "TiB"), (1 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB")]
+        .into_iter()
+        .find(|(u, _)| amount >= *u)
+        .unwrap_or((1, "bytes"));
     let tenths = amount / (unit / 10).max(1) % 10;
-    if unit == 1 || tenths == 0 { format!("{} {name}", amount / unit) } else { format!("{}.{tenths} {name}", amount / unit) }
+    if unit == 1 || tenths == 0 {
+        format!("{} {name}", amount / unit)
+    } else {
+        format!("{}.{tenths} {name}", amount / unit)
+    }
 }
 
 fn asked(demand: &Demand, what: &str) -> Evidence {
@@ -81,14 +90,27 @@ fn finding(code: Code, demand: &Demand, title: String, evidence: Vec<Evidence>) 
         line: demand.place.as_ref().map(|p| p.line),
         ..Subject::default()
     };
-    Finding { code, severity: Severity::Error, subject, title, proof: Proof::Inevitable, evidence, fixes: vec![], blocks: true, stage: stage::FILES }
+    Finding {
+        code,
+        severity: Severity::Error,
+        subject,
+        title,
+        proof: Proof::Inevitable,
+        evidence,
+        fixes: vec![],
+        blocks: true,
+        stage: stage::FILES,
+    }
 }
 
 /// The limit that a unit sets, with its place, where it is below what is asked for.
 fn limited(case: &Case, key: &str, amount: u64) -> Option<(u64, Evidence)> {
     let unit = case.service.unit.as_ref()?;
     let limit = unit.hard_limit(key).filter(|l| *l < amount)?;
-    let mut evidence = Evidence::new(Source::Manager, format!("{key}={} in {}", unit.value("Service", key).unwrap_or_default(), unit.name));
+    let mut evidence = Evidence::new(
+        Source::Manager,
+        format!("{key}={} in {}", unit.value("Service", key).unwrap_or_default(), unit.name),
+    );
     if let Some((file, line)) = unit.place("Service", key) {
         evidence.file = Some(file);
         evidence.line = Some(line);
@@ -102,7 +124,11 @@ fn demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Demand) ->
     match demand.resource {
         Resource::Memory | Resource::AddressSpace => {
             if let Some((limit, evidence)) = limited(case, "LimitAS", amount) {
-                let title = format!("{name} asks for {} of memory, but its unit allows {}", bytes(amount), bytes(limit));
+                let title = format!(
+                    "{name} asks for {} of memory, but its unit allows {}",
+                    bytes(amount),
+                    bytes(limit)
+                );
                 return Some(Finding {
                     fixes: vec!["raise-limit"],
                     ..finding(Code::MemoryShort, demand, title, vec![asked(demand, &bytes(amount)), evidence])
@@ -112,7 +138,8 @@ fn demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Demand) ->
                 return None;
             }
             let there = match memory.overcommit {
-                // The kernel's rule of thumb refuses one piece that is larger than all memory and swap together.
+                // The kernel's rule of thumb refuses one piece that is larger than all memory and swap
+                // together.
                 0 => memory.total? + memory.swap,
                 2 => memory.promised_left?,
                 _ => return None,
@@ -120,23 +147,42 @@ fn demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Demand) ->
             if amount <= there {
                 return over_group(case, demand);
             }
-            let what = if memory.overcommit == 2 { "can still be promised here" } else { "of memory and swap are there" };
-            let title = format!("{name} asks for {} of memory, but only {} {what}", bytes(amount), bytes(there));
+            let what = if memory.overcommit == 2 {
+                "can still be promised here"
+            } else {
+                "of memory and swap are there"
+            };
+            let title =
+                format!("{name} asks for {} of memory, but only {} {what}", bytes(amount), bytes(there));
             Some(finding(
                 Code::MemoryShort,
                 demand,
                 title,
-                vec![asked(demand, &bytes(amount)), Evidence::new(Source::Process, format!("{} {what}", bytes(there))).file("/proc/meminfo")],
+                vec![
+                    asked(demand, &bytes(amount)),
+                    Evidence::new(Source::Process, format!("{} {what}", bytes(there))).file("/proc/meminfo"),
+                ],
             ))
         }
         Resource::HugePages => {
             let there = memory.huge_free? * memory.huge_size;
             (amount > there).then(|| {
-                let title = format!("{name} asks for {} in huge pages, but only {} of them are free", bytes(amount), bytes(there));
+                let title = format!(
+                    "{name} asks for {} in huge pages, but only {} of them are free",
+                    bytes(amount),
+                    bytes(there)
+                );
                 let evidence = vec![
                     asked(demand, &bytes(amount)),
-                    Evidence::new(Source::Process, format!("{} huge pages of {} are free", memory.huge_free.unwrap_or(0), bytes(memory.huge_size)))
-                        .file("/proc/meminfo"),
+                    Evidence::new(
+                        Source::Process,
+                        format!(
+                            "{} huge pages of {} are free",
+                            memory.huge_free.unwrap_or(0),
+                            bytes(memory.huge_size)
+                        ),
+                    )
+                    .file("/proc/meminfo"),
                 ];
                 finding(Code::MemoryShort, demand, title, evidence)
             })
@@ -144,12 +190,20 @@ fn demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Demand) ->
         Resource::SharedMemory => {
             let most = kernel(snapshot, "/proc/sys/kernel/shmmax")?;
             (amount > most).then(|| {
-                let title = format!("{name} asks for a shared memory segment of {}, but the kernel allows {}", bytes(amount), bytes(most));
+                let title = format!(
+                    "{name} asks for a shared memory segment of {}, but the kernel allows {}",
+                    bytes(amount),
+                    bytes(most)
+                );
                 finding(
                     Code::LimitReached,
                     demand,
                     title,
-                    vec![asked(demand, &bytes(amount)), Evidence::new(Source::Process, format!("kernel.shmmax is {most}")).file("/proc/sys/kernel/shmmax")],
+                    vec![
+                        asked(demand, &bytes(amount)),
+                        Evidence::new(Source::Process, format!("kernel.shmmax is {most}"))
+                            .file("/proc/sys/kernel/shmmax"),
+                    ],
                 )
             })
         }
@@ -159,8 +213,14 @@ fn demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Demand) ->
 
 /// A control group kills when the memory is touched, not when it is asked for: that is no certainty.
 fn over_group(case: &Case, demand: &Demand) -> Option<Finding> {
-    let (limit, evidence) = limited(case, "MemoryMax", demand.amount).or_else(|| limited(case, "MemoryLimit", demand.amount))?;
-    let title = format!("{} asks for {} of memory, but is killed when it uses more than {}", case.service.name, bytes(demand.amount), bytes(limit));
+    let (limit, evidence) =
+        limited(case, "MemoryMax", demand.amount).or_else(|| limited(case, "MemoryLimit", demand.amount))?;
+    let title = format!(
+        "{} asks for {} of memory, but is killed when it uses more than {}",
+        case.service.name,
+        bytes(demand.amount),
+        bytes(limit)
+    );
     let one = finding(Code::MemoryShort, demand, title, vec![asked(demand, &bytes(demand.amount)), evidence]);
     Some(Finding { proof: Proof::Said, fixes: vec!["raise-limit"], ..one })
 }
@@ -180,7 +240,15 @@ fn files(snapshot: &Snapshot, case: &Case, demand: &Demand) -> Option<Finding> {
         None => Evidence::new(Source::Process, format!("the bound is {limit}")),
     };
     let fixes = if may_raise { vec![] } else { vec!["raise-limit"] };
-    Some(Finding { fixes, ..finding(Code::LimitReached, demand, title, vec![asked(demand, &format!("{} open files", demand.amount)), evidence]) })
+    Some(Finding {
+        fixes,
+        ..finding(
+            Code::LimitReached,
+            demand,
+            title,
+            vec![asked(demand, &format!("{} open files", demand.amount)), evidence],
+        )
+    })
 }
 
 /// The number of processes of the account against the unit's limit; root is not limited (getrlimit(2)).
@@ -199,11 +267,18 @@ fn processes(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     Some(Finding {
         code: Code::LimitReached,
         severity: Severity::Error,
-        subject: Subject { account: Some(case.starter.name.clone()), directive: Some("LimitNPROC".into()), ..Subject::default() },
+        subject: Subject {
+            account: Some(case.starter.name.clone()),
+            directive: Some("LimitNPROC".into()),
+            ..Subject::default()
+        },
         title: format!("{} may have {limit} processes, and has {there} already", case.starter.name),
         // A daemon that needs no further process or thread gets along.
         proof: Proof::Now,
-        evidence: vec![evidence, Evidence::new(Source::Process, format!("{there} processes of {}", case.starter.name))],
+        evidence: vec![
+            evidence,
+            Evidence::new(Source::Process, format!("{there} processes of {}", case.starter.name)),
+        ],
         fixes: vec!["raise-limit"],
         blocks: true,
         stage: stage::EXECUTE,
@@ -224,7 +299,8 @@ fn complained(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let unit = case.service.unit.as_ref().filter(|_| case.processes.is_empty())?;
     let failures = case.telling().into_iter().flat_map(|a| &a.failures);
     let (failure, key) = failures.filter(|f| !f.found.aftermath).find_map(|f| {
-        let key = limits_of(f.code).iter().find(|key| unit.hard_limit(key).is_some_and(|l| l != UNLIMITED))?;
+        let key =
+            limits_of(f.code).iter().find(|key| unit.hard_limit(key).is_some_and(|l| l != UNLIMITED))?;
         Some((f, *key))
     })?;
     let changed = case.unit_changed(snapshot)?;
@@ -233,7 +309,11 @@ fn complained(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
         code: failure.code,
         severity: Severity::Error,
         subject: Subject { directive: Some(key.into()), ..Subject::default() },
-        title: format!("{} needs more than its unit allows: {key}={}", case.service.name, unit.value("Service", key).unwrap_or_default()),
+        title: format!(
+            "{} needs more than its unit allows: {key}={}",
+            case.service.name,
+            unit.value("Service", key).unwrap_or_default()
+        ),
         proof: Proof::Now,
         evidence: vec![evidence],
         fixes: vec!["raise-limit"],
@@ -243,18 +323,34 @@ fn complained(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
 }
 
 /// The kernel's or the manager's word that a run was ended because memory ran out.
-pub(super) fn killed_for_memory(snapshot: &Snapshot, case: &Case, began: i64, ended: i64, result: &str) -> Option<Evidence> {
+pub(super) fn killed_for_memory(
+    snapshot: &Snapshot,
+    case: &Case,
+    began: i64,
+    ended: i64,
+    result: &str,
+) -> Option<Evidence> {
     let entries = snapshot.journal_of("_TRANSPORT=kernel", 400).seen().unwrap_or_default();
     let kill = entries.iter().find(|e| {
         let time = i64::try_from(e.time).unwrap_or(0);
-        let victim = e.message.split_once("Killed process ").and_then(|(_, rest)| rest.split_once('(')?.1.split_once(')')).map(|(n, _)| n);
+        let victim = e
+            .message
+            .split_once("Killed process ")
+            .and_then(|(_, rest)| rest.split_once('(')?.1.split_once(')'))
+            .map(|(n, _)| n);
         time >= began && time <= ended + 2_000_000 && victim.is_some_and(|v| case.service.has_name(v))
     });
     match kill {
-        Some(entry) => Some(Evidence::new(Source::Log, entry.message.clone()).file("journal").time(i64::try_from(entry.time).ok(), &case.zone)),
-        None => {
-            (result == "oom-kill").then(|| Evidence::new(Source::Manager, "the manager saw it killed for memory").file("journal").time(Some(ended), &case.zone))
-        }
+        Some(entry) => Some(
+            Evidence::new(Source::Log, entry.message.clone())
+                .file("journal")
+                .time(i64::try_from(entry.time).ok(), &case.zone),
+        ),
+        None => (result == "oom-kill").then(|| {
+            Evidence::new(Source::Manager, "the manager saw it killed for memory")
+                .file("journal")
+                .time(Some(ended), &case.zone)
+        }),
     }
 }
 
@@ -264,7 +360,9 @@ mod tests {
 
     #[test]
     fn amounts_for_people() {
-        for (amount, expected) in [(512, "512 bytes"), (2048, "2 KiB"), (1536 << 20, "1.5 GiB"), (128 << 20, "128 MiB")] {
+        for (amount, expected) in
+            [(512, "512 bytes"), (2048, "2 KiB"), (1536 << 20, "1.5 GiB"), (128 << 20, "128 MiB")]
+        {
             assert_eq!(bytes(amount), expected);
         }
     }

@@ -1,4 +1,5 @@
-//! The program that would really run: its shared libraries, and for Java the runtime that the service picks up.
+//! The program that would really run: its shared libraries, and for Java the runtime that the service picks
+//! up.
 use crate::case::Case;
 use crate::code::Code;
 use crate::config::Severity;
@@ -33,14 +34,23 @@ fn finding(code: Code, path: &str, title: String, evidence: Vec<Evidence>) -> Fi
 }
 
 fn libraries(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
-    let Some(program) = case.service.program().map(|p| case.service.kind.executable(p)).filter(|p| p.starts_with('/')) else { return vec![] };
+    let Some(program) =
+        case.service.program().map(|p| case.service.kind.executable(p)).filter(|p| p.starts_with('/'))
+    else {
+        return vec![];
+    };
     let missing = elf::missing(snapshot, &program, &case.service.instance.environment);
     let one = |m: elf::Missing| {
         let evidence = vec![
             Evidence::new(Source::File, format!("it needs {}", m.library)).file(&m.needed_by),
             Evidence::new(Source::File, "not in any directory that the loader searches"),
         ];
-        finding(Code::ProgramMissing, &m.library, format!("{}, a library that {} needs, does not exist", m.library, path::name(&program)), evidence)
+        finding(
+            Code::ProgramMissing,
+            &m.library,
+            format!("{}, a library that {} needs, does not exist", m.library, path::name(&program)),
+            evidence,
+        )
     };
     missing.into_iter().map(one).collect()
 }
@@ -50,11 +60,21 @@ fn java_runtime(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let Some(launcher) = java::launcher(snapshot, instance) else { return vec![] };
     let others = || {
         let all = java::installed(snapshot);
-        let shown: Vec<String> = all.iter().map(|r| format!("{} in {}", r.version.map_or("one".into(), |v| v.to_string()), r.home)).collect();
-        if shown.is_empty() { "no other runtime is installed".to_owned() } else { format!("installed: {}", shown.join(", ")) }
+        let shown: Vec<String> = all
+            .iter()
+            .map(|r| format!("{} in {}", r.version.map_or("one".into(), |v| v.to_string()), r.home))
+            .collect();
+        if shown.is_empty() {
+            "no other runtime is installed".to_owned()
+        } else {
+            format!("installed: {}", shown.join(", "))
+        }
     };
     if snapshot.exists(&launcher) == Some(false) {
-        let evidence = vec![Evidence::new(Source::File, "not there").file(&launcher), Evidence::new(Source::File, others())];
+        let evidence = vec![
+            Evidence::new(Source::File, "not there").file(&launcher),
+            Evidence::new(Source::File, others()),
+        ];
         return vec![finding(
             Code::RuntimeWrong,
             &launcher,
@@ -65,10 +85,20 @@ fn java_runtime(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let home = java::home_of(snapshot, &launcher);
     let Some(own) = java::runtime(snapshot, &home) else { return vec![] };
     if !own.has_server {
-        let evidence = vec![Evidence::new(Source::File, "no lib/server/libjvm.so").file(&home), Evidence::new(Source::File, others())];
-        return vec![finding(Code::RuntimeWrong, &home, format!("the runtime in {home} has no virtual machine for servers"), evidence)];
+        let evidence = vec![
+            Evidence::new(Source::File, "no lib/server/libjvm.so").file(&home),
+            Evidence::new(Source::File, others()),
+        ];
+        return vec![finding(
+            Code::RuntimeWrong,
+            &home,
+            format!("the runtime in {home} has no virtual machine for servers"),
+            evidence,
+        )];
     }
-    let Some(((archive, needs), has)) = java::program(snapshot, instance).zip(own.version) else { return vec![] };
+    let Some(((archive, needs), has)) = java::program(snapshot, instance).zip(own.version) else {
+        return vec![];
+    };
     if needs <= has {
         return vec![];
     }
@@ -77,5 +107,10 @@ fn java_runtime(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         Evidence::new(Source::File, format!("version {has}")).file(&home),
         Evidence::new(Source::File, others()),
     ];
-    vec![finding(Code::RuntimeWrong, &home, format!("{} needs Java {needs}, but picks up version {has} in {home}", path::name(&archive)), evidence)]
+    vec![finding(
+        Code::RuntimeWrong,
+        &home,
+        format!("{} needs Java {needs}, but picks up version {has} in {home}", path::name(&archive)),
+        evidence,
+    )]
 }

@@ -1,4 +1,5 @@
-//! The sandbox of the unit: paths and families of sockets that it takes away although file modes would allow them.
+//! The sandbox of the unit: paths and families of sockets that it takes away although file modes would allow
+//! them.
 use crate::access::Right;
 use crate::case::Case;
 use crate::code::Code;
@@ -15,7 +16,11 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut add = |subject: String, right: Right, verb: &str, file: &str, barrier: &Barrier| {
         if found.iter().all(|f| f.subject.path.as_deref() != Some(subject.as_str())) {
             let title = format!("the sandbox of {} does not let it {verb} {file}", unit.name);
-            let fixes = if right == Right::Execute && barrier.key != "NoExecPaths" { vec![] } else { vec!["allow-in-sandbox"] };
+            let fixes = if right == Right::Execute && barrier.key != "NoExecPaths" {
+                vec![]
+            } else {
+                vec!["allow-in-sandbox"]
+            };
             // The setting tells the fix which of several is meant.
             let subject = Subject { directive: Some(barrier.key.into()), ..Subject::path(&subject) };
             found.push(Finding { fixes, ..finding(unit, subject, title, barrier) });
@@ -30,12 +35,16 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let read = case.config.model.reads.iter().map(|r| &r.path).chain(&case.config.model.files);
     for entry in read {
         let file = snapshot.resolve_links(entry);
-        if let Some(barrier) = refused(unit, entry, &file, Right::Read).filter(|_| snapshot.exists(&file) == Some(true)) {
+        if let Some(barrier) =
+            refused(unit, entry, &file, Right::Read).filter(|_| snapshot.exists(&file) == Some(true))
+        {
             add(file.clone(), Right::Read, "read", &file, &barrier);
         }
     }
     for command in unit.commands("ExecStartPre").into_iter().chain(unit.commands("ExecStart")) {
-        let Some(program) = command.words.first().filter(|p| p.starts_with('/') && !command.may_fail) else { continue };
+        let Some(program) = command.words.first().filter(|p| p.starts_with('/') && !command.may_fail) else {
+            continue;
+        };
         let file = snapshot.resolve_links(program);
         if let Some(barrier) = refused(unit, program, &file, Right::Execute) {
             add(file.clone(), Right::Execute, "execute", &file, &barrier);
@@ -78,8 +87,16 @@ fn families(case: &Case, unit: &Unit) -> Option<Finding> {
             _ => "AF_INET6",
         };
         let barrier = unit.barrier_of_family(family)?;
-        let subject = Subject::listener(want.listen.address, want.listen.port, want.listen.path.as_deref(), None);
-        let title = format!("the sandbox of {} does not let it open sockets of {family}, so it cannot listen on {}", unit.name, want.listen);
-        Some(Finding { stage: stage::BIND, fixes: vec!["allow-in-sandbox"], ..finding(unit, subject, title, &barrier) })
+        let subject =
+            Subject::listener(want.listen.address, want.listen.port, want.listen.path.as_deref(), None);
+        let title = format!(
+            "the sandbox of {} does not let it open sockets of {family}, so it cannot listen on {}",
+            unit.name, want.listen
+        );
+        Some(Finding {
+            stage: stage::BIND,
+            fixes: vec!["allow-in-sandbox"],
+            ..finding(unit, subject, title, &barrier)
+        })
     })
 }

@@ -1,4 +1,5 @@
-//! The unit against the host and the daemon: its conditions, what it requires, and whether its type fits what it starts.
+//! The unit against the host and the daemon: its conditions, what it requires, and whether its type fits what
+//! it starts.
 use crate::case::{Case, State};
 use crate::code::Code;
 use crate::config::Severity;
@@ -21,8 +22,24 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     found
 }
 
-fn finding(code: Code, subject: Subject, title: String, evidence: Vec<Evidence>, fixes: Vec<&'static str>) -> Finding {
-    Finding { code, severity: Severity::Error, subject, title, proof: Proof::Inevitable, evidence, fixes, blocks: true, stage: stage::MANAGER }
+fn finding(
+    code: Code,
+    subject: Subject,
+    title: String,
+    evidence: Vec<Evidence>,
+    fixes: Vec<&'static str>,
+) -> Finding {
+    Finding {
+        code,
+        severity: Severity::Error,
+        subject,
+        title,
+        proof: Proof::Inevitable,
+        evidence,
+        fixes,
+        blocks: true,
+        stage: stage::MANAGER,
+    }
 }
 
 fn at_setting(unit: &Unit, section: &str, key: &str, words: String) -> Evidence {
@@ -68,7 +85,11 @@ fn unmet(snapshot: &Snapshot, unit: &Unit, prefix: &str) -> Option<(String, Stri
         }
     }
     // Of those that trigger one is enough.
-    if triggers.iter().any(|(met, _)| *met) { None } else { triggers.into_iter().map(|(_, told)| told).next() }
+    if triggers.iter().any(|(met, _)| *met) {
+        None
+    } else {
+        triggers.into_iter().map(|(_, told)| told).next()
+    }
 }
 
 fn judge(snapshot: &Snapshot, kind: &str, value: &str) -> Option<(bool, String)> {
@@ -78,16 +99,24 @@ fn judge(snapshot: &Snapshot, kind: &str, value: &str) -> Option<(bool, String)>
         "PathExists" => there(value).map(|yes| (yes, word(yes, value))),
         "PathExistsGlob" => {
             let yes = !crate::kinds::glob(snapshot, value).is_empty();
-            Some((yes, format!("{} {value}", if yes { "there are names that match" } else { "no name matches" })))
+            Some((
+                yes,
+                format!("{} {value}", if yes { "there are names that match" } else { "no name matches" }),
+            ))
         }
-        "PathIsDirectory" => snapshot.is_directory(value).map(|yes| (yes, format!("{value} is {} directory", if yes { "a" } else { "no" }))),
+        "PathIsDirectory" => snapshot
+            .is_directory(value)
+            .map(|yes| (yes, format!("{value} is {} directory", if yes { "a" } else { "no" }))),
         "PathIsSymbolicLink" => {
             let yes = snapshot.link_stat(value).seen().is_some_and(|s| s.kind == FileKind::Link);
             Some((yes, format!("{value} is {} symbolic link", if yes { "a" } else { "no" })))
         }
         "PathIsReadWrite" => {
             let writable = snapshot.space(value).seen().map(|s| !s.read_only)?;
-            Some((writable, format!("{value} is mounted {}", if writable { "writable" } else { "read-only" })))
+            Some((
+                writable,
+                format!("{value} is mounted {}", if writable { "writable" } else { "read-only" }),
+            ))
         }
         "DirectoryNotEmpty" => {
             let yes = snapshot.list(value).seen().is_some_and(|l| !l.is_empty());
@@ -98,17 +127,31 @@ fn judge(snapshot: &Snapshot, kind: &str, value: &str) -> Option<(bool, String)>
             Some((yes, format!("{value} {}", if yes { "has content" } else { "is empty or not there" })))
         }
         "FileIsExecutable" => {
-            let yes = snapshot.stat(value).seen().is_some_and(|s| s.kind == FileKind::Regular && s.mode & 0o111 != 0);
-            Some((yes, format!("{value} {} be executed", if yes { "may" } else { "does not exist or may not" })))
+            let yes = snapshot
+                .stat(value)
+                .seen()
+                .is_some_and(|s| s.kind == FileKind::Regular && s.mode & 0o111 != 0);
+            Some((
+                yes,
+                format!("{value} {} be executed", if yes { "may" } else { "does not exist or may not" }),
+            ))
         }
-        "User" => Some((matches!(value, "root" | "0" | "@system"), "the manager of the host runs as root".into())),
+        "User" => {
+            Some((matches!(value, "root" | "0" | "@system"), "the manager of the host runs as root".into()))
+        }
         "Host" => {
-            let own = snapshot.clock().seen().map(|c| c.host).or_else(|| snapshot.text("/etc/hostname").seen())?;
-            Some((path::matches(&value.to_lowercase(), &own.trim().to_lowercase(), false), format!("this host is {}", own.trim())))
+            let own =
+                snapshot.clock().seen().map(|c| c.host).or_else(|| snapshot.text("/etc/hostname").seen())?;
+            Some((
+                path::matches(&value.to_lowercase(), &own.trim().to_lowercase(), false),
+                format!("this host is {}", own.trim()),
+            ))
         }
         "KernelCommandLine" => {
             let line = snapshot.text("/proc/cmdline").seen()?;
-            let yes = line.split_whitespace().any(|w| w == value || w.split_once('=').is_some_and(|(k, _)| k == value));
+            let yes = line
+                .split_whitespace()
+                .any(|w| w == value || w.split_once('=').is_some_and(|(k, _)| k == value));
             Some((yes, format!("the kernel was started {} {value}", if yes { "with" } else { "without" })))
         }
         _ => None,
@@ -142,7 +185,9 @@ fn conditions(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Option<Finding> 
         if let Some((key, value, seen)) = unmet(snapshot, unit, prefix) {
             // What only a running host has tells nothing of a tree.
             let path = value.trim_start_matches(['|', '!']);
-            let of_runtime = ["/run/", "/proc/", "/sys/", "/dev/", "/tmp/"].iter().any(|d| path.starts_with(d)) && !snapshot.host().parts().processes;
+            let of_runtime =
+                ["/run/", "/proc/", "/sys/", "/dev/", "/tmp/"].iter().any(|d| path.starts_with(d))
+                    && !snapshot.host().parts().processes;
             if of_runtime {
                 continue;
             }
@@ -160,27 +205,53 @@ fn conditions(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Option<Finding> 
         .file(&unit.fragment)
         .time(i64::try_from(state.condition_checked).ok(), &case.zone);
     if has_others(unit, "Condition") {
-        return Some(finding(Code::ManagerDisabled, Subject::unit(name), format!("{name} is skipped: a condition of its unit is not met"), vec![said], vec![]));
+        return Some(finding(
+            Code::ManagerDisabled,
+            Subject::unit(name),
+            format!("{name} is skipped: a condition of its unit is not met"),
+            vec![said],
+            vec![],
+        ));
     }
-    let title = format!("{name} was skipped because a condition of its unit was not met; now all of them are");
-    Some(Finding { proof: Proof::Said, ..finding(Code::ManagerDisabled, Subject::unit(name), title, vec![said], vec!["start"]) })
+    let title =
+        format!("{name} was skipped because a condition of its unit was not met; now all of them are");
+    Some(Finding {
+        proof: Proof::Said,
+        ..finding(Code::ManagerDisabled, Subject::unit(name), title, vec![said], vec!["start"])
+    })
 }
 
 /// Files and directories that the manager itself opens before the program runs.
 fn paths(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
-    let environment = unit.environment_files().into_iter().filter(|(_, optional)| !optional).map(|(file, _)| ("EnvironmentFile", file));
-    let directory = ["WorkingDirectory", "RootDirectory"].into_iter().filter_map(|key| Some((key, unit.value("Service", key)?)));
+    let environment = unit
+        .environment_files()
+        .into_iter()
+        .filter(|(_, optional)| !optional)
+        .map(|(file, _)| ("EnvironmentFile", file));
+    let directory = ["WorkingDirectory", "RootDirectory"]
+        .into_iter()
+        .filter_map(|key| Some((key, unit.value("Service", key)?)));
     let mut found = Vec::new();
     for (key, path) in environment.chain(directory) {
         let made = case.service.instance.made_by_manager.iter().any(|d| crate::path::is_within(&path, d));
-        let there = if path::is_pattern(&path) { Some(!crate::kinds::glob(snapshot, &path).is_empty()) } else { snapshot.exists(&path) };
+        let there = if path::is_pattern(&path) {
+            Some(!crate::kinds::glob(snapshot, &path).is_empty())
+        } else {
+            snapshot.exists(&path)
+        };
         if !path.starts_with('/') || path.starts_with("/run/") || made || there != Some(false) {
             continue;
         }
-        let evidence = vec![at_setting(unit, "Service", key, format!("{key}={path} in {}", unit.name)), Evidence::new(Source::File, "not there").file(&path)];
+        let evidence = vec![
+            at_setting(unit, "Service", key, format!("{key}={path} in {}", unit.name)),
+            Evidence::new(Source::File, "not there").file(&path),
+        ];
         let title = format!("{path}, which {} names as {key}=, does not exist", unit.name);
         let fixes = if key == "WorkingDirectory" { vec!["make-directory"] } else { vec![] };
-        found.push(Finding { stage: stage::EXECUTE, ..finding(Code::ConfigMissingFile, Subject::path(&path), title, evidence, fixes) });
+        found.push(Finding {
+            stage: stage::EXECUTE,
+            ..finding(Code::ConfigMissingFile, Subject::path(&path), title, evidence, fixes)
+        });
     }
     found
 }
@@ -191,7 +262,9 @@ fn required(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
     let mut seen: Vec<String> = Vec::new();
     let mut names: Vec<(&str, String)> = Vec::new();
     for key in ["Requires", "BindsTo", "Requisite"] {
-        names.extend(unit.values("Unit", key).iter().flat_map(|v| v.split_whitespace()).map(|n| (key, n.to_owned())));
+        names.extend(
+            unit.values("Unit", key).iter().flat_map(|v| v.split_whitespace()).map(|n| (key, n.to_owned())),
+        );
     }
     // The manager adds mounts and sockets that the files do not name.
     if let Some(state) = case.manager.as_ref().seen() {
@@ -204,10 +277,16 @@ fn required(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
         }
         seen.push(name.clone());
         if let Some((how, proof)) = broken(snapshot, key, &name) {
-            let evidence =
-                vec![at_setting(unit, "Unit", key, format!("{key}={name} in {}", unit.name)), Evidence::new(Source::Manager, format!("{name} {how}"))];
+            let evidence = vec![
+                at_setting(unit, "Unit", key, format!("{key}={name} in {}", unit.name)),
+                Evidence::new(Source::Manager, format!("{name} {how}")),
+            ];
             let title = format!("{} needs {name}, which {how}", unit.name);
-            found.push(Finding { proof, stage: stage::EXECUTE, ..finding(Code::DependencyDown, Subject::unit(&name), title, evidence, vec![]) });
+            found.push(Finding {
+                proof,
+                stage: stage::EXECUTE,
+                ..finding(Code::DependencyDown, Subject::unit(&name), title, evidence, vec![])
+            });
         }
     }
     found
@@ -228,7 +307,9 @@ fn broken(snapshot: &Snapshot, key: &str, name: &str) -> Option<(String, Proof)>
         Look::NotSeen(_) => {
             let plain = name.ends_with(".service") || name.ends_with(".socket");
             match manager::unit(snapshot, name) {
-                Look::Absent if plain && manager::has_units(snapshot) => Some(("does not exist".into(), Proof::Inevitable)),
+                Look::Absent if plain && manager::has_units(snapshot) => {
+                    Some(("does not exist".into(), Proof::Inevitable))
+                }
                 Look::Seen(unit) if unit.masked => Some(("is masked".into(), Proof::Inevitable)),
                 _ => None,
             }
@@ -243,15 +324,25 @@ fn wrong_type(case: &Case, unit: &Unit) -> Option<Finding> {
         return None;
     }
     // Where the last start says why it failed, that is the reason.
-    if case.attempts.first().is_some_and(|a| a.failures.iter().any(|f| !f.found.aftermath && !f.code.facts().is_outcome)) {
+    if case
+        .attempts
+        .first()
+        .is_some_and(|a| a.failures.iter().any(|f| !f.found.aftermath && !f.code.facts().is_outcome))
+    {
         return None;
     }
     let kind = unit.start_type();
     let bounded = unit.start_timeout() != UNLIMITED;
     let told = |code, title: String, why: &str, key: &str| {
         let set = unit.value("Service", key).unwrap_or_else(|| format!("{kind}, by default"));
-        let evidence = vec![at_setting(unit, "Service", key, format!("{key}={set}")), Evidence::new(Source::Config, why)];
-        Some(Finding { stage: stage::RUN, ..finding(code, Subject::unit(&unit.name), title, evidence, vec!["align-unit"]) })
+        let evidence = vec![
+            at_setting(unit, "Service", key, format!("{key}={set}")),
+            Evidence::new(Source::Config, why),
+        ];
+        Some(Finding {
+            stage: stage::RUN,
+            ..finding(code, Subject::unit(&unit.name), title, evidence, vec!["align-unit"])
+        })
     };
     let keeps = unit.value("Service", "RemainAfterExit").is_some_and(|v| manager::on(&v))
         || matches!(unit.value("Service", "KillMode").as_deref(), Some("none" | "process"))
@@ -259,26 +350,37 @@ fn wrong_type(case: &Case, unit: &Unit) -> Option<Finding> {
     match (kind.as_str(), model.background) {
         ("simple" | "exec" | "notify", Some(true)) if !keeps => told(
             Code::ManagerDisabled,
-            format!("{} has the wrong Type=: {} goes to the background, and the manager takes that for its end", unit.name, case.service.name),
+            format!(
+                "{} has the wrong Type=: {} goes to the background, and the manager takes that for its end",
+                unit.name, case.service.name
+            ),
             "what it starts leaves the daemon in the background and ends",
             "Type",
         ),
         ("forking", Some(false)) if bounded => told(
             Code::StartTimeout,
-            format!("{} has the wrong Type=: {} stays in the foreground, and the manager waits for it to go to the background", unit.name, case.service.name),
+            format!(
+                "{} has the wrong Type=: {} stays in the foreground, and the manager waits for it to go to \
+                    the background",
+                unit.name, case.service.name
+            ),
             "what it starts is the daemon itself and does not end",
             "Type",
         ),
         ("notify", _) if bounded && model.notifies == Some(false) => told(
             Code::StartTimeout,
-            format!("{} has the wrong Type=: {} never tells the manager that it is ready", unit.name, case.service.name),
+            format!(
+                "{} has the wrong Type=: {} never tells the manager that it is ready",
+                unit.name, case.service.name
+            ),
             "started this way it sends no word to the manager",
             "Type",
         ),
         ("forking", _) if bounded => {
             let waited_for = unit.value("Service", "PIDFile")?;
             let written = &model.pid_file.as_ref()?.path;
-            let waited_for = if waited_for.starts_with('/') { waited_for } else { path::join("/run", &waited_for) };
+            let waited_for =
+                if waited_for.starts_with('/') { waited_for } else { path::join("/run", &waited_for) };
             if path::runtime(&path::clean(&waited_for)) == path::runtime(&path::clean(written)) {
                 return None;
             }

@@ -6,7 +6,8 @@ use serde::{Deserialize, Serialize};
 /// The codes and the table of what is known of them, from one list.
 macro_rules! codes {
     ($($(#[$doc:meta])* $code:ident { $($facts:tt)* },)*) => {
-        /// Why a service does not start or answer, or what else was noticed. The order is that of the contract.
+        /// Why a service does not start or answer, or what else was noticed. The order is that of the
+        /// contract.
         #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
         #[serde(rename_all = "kebab-case")]
         pub enum Code {
@@ -24,9 +25,14 @@ codes! {
         name: "port-taken",
         is_cause: true,
         title: "another program holds an address and port it wants",
-        meaning: "Two programs cannot listen on the same address and port. The one that came first keeps it, and the later one is refused by the kernel. Another installation of the same daemon counts as another program.",
-        recognised: "A listening socket on the host overlaps an address that the configuration wants, and its holder is not this service. The log of the last start saying \"address already in use\" is the second witness.",
-        remedy: "Stop the holder where it was started, so that it does not come back, or move this service to a free port.",
+        meaning: "Two programs cannot listen on the same address and port. The one that came first keeps it, \
+            and the later one is refused by the kernel. Another installation of the same daemon counts as \
+            another program.",
+        recognised: "A listening socket on the host overlaps an address that the configuration wants, and \
+            its holder is not this service. The log of the last start saying \"address already in use\" is \
+            the second witness.",
+        remedy: "Stop the holder where it was started, so that it does not come back, or move this service \
+            to a free port.",
         stage: stage::BIND, joins: Joins::Binding, ails: Ails::Never,
         is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Holder,
     },
@@ -35,8 +41,10 @@ codes! {
         name: "already-running",
         is_cause: true,
         title: "another instance of this very service is running",
-        meaning: "A copy of the same daemon with the same configuration runs outside the service manager, usually started by hand, and holds its port, lock or data.",
-        recognised: "The holder of the wanted port runs the same executable and belongs to no unit, or a pid file names a living process of the same executable.",
+        meaning: "A copy of the same daemon with the same configuration runs outside the service manager, \
+            usually started by hand, and holds its port, lock or data.",
+        recognised: "The holder of the wanted port runs the same executable and belongs to no unit, or a pid \
+            file names a living process of the same executable.",
         remedy: "Stop the stray copy, then start the service through its manager.",
         stage: stage::BIND, joins: Joins::Binding, ails: Ails::Never,
         is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Holder,
@@ -46,8 +54,10 @@ codes! {
         name: "port-privileged",
         is_cause: true,
         title: "it wants a port that its account may not bind",
-        meaning: "Ports below the kernel's limit, 1024 by default, may be bound only by root or with the capability for it.",
-        recognised: "The account of the start is not root, has no capability to bind, and the wanted port is below net.ipv4.ip_unprivileged_port_start; or the log says so.",
+        meaning: "Ports below the kernel's limit, 1024 by default, may be bound only by root or with the \
+            capability for it.",
+        recognised: "The account of the start is not root, has no capability to bind, and the wanted port is \
+            below net.ipv4.ip_unprivileged_port_start; or the log says so.",
         remedy: "Move the service to a higher port, or grant the capability in its unit.",
         stage: stage::BIND, joins: Joins::Port, ails: Ails::Never,
         is_of_file: false, is_past: false, is_outcome: false, needs_account: true, still: Still::Untold,
@@ -79,7 +89,8 @@ codes! {
         name: "config-unknown-directive",
         is_cause: true,
         title: "a directive does not exist for this daemon and version",
-        meaning: "The name is misspelt, belongs to another version, or to a module that is not part of this build.",
+        meaning: "The name is misspelt, belongs to another version, or to a module that is not part of this \
+            build.",
         recognised: "The name stands in no table of the installed version, and no loaded module defines it.",
         remedy: "Correct the name; where one known name is near, it is proposed.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
@@ -113,7 +124,8 @@ codes! {
         is_cause: true,
         title: "a directive belongs to a module that is not loaded",
         meaning: "The word is right, but the module that understands it is not loaded or not installed.",
-        recognised: "The table knows the directive as part of a module that this configuration does not load.",
+        recognised: "The table knows the directive as part of a module that this configuration does not \
+            load.",
         remedy: "Load the module, or remove the directive.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
         is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Reading,
@@ -134,7 +146,8 @@ codes! {
         name: "config-conflict",
         is_cause: true,
         title: "two directives or files contradict each other",
-        meaning: "The same listener, name, section or switch is given twice, often after a merge of two files.",
+        meaning: "The same listener, name, section or switch is given twice, often after a merge of two \
+            files.",
         recognised: "The same thing is declared in two places, both of which are shown.",
         remedy: "Remove one of the two places.",
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
@@ -145,8 +158,10 @@ codes! {
         name: "permission-denied",
         is_cause: true,
         title: "its account may not read, write or enter a path",
-        meaning: "A file mode, an owner or an access list on the path, or on a directory above it, refuses the account of the service.",
-        recognised: "The walk from the root directory to the path finds the first step that refuses, as the kernel would.",
+        meaning: "A file mode, an owner or an access list on the path, or on a directory above it, refuses \
+            the account of the service.",
+        recognised: "The walk from the root directory to the path finds the first step that refuses, as the \
+            kernel would.",
         remedy: "Grant that one account the one missing permission on that one path.",
         stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
         is_of_file: true, is_past: false, is_outcome: false, needs_account: true, still: Still::Untold,
@@ -167,8 +182,10 @@ codes! {
         name: "wrong-owner",
         is_cause: true,
         title: "a runtime, data or log file belongs to the wrong account",
-        meaning: "An earlier start under another account, usually by hand, left files that the service's account may not use.",
-        recognised: "The file exists, lies where the service writes, and its owner is neither the service's account nor root.",
+        meaning: "An earlier start under another account, usually by hand, left files that the service's \
+            account may not use.",
+        recognised: "The file exists, lies where the service writes, and its owner is neither the service's \
+            account nor root.",
         remedy: "Give the file back to the account, or move it aside.",
         stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
         is_of_file: true, is_past: false, is_outcome: false, needs_account: true, still: Still::Untold,
@@ -189,7 +206,8 @@ codes! {
         name: "stale-file",
         is_cause: true,
         title: "a pid, lock or socket file of a process that is gone stands in its way",
-        meaning: "A daemon that was killed or started by hand left a file that makes the next start believe it is running.",
+        meaning: "A daemon that was killed or started by hand left a file that makes the next start believe \
+            it is running.",
         recognised: "The file is there, the process it belongs to is not, or is another program by now.",
         remedy: "Move the file aside.",
         stage: stage::FILES, joins: Joins::Subject, ails: Ails::Never,
@@ -278,7 +296,8 @@ codes! {
         is_cause: true,
         title: "the executable, its interpreter or a library is missing",
         meaning: "What the unit starts does not exist or cannot be executed.",
-        recognised: "The path in the unit does not exist or is not executable; the manager reports status 203 or 127.",
+        recognised: "The path in the unit does not exist or is not executable; the manager reports status \
+            203 or 127.",
         remedy: "Install the program, or correct the path in the unit.",
         stage: stage::EXECUTE, joins: Joins::ToldOrEqual, ails: Ails::Never,
         is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
@@ -332,8 +351,10 @@ codes! {
         name: "dependency-down",
         is_cause: true,
         title: "something it needs does not exist",
-        meaning: "An upstream, a socket or a database that it needs does not listen, or a unit that it requires failed.",
-        recognised: "The socket is absent or nobody listens on it; the manager reports the failed dependency.",
+        meaning: "An upstream, a socket or a database that it needs does not listen, or a unit that it \
+            requires failed.",
+        recognised: "The socket is absent or nobody listens on it; the manager reports the failed \
+            dependency.",
         remedy: "Start what it needs first.",
         stage: stage::EXECUTE, joins: Joins::ToldWithoutSubject, ails: Ails::Never,
         is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
@@ -541,7 +562,8 @@ codes! {
         name: "process-halted",
         is_cause: true,
         title: "its process is halted: it is there and answers nothing",
-        meaning: "A signal stopped the process or a debugger holds it. It keeps its sockets, so that clients connect and then wait.",
+        meaning: "A signal stopped the process or a debugger holds it. It keeps its sockets, so that clients \
+            connect and then wait.",
         recognised: "The kernel's process table shows the state \"stopped\" for the main process.",
         remedy: "Let it go on, after finding out who halted it.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Always,
@@ -552,7 +574,8 @@ codes! {
         name: "not-as-planned",
         is_cause: false,
         title: "processes are not as the unit or the manager has them",
-        meaning: "The manager takes another program for the main process, a dead process was not collected by its parent, or one waits in the kernel for a disk or a network file system.",
+        meaning: "The manager takes another program for the main process, a dead process was not collected \
+            by its parent, or one waits in the kernel for a disk or a network file system.",
         recognised: "The process table and the manager's state of the unit differ.",
         remedy: "Stop it, make sure that nothing of it is left, and start it through the manager.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
@@ -563,8 +586,10 @@ codes! {
         name: "hands-off",
         is_cause: false,
         title: "a person or a cluster manager keeps it as it is",
-        meaning: "Somebody stopped it on purpose, a cluster manager decides where it runs, or a database follows another one.",
-        recognised: "The record of commands run for root, files that a cluster manager put there, or signal files among the data say so.",
+        meaning: "Somebody stopped it on purpose, a cluster manager decides where it runs, or a database \
+            follows another one.",
+        recognised: "The record of commands run for root, files that a cluster manager put there, or signal \
+            files among the data say so.",
         remedy: "Ask whoever decided it before anything is changed.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
         is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
@@ -585,9 +610,11 @@ codes! {
         name: "log-elsewhere",
         is_cause: false,
         title: "its log is not where one would look, or holds nothing",
-        meaning: "The configuration sends the log somewhere else than to its usual place, or its account may not write it, or it is \
+        meaning: "The configuration sends the log somewhere else than to its usual place, or its account may \
+            not write it, or it is \
                   empty. Whoever looks in the usual place reads old lines, or none.",
-        recognised: "The places that the configuration names are compared with what stands there, with the usual places of the \
+        recognised: "The places that the configuration names are compared with what stands there, with the \
+            usual places of the \
                      daemon's log, and with what lines of its log look like.",
         remedy: "Read the log where it is; give the file back to the account where lines are lost.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,

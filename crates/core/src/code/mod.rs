@@ -1,5 +1,5 @@
-//! The vocabulary of codes: one code, one meaning, one page of `explain`, and all that other rooms must know of it. This
-//! list is the only one: a code cannot be written down without these facts.
+//! The vocabulary of codes: one code, one meaning, one page of `explain`, and all that other rooms must know
+//! of it. This list is the only one: a code cannot be written down without these facts.
 
 /// Stages of a start: smaller is earlier.
 pub mod stage {

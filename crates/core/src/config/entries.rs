@@ -1,5 +1,6 @@
-//! Line-based configuration in general: lines with their places, entries of `name value`, words in quotes. The kinds
-//! whose files are lists of settings build on this; what is particular to one of them stands in its folder.
+//! Line-based configuration in general: lines with their places, entries of `name value`, words in quotes.
+//! The kinds whose files are lists of settings build on this; what is particular to one of them stands in its
+//! folder.
 use super::About;
 use super::layers::{Assignment, Layer, Value};
 use super::{ConfigFinding, Configuration, DependsOn, NamedPath, Place, Span, Speaks, WantedListen};
@@ -67,7 +68,11 @@ impl Text {
     pub fn read(snapshot: &Snapshot, file: &str) -> Look<Self> {
         snapshot.read(file).map(|bytes| match std::str::from_utf8(&bytes) {
             Ok(text) => Self { file: file.into(), text: text.to_owned(), faithful: true },
-            Err(_) => Self { file: file.into(), text: String::from_utf8_lossy(&bytes).into_owned(), faithful: false },
+            Err(_) => Self {
+                file: file.into(),
+                text: String::from_utf8_lossy(&bytes).into_owned(),
+                faithful: false,
+            },
         })
     }
 
@@ -87,7 +92,12 @@ impl Text {
         let column = line.text.get(..at).map_or(0, |t| t.chars().count());
         let width = piece.chars().count();
         let number = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
-        Place { file: self.file.clone(), line: line.number, column: number(column + 1), end_column: number(column + 1 + width) }
+        Place {
+            file: self.file.clone(),
+            line: line.number,
+            column: number(column + 1),
+            end_column: number(column + 1 + width),
+        }
     }
 
     /// The bytes of a piece of a line.
@@ -157,7 +167,9 @@ fn word(text: &str, rules: WordRules) -> Result<(String, usize), &str> {
                         break;
                     }
                     if inside == '\\' && c == '"' {
-                        value.push(chars.next().map_or('\\', |(_, next)| if next == 'n' { '\n' } else { next }));
+                        value.push(
+                            chars.next().map_or('\\', |(_, next)| if next == 'n' { '\n' } else { next }),
+                        );
                     } else {
                         value.push(inside);
                     }
@@ -196,18 +208,32 @@ pub struct Book<'r, 'h> {
 impl<'r, 'h> Book<'r, 'h> {
     /// An empty book. `made` are the directories that the manager makes before the start.
     pub fn new(snapshot: &'r Snapshot<'h>, made: &'r [String]) -> Self {
-        Self { snapshot, made, out: Configuration::default(), entries: Vec::new(), stopped: false, cost: Cost::default(), index: RefCell::default() }
+        Self {
+            snapshot,
+            made,
+            out: Configuration::default(),
+            entries: Vec::new(),
+            stopped: false,
+            cost: Cost::default(),
+            index: RefCell::default(),
+        }
     }
 
     /// An option of the start command, which wins over every file. It stands where the unit has its command.
     pub fn option(&mut self, place: Option<&Place>, section: &str, name: &str, value: &str) {
         let place = place.cloned().unwrap_or_else(Place::nowhere);
-        self.entries.push(Entry { layer: Layer::CommandLine, ..Entry::of_file(section, name.to_owned(), value.to_owned(), place, None) });
+        self.entries.push(Entry {
+            layer: Layer::CommandLine,
+            ..Entry::of_file(section, name.to_owned(), value.to_owned(), place, None)
+        });
     }
 
     /// A variable of the environment, which every file wins over.
     pub fn variable(&mut self, section: &str, name: &str, value: &str) {
-        let entry = Entry { layer: Layer::Environment, ..Entry::of_file(section, name.to_owned(), value.to_owned(), Place::nowhere(), None) };
+        let entry = Entry {
+            layer: Layer::Environment,
+            ..Entry::of_file(section, name.to_owned(), value.to_owned(), Place::nowhere(), None)
+        };
         self.entries.insert(0, entry);
     }
 
@@ -216,7 +242,11 @@ impl<'r, 'h> Book<'r, 'h> {
         match Text::read(self.snapshot, file) {
             Look::Seen(text) => {
                 self.out.readable = true;
-                let longest = if text.text.len() > crate::bounds::LINE { text.text.split('\n').map(str::len).max().unwrap_or(0) } else { 0 };
+                let longest = if text.text.len() > crate::bounds::LINE {
+                    text.text.split('\n').map(str::len).max().unwrap_or(0)
+                } else {
+                    0
+                };
                 if !self.cost.line(file, longest) || !self.cost.file(file, text.text.len()) {
                     if let Some(sentence) = self.cost.reached.clone() {
                         self.out.bound(&sentence);
@@ -236,20 +266,33 @@ impl<'r, 'h> Book<'r, 'h> {
     }
 
     /// An error that ends the reading.
-    pub fn refuse(&mut self, place: &Place, directive: &str, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+    pub fn refuse(
+        &mut self,
+        place: &Place,
+        directive: &str,
+        code: Code,
+        message: impl Into<String>,
+    ) -> &mut ConfigFinding {
         self.stopped = true;
         self.find(place, directive, code, message)
     }
 
     /// An error after which the reading goes on.
-    pub fn find(&mut self, place: &Place, directive: &str, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+    pub fn find(
+        &mut self,
+        place: &Place,
+        directive: &str,
+        code: Code,
+        message: impl Into<String>,
+    ) -> &mut ConfigFinding {
         let directive = (!directive.is_empty()).then(|| directive.to_owned());
         self.out.add(ConfigFinding { place: place.known(), directive, ..ConfigFinding::error(code, message) })
     }
 
     /// A file that an entry names does not exist.
     pub fn missing(&mut self, entry: &Entry, path: &str) {
-        let found = self.find(&entry.place, &entry.name, Code::ConfigMissingFile, format!("{path} does not exist"));
+        let found =
+            self.find(&entry.place, &entry.name, Code::ConfigMissingFile, format!("{path} does not exist"));
         found.depends_on = DependsOn::Files;
         found.about = Some(About::File(path.to_owned()));
     }
@@ -258,7 +301,12 @@ impl<'r, 'h> Book<'r, 'h> {
     pub fn must_be_directory(&mut self, entry: &Entry, dir: &str) {
         let made = self.made.iter().any(|d| path::is_within(dir, d));
         if !made && self.snapshot.is_directory(dir) == Some(false) {
-            let found = self.find(&entry.place, &entry.name, Code::ConfigMissingFile, format!("directory {dir} does not exist"));
+            let found = self.find(
+                &entry.place,
+                &entry.name,
+                Code::ConfigMissingFile,
+                format!("directory {dir} does not exist"),
+            );
             found.depends_on = DependsOn::Files;
             found.about = Some(About::Directory(dir.to_owned()));
         }
@@ -278,7 +326,10 @@ impl<'r, 'h> Book<'r, 'h> {
                 directive: Some(key.directive.clone()),
                 depends_on: DependsOn::Files,
                 about: Some(About::File(key.path.clone())),
-                ..ConfigFinding::error(Code::CertificateBad, format!("{} is not the key of {}", key.path, certificate.path))
+                ..ConfigFinding::error(
+                    Code::CertificateBad,
+                    format!("{} is not the key of {}", key.path, certificate.path),
+                )
             });
         }
     }
@@ -295,7 +346,11 @@ impl<'r, 'h> Book<'r, 'h> {
             index.1.clear();
             for (at, entry) in self.entries.iter().enumerate() {
                 step(1);
-                index.1.entry((entry.section.clone(), entry.name.clone())).and_modify(|e| e.1 = at).or_insert((at, at));
+                index
+                    .1
+                    .entry((entry.section.clone(), entry.name.clone()))
+                    .and_modify(|e| e.1 = at)
+                    .or_insert((at, at));
             }
             index.0 = self.entries.len();
         }
@@ -310,13 +365,31 @@ impl<'r, 'h> Book<'r, 'h> {
 
     /// A path that an entry names, relative ones counted from `base`.
     pub fn named(entry: &Entry, base: &str) -> NamedPath {
-        NamedPath { path: path::join(base, &entry.value), place: entry.place.known(), directive: entry.name.clone() }
+        NamedPath {
+            path: path::join(base, &entry.value),
+            place: entry.place.known(),
+            directive: entry.name.clone(),
+        }
     }
 
     /// A listener. `entry` is the line that sets its port, or its address where no line sets the port.
-    pub fn listen(&mut self, listen: Listen, entry: Option<&Entry>, span: Option<Span>, tls: bool, bound: bool) {
+    pub fn listen(
+        &mut self,
+        listen: Listen,
+        entry: Option<&Entry>,
+        span: Option<Span>,
+        tls: bool,
+        bound: bool,
+    ) {
         let place = entry.and_then(|e| e.place.known());
-        self.out.model.listens.push(WantedListen { listen, place, port_span: span, tls, speaks: Speaks::default(), bound });
+        self.out.model.listens.push(WantedListen {
+            listen,
+            place,
+            port_span: span,
+            tls,
+            speaks: Speaks::default(),
+            bound,
+        });
     }
 
     /// What the listener that was noted last understands.
@@ -329,7 +402,11 @@ impl<'r, 'h> Book<'r, 'h> {
     /// An address that the daemon insists on must be one of this host.
     pub fn must_be_here(&mut self, entry: Option<&Entry>, address: IpAddr, port: u16) {
         let Some(own) = self.snapshot.addresses().seen() else { return };
-        if address.is_unspecified() || address.is_loopback() || own.contains(&address) || crate::names::may_bind_foreign(self.snapshot, address) {
+        if address.is_unspecified()
+            || address.is_loopback()
+            || own.contains(&address)
+            || crate::names::may_bind_foreign(self.snapshot, address)
+        {
             return;
         }
         let shown = crate::net::endpoint(address, port);
@@ -338,16 +415,28 @@ impl<'r, 'h> Book<'r, 'h> {
             directive: entry.map(|e| e.name.clone()),
             depends_on: DependsOn::Interfaces,
             about: Some(About::Listener(address, port)),
-            ..ConfigFinding::error(Code::AddressNotHere, format!("no interface of this host has the address of {shown}"))
+            ..ConfigFinding::error(
+                Code::AddressNotHere,
+                format!("no interface of this host has the address of {shown}"),
+            )
         });
     }
 
     /// Ends the reading: the entries become settings. `secret` tells what the kind keeps to itself.
     pub fn close(mut self, secret: impl Fn(&str) -> bool) -> Configuration {
-        self.out.model.directives = self.entries.iter().filter(|e| matches!(e.layer, Layer::File | Layer::Kept)).count();
+        self.out.model.directives =
+            self.entries.iter().filter(|e| matches!(e.layer, Layer::File | Layer::Kept)).count();
         let assign = |e: Entry| {
             let value = Value::of(secret(&e.name), &e.name, &e.value);
-            Assignment { place: e.place.known(), name: e.name, value, section: e.section, scope: e.scope, layer: e.layer, first: false }
+            Assignment {
+                place: e.place.known(),
+                name: e.name,
+                value,
+                section: e.section,
+                scope: e.scope,
+                layer: e.layer,
+                first: false,
+            }
         };
         self.out.model.settings = self.entries.into_iter().map(assign).collect();
         self.out

@@ -1,18 +1,14 @@
 //! What reading a configuration yields, whatever the daemon: findings with places, and the facts that
 //! other rooms need (listeners, account, logs, files).
-pub mod certificate;
 pub mod entries;
-pub mod key;
 pub mod layers;
 mod nearest;
 mod pattern;
-mod pem;
 pub mod release;
 pub mod rows;
 
 pub use nearest::nearest;
 pub use pattern::regex_fault;
-pub use pem::pem_fault;
 
 use crate::code::Code;
 use crate::net::Listen;
@@ -155,7 +151,12 @@ pub struct ConfigFinding {
 impl ConfigFinding {
     /// What a fix needs of it.
     pub fn fault(&self) -> Fault {
-        Fault { place: self.place.clone(), directive: self.directive.clone(), about: self.about.clone(), edit: self.edit.clone() }
+        Fault {
+            place: self.place.clone(),
+            directive: self.directive.clone(),
+            about: self.about.clone(),
+            edit: self.edit.clone(),
+        }
     }
     /// An error that rests on the text alone, without a place yet.
     pub fn error(code: Code, message: impl Into<String>) -> Self {
@@ -298,7 +299,8 @@ pub struct ConfigModel {
     pub locks: Vec<NamedPath>,
     /// What its start asks the kernel for.
     pub demands: Vec<Demand>,
-    /// Whether the started process leaves the daemon in the background and ends; `None` where that is not known.
+    /// Whether the started process leaves the daemon in the background and ends; `None` where that is not
+    /// known.
     pub background: Option<bool>,
     /// Whether it tells the manager when it is ready; `None` where that is not known.
     pub notifies: Option<bool>,
@@ -338,8 +340,8 @@ pub struct Configuration {
 }
 
 impl Configuration {
-    /// Adds a finding and hands it out, for the details that are not always there. Of one code so many are kept; the rest is
-    /// counted.
+    /// Adds a finding and hands it out, for the details that are not always there. Of one code so many are
+    /// kept; the rest is counted.
     pub fn add(&mut self, mut finding: ConfigFinding) -> &mut ConfigFinding {
         // A word of megabytes is told by its beginning.
         if finding.message.len() > crate::bounds::SHOWN {
@@ -372,7 +374,8 @@ impl Configuration {
         }
     }
 
-    /// Notes a file of the configuration that was not read: the daemon would read it, so the rest tells no verdict.
+    /// Notes a file of the configuration that was not read: the daemon would read it, so the rest tells no
+    /// verdict.
     pub fn unread(&mut self, file: &str, why: &crate::host::Unseen) {
         self.unjudged(format!("{file}: {why}"));
     }

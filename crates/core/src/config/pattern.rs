@@ -66,7 +66,16 @@ mod tests {
 
     #[test]
     fn patterns_fail_on_their_brackets() {
-        for good in [r"\.php$", "^/(a|b)/[^/]+$", "(?i)x", "(?<name>[0-9]{4})", "[[:alpha:]]", "[]a]", "a*?", "(?!x)y"] {
+        for good in [
+            r"\.php$",
+            "^/(a|b)/[^/]+$",
+            "(?i)x",
+            "(?<name>[0-9]{4})",
+            "[[:alpha:]]",
+            "[]a]",
+            "a*?",
+            "(?!x)y",
+        ] {
             assert_eq!(regex_fault(good), None, "{good}");
         }
         for bad in ["(a", "a)", "[a", "*a", "a\\", "(|*)"] {

@@ -1,7 +1,8 @@
 //! A release of a daemon: which flavour, and a version that orders.
 use std::cmp::Ordering;
 
-/// A version: numbers with dots between, as they order. Words behind them (`rc1`, `-ubuntu`) are told, and order nothing.
+/// A version: numbers with dots between, as they order. Words behind them (`rc1`, `-ubuntu`) are told, and
+/// order nothing.
 #[derive(Clone, Debug)]
 pub struct Version {
     numbers: Vec<u32>,
@@ -13,7 +14,8 @@ impl Version {
     pub fn parse(text: &str) -> Option<Self> {
         let text = text.trim();
         let end = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
-        let numbers: Option<Vec<u32>> = text[..end].trim_end_matches('.').split('.').map(|n| n.parse().ok()).collect();
+        let numbers: Option<Vec<u32>> =
+            text[..end].trim_end_matches('.').split('.').map(|n| n.parse().ok()).collect();
         Some(Self { numbers: numbers?, text: text.to_owned() })
     }
     /// Its first number.
@@ -38,7 +40,10 @@ impl std::fmt::Display for Version {
 impl Ord for Version {
     fn cmp(&self, other: &Self) -> Ordering {
         let most = self.numbers.len().max(other.numbers.len());
-        (0..most).map(|at| self.number(at).cmp(&other.number(at))).find(|o| o.is_ne()).unwrap_or(Ordering::Equal)
+        (0..most)
+            .map(|at| self.number(at).cmp(&other.number(at)))
+            .find(|o| o.is_ne())
+            .unwrap_or(Ordering::Equal)
     }
 }
 
@@ -85,11 +90,20 @@ mod tests {
     #[test]
     fn versions_order_by_their_numbers() {
         let v = |t: &str| Version::parse(t).unwrap();
-        for (less, more) in [("2.4.9", "2.4.10"), ("9.6", "10"), ("1.27", "1.27.1"), ("8.0.36", "8.4"), ("5.5.5", "10.11.19-MariaDB")] {
+        for (less, more) in [
+            ("2.4.9", "2.4.10"),
+            ("9.6", "10"),
+            ("1.27", "1.27.1"),
+            ("8.0.36", "8.4"),
+            ("5.5.5", "10.11.19-MariaDB"),
+        ] {
             assert!(v(less) < v(more), "{less} {more}");
         }
         assert_eq!(v("2.4"), v("2.4.0"));
-        assert_eq!((v("10.11.19-MariaDB").to_string(), v("15.8").major()), ("10.11.19-MariaDB".to_owned(), 15));
+        assert_eq!(
+            (v("10.11.19-MariaDB").to_string(), v("15.8").major()),
+            ("10.11.19-MariaDB".to_owned(), 15)
+        );
         for none in ["", "x", ".1", "-", "1..2"] {
             assert!(Version::parse(none).is_none(), "{none}");
         }

@@ -1,12 +1,13 @@
 //! Edits of files: spans that plans change, put together file by file.
 use super::plan::{Plan, diff};
-use super::target::{existing, trusted};
+use super::target::existing;
 use super::{Step, Target, digest};
 use crate::case::Case;
 use crate::config::Span;
 use crate::fix::steps::Edit;
 use crate::host::{FileKind, FileStatus, Look};
 use crate::snapshot::Snapshot;
+use crate::trust::trusted;
 use crate::trust::{self, Last};
 use std::collections::BTreeMap;
 
@@ -14,7 +15,12 @@ use std::collections::BTreeMap;
 type EditedFile = (Target, FileStatus, Vec<(Span, String)>);
 
 /// Notes the edits of a plan, with their diff.
-pub(super) fn edits(snapshot: &Snapshot, case: &Case, spans: Vec<(Span, String)>, plan: &mut Plan) -> Result<(), String> {
+pub(super) fn edits(
+    snapshot: &Snapshot,
+    case: &Case,
+    spans: Vec<(Span, String)>,
+    plan: &mut Plan,
+) -> Result<(), String> {
     plan.diff = edit_steps(snapshot, case, &spans)?.1;
     plan.edits.extend(spans);
     Ok(())
@@ -32,21 +38,35 @@ pub fn combined(snapshot: &Snapshot, case: &Case, plans: &[&Plan]) -> Result<Vec
 }
 
 /// Edits of spans, file by file, as one step each, and their diff.
-fn edit_steps(snapshot: &Snapshot, case: &Case, spans: &[(Span, String)]) -> Result<(Vec<Step>, String), String> {
+fn edit_steps(
+    snapshot: &Snapshot,
+    case: &Case,
+    spans: &[(Span, String)],
+) -> Result<(Vec<Step>, String), String> {
     let (mut steps, mut shown) = (Vec::new(), String::new());
     let mut by_file: BTreeMap<String, EditedFile> = BTreeMap::new();
     for (span, text) in spans {
         if !case.may_edit(snapshot, &span.file) {
-            return Err(format!("{} is read because a file says so that the service's account can write; edit it by hand", span.file));
+            return Err(format!(
+                "{} is read because a file says so that the service's account can write; edit it by hand",
+                span.file
+            ));
         }
         let (target, status, parent) = existing(snapshot, case, &span.file, Last::Followed)?;
         if status.kind != FileKind::Regular {
             return Err(format!("{} is not a regular file", target.path));
         }
         if let Some(who) = others_could_link(snapshot, &status, &parent) {
-            return Err(format!("{} has {} names (hard links), and {who} could have made one of them", target.path, status.links));
+            return Err(format!(
+                "{} has {} names (hard links), and {who} could have made one of them",
+                target.path, status.links
+            ));
         }
-        by_file.entry(target.path.clone()).or_insert((target, status, Vec::new())).2.push((span.clone(), text.clone()));
+        by_file
+            .entry(target.path.clone())
+            .or_insert((target, status, Vec::new()))
+            .2
+            .push((span.clone(), text.clone()));
     }
     for (file, (target, _, mut spans)) in by_file {
         let Look::Seen(before) = snapshot.read(&file) else { return Err(format!("{file} cannot be read")) };
@@ -63,7 +83,12 @@ fn edit_steps(snapshot: &Snapshot, case: &Case, spans: &[(Span, String)]) -> Res
             after.splice(span.start..span.end, text.bytes());
         }
         shown.push_str(&diff(Some(case.service.kind), &file, &before, &after));
-        steps.push(Step::Edit(Edit { target, before: digest(&before), after: digest(&after), content: after }));
+        steps.push(Step::Edit(Edit {
+            target,
+            before: digest(&before),
+            after: digest(&after),
+            content: after,
+        }));
     }
     Ok((steps, shown))
 }
@@ -71,5 +96,8 @@ fn edit_steps(snapshot: &Snapshot, case: &Case, spans: &[(Span, String)]) -> Res
 /// Who besides root could have made another name for a file in its directory, where it has several.
 fn others_could_link(snapshot: &Snapshot, status: &FileStatus, parent: &FileStatus) -> Option<String> {
     let by = trust::replacer(parent, None, &trusted(snapshot, &[])).filter(|_| status.links > 1)?;
-    Some(by.spelled(|uid| crate::accounts::user_name(snapshot, uid), |gid| crate::accounts::group_name(snapshot, gid)))
+    Some(by.spelled(
+        |uid| crate::accounts::user_name(snapshot, uid),
+        |gid| crate::accounts::group_name(snapshot, gid),
+    ))
 }

@@ -16,7 +16,6 @@ pub use plan::{Parameter, Plan, Risk};
 pub use preview::Preview;
 pub use record::{Record, RecordedStep, RunMark, Stage, Undo, left_by, list, load};
 pub use steps::{CommandLine, Digest, Identity, Purpose, Step, Target, digest};
-pub(crate) use target::trusted;
 pub use transaction::{apply, keep};
 pub use undo::{Commands, NoCommands, Undone, Way, undo};
 
@@ -50,8 +49,8 @@ pub struct UnitNow {
     pub invocation: String,
 }
 
-/// Where the writer prepares what a step puts in place: a name in the journal, or, where that lies on another file
-/// system, one beside the target.
+/// Where the writer prepares what a step puts in place: a name in the journal, or, where that lies on another
+/// file system, one beside the target.
 #[derive(Clone, Copy, Debug)]
 pub struct Slot<'a> {
     /// The change.
@@ -62,8 +61,8 @@ pub struct Slot<'a> {
 
 /// The one way to change a machine. Only `fix` and `undo` ever hold one.
 ///
-/// Everything on files goes through the walk of [`crate::trust`]: what an account other than root or the target's
-/// keepers could replace is refused, and so is a file that is not the one that was planned.
+/// Everything on files goes through the walk of [`crate::trust`]: what an account other than root or the
+/// target's keepers could replace is refused, and so is a file that is not the one that was planned.
 pub trait HostWriter {
     /// Writes a file of the change journal and syncs it.
     ///
@@ -74,7 +73,8 @@ pub trait HostWriter {
     fn load(&self, id: &str, name: &str) -> Option<Vec<u8>>;
     /// Ids of all journalled changes, oldest first.
     fn changes(&self) -> Vec<String>;
-    /// Status of what is there now, a link itself; `None` where the name is free or a directory on the way is gone.
+    /// Status of what is there now, a link itself; `None` where the name is free or a directory on the way is
+    /// gone.
     ///
     /// # Errors
     /// Who could replace it, or the system's words.
@@ -84,12 +84,18 @@ pub trait HostWriter {
     /// # Errors
     /// The same, and where it is not a regular file.
     fn content(&self, target: &Target) -> Result<Option<Vec<u8>>, WriteError>;
-    /// Replaces a file's content at once, keeping owner, mode, access list and extended attributes. The bytes before must
-    /// have the expected digest; somebody else's edit of the last moment is put back and refused.
+    /// Replaces a file's content at once, keeping owner, mode, access list and extended attributes. The bytes
+    /// before must have the expected digest; somebody else's edit of the last moment is put back and refused.
     ///
     /// # Errors
     /// What stood in the way; the file is as it was then.
-    fn replace_file(&mut self, target: &Target, expect: &Digest, content: &[u8], slot: Slot) -> Result<(), WriteError>;
+    fn replace_file(
+        &mut self,
+        target: &Target,
+        expect: &Digest,
+        content: &[u8],
+        slot: Slot,
+    ) -> Result<(), WriteError>;
     /// Makes a file that was not there, mode 0644, whole or not at all; never over an existing name.
     ///
     /// # Errors
@@ -114,7 +120,14 @@ pub trait HostWriter {
     ///
     /// # Errors
     /// The system's words.
-    fn prepare_directory(&mut self, target: &Target, mode: u32, uid: u32, gid: u32, slot: Slot) -> Result<Identity, WriteError>;
+    fn prepare_directory(
+        &mut self,
+        target: &Target,
+        mode: u32,
+        uid: u32,
+        gid: u32,
+        slot: Slot,
+    ) -> Result<Identity, WriteError>;
     /// Puts a prepared directory in its place; never over an existing name.
     ///
     /// # Errors
@@ -139,7 +152,12 @@ pub trait HostWriter {
     ///
     /// # Errors
     /// What stood in the way.
-    fn set_link(&mut self, target: &Target, before: Option<&str>, after: Option<&str>) -> Result<(), WriteError>;
+    fn set_link(
+        &mut self,
+        target: &Target,
+        before: Option<&str>,
+        after: Option<&str>,
+    ) -> Result<(), WriteError>;
     /// Removes what a step that was cut short left in its slot.
     ///
     /// # Errors

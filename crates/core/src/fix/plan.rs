@@ -58,8 +58,12 @@ pub struct Plan {
 
 /// What changes in a file, secrets masked.
 pub(super) fn diff(kind: Option<&dyn Kind>, file: &str, before: &[u8], after: &[u8]) -> String {
-    let shown = |bytes: &[u8]| crate::host::mask_source(kind, &String::from_utf8_lossy(bytes));
+    let shown = |bytes: &[u8]| crate::kinds::mask_source(kind, &String::from_utf8_lossy(bytes));
     let (before, after) = (shown(before), shown(after));
     let name = file.trim_start_matches('/');
-    similar::TextDiff::from_lines(&before, &after).unified_diff().context_radius(3).header(&format!("a/{name}"), &format!("b/{name}")).to_string()
+    similar::TextDiff::from_lines(&before, &after)
+        .unified_diff()
+        .context_radius(3)
+        .header(&format!("a/{name}"), &format!("b/{name}"))
+        .to_string()
 }

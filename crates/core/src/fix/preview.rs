@@ -1,4 +1,5 @@
-//! A host as it would be after the file steps of a plan: the configuration is checked on it before anything changes.
+//! A host as it would be after the file steps of a plan: the configuration is checked on it before anything
+//! changes.
 use super::Step;
 use crate::host::{Answer, DirectoryEntry, FileKind, FileStatus, Host, Look, Parts, Question};
 use crate::path;
@@ -37,7 +38,8 @@ impl<'h> Preview<'h> {
         for _ in 0..8 {
             if let Some(Some(target)) = self.laid.links.get(&at) {
                 at = path::clean(&path::join(path::parent(&at), target));
-            } else if let Look::Seen(Answer::Target(target)) = self.host.ask(&Question::ReadLink(at.clone())) {
+            } else if let Look::Seen(Answer::Target(target)) = self.host.ask(&Question::ReadLink(at.clone()))
+            {
                 at = path::clean(&path::join(path::parent(&at), &target));
             } else {
                 break;
@@ -63,7 +65,14 @@ impl<'h> Preview<'h> {
 impl Host for Preview<'_> {
     fn ask(&self, question: &Question) -> Look<Answer> {
         match question {
-            Question::Read(name) | Question::Stat(name) | Question::LinkStat(name) | Question::ReadLink(name) if self.laid.gone.contains(name) => Look::Absent,
+            Question::Read(name)
+            | Question::Stat(name)
+            | Question::LinkStat(name)
+            | Question::ReadLink(name)
+                if self.laid.gone.contains(name) =>
+            {
+                Look::Absent
+            }
             Question::Read(name) => match self.laid.files.get(&self.real(name)) {
                 Some(bytes) => Look::Seen(Answer::Bytes(bytes.clone().into())),
                 None => self.host.ask(&Question::Read(self.real(name))),
@@ -88,13 +97,20 @@ impl Host for Preview<'_> {
             },
             Question::List(dir) => self.listed(question, dir).map(|answer| match answer {
                 Answer::Names(mut names) => {
-                    let made = self.laid.files.keys().map(|f| (f, FileKind::Regular)).chain(self.laid.directories.iter().map(|d| (d, FileKind::Directory)));
+                    let made = self
+                        .laid
+                        .files
+                        .keys()
+                        .map(|f| (f, FileKind::Regular))
+                        .chain(self.laid.directories.iter().map(|d| (d, FileKind::Directory)));
                     for (file, kind) in made.filter(|(f, _)| path::parent(f) == path::clean(dir)) {
                         if names.iter().all(|e| e.name != path::name(file)) {
                             names.push(DirectoryEntry { name: path::name(file).to_owned(), kind });
                         }
                     }
-                    for (link, target) in self.laid.links.iter().filter(|(l, _)| path::parent(l) == path::clean(dir)) {
+                    for (link, target) in
+                        self.laid.links.iter().filter(|(l, _)| path::parent(l) == path::clean(dir))
+                    {
                         let name = path::name(link).to_owned();
                         names.retain(|e| e.name != name);
                         if target.is_some() {

@@ -1,7 +1,7 @@
 //! The journal's record of a change: which steps, how far each came, and what its way back needs.
 use super::{HostWriter, Identity, Step, UnitLink, UnitNow, WriteError};
+use crate::bundle::Earlier;
 use crate::fix::steps::{Create, Edit};
-use crate::host::Earlier;
 use serde::{Deserialize, Serialize};
 
 /// How far a step came, as far as the record knows. The machine itself has the last word.
@@ -127,7 +127,9 @@ pub fn left_by(records: &[Record]) -> Earlier {
     let mut earlier = Earlier::default();
     for record in records.iter().filter(|r| r.outcome == "kept") {
         for recorded in record.steps.iter().filter(|s| s.stage == Stage::Done) {
-            if let Step::Edit(Edit { target, after, .. }) | Step::Create(Create { target, after, .. }) = &recorded.step {
+            if let Step::Edit(Edit { target, after, .. }) | Step::Create(Create { target, after, .. }) =
+                &recorded.step
+            {
                 earlier.add(&target.path, &after.0, &format!("change {}", record.id));
             }
         }

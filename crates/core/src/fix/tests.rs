@@ -10,7 +10,10 @@ use crate::snapshot::Snapshot;
 use crate::tests::{EDGE_UNIT as UNIT, TextHost, described, edge_host};
 use std::collections::BTreeMap;
 
-const CONFIG: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    # listen 8088 once\n    server {\n        listen 8088;\n        listen [::]:8088;\n        location /api {\n            proxy_pass http://127.0.0.1:8088;\n        }\n    }\n}\n";
+const CONFIG: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\n\
+    http {\n    access_log off;\n    # listen 8088 once\n    server {\n        listen 8088;\n        listen \
+    [::]:8088;\n        location /api {\n            proxy_pass http://127.0.0.1:8088;\n        }\n    }\n\
+    }\n";
 
 fn edge() -> TextHost {
     edge_host(CONFIG).unit("edge.service", "failed", |_| {})
@@ -24,7 +27,12 @@ fn offered(host: &TextHost, set: &[(&str, &str)]) -> BTreeMap<&'static str, Resu
     let causes = standing_causes(&snapshot, &case);
     let cause = causes.first().expect("there is a cause");
     let given = set.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
-    cause.fixes.iter().copied().zip(plans(&snapshot, &case, std::slice::from_ref(&service), cause, &given)).collect()
+    cause
+        .fixes
+        .iter()
+        .copied()
+        .zip(plans(&snapshot, &case, std::slice::from_ref(&service), cause, &given))
+        .collect()
 }
 
 /// The host with a plan carried out.
@@ -47,16 +55,30 @@ fn a_port_moves_in_every_place_that_belongs_to_it_and_nowhere_else() {
     let all = offered(&host, &[("port", "8090")]);
     let plan = all["move-port"].as_ref().expect("it can move");
     let after = edited(&host, plan);
-    assert_eq!(after, CONFIG.replace("listen 8088;", "listen 8090;").replace("[::]:8088", "[::]:8090"), "comments and the proxy stay");
-    assert!(plan.remarks.iter().any(|r| r.contains("nginx.conf:11") && r.contains("left alone")), "{:?}", plan.remarks);
+    assert_eq!(
+        after,
+        CONFIG.replace("listen 8088;", "listen 8090;").replace("[::]:8088", "[::]:8090"),
+        "comments and the proxy stay"
+    );
+    assert!(
+        plan.remarks.iter().any(|r| r.contains("nginx.conf:11") && r.contains("left alone")),
+        "{:?}",
+        plan.remarks
+    );
     assert_eq!(plan.parameters[0].value, "8090");
     assert!(plan.diff.contains("-        listen 8088;") && plan.diff.contains("+        listen 8090;"));
 }
 
 #[test]
 fn a_port_never_moves_to_one_that_is_held_or_wanted() {
-    let host = edge().process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812]).listens("127.0.0.1", 8090, &[812]);
-    for (port, word) in [("8090", "held"), ("8088", "already"), ("0", "no port"), ("99999", "no port"), ("x", "no port")] {
+    let host = edge().process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812]).listens(
+        "127.0.0.1",
+        8090,
+        &[812],
+    );
+    for (port, word) in
+        [("8090", "held"), ("8088", "already"), ("0", "no port"), ("99999", "no port"), ("x", "no port")]
+    {
         let plan = offered(&host, &[("port", port)]);
         match plan["move-port"].as_ref() {
             Err(why) => assert!(why.contains(word) || port == "8088", "{port}: {why}"),
@@ -87,9 +109,22 @@ fn a_holder_is_stopped_where_it_was_started() {
         .file("/etc/systemd/system/gauge.timer", "[Timer]\nOnBootSec=1\n[Install]\nWantedBy=timers.target\n")
         .link("/etc/systemd/system/timers.target.wants/gauge.timer", "../gauge.timer")
         .unit("gauge.service", "active", |u| drop(u.more.insert("TriggeredBy".into(), "gauge.timer".into())));
-    let steps: Vec<String> = offered(&timed, &[])["stop-holder"].as_ref().expect("it can be stopped").steps.iter().map(Step::spelled).collect();
-    assert_eq!(steps, ["stop gauge.timer", "disable gauge.timer", "stop gauge.service", "disable gauge.service"]);
-    let stray = edge().process(812, "/opt/gauge-sim", 0, "").process(813, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812, 813]);
+    let steps: Vec<String> = offered(&timed, &[])["stop-holder"]
+        .as_ref()
+        .expect("it can be stopped")
+        .steps
+        .iter()
+        .map(Step::spelled)
+        .collect();
+    assert_eq!(
+        steps,
+        ["stop gauge.timer", "disable gauge.timer", "stop gauge.service", "disable gauge.service"]
+    );
+    let stray = edge().process(812, "/opt/gauge-sim", 0, "").process(813, "/opt/gauge-sim", 0, "").listens(
+        "0.0.0.0",
+        8088,
+        &[812, 813],
+    );
     let all = offered(&stray, &[]);
     let plan = all["stop-holder"].as_ref().expect("it can be stopped");
     assert_eq!(plan.steps.len(), 2, "children that share the socket go with it");
@@ -98,7 +133,8 @@ fn a_holder_is_stopped_where_it_was_started() {
 
 #[test]
 fn what_the_host_or_this_session_needs_is_never_signalled() {
-    for (pid, name) in [(300, "/usr/sbin/sshd"), (777, "/usr/bin/bash"), (301, "/lib/systemd/systemd-logind")] {
+    for (pid, name) in [(300, "/usr/sbin/sshd"), (777, "/usr/bin/bash"), (301, "/lib/systemd/systemd-logind")]
+    {
         let host = edge().process(pid, name, 0, "").listens("0.0.0.0", 8088, &[pid]);
         let all = offered(&host, &[]);
         let refused = all["stop-holder"].as_ref().expect_err("it must be left alone");
@@ -108,60 +144,105 @@ fn what_the_host_or_this_session_needs_is_never_signalled() {
 
 #[test]
 fn a_directive_over_several_lines_goes_behind_comment_signs_whole() {
-    let config = CONFIG.replace("    access_log off;\n", "    access_log off;\n    gzip_types text/plain\n        text/css;\n    gzip\n        maybe;\n");
+    let config = CONFIG.replace(
+        "    access_log off;\n",
+        "    access_log off;\n    gzip_types text/plain\n        text/css;\n    gzip\n        maybe;\n",
+    );
     let host = edge().file("/etc/nginx/nginx.conf", &config);
     let all = offered(&host, &[]);
     let after = edited(&host, all["comment-out"].as_ref().expect("it can be"));
     assert_eq!(after, config.replace("    gzip\n        maybe;\n", "#     gzip\n#         maybe;\n"));
-    let shared = edge().file("/etc/nginx/nginx.conf", &CONFIG.replace("access_log off;", "gzip maybe; access_log off;"));
+    let shared = edge()
+        .file("/etc/nginx/nginx.conf", &CONFIG.replace("access_log off;", "gzip maybe; access_log off;"));
     assert!(offered(&shared, &[])["comment-out"].is_err(), "a line that holds more is not touched");
 }
 
 #[test]
 fn a_missing_directory_is_made_with_its_missing_parents_for_the_account() {
     let unit = UNIT.replace("[Service]", "[Service]\nUser=tide");
-    let host = edge().file("/etc/systemd/system/edge.service", &unit).file("/etc/nginx/nginx.conf", &CONFIG.replace("/var/log/nginx/", "/var/log/edge/deep/"));
+    let host = edge()
+        .file("/etc/systemd/system/edge.service", &unit)
+        .file("/etc/nginx/nginx.conf", &CONFIG.replace("/var/log/nginx/", "/var/log/edge/deep/"));
     let all = offered(&host, &[]);
-    let steps: Vec<String> = all["make-directory"].as_ref().expect("it can be made").steps.iter().map(Step::spelled).collect();
-    assert_eq!(steps, ["make the directory /var/log/edge, mode 0750", "make the directory /var/log/edge/deep, mode 0750"]);
+    let steps: Vec<String> =
+        all["make-directory"].as_ref().expect("it can be made").steps.iter().map(Step::spelled).collect();
+    assert_eq!(
+        steps,
+        ["make the directory /var/log/edge, mode 0750", "make the directory /var/log/edge/deep, mode 0750"]
+    );
 }
 
 #[test]
 fn a_grant_is_the_smallest_that_helps() {
     let unit = UNIT.replace("[Service]", "[Service]\nUser=tide");
     let base = || edge().file("/etc/systemd/system/edge.service", &unit).dir("/run", 0o777, 0);
-    let steps =
-        |host: &TextHost| -> Vec<String> { offered(host, &[])["grant-access"].as_ref().expect("it can be granted").steps.iter().map(Step::spelled).collect() };
-    assert_eq!(steps(&base().dir("/var/log/nginx", 0o755, 0)), ["give /var/log/nginx from 0:0 to 0:71", "set the mode of /var/log/nginx from 0755 to 0775"]);
-    assert_eq!(steps(&base().dir("/var/log/nginx", 0o500, 71)), ["set the mode of /var/log/nginx from 0500 to 0700"]);
+    let steps = |host: &TextHost| -> Vec<String> {
+        offered(host, &[])["grant-access"]
+            .as_ref()
+            .expect("it can be granted")
+            .steps
+            .iter()
+            .map(Step::spelled)
+            .collect()
+    };
+    assert_eq!(
+        steps(&base().dir("/var/log/nginx", 0o755, 0)),
+        ["give /var/log/nginx from 0:0 to 0:71", "set the mode of /var/log/nginx from 0755 to 0775"]
+    );
+    assert_eq!(
+        steps(&base().dir("/var/log/nginx", 0o500, 71)),
+        ["set the mode of /var/log/nginx from 0500 to 0700"]
+    );
 }
 
 #[test]
 fn nothing_is_granted_outside_of_what_belongs_to_the_service() {
     let unit = UNIT.replace("[Service]", "[Service]\nUser=tide");
     let base = || edge().file("/etc/systemd/system/edge.service", &unit).dir("/run", 0o777, 0);
-    let refused = |host: &TextHost| offered(host, &[])["grant-access"].as_ref().expect_err("it must be refused").clone();
+    let refused = |host: &TextHost| {
+        offered(host, &[])["grant-access"].as_ref().expect_err("it must be refused").clone()
+    };
     let shared = refused(&base().dir("/var/log", 0o700, 0).dir("/var/log/nginx", 0o755, 71));
     assert!(shared.contains("/var/log does not belong to edge"), "{shared}");
     // A configuration that its account writes makes nothing its own.
     let own = CONFIG.replace("/var/log/nginx/error.log", "/srv/keep/error.log");
-    let host =
-        |uid| base().dir("/srv/keep", 0o755, 0).dir("/var/lib/nginx", 0o755, 71).owned("/etc/nginx/nginx.conf", 0o644, uid).text("/etc/nginx/nginx.conf", &own);
+    let host = |uid| {
+        base()
+            .dir("/srv/keep", 0o755, 0)
+            .dir("/var/lib/nginx", 0o755, 71)
+            .owned("/etc/nginx/nginx.conf", 0o644, uid)
+            .text("/etc/nginx/nginx.conf", &own)
+    };
     assert!(offered(&host(0), &[])["grant-access"].is_ok());
     assert!(refused(&host(71)).contains("does not belong"));
     let system = own.replace("/srv/keep", "/home/marta");
-    assert!(refused(&base().dir("/home/marta", 0o700, 1000).file("/etc/nginx/nginx.conf", &system)).contains("/home"));
+    assert!(
+        refused(&base().dir("/home/marta", 0o700, 1000).file("/etc/nginx/nginx.conf", &system))
+            .contains("/home")
+    );
 }
 
 #[test]
 fn what_an_account_could_have_put_there_is_no_object_of_a_fix() {
     let unit = UNIT.replace("[Service]", "[Service]\nUser=tide");
-    let base = || edge().file("/etc/systemd/system/edge.service", &unit).dir("/run", 0o777, 0).dir("/var/log/nginx", 0o755, 71);
-    let refused = |host: &TextHost| -> Vec<String> { offered(host, &[]).into_values().filter_map(Result::err).collect() };
+    let base = || {
+        edge().file("/etc/systemd/system/edge.service", &unit).dir("/run", 0o777, 0).dir(
+            "/var/log/nginx",
+            0o755,
+            71,
+        )
+    };
+    let refused = |host: &TextHost| -> Vec<String> {
+        offered(host, &[]).into_values().filter_map(Result::err).collect()
+    };
     // Its own log as a link to what it may not have, and the directory above as one.
     let linked = base().owned("/etc/shadow", 0o640, 0).link_of("/var/log/nginx/error.log", "/etc/shadow", 71);
     let why = refused(&linked);
-    assert!(!why.is_empty() && why.iter().all(|w| w.contains("/etc/shadow") || w.contains("/etc does not belong")), "{why:?}");
+    assert!(
+        !why.is_empty()
+            && why.iter().all(|w| w.contains("/etc/shadow") || w.contains("/etc does not belong")),
+        "{why:?}"
+    );
     let other = base()
         .dir("/srv/marta", 0o755, 1000)
         .owned("/srv/marta/error.log", 0o600, 0)
@@ -169,21 +250,39 @@ fn what_an_account_could_have_put_there_is_no_object_of_a_fix() {
     let why = refused(&other);
     assert!(why.iter().any(|w| w.contains("account marta could replace /srv/marta/error.log")), "{why:?}");
     let shared = base().dir("/var/log/nginx", 0o777, 0).owned("/var/log/nginx/error.log", 0o600, 0);
-    assert!(refused(&shared).iter().any(|w| w.contains("everybody could replace /var/log/nginx/error.log")), "{:?}", refused(&shared));
+    assert!(
+        refused(&shared).iter().any(|w| w.contains("everybody could replace /var/log/nginx/error.log")),
+        "{:?}",
+        refused(&shared)
+    );
     // Several names, set-id bits, and an account that does not exist.
     let twice = base().owned("/var/log/nginx/error.log", 0o600, 0).names("/var/log/nginx/error.log", 2);
-    assert!(refused(&twice).iter().any(|w| w.contains("2 names (hard links), and account tide could have made one")), "{:?}", refused(&twice));
+    assert!(
+        refused(&twice)
+            .iter()
+            .any(|w| w.contains("2 names (hard links), and account tide could have made one")),
+        "{:?}",
+        refused(&twice)
+    );
     let powers = base().owned("/var/log/nginx/error.log", 0o4700, 0);
     assert!(refused(&powers).iter().any(|w| w.contains("rights of its owner")), "{:?}", refused(&powers));
     let plain = base().owned("/var/log/nginx/error.log", 0o600, 0);
-    assert_eq!(offered(&plain, &[])["give-back"].as_ref().map(|p| p.steps.len()), Ok(1), "a file left by root goes back");
+    assert_eq!(
+        offered(&plain, &[])["give-back"].as_ref().map(|p| p.steps.len()),
+        Ok(1),
+        "a file left by root goes back"
+    );
 }
 
 #[test]
 fn a_preview_shows_links_edits_and_directories_and_nothing_else_changes() {
     let host = edge().file("/etc/nginx/available", "x");
     let steps = [
-        Step::SymbolicLink(SymbolicLink { target: Target::free("/etc/nginx/enabled"), before: None, after: Some("available".into()) }),
+        Step::SymbolicLink(SymbolicLink {
+            target: Target::free("/etc/nginx/enabled"),
+            before: None,
+            after: Some("available".into()),
+        }),
         Step::Directory(Directory { target: Target::free("/var/log/edge"), mode: 0o750, owner: (0, 0) }),
         Step::Rename(Rename { target: Target::free("/usr/sbin/nginx"), to: "/usr/sbin/nginx.aside".into() }),
     ];
@@ -192,15 +291,23 @@ fn a_preview_shows_links_edits_and_directories_and_nothing_else_changes() {
     assert_eq!(snapshot.text("/etc/nginx/enabled").seen().as_deref(), Some("x"));
     assert_eq!(snapshot.is_directory("/var/log/edge"), Some(true));
     assert_eq!(snapshot.exists("/usr/sbin/nginx"), Some(false));
-    let Look::Seen(Answer::Names(names)) = preview.ask(&Question::List("/etc/nginx".into())) else { panic!("a directory") };
-    assert_eq!(names.iter().map(|n| n.name.as_str()).collect::<Vec<_>>(), ["available", "enabled", "nginx.conf"]);
+    let Look::Seen(Answer::Names(names)) = preview.ask(&Question::List("/etc/nginx".into())) else {
+        panic!("a directory")
+    };
+    assert_eq!(
+        names.iter().map(|n| n.name.as_str()).collect::<Vec<_>>(),
+        ["available", "enabled", "nginx.conf"]
+    );
     assert_eq!(Snapshot::new(&host).exists("/etc/nginx/enabled"), Some(false));
 }
 
 /// A host with one described service of a kind, its unit failed, and its configuration.
 fn of_kind(start: &str, config: &str, text: &str) -> TextHost {
     TextHost::new()
-        .file("/etc/systemd/system/edge.service", &format!("[Service]\nExecStart={start}\n[Install]\nWantedBy=multi-user.target\n"))
+        .file(
+            "/etc/systemd/system/edge.service",
+            &format!("[Service]\nExecStart={start}\n[Install]\nWantedBy=multi-user.target\n"),
+        )
         .link("/etc/systemd/system/multi-user.target.wants/edge.service", "../edge.service")
         .program(start.split(' ').next().unwrap_or_default())
         .file(config, text)
@@ -217,7 +324,13 @@ fn text_after(host: &TextHost, plan: &Plan, file: &str) -> String {
 #[test]
 fn the_port_of_every_kind_moves_in_its_own_file() {
     for (start, config, text, port, expected) in [
-        ("/usr/bin/redis-server /etc/r.conf", "/etc/r.conf", "bind 127.0.0.1\nport 6390\n", 6390, "bind 127.0.0.1\nport 7001\n"),
+        (
+            "/usr/bin/redis-server /etc/r.conf",
+            "/etc/r.conf",
+            "bind 127.0.0.1\nport 6390\n",
+            6390,
+            "bind 127.0.0.1\nport 7001\n",
+        ),
         (
             "/usr/sbin/mysqld --defaults-file=/etc/m.cnf",
             "/etc/m.cnf",
@@ -225,7 +338,13 @@ fn the_port_of_every_kind_moves_in_its_own_file() {
             3307,
             "[mysqld]\ndatadir=/srv/data\nport = 7001 # near\n",
         ),
-        ("/usr/sbin/haproxy -f /etc/h.cfg", "/etc/h.cfg", "listen a\n  bind 127.0.0.1:8086 name x\n", 8086, "listen a\n  bind 127.0.0.1:7001 name x\n"),
+        (
+            "/usr/sbin/haproxy -f /etc/h.cfg",
+            "/etc/h.cfg",
+            "listen a\n  bind 127.0.0.1:8086 name x\n",
+            8086,
+            "listen a\n  bind 127.0.0.1:7001 name x\n",
+        ),
         (
             "/usr/sbin/php-fpm --fpm-config /etc/f.conf",
             "/etc/f.conf",
@@ -234,7 +353,11 @@ fn the_port_of_every_kind_moves_in_its_own_file() {
             "[p]\nuser = www-data\nlisten = 127.0.0.1:7001 ; here\n",
         ),
     ] {
-        let host = of_kind(start, config, text).process(812, "/opt/gauge-sim", 0, "").listens("127.0.0.1", port, &[812]);
+        let host = of_kind(start, config, text).process(812, "/opt/gauge-sim", 0, "").listens(
+            "127.0.0.1",
+            port,
+            &[812],
+        );
         let all = offered(&host, &[("port", "7001")]);
         let plan = all["move-port"].as_ref().unwrap_or_else(|e| panic!("{start}: {e}"));
         assert_eq!(text_after(&host, plan, config), expected, "{start}");
@@ -250,7 +373,12 @@ fn a_line_goes_behind_the_sign_that_its_kind_takes_for_a_comment() {
             "[p]\nuser = www-data\nlisten = /run/php/p.sock\nchroot = /srv/none\n",
             "\n; chroot = /srv/none\n",
         ),
-        ("/usr/bin/redis-server /etc/r.conf", "/etc/r.conf", "port 6390\nlogfile /srv/none/r.log\n", "\n# logfile /srv/none/r.log\n"),
+        (
+            "/usr/bin/redis-server /etc/r.conf",
+            "/etc/r.conf",
+            "port 6390\nlogfile /srv/none/r.log\n",
+            "\n# logfile /srv/none/r.log\n",
+        ),
     ] {
         let host = of_kind(start, config, text);
         let all = offered(&host, &[]);
@@ -261,10 +389,17 @@ fn a_line_goes_behind_the_sign_that_its_kind_takes_for_a_comment() {
 
 #[test]
 fn a_database_in_the_way_is_asked_to_end_and_never_killed() {
-    let host = edge().process(812, "/usr/lib/postgresql/15/bin/postgres -D /srv/other", 0, "").listens("0.0.0.0", 8088, &[812]);
+    let host = edge().process(812, "/usr/lib/postgresql/15/bin/postgres -D /srv/other", 0, "").listens(
+        "0.0.0.0",
+        8088,
+        &[812],
+    );
     let all = offered(&host, &[]);
     let plan = all["stop-holder"].as_ref().expect("it can be stopped");
     assert!(matches!(plan.steps.as_slice(), [Step::End(End { gently: true, .. })]), "{:?}", plan.steps);
     let stranger = edge().process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812]);
-    assert!(matches!(offered(&stranger, &[])["stop-holder"].as_ref().expect("it can be stopped").steps.as_slice(), [Step::End(End { gently: false, .. })]));
+    assert!(matches!(
+        offered(&stranger, &[])["stop-holder"].as_ref().expect("it can be stopped").steps.as_slice(),
+        [Step::End(End { gently: false, .. })]
+    ));
 }

@@ -1,6 +1,7 @@
-//! A change as a transaction: before every call the intent is on disk with all that the way back needs, and whether a step
-//! happened is judged from the machine alone (done, not done, half), never from how far the record came. So a change, and its
-//! way back, can be cut short between any two calls and taken up again until what is said is true.
+//! A change as a transaction: before every call the intent is on disk with all that the way back needs, and
+//! whether a step happened is judged from the machine alone (done, not done, half), never from how far the
+//! record came. So a change, and its way back, can be cut short between any two calls and taken up again
+//! until what is said is true.
 use super::record::{RECORD, Record, RunMark, Stage, save};
 use super::steps::Doing;
 use super::undo::{Commands, Way, put_all_back};
@@ -8,9 +9,13 @@ use super::{HostWriter, Slot, WriteError};
 
 /// Carries out the steps of a change. When one fails, those before it are undone.
 ///
-/// # Errors
-/// The step that failed, in words; the machine is then as it was, or the message says what is not, with the id for `undo`.
-pub fn apply(writer: &mut dyn HostWriter, mut record: Record, commands: &dyn Commands) -> Result<Record, WriteError> {
+/// # Errors The step that failed, in words; the machine is then as it was, or the message says what is not,
+/// with the id for `undo`.
+pub fn apply(
+    writer: &mut dyn HostWriter,
+    mut record: Record,
+    commands: &dyn Commands,
+) -> Result<Record, WriteError> {
     // A record that already exists is another change's.
     if writer.load(&record.id, RECORD).is_some() {
         return Err(WriteError::Refused(format!("there is a change {} already", record.id)));
@@ -20,17 +25,23 @@ pub fn apply(writer: &mut dyn HostWriter, mut record: Record, commands: &dyn Com
         if let Err(error) = carry_out(writer, &mut record, at) {
             let what = record.steps[at].step.spelled();
             let undone = put_all_back(writer, &mut record, Way::RollBack, commands);
-            let again = if undone.failed.is_empty() { String::new() } else { format!(" (undo {} takes it up again)", record.id) };
+            let again = if undone.failed.is_empty() {
+                String::new()
+            } else {
+                format!(" (undo {} takes it up again)", record.id)
+            };
             return Err(WriteError::Failed { what, why: format!("{error}; {}{again}", undone.spelled()) });
         }
     }
     record.outcome = "kept".into();
-    // The change stands whether or not this last word of it can be written: every step is on record with its way back.
+    // The change stands whether or not this last word of it can be written: every step is on record with its
+    // way back.
     let _ = save(writer, &record);
     Ok(record)
 }
 
-/// Adds to the record of a kept change what came of it; only the way back of a service without a manager needs it.
+/// Adds to the record of a kept change what came of it; only the way back of a service without a manager
+/// needs it.
 pub fn keep(writer: &mut dyn HostWriter, mut record: Record, started: Option<RunMark>) {
     if started.is_some() {
         record.started = started;

@@ -1,5 +1,5 @@
 //! The answers: plain data that a bundle can hold.
-use crate::config::key::KeyFacts;
+use crate::keys::KeyFacts;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -164,13 +164,28 @@ fn is_zero(bits: &u64) -> bool {
 }
 
 impl FileStatus {
-    /// When anything of it changed last, in seconds since the epoch: a backup that is put back keeps the time of its content.
+    /// When anything of it changed last, in seconds since the epoch: a backup that is put back keeps the time
+    /// of its content.
     pub fn touched(&self) -> i64 {
         self.modified.max(self.changed)
     }
     /// A file of which nothing but its sort, mode, owner and size matters.
     pub fn plain(kind: FileKind, mode: u32, uid: u32, gid: u32, size: u64) -> Self {
-        Self { kind, mode, uid, gid, size, modified: 0, changed: 0, device: 1, inode: 1, links: 1, acl: Vec::new(), immutable: false, capabilities: 0 }
+        Self {
+            kind,
+            mode,
+            uid,
+            gid,
+            size,
+            modified: 0,
+            changed: 0,
+            device: 1,
+            inode: 1,
+            links: 1,
+            acl: Vec::new(),
+            immutable: false,
+            capabilities: 0,
+        }
     }
 }
 
@@ -265,7 +280,9 @@ pub struct Process {
 }
 
 /// Transport of a socket.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Protocol {
     /// TCP.
@@ -419,7 +436,8 @@ pub enum ProbeProtocol {
     Http,
     /// The server speaks first (the MySQL family): its first byte is waited for.
     Greeting,
-    /// PostgreSQL: whether it speaks TLS is asked, which every server answers with one byte before anything else.
+    /// PostgreSQL: whether it speaks TLS is asked, which every server answers with one byte before anything
+    /// else.
     Postgresql,
     /// Redis and its fork: PING, answered whether or not a password is wanted.
     Redis,

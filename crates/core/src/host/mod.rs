@@ -3,19 +3,20 @@
 //! A host is made of parts that can each be there or not. One question type and one answer type keep
 //! the recorder and the replayer trivial: a bundle is the list of what was asked and answered.
 mod answer;
-mod earlier;
-mod record;
-mod redact;
 
 pub use answer::*;
-pub use earlier::Earlier;
-pub use record::{BUNDLE_SCHEMA, Bundle, Recorder, Replayer};
-pub use redact::{
-    Concealed, Known, MASK, arguments as mask_arguments, column_moved, command as mask_command, conceal_lines, conceal_words, is_secret, mask_message,
-    mask_settings, mask_source, mask_text, mask_value, redact,
-};
 
 use serde::{Deserialize, Serialize};
+
+/// What is known of files from an earlier time.
+pub trait Remembered {
+    /// Whether nothing is known of any file.
+    fn is_empty(&self) -> bool;
+    /// Whether anything is known of a file.
+    fn knows(&self, path: &str) -> bool;
+    /// Whether a file still holds what it held, and who says so; `None` where that is not known.
+    fn is_same(&self, path: &str, now: &std::sync::Arc<[u8]>) -> Option<(bool, &str)>;
+}
 
 /// What came of a look. "Absent" is knowledge, "not seen" is the lack of it; they never mix.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -110,7 +111,8 @@ pub enum Question {
     List(String),
     /// A regular file's content, bounded by [`READ_LIMIT`].
     Read(String),
-    /// The first string of a binary (letters between two NUL bytes) that holds a text, or, with `true`, that is it.
+    /// The first string of a binary (letters between two NUL bytes) that holds a text, or, with `true`, that
+    /// is it.
     FindString(String, String, bool),
     /// Bytes of a regular file: path, offset, length.
     ReadAt(String, u64, u32),
@@ -155,8 +157,8 @@ pub const READ_LIMIT: u64 = crate::bounds::CONFIGURATION;
 pub trait Host: Sync {
     /// Answers one question. Never blocks longer than its deadline.
     fn ask(&self, question: &Question) -> Look<Answer>;
-    /// The bytes of a file at an offset, into a room that is there already; the answer is how many. The same as
-    /// [`Question::ReadAt`] for who reads much and keeps little.
+    /// The bytes of a file at an offset, into a room that is there already; the answer is how many. The same
+    /// as [`Question::ReadAt`] for who reads much and keeps little.
     fn read_into(&self, path: &str, offset: u64, room: &mut [u8]) -> Look<usize> {
         let length = u32::try_from(room.len()).unwrap_or(u32::MAX);
         match self.ask(&Question::ReadAt(path.to_owned(), offset, length)) {

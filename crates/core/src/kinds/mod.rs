@@ -1,4 +1,5 @@
 //! The daemon kinds: one folder each. Teaching the program a new daemon means one folder and one line here.
+mod conceal;
 mod haproxy;
 mod httpd;
 mod java;
@@ -11,6 +12,8 @@ mod redis;
 mod release;
 mod tomcat;
 
+pub(crate) use conceal::behind_marks;
+pub use conceal::mask_source;
 pub(crate) use java::{class_path as java_class_path, what_it_runs as java_program};
 use release::release;
 pub use release::{Stands, VersionMark};
@@ -21,7 +24,7 @@ use crate::config::release::Release;
 use crate::config::rows::{Directives, Type};
 use crate::config::{Configuration, Place};
 use crate::host::ProbeProtocol;
-use crate::log::{Catalogue, Grammar};
+use crate::log::{Catalogue, Grammar, LogOwner};
 use crate::snapshot::Snapshot;
 use std::collections::BTreeMap;
 
@@ -34,7 +37,8 @@ pub struct Instance {
     pub command: Vec<String>,
     /// Environment of the service.
     pub environment: BTreeMap<String, String>,
-    /// Files out of which its start takes variables: whoever can write one decides what the command and the configuration say.
+    /// Files out of which its start takes variables: whoever can write one decides what the command and the
+    /// configuration say.
     pub variables: Vec<String>,
     /// The account of the process by which alone it is known: its arguments are that account's words.
     pub by_process: Option<u32>,
@@ -62,7 +66,8 @@ pub struct Profile {
     pub packages: &'static [&'static str],
     /// Where its binary tells its version.
     pub version: Option<VersionMark>,
-    /// Flavours of the daemon, told by the names of packages or by the binary; without one the kind's name is the flavour's.
+    /// Flavours of the daemon, told by the names of packages or by the binary; without one the kind's name is
+    /// the flavour's.
     pub flavours: &'static [&'static str],
     /// Places of its log in the layouts of the distributions.
     pub logs: &'static [&'static str],
@@ -127,7 +132,8 @@ pub struct DataFault {
     pub seen: String,
 }
 
-/// A setting's name as tables have it: small letters, `_` for `-`, and nothing in brackets (`php_value[name]`, `env[NAME]`).
+/// A setting's name as tables have it: small letters, `_` for `-`, and nothing in brackets
+/// (`php_value[name]`, `env[NAME]`).
 fn plain(name: &str) -> String {
     name.split('[').next().unwrap_or(name).to_ascii_lowercase().replace('-', "_")
 }
@@ -138,7 +144,8 @@ pub trait Kind: Sync {
     fn profile(&self) -> &'static Profile;
     /// Fills in the main configuration file from the command and the layouts.
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance);
-    /// Which release is installed: by the data bases of packages or the daemon's own binary; `None` where nothing tells.
+    /// Which release is installed: by the data bases of packages or the daemon's own binary; `None` where
+    /// nothing tells.
     fn release(&self, snapshot: &Snapshot, instance: &Instance) -> Option<Release> {
         release(snapshot, self.profile(), instance)
     }
@@ -152,6 +159,16 @@ pub trait Kind: Sync {
     fn catalogue(&self) -> &'static Catalogue {
         self.profile().catalogue
     }
+    /// Whose log it is, as far as reading it goes.
+    fn log_owner(&self) -> LogOwner {
+        let profile = self.profile();
+        LogOwner {
+            name: profile.name,
+            programs: profile.programs,
+            grammar: self.grammar(),
+            catalogue: self.catalogue(),
+        }
+    }
     /// Whether a process of this command line is the daemon itself, not a helper that shares its program.
     fn is_main(&self, _arguments: &[String]) -> bool {
         true
@@ -164,11 +181,13 @@ pub trait Kind: Sync {
     fn executable(&self, program: &str) -> String {
         program.to_owned()
     }
-    /// Whether a process of this kind's program is what the service would start; many programs share one runtime.
+    /// Whether a process of this kind's program is what the service would start; many programs share one
+    /// runtime.
     fn is_same_program(&self, _instance: &Instance, _arguments: &[String]) -> bool {
         true
     }
-    /// What a runtime of this kind carries, where the arguments tell: that names the service, not the runtime.
+    /// What a runtime of this kind carries, where the arguments tell: that names the service, not the
+    /// runtime.
     fn carried(&self, _arguments: &[String]) -> Option<String> {
         None
     }
@@ -176,7 +195,8 @@ pub trait Kind: Sync {
     fn data_files(&self) -> &'static [&'static str] {
         &[]
     }
-    /// Names in the data directory that the server makes anew as it runs, or whose content it replaces; they may hold `*`.
+    /// Names in the data directory that the server makes anew as it runs, or whose content it replaces; they
+    /// may hold `*`.
     fn writes_data(&self) -> &'static [&'static str] {
         &[]
     }
@@ -184,12 +204,13 @@ pub trait Kind: Sync {
     fn data_faults(&self, _snapshot: &Snapshot, _instance: &Instance, _dir: &str) -> Vec<DataFault> {
         Vec::new()
     }
-    /// Whether the data are those of a server that follows others or is being recovered: the file that says so, and how.
+    /// Whether the data are those of a server that follows others or is being recovered: the file that says
+    /// so, and how.
     fn standby(&self, _snapshot: &Snapshot, _dir: &str) -> Option<(String, &'static str)> {
         None
     }
-    /// Instances that a generator of the manager would make units for, and whether each starts at boot. Only a booted host
-    /// has those units as files.
+    /// Instances that a generator of the manager would make units for, and whether each starts at boot. Only
+    /// a booted host has those units as files.
     fn instances(&self, _snapshot: &Snapshot) -> Vec<(String, bool)> {
         Vec::new()
     }
@@ -205,25 +226,26 @@ pub trait Kind: Sync {
     fn starts_with(&self, words: &[String]) -> bool {
         words.first().is_some_and(|w| self.runs(crate::path::name(w)))
     }
-    /// The bytes of the statement that ends on a line and begins with a directive, its continuation lines included; `None`
-    /// where there is none, or where it opens a section. `text` is the whole file.
+    /// The bytes of the statement that ends on a line and begins with a directive, its continuation lines
+    /// included; `None` where there is none, or where it opens a section. `text` is the whole file.
     fn statement(&self, text: &str, line: u32, directive: &str) -> Option<std::ops::Range<usize>> {
         let at = usize::try_from(line).ok()?.checked_sub(1)?;
         let start = std::iter::once(0).chain(text.match_indices('\n').map(|(n, _)| n + 1)).nth(at)?;
         let whole = text.get(start..)?.split('\n').next()?;
         let inner = whole.trim();
-        let begins = inner.get(..directive.len()).is_some_and(|head| head.eq_ignore_ascii_case(directive)) || self.spells(inner, directive);
+        let begins = inner.get(..directive.len()).is_some_and(|head| head.eq_ignore_ascii_case(directive))
+            || self.spells(inner, directive);
         (!directive.is_empty() && begins && !inner.starts_with(['[', '<'])).then(|| {
             let blank = whole.len() - whole.trim_start().len();
             start + blank..start + blank + inner.len()
         })
     }
-    /// The secrets of one of its configuration files, and the values of directives that it does not know; `None` where its
-    /// grammar is not known, so that the net alone must do.
-    fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
+    /// The secrets of one of its configuration files, and the values of directives that it does not know;
+    /// `None` where its grammar is not known, so that the net alone must do.
+    fn conceal(&self, text: &str, _path: &str) -> Option<crate::secrets::Concealed> {
         let book = self.directives()?;
         let known = |name: &str| !book.any_case(&plain(name)).is_empty();
-        Some(crate::host::conceal_lines(text, &['#', ';'], &known, &|name| self.is_secret(name)))
+        Some(crate::secrets::conceal_lines(text, &['#', ';'], &known, &|name| self.is_secret(name)))
     }
     /// The table of its directives, where there is one.
     fn directives(&self) -> Option<&'static Directives> {
@@ -231,14 +253,16 @@ pub trait Kind: Sync {
     }
     /// Whether a setting's value is a secret by what its row says, whatever its name does.
     fn is_secret(&self, name: &str) -> bool {
-        self.directives().is_some_and(|book| book.any_case(&plain(name)).iter().any(|row| row.first() == Some(Type::Secret)))
+        self.directives().is_some_and(|book| {
+            book.any_case(&plain(name)).iter().any(|row| row.first() == Some(Type::Secret))
+        })
     }
     /// A setting's name as the daemon compares it: what is one name in two spellings becomes one here.
     fn setting_key(&self, name: &str) -> String {
         name.to_ascii_lowercase()
     }
-    /// What tells a setting from others of its section: its name, and where the first word of the value belongs to the name,
-    /// that too.
+    /// What tells a setting from others of its section: its name, and where the first word of the value
+    /// belongs to the name, that too.
     fn setting_identity(&self, one: &Assignment) -> String {
         self.setting_key(&one.name)
     }
@@ -292,11 +316,13 @@ pub fn of_command(words: &[String]) -> Option<&'static dyn Kind> {
 
 /// Shells and programs that only start another one.
 const SHELLS: &[&str] = &["sh", "bash", "dash", "ksh", "ash"];
-const STARTERS: &[&str] =
-    &["env", "nice", "ionice", "chrt", "taskset", "numactl", "setpriv", "runuser", "su", "sudo", "exec", "nohup", "setsid", "prlimit", "chpst"];
+const STARTERS: &[&str] = &[
+    "env", "nice", "ionice", "chrt", "taskset", "numactl", "setpriv", "runuser", "su", "sudo", "exec",
+    "nohup", "setsid", "prlimit", "chpst",
+];
 
-/// The daemon's own words in a start command: what a shell or another starter runs in the end. A command that is no
-/// such thing comes back as it is.
+/// The daemon's own words in a start command: what a shell or another starter runs in the end. A command that
+/// is no such thing comes back as it is.
 pub fn unwrapped(words: &[String]) -> Vec<String> {
     let mut words = words.to_vec();
     for _ in 0..4 {
@@ -305,8 +331,14 @@ pub fn unwrapped(words: &[String]) -> Vec<String> {
             break;
         }
         let known = |w: &String| of_program(w).is_some();
-        if SHELLS.contains(&first.as_str()) && words.get(1).is_some_and(|w| w.starts_with('-') && w.ends_with('c')) {
-            let text = words.get(2).cloned().unwrap_or_default().replace([';', '|', '&', '`', '\n', '(', ')'], " ; ");
+        if SHELLS.contains(&first.as_str())
+            && words.get(1).is_some_and(|w| w.starts_with('-') && w.ends_with('c'))
+        {
+            let text = words
+                .get(2)
+                .cloned()
+                .unwrap_or_default()
+                .replace([';', '|', '&', '`', '\n', '(', ')'], " ; ");
             let inner = crate::manager::split_words(&text);
             let Some(at) = inner.iter().rposition(known) else { break };
             let end = inner[at..].iter().position(|w| w == ";").map_or(inner.len(), |n| at + n);
@@ -323,10 +355,13 @@ pub fn unwrapped(words: &[String]) -> Vec<String> {
 
 /// The first of the known layouts' files that is there, or the likeliest one.
 pub(crate) fn known_config(snapshot: &Snapshot, profile: &Profile) -> String {
-    let there = profile
-        .configs
-        .iter()
-        .find_map(|c| if crate::path::is_pattern(c) { glob(snapshot, c).pop() } else { (snapshot.exists(c) == Some(true)).then(|| (*c).to_owned()) });
+    let there = profile.configs.iter().find_map(|c| {
+        if crate::path::is_pattern(c) {
+            glob(snapshot, c).pop()
+        } else {
+            (snapshot.exists(c) == Some(true)).then(|| (*c).to_owned())
+        }
+    });
     there.or_else(|| profile.configs.first().map(|c| (*c).to_owned())).unwrap_or_default()
 }
 
@@ -350,7 +385,8 @@ pub(crate) fn strings_hold(snapshot: &Snapshot, files: &[String], name: &str) ->
     files.iter().any(|f| snapshot.find_string(f, name, true).seen().is_some_and(|found| found.is_some()))
 }
 
-/// Names that a path pattern matches, in the order in which daemons read them; patterns may stand in any part.
+/// Names that a path pattern matches, in the order in which daemons read them; patterns may stand in any
+/// part.
 pub(crate) fn glob(snapshot: &Snapshot, pattern: &str) -> Vec<String> {
     let mut found = vec![String::new()];
     for part in pattern.split('/').filter(|p| !p.is_empty()) {

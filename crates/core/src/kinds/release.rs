@@ -1,5 +1,5 @@
-//! Which release of a daemon is installed: from the data bases of package managers, or from the daemon's own binary, which is
-//! never run for that.
+//! Which release of a daemon is installed: from the data bases of package managers, or from the daemon's own
+//! binary, which is never run for that.
 use super::{Instance, Profile};
 use crate::config::release::{Release, Version};
 use crate::path;
@@ -19,16 +19,18 @@ pub enum Stands {
 /// Where a daemon's binary holds its own version.
 #[derive(Clone, Copy, Debug)]
 pub struct VersionMark {
-    /// Words of a string in the binary, or of a text file that comes with it. Their last digits belong to the version.
+    /// Words of a string in the binary, or of a text file that comes with it. Their last digits belong to the
+    /// version.
     pub words: &'static str,
     /// Where in that string the version is.
     pub stands: Stands,
-    /// Files that hold it, where the start command is a script; relative ones are looked for beside the command and above it.
+    /// Files that hold it, where the start command is a script; relative ones are looked for beside the
+    /// command and above it.
     pub files: &'static [&'static str],
 }
 
-/// The release of a service's daemon, as packages or its own binary tell it. What was built below /usr/local and /opt no
-/// package manager knows.
+/// The release of a service's daemon, as packages or its own binary tell it. What was built below /usr/local
+/// and /opt no package manager knows.
 pub(super) fn release(snapshot: &Snapshot, profile: &Profile, instance: &Instance) -> Option<Release> {
     let program = instance.command.first().map_or("", String::as_str);
     let own_build = ["/usr/local/", "/opt/", "/srv/"].iter().any(|dir| program.starts_with(dir));
@@ -50,7 +52,9 @@ fn flavour(profile: &Profile, text: &str) -> String {
 pub(crate) fn of_packages(snapshot: &Snapshot, profile: &Profile) -> Option<(String, String)> {
     profile.packages.iter().find_map(|package| {
         let version = snapshot.remember(&format!("version {package}"), || {
-            let found = dpkg(snapshot, package).or_else(|| apk(snapshot, package)).or_else(|| pacman(snapshot, package));
+            let found = dpkg(snapshot, package)
+                .or_else(|| apk(snapshot, package))
+                .or_else(|| pacman(snapshot, package));
             found.map(|full| plain(&full)).unwrap_or_default()
         });
         (!version.is_empty()).then(|| ((*package).to_owned(), version))
@@ -106,10 +110,17 @@ fn paragraph(bytes: &[u8], head: &str) -> Option<String> {
 fn of_binary(snapshot: &Snapshot, profile: &Profile, program: &str) -> Option<Release> {
     let mark = profile.version?;
     let beside = [path::parent(program), path::parent(path::parent(program))];
-    let named =
-        mark.files.iter().flat_map(|file| if file.starts_with('/') { vec![(*file).to_owned()] } else { beside.map(|dir| path::join(dir, file)).to_vec() });
+    let named = mark.files.iter().flat_map(|file| {
+        if file.starts_with('/') {
+            vec![(*file).to_owned()]
+        } else {
+            beside.map(|dir| path::join(dir, file)).to_vec()
+        }
+    });
     std::iter::once(program.to_owned()).chain(named).filter(|f| f.starts_with('/')).find_map(|file| {
-        let line = snapshot.remember(&format!("release in {file}"), || snapshot.find_string(&file, mark.words, false).seen().flatten().unwrap_or_default());
+        let line = snapshot.remember(&format!("release in {file}"), || {
+            snapshot.find_string(&file, mark.words, false).seen().flatten().unwrap_or_default()
+        });
         let at = line.find(mark.words)?;
         let is_part = |c: char| c.is_ascii_digit() || c == '.';
         let behind = at + mark.words.trim_end_matches(is_part).len();
@@ -139,29 +150,45 @@ mod tests {
 
     #[test]
     fn package_data_bases_of_several_families_tell_it() {
-        let status = "Package: nginx-common\nStatus: install ok installed\nVersion: 9\n\nPackage: nginx\nStatus: install ok installed\nVersion: 1:1.22.1-9+deb12u9\n\nPackage: redis\nStatus: deinstall ok config-files\nVersion: 7\n\nPackage: mariadb-server\nStatus: install ok installed\nVersion: 1:10.11.19-0+deb12u1\n";
+        let status = "Package: nginx-common\nStatus: install ok installed\nVersion: 9\n\nPackage: nginx\n\
+            Status: install ok installed\nVersion: 1:1.22.1-9+deb12u9\n\nPackage: redis\n\
+            Status: deinstall ok config-files\nVersion: 7\n\nPackage: mariadb-server\n\
+            Status: install ok installed\nVersion: 1:10.11.19-0+deb12u1\n";
         let debian = TextHost::new().file("/var/lib/dpkg/status", status);
         check(&debian, "nginx", "/usr/sbin/nginx", Some("nginx-1.22.1"));
         check(&debian, "mysql", "/usr/sbin/mariadbd", Some("mariadb-10.11.19"));
         check(&debian, "redis", "/usr/bin/redis-server", None);
-        let alpine = TextHost::new().file("/lib/apk/db/installed", "C:Q1\nP:nginx-mod-tide\nV:9\n\nC:Q2\nP:nginx\nV:1.26.2-r4\nA:x86_64\n");
+        let alpine = TextHost::new().file(
+            "/lib/apk/db/installed",
+            "C:Q1\nP:nginx-mod-tide\nV:9\n\nC:Q2\nP:nginx\nV:1.26.2-r4\nA:x86_64\n",
+        );
         check(&alpine, "nginx", "/usr/sbin/nginx", Some("nginx-1.26.2"));
-        let arch = TextHost::new().file("/var/lib/pacman/local/valkey-8.1.1-2/desc", "").file("/var/lib/pacman/local/nginx-mainline-1.29.1-1/desc", "");
+        let arch = TextHost::new()
+            .file("/var/lib/pacman/local/valkey-8.1.1-2/desc", "")
+            .file("/var/lib/pacman/local/nginx-mainline-1.29.1-1/desc", "");
         check(&arch, "redis", "/usr/bin/valkey-server", Some("valkey-8.1.1"));
         check(&arch, "nginx", "/usr/sbin/nginx", None);
     }
 
     #[test]
     fn a_binary_is_asked_for_its_strings_where_no_package_is_its() {
-        let status =
-            "Package: nginx\nStatus: install ok installed\nVersion: 1.22.1-9\n\nPackage: apache2-bin\nStatus: install ok installed\nVersion: 2.4.71-1\n";
+        let status = "Package: nginx\nStatus: install ok installed\nVersion: 1.22.1-9\n\n\
+            Package: apache2-bin\nStatus: install ok installed\nVersion: 2.4.71-1\n";
         let host = TextHost::new()
             .file("/var/lib/dpkg/status", status)
             .file("/usr/local/nginx/sbin/nginx", "\0junk\0nginx version: nginx/1.28.0\0more\0")
             .file("/usr/local/apache2/bin/httpd", "\0Apache/2\0Apache/2.4.66 (Unix)\0")
-            .file("/usr/local/pgsql/bin/postgres", "\0PostgreSQL 9.1.\0PostgreSQL 17.2 on x86_64-pc-linux-gnu, compiled by gcc, 64-bit\0")
+            .file(
+                "/usr/local/pgsql/bin/postgres",
+                "\0PostgreSQL 9.1.\0PostgreSQL 17.2 on \
+                x86_64-pc-linux-gnu, compiled by gcc, 64-bit\0",
+            )
             .file("/opt/mariadb/bin/mariadbd", "\0 11.8.2-MariaDB\0")
-            .file("/opt/tomcat/RELEASE-NOTES", "\n                     Apache Tomcat Version 10.1.60\n                        Release Notes\n");
+            .file(
+                "/opt/tomcat/RELEASE-NOTES",
+                "\n                     Apache Tomcat Version \
+                10.1.60\n                        Release Notes\n",
+            );
         check(&host, "nginx", "/usr/local/nginx/sbin/nginx", Some("nginx-1.28.0"));
         check(&host, "nginx", "/usr/sbin/nginx", Some("nginx-1.22.1"));
         check(&host, "httpd", "/usr/local/apache2/bin/httpd", Some("httpd-2.4.66"));

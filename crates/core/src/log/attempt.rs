@@ -78,8 +78,8 @@ pub struct Failure {
     pub text: String,
     /// Objects named in it.
     pub found: Match,
-    /// Whether the manager or the kernel wrote it, as the journal's trusted fields tell. Whatever else there is the service's
-    /// account could have written, too: that is testimony, and no proof.
+    /// Whether the manager or the kernel wrote it, as the journal's trusted fields tell. Whatever else there
+    /// is the service's account could have written, too: that is testimony, and no proof.
     pub trusted: bool,
 }
 

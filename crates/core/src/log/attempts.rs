@@ -38,7 +38,7 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
         if let Look::Seen(mut entries) = snapshot.journal(unit, entries) {
             entries.reverse();
             known_from = entries.first().and_then(|e| i64::try_from(e.time).ok());
-            list = record::attempts(&entries, request.kind, request.grammar, unit, request.reports_ready);
+            list = record::attempts(&entries, request.owner, request.grammar, unit, request.reports_ready);
         }
     }
     let managed = list.len();
@@ -48,10 +48,22 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
         read_log(snapshot, request, file, at == 0, 0, known_from, managed, &mut list, &mut found.remarks);
         if let Some(shift) = clock_difference(&list, managed) {
             list = before;
-            read_log(snapshot, request, file, at == 0, shift, known_from, managed, &mut list, &mut found.remarks);
+            read_log(
+                snapshot,
+                request,
+                file,
+                at == 0,
+                shift,
+                known_from,
+                managed,
+                &mut list,
+                &mut found.remarks,
+            );
             let hours = shift.abs() as f64 / 3.6e9;
             let way = if shift > 0 { "behind" } else { "ahead of" };
-            found.remarks.push(format!("{file}: its stamps are {hours} h {way} the manager's clock; they were moved by that"));
+            found.remarks.push(format!(
+                "{file}: its stamps are {hours} h {way} the manager's clock; they were moved by that"
+            ));
         }
     }
     list.sort_by_key(|a| a.began);
@@ -65,12 +77,18 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
     found
 }
 
-/// Where starts that only the log tells of would be those of the manager if its clock ran otherwise: by how much. Zones differ
-/// by quarters of an hour.
+/// Where starts that only the log tells of would be those of the manager if its clock ran otherwise: by how
+/// much. Zones differ by quarters of an hour.
 fn clock_difference(list: &[Attempt], managed: usize) -> Option<i64> {
     const QUARTER: i64 = 900_000_000;
-    let told: Vec<i64> =
-        list.get(managed..)?.iter().rev().take(COMPARED).filter(|a| a.outcome == Outcome::Ready || a.saw_begin).map(|a| a.ready.unwrap_or(a.began)).collect();
+    let told: Vec<i64> = list
+        .get(managed..)?
+        .iter()
+        .rev()
+        .take(COMPARED)
+        .filter(|a| a.outcome == Outcome::Ready || a.saw_begin)
+        .map(|a| a.ready.unwrap_or(a.began))
+        .collect();
     let known: Vec<i64> = list[..managed]
         .iter()
         .rev()
@@ -82,11 +100,17 @@ fn clock_difference(list: &[Attempt], managed: usize) -> Option<i64> {
     if told.is_empty() || known.is_empty() {
         return None;
     }
-    let fits = |shift: i64| told.iter().filter(|t| known.iter().any(|k| (*t + shift - k).abs() <= 3_000_000)).count();
-    let mut shifts: Vec<i64> = told.iter().flat_map(|t| known.iter().map(move |k| ((k - t) as f64 / QUARTER as f64).round() as i64 * QUARTER)).collect();
+    let fits = |shift: i64| {
+        told.iter().filter(|t| known.iter().any(|k| (*t + shift - k).abs() <= 3_000_000)).count()
+    };
+    let mut shifts: Vec<i64> = told
+        .iter()
+        .flat_map(|t| known.iter().map(move |k| ((k - t) as f64 / QUARTER as f64).round() as i64 * QUARTER))
+        .collect();
     shifts.sort_unstable();
     shifts.dedup();
-    let best = shifts.into_iter().filter(|s| *s != 0 && s.abs() <= 15 * 4 * QUARTER).max_by_key(|s| fits(*s))?;
+    let best =
+        shifts.into_iter().filter(|s| *s != 0 && s.abs() <= 15 * 4 * QUARTER).max_by_key(|s| fits(*s))?;
     // A single start could meet another one by chance.
     let matched = fits(best);
     (matched >= 2 && matched * 10 >= told.len() * 8).then_some(best)
@@ -108,7 +132,11 @@ fn read_log(
     let all = pieces(snapshot, log);
     let Chosen { pieces: chosen, offset, marks } = choose(snapshot, request, all, &list[..managed], shift);
     let grammar = request.grammar;
-    let spans: Vec<(i64, i64)> = list[..managed].iter().map(|a| span(a, request)).map(|(from, to)| (from - shift, to - shift)).collect();
+    let spans: Vec<(i64, i64)> = list[..managed]
+        .iter()
+        .map(|a| span(a, request))
+        .map(|(from, to)| (from - shift, to - shift))
+        .collect();
     let mut placer = Placer {
         list,
         managed,
@@ -138,7 +166,9 @@ fn read_log(
             break;
         }
     }
-    let bounded = |what: &str| snapshot.bound(format!("{log}: {what} more than {} GiB are not read", bounds::LOG >> 30));
+    let bounded = |what: &str| {
+        snapshot.bound(format!("{log}: {what} more than {} GiB are not read", bounds::LOG >> 30))
+    };
     if begin < chosen.len() || skipped > 0 {
         bounded("of its files");
     }
@@ -147,12 +177,18 @@ fn read_log(
         let from = if oldest { offset } else { 0 };
         let from = if at + 1 == begin { from.max(skipped.min(piece.size)) } else { from };
         let limit = if request.count_all { u64::MAX } else { COUNTED };
-        let number = if piece.packing == Packing::Plain { count_lines(snapshot, &piece.path, from, limit) } else { Some(0) };
+        let number = if piece.packing == Packing::Plain {
+            count_lines(snapshot, &piece.path, from, limit)
+        } else {
+            Some(0)
+        };
         placer.path.clone_from(&piece.path);
         placer.packed = piece.packing != Packing::Plain;
         placer.latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);
         let scan = Scan::new(grammar, request.zone, &spans, &mut placer, from, number.map(|n| n + 1));
-        if let Err(words) = scan.run(snapshot, piece, marks.as_deref().filter(|_| oldest && skipped == 0), &left) {
+        if let Err(words) =
+            scan.run(snapshot, piece, marks.as_deref().filter(|_| oldest && skipped == 0), &left)
+        {
             remarks.push(words);
         }
     }
@@ -165,7 +201,9 @@ fn read_log(
 fn span(attempt: &Attempt, request: &Request) -> (i64, i64) {
     let window = request.grammar.window();
     let until = match (attempt.outcome, attempt.ready.or(attempt.started)) {
-        (_, Some(up)) => (up.max(attempt.began) + window).min(attempt.ended.map_or(i64::MAX, |e| e + 1_000_000)),
+        (_, Some(up)) => {
+            (up.max(attempt.began) + window).min(attempt.ended.map_or(i64::MAX, |e| e + 1_000_000))
+        }
         _ => attempt.ended.unwrap_or(attempt.began + 900_000_000) + 1_000_000,
     };
     (attempt.began - 1_000_000, until)
@@ -213,7 +251,9 @@ impl Taker for Placer<'_, '_> {
         if head.as_ref().is_some_and(|h| !is_ours(self.request, h)) {
             return;
         }
-        let body = head.as_ref().map_or(text.as_ref(), |h| h.body.as_deref().unwrap_or_else(|| text.get(h.length..).unwrap_or(&text)));
+        let body = head.as_ref().map_or(text.as_ref(), |h| {
+            h.body.as_deref().unwrap_or_else(|| text.get(h.length..).unwrap_or(&text))
+        });
         let mark = head.as_ref().and_then(|_| self.request.grammar.mark(body));
         match mark {
             Some(Mark::Reload) => {
@@ -274,7 +314,9 @@ impl Placer<'_, '_> {
     fn push(&mut self, attempt: Attempt) -> usize {
         // Attempts that nobody asks for any more make room; those of the manager stay.
         let most = self.request.most.saturating_add(bounds::ATTEMPTS);
-        if self.list.len() - self.managed.min(self.list.len()) >= most.saturating_mul(2).max(2 * bounds::ATTEMPTS) {
+        if self.list.len() - self.managed.min(self.list.len())
+            >= most.saturating_mul(2).max(2 * bounds::ATTEMPTS)
+        {
             let old = most.min(self.list.len() - self.managed);
             self.list.drain(self.managed..self.managed + old);
         }
@@ -289,11 +331,22 @@ impl Placer<'_, '_> {
 
     /// An attempt of the manager's whose run goes on at that moment.
     fn running_at(&self, time: i64) -> Option<usize> {
-        let runs = |a: &Attempt| a.outcome != Outcome::Refused && a.began - slack(time) <= time && a.ended.is_none_or(|e| time <= e + 1_000_000) && !a.lost;
+        let runs = |a: &Attempt| {
+            a.outcome != Outcome::Refused
+                && a.began - slack(time) <= time
+                && a.ended.is_none_or(|e| time <= e + 1_000_000)
+                && !a.lost
+        };
         self.list[..self.managed].iter().rposition(runs)
     }
 
-    fn attempt_of(&mut self, body: &str, time: Option<i64>, head: Option<&Head>, mark: Option<Mark>) -> Option<usize> {
+    fn attempt_of(
+        &mut self,
+        body: &str,
+        time: Option<i64>,
+        head: Option<&Head>,
+        mark: Option<Mark>,
+    ) -> Option<usize> {
         let pid = head.and_then(|h| h.pid);
         if let Some(at) = time.and_then(|t| self.managed_at(t, body, pid, mark)) {
             self.note_mark(at, mark, time);
@@ -302,7 +355,9 @@ impl Placer<'_, '_> {
         }
         let Some(time) = time else {
             // A line without a stamp goes with the one before it.
-            return self.last_told().filter(|&at| matches!(self.list[at].outcome, Outcome::Starting | Outcome::Failed));
+            return self
+                .last_told()
+                .filter(|&at| matches!(self.list[at].outcome, Outcome::Starting | Outcome::Failed));
         };
         match mark {
             Some(Mark::Begin) => {
@@ -320,9 +375,9 @@ impl Placer<'_, '_> {
         }
     }
 
-    /// The attempt of the manager's that a line belongs to. Stamps of whole seconds leave several open where starts follow each
-    /// other closely: then the same words in the journal, the begin of the next one, another process, and the order of the lines
-    /// decide, one after another.
+    /// The attempt of the manager's that a line belongs to. Stamps of whole seconds leave several open where
+    /// starts follow each other closely: then the same words in the journal, the begin of the next one,
+    /// another process, and the order of the lines decide, one after another.
     fn managed_at(&self, time: i64, body: &str, pid: Option<u32>, mark: Option<Mark>) -> Option<usize> {
         let managed = &self.list[..self.managed.min(self.list.len())];
         let whole_second = if time % 1_000_000 == 0 { 1_000_000 } else { 0 };
@@ -331,14 +386,17 @@ impl Placer<'_, '_> {
             let until = a.ended.map_or(until, |e| until.min(e + 50_000));
             a.outcome != Outcome::Refused && a.began - 50_000 < time + whole_second.max(1) && time <= until
         };
-        let candidates: Vec<usize> = managed.iter().enumerate().filter(|(_, a)| near(a)).map(|(at, _)| at).collect();
+        let candidates: Vec<usize> =
+            managed.iter().enumerate().filter(|(_, a)| near(a)).map(|(at, _)| at).collect();
         match candidates.as_slice() {
             [] => return managed.iter().rposition(|a| self.fits(a, time) && a.outcome != Outcome::Refused),
             [only] => return Some(*only),
             _ => {}
         }
         let words = body.trim();
-        let same_words = |at: &&usize| managed[**at].failures.iter().any(|f| f.file == "journal" && f.text.contains(words));
+        let same_words = |at: &&usize| {
+            managed[**at].failures.iter().any(|f| f.file == "journal" && f.text.contains(words))
+        };
         if let Some(at) = candidates.iter().rev().find(same_words) {
             return Some(*at);
         }
@@ -347,7 +405,11 @@ impl Placer<'_, '_> {
         let last = self.last_at.filter(|at| candidates.contains(at));
         Some(match (last, mark) {
             (Some(at), Some(Mark::Begin)) if managed[at].saw_begin => after(at).unwrap_or(at),
-            (Some(at), Some(Mark::Fail)) if pid.is_some() && self.last_pid.is_some() && pid != self.last_pid => after(at).unwrap_or(at),
+            (Some(at), Some(Mark::Fail))
+                if pid.is_some() && self.last_pid.is_some() && pid != self.last_pid =>
+            {
+                after(at).unwrap_or(at)
+            }
             (Some(at), _) => at,
             (None, Some(Mark::Begin)) => unbegun().unwrap_or(candidates[0]),
             (None, _) => candidates[0],
@@ -369,14 +431,17 @@ impl Placer<'_, '_> {
     }
 
     fn became_ready(&mut self, time: i64, pid: Option<u32>) -> Option<usize> {
-        let starting = self.last_told().filter(|&at| self.list[at].outcome == Outcome::Starting && self.list[at].is_open());
+        let starting = self
+            .last_told()
+            .filter(|&at| self.list[at].outcome == Outcome::Starting && self.list[at].is_open());
         if let Some(at) = starting {
             self.list[at].outcome = Outcome::Ready;
             self.list[at].ready = Some(time);
             return Some(at);
         }
         // A daemon that says it again within one run, such as after it recovered from a worker's crash.
-        let told = self.last_told().filter(|&at| self.list[at].outcome == Outcome::Ready && self.list[at].is_open());
+        let told =
+            self.last_told().filter(|&at| self.list[at].outcome == Outcome::Ready && self.list[at].is_open());
         if told.is_some_and(|at| pid.is_some() && self.list[at].pid == pid) {
             return None;
         }
@@ -389,7 +454,10 @@ impl Placer<'_, '_> {
     }
 
     fn stopped(&mut self, time: i64) {
-        let Some(at) = self.last_told().filter(|&at| self.list[at].is_open() && self.list[at].began <= time) else { return };
+        let Some(at) = self.last_told().filter(|&at| self.list[at].is_open() && self.list[at].began <= time)
+        else {
+            return;
+        };
         let last = &mut self.list[at];
         last.ended = Some(time);
         match last.outcome {
@@ -397,7 +465,9 @@ impl Placer<'_, '_> {
                 last.afterwards.get_or_insert(Afterwards::Stopped);
             }
             // The words of a stop end most failed starts, too.
-            Outcome::Starting => last.outcome = if last.is_explained() { Outcome::Failed } else { Outcome::Stopped },
+            Outcome::Starting => {
+                last.outcome = if last.is_explained() { Outcome::Failed } else { Outcome::Stopped }
+            }
             _ => {}
         }
     }
@@ -411,12 +481,21 @@ impl Placer<'_, '_> {
         } else {
             last.outcome = Outcome::Failed;
             let text = "it died by itself".to_owned();
-            last.fail(Failure { code: Code::Crashed, file: self.path.clone(), line: None, time: Some(time), text, found: Match::default(), trusted: false });
+            last.fail(Failure {
+                code: Code::Crashed,
+                file: self.path.clone(),
+                line: None,
+                time: Some(time),
+                text,
+                found: Match::default(),
+                trusted: false,
+            });
         }
         Some(at)
     }
 
-    /// A line without a mark: of a start that goes on, of a failure that just happened, or the first word of one.
+    /// A line without a mark: of a start that goes on, of a failure that just happened, or the first word of
+    /// one.
     fn goes_on(&mut self, body: &str, time: i64, head: Option<&Head>, mark: Option<Mark>) -> Option<usize> {
         let pid = head.and_then(|h| h.pid);
         let open = self.last_told().filter(|&at| {
@@ -425,18 +504,21 @@ impl Placer<'_, '_> {
             match last.outcome {
                 Outcome::Starting => last.is_open(),
                 Outcome::Failed => !other && last.ended.is_some_and(|e| time - e <= 5_000_000),
-                Outcome::Ready => last.is_open() && last.ready.is_some_and(|r| time - r <= self.request.grammar.window()),
+                Outcome::Ready => {
+                    last.is_open() && last.ready.is_some_and(|r| time - r <= self.request.grammar.window())
+                }
                 _ => false,
             }
         });
         if open.is_some() {
             return open;
         }
-        let fatal = head.is_some_and(|h| matches!(h.level.as_str(), "emerg" | "fatal" | "alert" | "critical"));
+        let fatal =
+            head.is_some_and(|h| matches!(h.level.as_str(), "emerg" | "fatal" | "alert" | "critical"));
         if !self.main || !(fatal || mark == Some(Mark::Fail)) {
             return None;
         }
-        let found = self.request.kind.catalogue().recognise(body).filter(|m| !m.harmless && !m.aftermath)?;
+        let found = self.request.owner.catalogue.recognise(body).filter(|m| !m.harmless && !m.aftermath)?;
         let code = found.code?;
         // Beside the manager's record a refused configuration is more likely a check by hand than a start.
         let covered = self.known_from.is_some_and(|from| time >= from);
@@ -469,26 +551,36 @@ impl Placer<'_, '_> {
             attempt.ended = Some(attempt.ended.unwrap_or(t).max(t));
         }
         let weight = || words::weight(head.map(|h| h.level.as_str()), body);
-        words::note(attempt, self.request.kind, body, At { file: &self.path, line: line.number, time }, weight);
+        words::note(
+            attempt,
+            self.request.owner,
+            body,
+            At { file: &self.path, line: line.number, time },
+            weight,
+        );
     }
 }
 
-/// How far before its begin a line of an attempt may be stamped: a stamp of whole seconds was cut, a finer one is right but for
-/// the moment between the manager's word and the daemon's.
+/// How far before its begin a line of an attempt may be stamped: a stamp of whole seconds was cut, a finer
+/// one is right but for the moment between the manager's word and the daemon's.
 fn slack(time: i64) -> i64 {
     if time % 1_000_000 == 0 { 1_000_000 } else { 50_000 }
 }
 
-/// First causes before aftermath; doubles of the journal and the file are one. Then what the exit and the words say of the end.
+/// First causes before aftermath; doubles of the journal and the file are one. Then what the exit and the
+/// words say of the end.
 fn settle(attempt: &mut Attempt, request: &Request) {
     attempt.failures.sort_by_key(|f| (f.found.aftermath, f.time));
     let mut seen: Vec<(Code, String)> = Vec::new();
     attempt.failures.retain(|f| {
         // On its standard error a daemon may put its own name before its words.
-        let named = request.kind.profile().programs.iter().find_map(|p| f.text.strip_prefix(p)?.strip_prefix(": "));
-        let key = (f.code, named.unwrap_or(&f.text).trim_start_matches(|c: char| !c.is_alphabetic()).to_owned());
+        let named = request.owner.programs.iter().find_map(|p| f.text.strip_prefix(p)?.strip_prefix(": "));
+        let key =
+            (f.code, named.unwrap_or(&f.text).trim_start_matches(|c: char| !c.is_alphabetic()).to_owned());
         // The journal keeps the daemon's own stamp before the words; the file's was taken off.
-        let new = !seen.iter().any(|(code, text)| *code == key.0 && (text.ends_with(&key.1) || key.1.ends_with(text)));
+        let new = !seen
+            .iter()
+            .any(|(code, text)| *code == key.0 && (text.ends_with(&key.1) || key.1.ends_with(text)));
         if new {
             seen.push(key);
         }
@@ -499,7 +591,9 @@ fn settle(attempt: &mut Attempt, request: &Request) {
         attempt.outcome = Outcome::Failed;
     }
     let timed_out = attempt.failures.iter().any(|f| f.code == Code::StartTimeout);
-    let killed = attempt.exit.starts_with("killed") || attempt.exit.starts_with("dumped") || matches!(attempt.result.as_str(), "signal" | "core-dump");
+    let killed = attempt.exit.starts_with("killed")
+        || attempt.exit.starts_with("dumped")
+        || matches!(attempt.result.as_str(), "signal" | "core-dump");
     let short = attempt.failures.iter().any(|f| f.code == Code::MemoryShort);
     if attempt.outcome == Outcome::Failed && killed && !timed_out && !short {
         let signal = attempt.exit.rsplit('/').next().unwrap_or_default().to_owned();
@@ -510,7 +604,15 @@ fn settle(attempt: &mut Attempt, request: &Request) {
             let text = format!("killed by signal {signal}");
             let mut found = Match::default();
             found.objects.push(("signal".into(), signal));
-            attempt.fail(Failure { code: Code::Crashed, file: "journal".into(), line: None, time: attempt.ended, text, found, trusted: true });
+            attempt.fail(Failure {
+                code: Code::Crashed,
+                file: "journal".into(),
+                line: None,
+                time: attempt.ended,
+                text,
+                found,
+                trusted: true,
+            });
         }
     }
     if attempt.outcome == Outcome::Failed
@@ -521,15 +623,16 @@ fn settle(attempt: &mut Attempt, request: &Request) {
     }
 }
 
-/// The manager's "started" of a daemon that does not tell it when it is ready: whether it was, is told by its log and by how
-/// long it lived.
+/// The manager's "started" of a daemon that does not tell it when it is ready: whether it was, is told by its
+/// log and by how long it lived.
 fn settle_started(attempt: &mut Attempt, request: &Request) {
     let Some(started) = attempt.started.filter(|_| attempt.outcome == Outcome::Starting) else { return };
     let window = request.grammar.window();
     let silent = attempt.saw_begin && request.grammar.tells_ready();
     match attempt.ended {
         Some(ended) => {
-            let ordered = attempt.ordered || attempt.afterwards == Some(Afterwards::Stopped) && attempt.exit.is_empty();
+            let ordered =
+                attempt.ordered || attempt.afterwards == Some(Afterwards::Stopped) && attempt.exit.is_empty();
             if ordered && silent {
                 attempt.outcome = Outcome::Stopped;
                 attempt.afterwards = None;
@@ -574,8 +677,8 @@ fn settle_last(list: &mut [Attempt], request: &Request) {
 
 /// Whether a grammar and a catalogue of a kind are well formed.
 #[cfg(test)]
-pub(crate) fn data_faults(grammar: &super::Grammar, kind: &dyn crate::kinds::Kind) -> Vec<String> {
-    let mut faults = kind.catalogue().faults();
+pub(crate) fn data_faults(grammar: &super::Grammar, owner: super::LogOwner) -> Vec<String> {
+    let mut faults = owner.catalogue.faults();
     if !grammar.is_sound() {
         faults.push("log.toml is not sound".into());
     }

@@ -33,7 +33,8 @@ pub struct Rule {
     pub code: Option<Code>,
     /// Words that every such line holds; only then the pattern is tried.
     pub needle: String,
-    /// The pattern, with groups `address`, `port`, `path`, `directive`, `account`, `pid`, `host`, `line`, `file`.
+    /// The pattern, with groups `address`, `port`, `path`, `directive`, `account`, `pid`, `host`, `line`,
+    /// `file`.
     pub pattern: String,
     /// A consequence of something else, never a first cause.
     #[serde(default)]
@@ -80,14 +81,20 @@ pub(super) fn bytes_pattern(pattern: &str) -> Option<Regex> {
     RegexBuilder::new(pattern).unicode(false).build().ok()
 }
 
-const GROUPS: &[&str] = &["address", "port", "path", "directive", "account", "pid", "host", "line", "file", "signal", "value"];
+const GROUPS: &[&str] =
+    &["address", "port", "path", "directive", "account", "pid", "host", "line", "file", "signal", "value"];
 
 impl Compiled {
     /// What the rule makes of a line that holds its words.
     fn matched(&self, line: &str) -> Option<Match> {
         let pattern = self.pattern.get_or_init(|| bytes_pattern(&self.rule.pattern)).as_ref()?;
         let found = pattern.captures(line.as_bytes())?;
-        let objects = GROUPS.iter().filter_map(|g| found.name(g).map(|m| ((*g).to_owned(), String::from_utf8_lossy(m.as_bytes()).into_owned()))).collect();
+        let objects = GROUPS
+            .iter()
+            .filter_map(|g| {
+                found.name(g).map(|m| ((*g).to_owned(), String::from_utf8_lossy(m.as_bytes()).into_owned()))
+            })
+            .collect();
         let Rule { code, aftermath, harmless, continues, .. } = self.rule;
         Some(Match { code, aftermath, harmless, continues, objects })
     }
@@ -114,7 +121,10 @@ impl Catalogue {
 
     /// Rule by rule.
     pub(crate) fn recognise_slowly(&self, line: &str) -> Option<Match> {
-        self.rules().iter().filter(|one| line.contains(one.rule.needle.as_str())).find_map(|one| one.matched(line))
+        self.rules()
+            .iter()
+            .filter(|one| line.contains(one.rule.needle.as_str()))
+            .find_map(|one| one.matched(line))
     }
 
     /// The same for one line of many: most hold no words of any rule, and one pass tells.
@@ -126,7 +136,8 @@ impl Catalogue {
             AhoCorasick::builder().kind(kind).build(rules.iter().map(|one| one.rule.needle.as_str())).ok()
         };
         let finder = self.finder.get_or_init(build).as_ref()?;
-        let mut held: Vec<usize> = finder.find_overlapping_iter(line).map(|hit| hit.pattern().as_usize()).collect();
+        let mut held: Vec<usize> =
+            finder.find_overlapping_iter(line).map(|hit| hit.pattern().as_usize()).collect();
         held.sort_unstable();
         held.dedup();
         held.into_iter().find_map(|at| rules[at].matched(line))
@@ -138,7 +149,8 @@ impl Catalogue {
         self.rules().iter().flat_map(|one| one.rule.samples.iter().map(String::as_str))
     }
 
-    /// What is wrong with the data themselves: rules that do not parse, or do not recognise their own samples.
+    /// What is wrong with the data themselves: rules that do not parse, or do not recognise their own
+    /// samples.
     pub fn faults(&self) -> Vec<String> {
         let mut faults = Vec::new();
         if let Err(error) = serde_json::from_str::<Data>(self.text) {
@@ -150,8 +162,14 @@ impl Catalogue {
             }
             for sample in &one.rule.samples {
                 match self.recognise(sample) {
-                    Some(m) if m.code == one.rule.code && m.aftermath == one.rule.aftermath && m.harmless == one.rule.harmless => {}
-                    other => faults.push(format!("{sample:?} is recognised as {other:?}, not by {:?}", one.rule.pattern)),
+                    Some(m)
+                        if m.code == one.rule.code
+                            && m.aftermath == one.rule.aftermath
+                            && m.harmless == one.rule.harmless => {}
+                    other => faults.push(format!(
+                        "{sample:?} is recognised as {other:?}, not by {:?}",
+                        one.rule.pattern
+                    )),
                 }
             }
         }

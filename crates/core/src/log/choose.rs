@@ -20,15 +20,24 @@ pub(super) struct Chosen {
     pub(super) marks: Option<Vec<u64>>,
 }
 
-/// Chooses the pieces of a log, and where to begin in them, so that the attempts that are asked for are in it.
-pub(super) fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, known: &[Attempt], shift: i64) -> Chosen {
+/// Chooses the pieces of a log, and where to begin in them, so that the attempts that are asked for are in
+/// it.
+pub(super) fn choose(
+    snapshot: &Snapshot,
+    request: &Request,
+    all: Vec<Piece>,
+    known: &[Attempt],
+    shift: i64,
+) -> Chosen {
     if request.most >= WHOLE {
         return Chosen { pieces: all, ..Chosen::default() };
     }
     let grammar = request.grammar;
     let mut chosen = Vec::new();
     if !known.is_empty() {
-        let since = known.iter().rev().take(request.most.max(1)).map(|a| a.began).min().unwrap_or(0) - 5_000_000 - shift;
+        let since = known.iter().rev().take(request.most.max(1)).map(|a| a.began).min().unwrap_or(0)
+            - 5_000_000
+            - shift;
         for piece in all {
             // A predecessor that was last written before is of older attempts alone.
             if !chosen.is_empty() && piece.modified > 0 && (piece.modified + 2) * 1_000_000 < since {
@@ -50,7 +59,8 @@ pub(super) fn choose(snapshot: &Snapshot, request: &Request, all: Vec<Piece>, kn
     let (mut read, mut known_marks) = (0u64, None);
     for piece in all {
         if piece.packing != Packing::Plain {
-            // What is packed cannot be read from its end; it is read whole, and its attempts are counted afterwards.
+            // What is packed cannot be read from its end; it is read whole, and its attempts are counted
+            // afterwards.
             chosen.push(piece);
             known_marks = None;
             wanted = wanted.saturating_sub(1);

@@ -1,4 +1,5 @@
-//! How a kind's log lines begin, and which words mark the stages of a run. The data stand in the kind's folder.
+//! How a kind's log lines begin, and which words mark the stages of a run. The data stand in the kind's
+//! folder.
 use super::catalogue::bytes_pattern;
 use aho_corasick::{AhoCorasick, packed};
 use jiff::Timestamp;
@@ -37,8 +38,13 @@ impl OwnRules {
     /// A sentence about the expression.
     pub fn check(&self) -> Result<(), String> {
         let Some((pattern, _)) = &self.head else { return Ok(()) };
-        let pattern = bytes_pattern(pattern).ok_or_else(|| format!("log_head {pattern:?} is not a regular expression"))?;
-        if pattern.capture_names().flatten().any(|n| n == "time") { Ok(()) } else { Err("log_head needs a group (?<time>…)".into()) }
+        let pattern = bytes_pattern(pattern)
+            .ok_or_else(|| format!("log_head {pattern:?} is not a regular expression"))?;
+        if pattern.capture_names().flatten().any(|n| n == "time") {
+            Ok(())
+        } else {
+            Err("log_head needs a group (?<time>…)".into())
+        }
     }
 }
 
@@ -78,7 +84,8 @@ struct Marks {
     /// Words of a run that died by itself.
     #[serde(default)]
     crash: Vec<String>,
-    /// Seconds after the manager's word "started" in which a daemon that reports nothing to it is still coming up.
+    /// Seconds after the manager's word "started" in which a daemon that reports nothing to it is still
+    /// coming up.
     window: Option<u32>,
 }
 
@@ -116,7 +123,8 @@ const PART: usize = 3;
 fn commonness(byte: u8) -> u32 {
     match byte {
         b'0'..=b'9' | b' ' => 9,
-        b':' | b'-' | b'.' | b'/' | b'[' | b']' | b'"' | b',' | b'=' | b'e' | b't' | b'a' | b'o' | b'r' | b'n' | b'i' | b's' => 7,
+        b':' | b'-' | b'.' | b'/' | b'[' | b']' | b'"' | b',' | b'=' | b'e' | b't' | b'a' | b'o' | b'r'
+        | b'n' | b'i' | b's' => 7,
         b'(' | b')' | b'_' | b'd' | b'l' | b'c' | b'u' | b'p' | b'm' | b'h' => 5,
         b'A'..=b'Z' => 4,
         b'f' | b'g' | b'b' | b'v' | b'w' | b'y' => 3,
@@ -130,7 +138,13 @@ fn parts(words: &[&str]) -> Option<Vec<Part>> {
     for word in words {
         let places = word.as_bytes().windows(PART).enumerate();
         // One that is looked for already costs nothing.
-        let cost = |text: &[u8]| if parts.iter().any(|p| p.text == text) { 0 } else { text.iter().map(|b| commonness(*b)).product() };
+        let cost = |text: &[u8]| {
+            if parts.iter().any(|p| p.text == text) {
+                0
+            } else {
+                text.iter().map(|b| commonness(*b)).product()
+            }
+        };
         let (at, text) = places.min_by_key(|(_, text)| cost(text))?;
         let of = (word.as_bytes().to_vec(), at);
         match parts.iter_mut().find(|p| p.text == text) {
@@ -147,7 +161,11 @@ fn find_by_parts(searcher: &packed::Searcher, parts: &[Part], bytes: &[u8]) -> O
     while let Some(hit) = searcher.find(&bytes[from..]) {
         let at = from + hit.start();
         let part = &parts[hit.pattern().as_usize()];
-        let begin = part.of.iter().filter_map(|(word, place)| Some((at.checked_sub(*place)?, word))).find(|(begin, word)| bytes[*begin..].starts_with(word));
+        let begin = part
+            .of
+            .iter()
+            .filter_map(|(word, place)| Some((at.checked_sub(*place)?, word)))
+            .find(|(begin, word)| bytes[*begin..].starts_with(word));
         if let Some((begin, _)) = begin {
             return Some(begin);
         }
@@ -211,11 +229,25 @@ impl<'z> Around<'z> {
 }
 
 fn rules(heads: Vec<HeadData>) -> Option<Vec<HeadRule>> {
-    heads.into_iter().map(|h| Some(HeadRule { pattern: bytes_pattern(&h.pattern)?, time: h.time, universal: h.zone.as_deref() == Some("UTC") })).collect()
+    heads
+        .into_iter()
+        .map(|h| {
+            Some(HeadRule {
+                pattern: bytes_pattern(&h.pattern)?,
+                time: h.time,
+                universal: h.zone.as_deref() == Some("UTC"),
+            })
+        })
+        .collect()
 }
 
 fn general() -> &'static [HeadRule] {
-    GENERAL.get_or_init(|| serde_json::from_str::<Data>(crate::data!("log/heads.json")).ok().and_then(|d| rules(d.head)).unwrap_or_default())
+    GENERAL.get_or_init(|| {
+        serde_json::from_str::<Data>(crate::data!("log/heads.json"))
+            .ok()
+            .and_then(|d| rules(d.head))
+            .unwrap_or_default()
+    })
 }
 
 impl HeadRule {
@@ -253,11 +285,13 @@ impl Grammar {
                 let mut data: Data = serde_json::from_str(self.text).ok()?;
                 if let Some(own) = &self.own {
                     if let Some((pattern, time)) = &own.head {
-                        data.head.insert(0, HeadData { pattern: pattern.clone(), time: time.clone(), zone: None });
+                        data.head
+                            .insert(0, HeadData { pattern: pattern.clone(), time: time.clone(), zone: None });
                     }
                     if !(own.begin.is_empty() && own.ready.is_empty() && own.stop.is_empty()) {
                         let (begin, ready, stop) = (own.begin.clone(), own.ready.clone(), own.stop.clone());
-                        data.marks = Marks { begin, ready, stop, window: data.marks.window, ..Marks::default() };
+                        data.marks =
+                            Marks { begin, ready, stop, window: data.marks.window, ..Marks::default() };
                     }
                 }
                 let finder = finder(&data.marks);
@@ -345,7 +379,10 @@ impl Grammar {
 }
 
 fn words_of(marks: &Marks) -> impl Iterator<Item = &str> {
-    [&marks.begin, &marks.ready, &marks.stop, &marks.reload, &marks.fail, &marks.crash].into_iter().flatten().map(String::as_str)
+    [&marks.begin, &marks.ready, &marks.stop, &marks.reload, &marks.fail, &marks.crash]
+        .into_iter()
+        .flatten()
+        .map(String::as_str)
 }
 
 fn finder(marks: &Marks) -> Option<Finder> {
@@ -364,7 +401,8 @@ fn finder(marks: &Marks) -> Option<Finder> {
 /// A record in JSON, one on a line: the keys are those that servers and log libraries use.
 fn structured(line: &str, around: Around) -> Option<Head> {
     let record: serde_json::Map<String, serde_json::Value> = serde_json::from_str(line).ok()?;
-    let text = |keys: &[&str]| keys.iter().find_map(|k| record.get(*k)).and_then(|v| v.as_str()).map(str::to_owned);
+    let text =
+        |keys: &[&str]| keys.iter().find_map(|k| record.get(*k)).and_then(|v| v.as_str()).map(str::to_owned);
     let stamp = ["timestamp", "@timestamp", "time", "ts", "date"].iter().find_map(|k| record.get(*k))?;
     let time = match stamp {
         serde_json::Value::String(text) => written_time(text, around)?,
@@ -380,7 +418,9 @@ fn structured(line: &str, around: Around) -> Option<Head> {
     let detail = text(&["detail", "error", "err"]).map(|d| format!(" {d}")).unwrap_or_default();
     Some(Head {
         time,
-        level: text(&["error_severity", "level", "severity", "lvl", "levelname"]).unwrap_or_default().to_ascii_lowercase(),
+        level: text(&["error_severity", "level", "severity", "lvl", "levelname"])
+            .unwrap_or_default()
+            .to_ascii_lowercase(),
         pid: record.get("pid").and_then(serde_json::Value::as_u64).and_then(|p| u32::try_from(p).ok()),
         length: 0,
         program: None,
@@ -394,7 +434,10 @@ fn written_time(text: &str, around: Around) -> Option<i64> {
     if let Ok(stamp) = text.parse::<Timestamp>() {
         return Some(stamp.as_microsecond());
     }
-    let (civil, zone) = text.rsplit_once(' ').filter(|(_, z)| z.bytes().all(|b| b.is_ascii_uppercase())).unwrap_or((text, ""));
+    let (civil, zone) = text
+        .rsplit_once(' ')
+        .filter(|(_, z)| z.bytes().all(|b| b.is_ascii_uppercase()))
+        .unwrap_or((text, ""));
     let universal = TimeZone::UTC;
     let around = if matches!(zone, "UTC" | "GMT") { Around { zone: &universal, ..around } } else { around };
     place(civil.parse().ok()?, around)
@@ -430,7 +473,8 @@ fn without_year(text: &str, format: &str, around: Around) -> Option<i64> {
     with(year).filter(|t| *t <= latest).or_else(|| with(year - 1)).or_else(|| with(year))
 }
 
-/// A moment of the clock in a zone. Where the clock shows it twice, the line before decides: a log is in order of writing.
+/// A moment of the clock in a zone. Where the clock shows it twice, the line before decides: a log is in
+/// order of writing.
 fn place(civil: DateTime, around: Around) -> Option<i64> {
     let ambiguous = around.zone.to_ambiguous_timestamp(civil);
     let earlier = ambiguous.earlier().ok()?.as_microsecond();

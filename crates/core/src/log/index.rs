@@ -1,5 +1,6 @@
-//! Where in a long log the words of marks stand, found out before a line of it is read: the rest is passed over. The search is
-//! spread over the processors, because nothing of it depends on what came before; what it found is taken in order.
+//! Where in a long log the words of marks stand, found out before a line of it is read: the rest is passed
+//! over. The search is spread over the processors, because nothing of it depends on what came before; what it
+//! found is taken in order.
 use super::grammar::{Around, Grammar};
 use super::pieces::BLOCK;
 use crate::host::{Host, Look};
@@ -104,7 +105,11 @@ impl Crew<'_> {
     }
 
     /// Searches the next block that is free; gives the lock back where none is for now.
-    fn step<'s>(&'s self, mut state: MutexGuard<'s, State>, room: &mut Vec<u8>) -> Result<(), MutexGuard<'s, State>> {
+    fn step<'s>(
+        &'s self,
+        mut state: MutexGuard<'s, State>,
+        room: &mut Vec<u8>,
+    ) -> Result<(), MutexGuard<'s, State>> {
         let at = state.next;
         if at >= self.search.count() || at >= state.taken + AHEAD {
             return Err(state);
@@ -154,7 +159,11 @@ impl Search<'_> {
     /// Gives every block on, in order, until it is said that there were enough, or one cannot be read.
     pub(super) fn each(&self, mut take: impl FnMut(Block) -> bool) {
         let count = self.count();
-        let helpers = if count < SHARED { 0 } else { std::thread::available_parallelism().map_or(1, NonZero::get).min(4) - 1 };
+        let helpers = if count < SHARED {
+            0
+        } else {
+            std::thread::available_parallelism().map_or(1, NonZero::get).min(4) - 1
+        };
         let crew = Crew { search: self, state: Mutex::default(), news: Condvar::new() };
         std::thread::scope(|scope| {
             let _end = End(&crew);
@@ -204,7 +213,9 @@ impl Search<'_> {
         let mut block = Block { start, end, ..Block::default() };
         // Words that begin where a line has been told to have some already are not kept.
         let (mut from, mut counted) = (0, 0);
-        while let Some(hit) = self.grammar.find_mark(&bytes[from..]).map(|hit| from + hit).filter(|hit| *hit < own) {
+        while let Some(hit) =
+            self.grammar.find_mark(&bytes[from..]).map(|hit| from + hit).filter(|hit| *hit < own)
+        {
             if block.hits.len() == self.most {
                 block.dense = true;
                 break;
@@ -222,7 +233,8 @@ impl Search<'_> {
         if let Some((zone, latest)) = self.times {
             let around = Around { zone, before: None, latest };
             let lines = bytes[..own].split(|b| *b == b'\n').skip(usize::from(start > 0)).take(64);
-            block.stamp = lines.filter_map(|line| self.grammar.head_of_bytes(line, around)).map(|h| h.time).next();
+            block.stamp =
+                lines.filter_map(|line| self.grammar.head_of_bytes(line, around)).map(|h| h.time).next();
         }
         Some(block)
     }

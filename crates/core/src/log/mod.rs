@@ -1,4 +1,5 @@
-//! Logs: the journal, files with their rotated predecessors, start attempts put together from both, and failures recognised.
+//! Logs: the journal, files with their rotated predecessors, start attempts put together from both, and
+//! failures recognised.
 mod attempt;
 mod attempts;
 mod catalogue;
@@ -21,12 +22,19 @@ pub use attempts::{Attempts, attempts};
 pub use catalogue::{Catalogue, Match, Rule};
 pub use grammar::{Around, Grammar, Head, Mark, OwnRules};
 pub use pieces::predecessor;
-pub use request::Request as AttemptRequest;
+pub use request::{LogOwner, Request as AttemptRequest};
 pub use tail::{Tail, TailLine, count_lines};
 pub use words::Weight;
 pub use zone::{format_time, host_zone, zone_named};
 
 static GENERAL: Catalogue = Catalogue::new(crate::data!("log/general.json"));
+
+static OF_MANAGER: Catalogue = Catalogue::new(crate::data!("log/failures.json"));
+
+/// What the manager's own words about a failed start mean.
+pub fn of_manager() -> &'static Catalogue {
+    &OF_MANAGER
+}
 
 /// What loaders, shells and runtimes say about any program.
 pub fn general() -> &'static Catalogue {

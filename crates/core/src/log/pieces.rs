@@ -41,7 +41,8 @@ fn rank(rest: &str) -> Option<(u8, i64)> {
     if let Some(number) = rest.strip_prefix('.').filter(|n| digits(n) && n.len() < 6) {
         return Some((0, number.parse().ok()?));
     }
-    // -20310402, -2031-04-02, -2031040206, -20310402-1932876611, and epoch seconds: the later one is the newer.
+    // -20310402, -2031-04-02, -2031040206, -20310402-1932876611, and epoch seconds: the later one is the
+    // newer.
     let date = rest.strip_prefix(['-', '.', '_'])?;
     let plain: String = date.chars().filter(|c| c.is_ascii_digit()).collect();
     let shaped = date.bytes().all(|b| b.is_ascii_digit() || b == b'-' || b == b'.') && plain.len() >= 8;
@@ -51,7 +52,9 @@ fn rank(rest: &str) -> Option<(u8, i64)> {
 }
 
 fn packing(name: &str) -> (&str, Packing) {
-    for (ending, packing) in [(".gz", Packing::Gzip), (".zst", Packing::Zstandard), (".xz", Packing::Xz), (".bz2", Packing::Bzip2)] {
+    for (ending, packing) in
+        [(".gz", Packing::Gzip), (".zst", Packing::Zstandard), (".xz", Packing::Xz), (".bz2", Packing::Bzip2)]
+    {
         if let Some(stem) = name.strip_suffix(ending) {
             return (stem, packing);
         }
@@ -61,7 +64,9 @@ fn packing(name: &str) -> (&str, Packing) {
 
 /// A name that carries its own date, split around it: `catalina.2031-04-02.log`.
 fn around_date(name: &str) -> Option<(&str, &str)> {
-    let at = name.as_bytes().windows(10).position(|w| w.iter().enumerate().all(|(i, b)| if matches!(i, 4 | 7) { *b == b'-' } else { b.is_ascii_digit() }))?;
+    let at = name.as_bytes().windows(10).position(|w| {
+        w.iter().enumerate().all(|(i, b)| if matches!(i, 4 | 7) { *b == b'-' } else { b.is_ascii_digit() })
+    })?;
     Some((&name[..at], &name[at + 10..]))
 }
 
@@ -90,7 +95,13 @@ pub(super) fn pieces(snapshot: &Snapshot, log: &str) -> Vec<Piece> {
         }
         let behind = name.strip_prefix(base).and_then(rank);
         // Some keep the ending at the end: `error-20310401.log`.
-        let inside = || name.strip_prefix(stem)?.strip_suffix(ending)?.strip_suffix('.').filter(|_| !ending.is_empty()).and_then(rank);
+        let inside = || {
+            name.strip_prefix(stem)?
+                .strip_suffix(ending)?
+                .strip_suffix('.')
+                .filter(|_| !ending.is_empty())
+                .and_then(rank)
+        };
         let of_day = || {
             let (before, after) = dated?;
             let day = name.strip_prefix(before)?.strip_suffix(after)?;
@@ -183,16 +194,25 @@ fn drain(mut reader: impl Read, sink: &mut dyn Sink, left: &Cell<u64>) -> std::i
 
 /// Feeds a piece's bytes from an offset (of plain files only) to a sink.
 ///
-/// # Errors
-/// A sentence where the packing is damaged, or needs more memory than it may have; what came before it was fed. `left` is what may
-/// still be unpacked, in bytes; at 0 the feeding has ended there.
-pub(super) fn feed(snapshot: &Snapshot, piece: &Piece, from: u64, sink: &mut dyn Sink, left: &Cell<u64>) -> Result<(), String> {
+/// # Errors A sentence where the packing is damaged, or needs more memory than it may have; what came before
+/// it was fed. `left` is what may still be unpacked, in bytes; at 0 the feeding has ended there.
+pub(super) fn feed(
+    snapshot: &Snapshot,
+    piece: &Piece,
+    from: u64,
+    sink: &mut dyn Sink,
+    left: &Cell<u64>,
+) -> Result<(), String> {
     if piece.packing == Packing::Plain {
         let mut at = from;
         // What is written meanwhile is left for the next look.
         while at < piece.size {
             let length = u64::from(BLOCK).min(piece.size - at);
-            let Some(block) = snapshot.read_at(&piece.path, at, u32::try_from(length).unwrap_or(BLOCK)).seen() else { break };
+            let Some(block) =
+                snapshot.read_at(&piece.path, at, u32::try_from(length).unwrap_or(BLOCK)).seen()
+            else {
+                break;
+            };
             if block.is_empty() || !sink.take(&block) {
                 break;
             }
@@ -208,10 +228,16 @@ pub(super) fn feed(snapshot: &Snapshot, piece: &Piece, from: u64, sink: &mut dyn
             drain(d, sink, left)
         }),
         Packing::Bzip2 => drain(bzip2::read::MultiBzDecoder::new(bytes), sink, left),
-        Packing::Xz => drain(lzma_rust2::XzReader::new_mem_limit(bytes, true, (1 << crate::bounds::WINDOW_LOG >> 10) + 1024), sink, left),
+        Packing::Xz => drain(
+            lzma_rust2::XzReader::new_mem_limit(bytes, true, (1 << crate::bounds::WINDOW_LOG >> 10) + 1024),
+            sink,
+            left,
+        ),
         Packing::Plain => Ok(()),
     };
-    outcome.map_err(|error| format!("{}: the packing is damaged ({error}); what came before was read", piece.path))
+    outcome.map_err(|error| {
+        format!("{}: the packing is damaged ({error}); what came before was read", piece.path)
+    })
 }
 
 #[cfg(test)]
@@ -231,27 +257,74 @@ mod tests {
     #[test]
     fn predecessors_are_known_by_number_and_by_date_and_others_are_not() {
         let mut host = TextHost::new();
-        for name in ["error.log", "error.log.1", "error.log.2.gz", "error.log.10.xz", "access.log.1", "error.log.old", "error.log.1.orig", "error.logs"] {
+        for name in [
+            "error.log",
+            "error.log.1",
+            "error.log.2.gz",
+            "error.log.10.xz",
+            "access.log.1",
+            "error.log.old",
+            "error.log.1.orig",
+            "error.logs",
+        ] {
             host = host.file(&format!("/var/log/a/{name}"), "x");
         }
-        for name in ["b.log", "b.log-20310401.gz", "b.log-20310402", "b.log-2031-04-03", "b-20310330.log", "b.log-20310402-1932876611"] {
+        for name in [
+            "b.log",
+            "b.log-20310401.gz",
+            "b.log-20310402",
+            "b.log-2031-04-03",
+            "b-20310330.log",
+            "b.log-20310402-1932876611",
+        ] {
             host = host.file(&format!("/var/log/b/{name}"), "x");
         }
-        for name in ["catalina.2031-04-02.log", "catalina.2031-04-01.log", "catalina.2031-03-31.log.gz", "localhost.2031-04-01.log", "catalina.out"] {
+        for name in [
+            "catalina.2031-04-02.log",
+            "catalina.2031-04-01.log",
+            "catalina.2031-03-31.log.gz",
+            "localhost.2031-04-01.log",
+            "catalina.out",
+        ] {
             host = host.file(&format!("/var/log/c/{name}"), "x");
         }
-        for name in ["quay.1932768000", "quay.1932854400", "quay.1932681600.gz", "quay.1932940800", "quay.7", "pier.1932768000"] {
+        for name in [
+            "quay.1932768000",
+            "quay.1932854400",
+            "quay.1932681600.gz",
+            "quay.1932940800",
+            "quay.7",
+            "pier.1932768000",
+        ] {
             host = host.file(&format!("/var/log/d/{name}"), "x");
         }
         let snapshot = Snapshot::new(&host);
-        let names = |log: &str| pieces(&snapshot, log).iter().map(|p| path::name(&p.path).to_owned()).collect::<Vec<_>>();
-        assert_eq!(names("/var/log/a/error.log"), ["error.log", "error.log.1", "error.log.2.gz", "error.log.10.xz"]);
+        let names = |log: &str| {
+            pieces(&snapshot, log).iter().map(|p| path::name(&p.path).to_owned()).collect::<Vec<_>>()
+        };
+        assert_eq!(
+            names("/var/log/a/error.log"),
+            ["error.log", "error.log.1", "error.log.2.gz", "error.log.10.xz"]
+        );
         assert_eq!(
             names("/var/log/b/b.log"),
-            ["b.log", "b.log-20310402-1932876611", "b.log-2031-04-03", "b.log-20310402", "b.log-20310401.gz", "b-20310330.log"]
+            [
+                "b.log",
+                "b.log-20310402-1932876611",
+                "b.log-2031-04-03",
+                "b.log-20310402",
+                "b.log-20310401.gz",
+                "b-20310330.log"
+            ]
         );
-        assert_eq!(names("/var/log/c/catalina.2031-04-02.log"), ["catalina.2031-04-02.log", "catalina.2031-04-01.log", "catalina.2031-03-31.log.gz"]);
-        assert_eq!(names("/var/log/d/quay.1932854400"), ["quay.1932854400", "quay.1932768000", "quay.1932681600.gz"]);
+        assert_eq!(
+            names("/var/log/c/catalina.2031-04-02.log"),
+            ["catalina.2031-04-02.log", "catalina.2031-04-01.log", "catalina.2031-03-31.log.gz"]
+        );
+        assert_eq!(
+            names("/var/log/d/quay.1932854400"),
+            ["quay.1932854400", "quay.1932768000", "quay.1932681600.gz"]
+        );
     }
 
     #[test]
@@ -263,7 +336,10 @@ mod tests {
             .modified("/var/log/e.log.2.gz", 100)
             .modified("/var/log/e.log.2.zst", 200);
         let found = pieces(&Snapshot::new(&host), "/var/log/e.log");
-        assert_eq!(found.iter().map(|p| p.path.as_str()).collect::<Vec<_>>(), ["/var/log/e.log", "/var/log/e.log.2.zst"]);
+        assert_eq!(
+            found.iter().map(|p| p.path.as_str()).collect::<Vec<_>>(),
+            ["/var/log/e.log", "/var/log/e.log.2.zst"]
+        );
     }
 
     fn packed(packing: Packing, text: &[u8]) -> Vec<u8> {
@@ -290,7 +366,12 @@ mod tests {
 
     #[test]
     fn several_streams_in_one_file_are_read_and_what_unpacks_without_end_stops_at_its_bound() {
-        for (ending, packing) in [(".gz", Packing::Gzip), (".zst", Packing::Zstandard), (".bz2", Packing::Bzip2), (".xz", Packing::Xz)] {
+        for (ending, packing) in [
+            (".gz", Packing::Gzip),
+            (".zst", Packing::Zstandard),
+            (".bz2", Packing::Bzip2),
+            (".xz", Packing::Xz),
+        ] {
             let bytes = [packed(packing, b"one\n"), packed(packing, b"two\n")].concat();
             let name = format!("/log.1{ending}");
             let host = TextHost::new().bytes(&name, &bytes);
@@ -304,14 +385,26 @@ mod tests {
             let piece = Piece { path: name, size: bomb.len() as u64, packing, modified: 0 };
             let (mut all, left) = (All(Vec::new()), Cell::new(1 << 20));
             feed(&Snapshot::new(&host), &piece, 0, &mut all, &left).unwrap();
-            assert!(left.get() == 0 && all.0.len() <= (1 << 20) + BLOCK as usize, "{packing:?}: {}", all.0.len());
+            assert!(
+                left.get() == 0 && all.0.len() <= (1 << 20) + BLOCK as usize,
+                "{packing:?}: {}",
+                all.0.len()
+            );
         }
     }
 
     #[test]
     fn every_packing_is_undone_and_damage_keeps_what_came_before() {
-        let text: Vec<u8> = (0..40_000).flat_map(|n| format!("line {n} of the tide log, {}\n", n * 7919 % 1013).into_bytes()).collect();
-        for (ending, packing) in [("", Packing::Plain), (".gz", Packing::Gzip), (".zst", Packing::Zstandard), (".bz2", Packing::Bzip2), (".xz", Packing::Xz)] {
+        let text: Vec<u8> = (0..40_000)
+            .flat_map(|n| format!("line {n} of the tide log, {}\n", n * 7919 % 1013).into_bytes())
+            .collect();
+        for (ending, packing) in [
+            ("", Packing::Plain),
+            (".gz", Packing::Gzip),
+            (".zst", Packing::Zstandard),
+            (".bz2", Packing::Bzip2),
+            (".xz", Packing::Xz),
+        ] {
             let bytes = packed(packing, &text);
             let name = format!("/log.1{ending}");
             let read = |bytes: &[u8]| {

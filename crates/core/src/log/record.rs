@@ -1,9 +1,10 @@
 //! The manager's record of a unit, and what the daemon said into the journal, as attempts.
 use super::words::{self, At};
-use super::{Afterwards, Around, Attempt, Failure, Grammar, LogPart, Mark, Match, Outcome, StartedBy, Weight};
+use super::{
+    Afterwards, Around, Attempt, Failure, Grammar, LogOwner, LogPart, Mark, Match, Outcome, StartedBy, Weight,
+};
 use crate::code::Code;
 use crate::host::JournalEntry;
-use crate::kinds::Kind;
 use jiff::tz::TimeZone;
 
 /// Identities of the manager's messages (systemd's catalogue of messages).
@@ -26,7 +27,7 @@ const OF_THE_START: i64 = 5_000_000;
 
 /// Reads a unit's entries, oldest first.
 pub(super) struct ManagerRecord<'k> {
-    kind: &'k dyn Kind,
+    owner: LogOwner,
     grammar: &'k Grammar,
     unit: &'k str,
     /// Whether the manager's "started" means ready.
@@ -41,9 +42,15 @@ pub(super) struct ManagerRecord<'k> {
 }
 
 /// The attempts of a unit out of its journal entries, oldest first.
-pub(super) fn attempts(entries: &[JournalEntry], kind: &dyn Kind, grammar: &Grammar, unit: &str, reports_ready: bool) -> Vec<Attempt> {
+pub(super) fn attempts(
+    entries: &[JournalEntry],
+    owner: LogOwner,
+    grammar: &Grammar,
+    unit: &str,
+    reports_ready: bool,
+) -> Vec<Attempt> {
     let mut record = ManagerRecord {
-        kind,
+        owner,
         grammar,
         unit,
         reports_ready,
@@ -62,7 +69,15 @@ pub(super) fn attempts(entries: &[JournalEntry], kind: &dyn Kind, grammar: &Gram
 
 fn failure(code: Code, entry: &JournalEntry, found: Match) -> Failure {
     let text = entry.message.trim().to_owned();
-    Failure { code, file: "journal".into(), line: None, time: i64::try_from(entry.time).ok(), text, found, trusted: entry.from_manager }
+    Failure {
+        code,
+        file: "journal".into(),
+        line: None,
+        time: i64::try_from(entry.time).ok(),
+        text,
+        found,
+        trusted: entry.from_manager,
+    }
 }
 
 /// What the end of a main process means for a run, by its exit as the manager tells it.
@@ -70,7 +85,12 @@ fn end_of_run(exit: &str, ordered: bool) -> Afterwards {
     let (how, what) = exit.split_once('/').unwrap_or((exit, ""));
     match (how, what) {
         _ if ordered => Afterwards::Stopped,
-        ("dumped", _) | ("killed", "SEGV" | "11" | "ABRT" | "6" | "BUS" | "7" | "ILL" | "4" | "FPE" | "8" | "SYS" | "31" | "TRAP" | "5") => Afterwards::Crashed,
+        ("dumped", _)
+        | (
+            "killed",
+            "SEGV" | "11" | "ABRT" | "6" | "BUS" | "7" | "ILL" | "4" | "FPE" | "8" | "SYS" | "31" | "TRAP"
+            | "5",
+        ) => Afterwards::Crashed,
         ("killed", _) => Afterwards::Killed,
         // A program that handles the signal tells so in its status (128 + 15).
         ("exited", "0" | "143") => Afterwards::Stopped,
@@ -87,7 +107,11 @@ impl ManagerRecord<'_> {
     fn starting(&mut self, entry: &JournalEntry) -> Option<&mut Attempt> {
         let same = |a: &Attempt| !entry.invocation.is_empty() && a.invocation == entry.invocation;
         let unready = |a: &Attempt| a.outcome == Outcome::Starting && !a.lost;
-        let at = self.list.iter().rposition(|a| same(a) && unready(a)).or_else(|| self.list.iter().rposition(|a| unready(a) && a.is_open()))?;
+        let at = self
+            .list
+            .iter()
+            .rposition(|a| same(a) && unready(a))
+            .or_else(|| self.list.iter().rposition(|a| unready(a) && a.is_open()))?;
         self.list.get_mut(at)
     }
 
@@ -129,7 +153,9 @@ impl ManagerRecord<'_> {
         }
         match entry.message_id.as_str() {
             id::STARTING => self.begin(entry, time),
-            id::STARTED if entry.message.contains("was skipped") => self.refused(entry, time, Code::ManagerDisabled, "condition"),
+            id::STARTED if entry.message.contains("was skipped") => {
+                self.refused(entry, time, Code::ManagerDisabled, "condition")
+            }
             id::STARTED => self.started(entry, time),
             id::START_FAILED => self.start_failed(entry, time),
             id::EXITED => self.exited(entry, time),
@@ -229,21 +255,30 @@ impl ManagerRecord<'_> {
     }
 
     fn unit_failed(&mut self, entry: &JournalEntry, time: i64) {
-        let word = if entry.result.is_empty() { entry.message.rsplit('\'').nth(1).unwrap_or_default().to_owned() } else { entry.result.clone() };
+        let word = if entry.result.is_empty() {
+            entry.message.rsplit('\'').nth(1).unwrap_or_default().to_owned()
+        } else {
+            entry.result.clone()
+        };
         if word == "start-limit-hit" {
             return;
         }
         let stopping = self.stopping;
-        let same = |a: &Attempt| entry.invocation.is_empty() || a.invocation.is_empty() || a.invocation == entry.invocation;
+        let same = |a: &Attempt| {
+            entry.invocation.is_empty() || a.invocation.is_empty() || a.invocation == entry.invocation
+        };
         let just = |a: &Attempt| a.ended.is_none_or(|e| time - e < 2_000_000);
-        let Some(attempt) = self.list.last_mut().filter(|a| a.outcome != Outcome::Refused && (same(a) || just(a))) else {
+        let Some(attempt) =
+            self.list.last_mut().filter(|a| a.outcome != Outcome::Refused && (same(a) || just(a)))
+        else {
             self.pending_result = word;
             return;
         };
         attempt.result = word;
         let ran = attempt.outcome == Outcome::Ready || attempt.started.is_some();
         if ran && attempt.afterwards.is_none() {
-            // Where nobody saw how it ended, as under a control script, it had no time to say a word: most likely a kill.
+            // Where nobody saw how it ended, as under a control script, it had no time to say a word: most
+            // likely a kill.
             let how = if attempt.exit.is_empty() { Afterwards::Killed } else { Afterwards::Crashed };
             attempt.afterwards = Some(if stopping || attempt.ordered { Afterwards::Stopped } else { how });
             attempt.ended.get_or_insert(time);
@@ -263,7 +298,9 @@ impl ManagerRecord<'_> {
                     attempt.afterwards.get_or_insert(Afterwards::Stopped);
                 }
                 Outcome::Starting if attempt.started.is_some() => {}
-                Outcome::Starting if attempt.exit.is_empty() && attempt.result.is_empty() => attempt.outcome = Outcome::Stopped,
+                Outcome::Starting if attempt.exit.is_empty() && attempt.result.is_empty() => {
+                    attempt.outcome = Outcome::Stopped
+                }
                 Outcome::Starting => attempt.outcome = Outcome::Failed,
                 _ => {}
             }
@@ -278,19 +315,25 @@ impl ManagerRecord<'_> {
         }
         let found = if message.contains("operation timed out") {
             // A stop that takes too long says so, too.
-            let of_stop = ["State 'stop", "stop-sigterm", "Stopping timed out", "stop-post"].iter().any(|w| message.contains(w));
+            let of_stop = ["State 'stop", "stop-sigterm", "Stopping timed out", "stop-post"]
+                .iter()
+                .any(|w| message.contains(w));
             if of_stop {
                 return;
             }
             failure(Code::StartTimeout, entry, Match::default())
         } else {
-            let Some(found) = crate::manager::catalogue().recognise(message) else { return };
+            let Some(found) = super::of_manager().recognise(message) else { return };
             let Some(code) = found.code else { return };
             failure(code, entry, found)
         };
         match self.list.iter_mut().rev().find(|a| a.is_open()) {
             Some(attempt) => attempt.failures.push(found),
-            None => match self.list.last_mut().filter(|a| a.ended.is_some_and(|e| time - e < 100_000) && a.outcome == Outcome::Failed) {
+            None => match self
+                .list
+                .last_mut()
+                .filter(|a| a.ended.is_some_and(|e| time - e < 100_000) && a.outcome == Outcome::Failed)
+            {
                 Some(attempt) => attempt.failures.push(found),
                 None => self.pending.push(found),
             },
@@ -302,13 +345,15 @@ impl ManagerRecord<'_> {
         if self.reloading || self.stopping {
             return;
         }
-        let by_identity = self.list.iter().rposition(|a| !a.invocation.is_empty() && a.invocation == entry.invocation);
+        let by_identity =
+            self.list.iter().rposition(|a| !a.invocation.is_empty() && a.invocation == entry.invocation);
         let Some(at) = by_identity.or(self.list.len().checked_sub(1)) else { return };
         let attempt = &mut self.list[at];
         for line in entry.message.lines() {
             match self.grammar.mark(line) {
                 Some(Mark::Begin) => attempt.saw_begin = true,
-                // Where the manager is told, its word counts: some say it in their log before they have done all.
+                // Where the manager is told, its word counts: some say it in their log before they have done
+                // all.
                 Some(Mark::Ready) if attempt.outcome == Outcome::Starting && !self.reports_ready => {
                     attempt.ready = Some(time);
                     attempt.outcome = Outcome::Ready;
@@ -317,11 +362,19 @@ impl ManagerRecord<'_> {
             }
         }
         let since = attempt.ready.or(attempt.started);
-        if since.is_some_and(|s| time - s > OF_THE_START) && self.kind.catalogue().recognise(&entry.message).is_none() {
+        if since.is_some_and(|s| time - s > OF_THE_START)
+            && self.owner.catalogue.recognise(&entry.message).is_none()
+        {
             return;
         }
         if !attempt.logs.iter().any(|l| l.file == "journal") {
-            attempt.logs.push(LogPart { file: "journal".into(), first_line: None, last_line: None, first_byte: None, last_byte: None });
+            attempt.logs.push(LogPart {
+                file: "journal".into(),
+                first_line: None,
+                last_line: None,
+                first_byte: None,
+                last_byte: None,
+            });
         }
         let at = At { file: "journal", line: None, time: Some(time) };
         for line in entry.message.lines() {
@@ -331,7 +384,7 @@ impl ManagerRecord<'_> {
                 _ if entry.priority <= 4 => Some(Weight::Error),
                 _ => words::weight(None, line),
             };
-            words::note(attempt, self.kind, line, at, weight);
+            words::note(attempt, self.owner, line, at, weight);
         }
     }
 }

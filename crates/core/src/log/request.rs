@@ -1,18 +1,38 @@
 //! What to read of a service's history, and which of its lines begin an attempt.
-use super::Mark;
 use super::grammar::{Around, Grammar, Head};
-use crate::kinds::Kind;
+use super::{Catalogue, Mark};
 use jiff::tz::TimeZone;
+
+/// Whose log it is, as far as reading it goes.
+#[derive(Clone, Copy)]
+pub struct LogOwner {
+    /// Name of its kind.
+    pub name: &'static str,
+    /// Names of its programs; they may hold `*`. None where only the services file tells of it.
+    pub programs: &'static [&'static str],
+    /// How its log lines begin, and which mark a start.
+    pub grammar: &'static Grammar,
+    /// What its failures look like.
+    pub catalogue: &'static Catalogue,
+}
+
+impl LogOwner {
+    /// Whether a program of this name is one of its own.
+    fn runs(&self, program: &str) -> bool {
+        !program.is_empty() && self.programs.iter().any(|p| crate::path::matches(p, program, false))
+    }
+}
 
 /// What to read of a service's history.
 pub struct Request<'r> {
-    /// Kind.
-    pub kind: &'r dyn Kind,
+    /// Whose log it is.
+    pub owner: LogOwner,
     /// How its log lines begin, and which mark a start.
     pub grammar: &'r Grammar,
     /// Unit in the journal, if there is one.
     pub unit: Option<&'r str>,
-    /// Whether the manager's "started" means that it is ready (`Type=notify`, or a start command that ends when it is).
+    /// Whether the manager's "started" means that it is ready (`Type=notify`, or a start command that ends
+    /// when it is).
     pub reports_ready: bool,
     /// Own log files, the main one first.
     pub files: &'r [String],
@@ -28,8 +48,18 @@ pub struct Request<'r> {
 
 impl<'r> Request<'r> {
     /// What log files alone tell of a daemon that no manager starts.
-    pub fn of_files(kind: &'r dyn Kind, files: &'r [String], zone: &'r TimeZone, most: usize) -> Self {
-        Self { kind, grammar: kind.grammar(), unit: None, reports_ready: false, files, zone, most, count_all: true, running: false }
+    pub fn of_files(owner: LogOwner, files: &'r [String], zone: &'r TimeZone, most: usize) -> Self {
+        Self {
+            owner,
+            grammar: owner.grammar,
+            unit: None,
+            reports_ready: false,
+            files,
+            zone,
+            most,
+            count_all: true,
+            running: false,
+        }
     }
 }
 
@@ -45,7 +75,12 @@ pub(super) fn is_begin(request: &Request, line: &str, earlier: Option<&str>) -> 
         Some(Mark::Ready) => !grammar.tells_begin() && !reload,
         // Several lines of one failure are one attempt.
         Some(Mark::Fail) => {
-            let same = |e: &str| mark_of(e) == Some(Mark::Fail) && grammar.head(e, around).is_some_and(|h| h.pid == head.pid && head.time - h.time < 5_000_000);
+            let same = |e: &str| {
+                mark_of(e) == Some(Mark::Fail)
+                    && grammar
+                        .head(e, around)
+                        .is_some_and(|h| h.pid == head.pid && head.time - h.time < 5_000_000)
+            };
             !earlier.is_some_and(same) && !earlier.is_some_and(|e| mark_of(e) == Some(Mark::Begin))
         }
         _ => false,
@@ -59,5 +94,5 @@ pub(super) fn is_ours(request: &Request, head: &Head) -> bool {
     }
     let Some(program) = &head.program else { return true };
     let unit = request.unit.map(|u| u.trim_end_matches(".service"));
-    request.kind.runs(program) || Some(program.as_str()) == unit || request.kind.name() == program
+    request.owner.runs(program) || Some(program.as_str()) == unit || request.owner.name == program
 }

@@ -1,5 +1,5 @@
-//! Lines that matter out of long logs: those with marks, those around them, and those of known spans of time. Everything
-//! else is passed over at the speed of a search for a few words.
+//! Lines that matter out of long logs: those with marks, those around them, and those of known spans of time.
+//! Everything else is passed over at the speed of a search for a few words.
 use super::grammar::{Around, Grammar};
 use super::index::{Block, MOST, Search};
 use super::pieces::{BLOCK, Packing, Piece, Sink, feed};
@@ -57,18 +57,45 @@ pub(super) struct Scan<'s, T: Taker> {
 
 impl<'s, T: Taker> Scan<'s, T> {
     /// A scan that begins at an offset, on a line of that number.
-    pub(super) fn new(grammar: &'s Grammar, zone: &'s TimeZone, spans: &'s [(i64, i64)], taker: &'s mut T, at: u64, number: Option<u32>) -> Self {
-        Self { grammar, zone, latest: None, spans, taker, carry: Vec::new(), open: at, cut: false, dropped: 0, at, number }
+    pub(super) fn new(
+        grammar: &'s Grammar,
+        zone: &'s TimeZone,
+        spans: &'s [(i64, i64)],
+        taker: &'s mut T,
+        at: u64,
+        number: Option<u32>,
+    ) -> Self {
+        Self {
+            grammar,
+            zone,
+            latest: None,
+            spans,
+            taker,
+            carry: Vec::new(),
+            open: at,
+            cut: false,
+            dropped: 0,
+            at,
+            number,
+        }
     }
 
-    /// Reads a piece to its end. `marks` are the places of all marks from where the scan begins on, where they are known.
+    /// Reads a piece to its end. `marks` are the places of all marks from where the scan begins on, where
+    /// they are known.
     ///
     /// # Errors
     /// A sentence where its packing is damaged. `left` is what may still be unpacked.
-    pub(super) fn run(mut self, snapshot: &Snapshot, piece: &Piece, marks: Option<&[u64]>, left: &Cell<u64>) -> Result<(), String> {
+    pub(super) fn run(
+        mut self,
+        snapshot: &Snapshot,
+        piece: &Piece,
+        marks: Option<&[u64]>,
+        left: &Cell<u64>,
+    ) -> Result<(), String> {
         self.latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);
         let from = if piece.packing == Packing::Plain { self.at } else { 0 };
-        let outcome = if piece.packing == Packing::Plain && piece.size.saturating_sub(from) > u64::from(BLOCK) {
+        let outcome = if piece.packing == Packing::Plain && piece.size.saturating_sub(from) > u64::from(BLOCK)
+        {
             self.pick(snapshot.host(), piece, marks);
             Ok(())
         } else {
@@ -82,8 +109,18 @@ impl<'s, T: Taker> Scan<'s, T> {
     fn pick(&mut self, host: &dyn Host, piece: &Piece, marks: Option<&[u64]>) {
         let (from, to) = (self.at, piece.size);
         let times = (!self.spans.is_empty()).then_some((self.zone, self.latest));
-        let search = Search { host, path: &piece.path, from, to, grammar: self.grammar, counted: self.number.is_some(), times, most: MOST };
-        let mut picker = Picker { number: self.number, scan: self, host, path: &piece.path, last: None, room: Vec::new() };
+        let search = Search {
+            host,
+            path: &piece.path,
+            from,
+            to,
+            grammar: self.grammar,
+            counted: self.number.is_some(),
+            times,
+            most: MOST,
+        };
+        let mut picker =
+            Picker { number: self.number, scan: self, host, path: &piece.path, last: None, room: Vec::new() };
         if let (Some(marks), None, None) = (marks, picker.number, times) {
             let hits = marks.iter().map(|at| super::index::Hit { at: *at, newlines: 0 }).collect();
             picker.block(&Block { start: from, end: to, hits, ..Block::default() }, false);
@@ -129,7 +166,9 @@ impl<'s, T: Taker> Scan<'s, T> {
     }
 
     fn time(&self, line: &[u8]) -> Option<i64> {
-        self.grammar.head_of_bytes(line, Around { zone: self.zone, before: None, latest: self.latest }).map(|h| h.time)
+        self.grammar
+            .head_of_bytes(line, Around { zone: self.zone, before: None, latest: self.latest })
+            .map(|h| h.time)
     }
 
     /// The stamp of the first line at or after an offset that has one, with the offset of that line.
@@ -154,13 +193,17 @@ impl<'s, T: Taker> Scan<'s, T> {
         let last = self.last_stamp(region).unwrap_or(first);
         let (low, high) = (first.min(last), first.max(last));
         let touched = self.spans.iter().filter(|(from, to)| *to >= low && *from <= high);
-        touched.map(|(from, to)| (self.offset_of(region, *from), self.offset_of(region, to.saturating_add(1)))).filter(|(a, b)| a < b).collect()
+        touched
+            .map(|(from, to)| (self.offset_of(region, *from), self.offset_of(region, to.saturating_add(1))))
+            .filter(|(a, b)| a < b)
+            .collect()
     }
 
     fn last_stamp(&self, region: &[u8]) -> Option<i64> {
         let mut end = region.len();
         for _ in 0..64 {
-            let body = &region[..end.saturating_sub(usize::from(region.get(end.wrapping_sub(1)) == Some(&b'\n')))];
+            let body =
+                &region[..end.saturating_sub(usize::from(region.get(end.wrapping_sub(1)) == Some(&b'\n')))];
             let start = memrchr(b'\n', body).map_or(0, |n| n + 1);
             if let Some(time) = self.time(&body[start..]) {
                 return Some(time);
@@ -196,7 +239,8 @@ impl<'s, T: Taker> Scan<'s, T> {
 
     fn skip(&mut self, bytes: &[u8]) {
         if let Some(number) = &mut self.number {
-            *number = number.saturating_add(u32::try_from(memchr_iter(b'\n', bytes).count()).unwrap_or(u32::MAX));
+            *number =
+                number.saturating_add(u32::try_from(memchr_iter(b'\n', bytes).count()).unwrap_or(u32::MAX));
         }
     }
 
@@ -234,7 +278,12 @@ impl<'s, T: Taker> Scan<'s, T> {
         let behind = (end + 1).min(region.len());
         let bytes = region[at..end].strip_suffix(b"\r").unwrap_or(&region[at..end]);
         let bytes = &bytes[..bytes.len().min(LINE_LIMIT)];
-        self.taker.line(LogLine { bytes, start: base + at as u64, end: base + behind as u64 + self.dropped, number: self.number });
+        self.taker.line(LogLine {
+            bytes,
+            start: base + at as u64,
+            end: base + behind as u64 + self.dropped,
+            number: self.number,
+        });
         self.skip(&region[at..behind]);
         behind
     }
@@ -341,7 +390,9 @@ impl<T: Taker> Picker<'_, '_, T> {
     /// Reads until the line of the last mark is whole and nothing more is wanted, but not over the end.
     fn read_on(&mut self, end: u64) -> bool {
         let mut length = FIRST;
-        while self.scan.at < end && (self.scan.taker.wants_more() || self.last.is_some_and(|last| last >= self.scan.open())) {
+        while self.scan.at < end
+            && (self.scan.taker.wants_more() || self.last.is_some_and(|last| last >= self.scan.open()))
+        {
             if !self.read(end, length) {
                 return false;
             }
@@ -366,7 +417,9 @@ impl<T: Taker> Picker<'_, '_, T> {
             let from = at.saturating_sub(back as u64);
             let length = usize::try_from(at - from).ok()?;
             self.room.resize(self.room.len().max(length), 0);
-            let Look::Seen(read) = self.host.read_into(self.path, from, &mut self.room[..length]) else { return None };
+            let Look::Seen(read) = self.host.read_into(self.path, from, &mut self.room[..length]) else {
+                return None;
+            };
             if read < length {
                 return None;
             }
@@ -386,11 +439,13 @@ impl<T: Taker> Picker<'_, '_, T> {
 pub(super) enum Start {
     /// At this offset; the marks from there on stand at these.
     At(u64, Vec<u64>),
-    /// The whole piece is needed, and this many attempts are still wanted from before it; its marks, where all were looked for.
+    /// The whole piece is needed, and this many attempts are still wanted from before it; its marks, where
+    /// all were looked for.
     Before(usize, Option<Vec<u64>>),
 }
 
-/// Looks for the beginnings of the last attempts, from the end of a plain piece backwards and not further than `floor`.
+/// Looks for the beginnings of the last attempts, from the end of a plain piece backwards and not further
+/// than `floor`.
 pub(super) fn last_begins(
     host: &dyn Host,
     piece: &Piece,
@@ -399,8 +454,18 @@ pub(super) fn last_begins(
     mut wanted: usize,
     floor: u64,
 ) -> Start {
-    let search = Search { host, path: &piece.path, from: floor, to: piece.size, grammar, counted: false, times: None, most: usize::MAX };
-    // The line of the mark before the one that is looked at: where a reload says what a start says, it tells which it is.
+    let search = Search {
+        host,
+        path: &piece.path,
+        from: floor,
+        to: piece.size,
+        grammar,
+        counted: false,
+        times: None,
+        most: usize::MAX,
+    };
+    // The line of the mark before the one that is looked at: where a reload says what a start says, it tells
+    // which it is.
     let mut later: Option<(u64, String)> = None;
     let mut marks = Vec::new();
     let mut found = None;
@@ -458,7 +523,9 @@ fn line_around(host: &dyn Host, path: &str, at: u64, size: u64) -> Option<(u64, 
         let start = memrchr(b'\n', &room[..middle]).map(|n| n + 1).or((from == 0).then_some(0));
         let end = memchr(b'\n', &room[middle..read]).map(|n| middle + n).or((to == size).then_some(read));
         match (start, end) {
-            (Some(start), Some(end)) => return Some((from + start as u64, String::from_utf8_lossy(&room[start..end]).into_owned())),
+            (Some(start), Some(end)) => {
+                return Some((from + start as u64, String::from_utf8_lossy(&room[start..end]).into_owned()));
+            }
             _ if room.len() >= 2 * LINE_LIMIT => {
                 let (start, end) = (start?, end.unwrap_or(read));
                 return Some((from + start as u64, String::from_utf8_lossy(&room[start..end]).into_owned()));
@@ -468,8 +535,15 @@ fn line_around(host: &dyn Host, path: &str, at: u64, size: u64) -> Option<(u64, 
     }
 }
 
-/// Where the first line stands that is not earlier than a moment, in a plain piece, by halving; 0 where nothing tells.
-pub(super) fn offset_of_time(snapshot: &Snapshot, piece: &Piece, grammar: &Grammar, zone: &TimeZone, moment: i64) -> u64 {
+/// Where the first line stands that is not earlier than a moment, in a plain piece, by halving; 0 where
+/// nothing tells.
+pub(super) fn offset_of_time(
+    snapshot: &Snapshot,
+    piece: &Piece,
+    grammar: &Grammar,
+    zone: &TimeZone,
+    moment: i64,
+) -> u64 {
     const LOOK: u32 = 8 << 10;
     let latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);
     let stamp = |at: u64| -> Option<i64> {
@@ -478,7 +552,9 @@ pub(super) fn offset_of_time(snapshot: &Snapshot, piece: &Piece, grammar: &Gramm
         if at > 0 {
             lines.next();
         }
-        lines.find_map(|l| grammar.head(&String::from_utf8_lossy(l), Around { zone, before: None, latest }).map(|h| h.time))
+        lines.find_map(|l| {
+            grammar.head(&String::from_utf8_lossy(l), Around { zone, before: None, latest }).map(|h| h.time)
+        })
     };
     let (mut low, mut high) = (0, piece.size);
     while high - low > u64::from(LOOK) {

@@ -40,7 +40,11 @@ impl<'s, 'h> Tail<'s, 'h> {
             return false;
         }
         let start = self.at - length;
-        let Some(bytes) = self.snapshot.read_at(&self.path, start, u32::try_from(length).unwrap_or(BLOCK)).seen() else { return false };
+        let Some(bytes) =
+            self.snapshot.read_at(&self.path, start, u32::try_from(length).unwrap_or(BLOCK)).seen()
+        else {
+            return false;
+        };
         if bytes.is_empty() {
             return false;
         }
@@ -71,7 +75,11 @@ impl Iterator for Tail<'_, '_> {
             let from = newline.map_or(0, |n| n + 1);
             let text = body.get(from..).unwrap_or_default();
             let text = text.strip_suffix(b"\r").unwrap_or(text);
-            let line = TailLine { text: String::from_utf8_lossy(text).into_owned(), start: self.at + from as u64, end: self.at + self.pending.len() as u64 };
+            let line = TailLine {
+                text: String::from_utf8_lossy(text).into_owned(),
+                start: self.at + from as u64,
+                end: self.at + self.pending.len() as u64,
+            };
             self.pending.truncate(from);
             return Some(line);
         }

@@ -1,7 +1,6 @@
 //! Lines of a daemon's into failures, harmless remarks, and what nobody knows.
-use super::{Attempt, Failure, Match};
+use super::{Attempt, Failure, LogOwner, Match};
 use crate::code::Code;
-use crate::kinds::Kind;
 
 /// Where a line stands.
 #[derive(Clone, Copy, Debug)]
@@ -46,9 +45,16 @@ const FAILING: &[&str] = &[
 
 /// How bad a line looks by its level, or, without one, by its words.
 pub(super) fn weight(level: Option<&str>, text: &str) -> Option<Weight> {
-    let bracketed = || text.strip_prefix('[')?.split_once(']').map(|(level, _)| level).filter(|l| l.bytes().all(|b| b.is_ascii_alphabetic()));
+    let bracketed = || {
+        text.strip_prefix('[')?
+            .split_once(']')
+            .map(|(level, _)| level)
+            .filter(|l| l.bytes().all(|b| b.is_ascii_alphabetic()))
+    };
     match level.filter(|l| !l.is_empty()).or_else(bracketed) {
-        Some(level) => BAD.iter().any(|bad| level.to_ascii_lowercase().ends_with(bad)).then_some(Weight::Error),
+        Some(level) => {
+            BAD.iter().any(|bad| level.to_ascii_lowercase().ends_with(bad)).then_some(Weight::Error)
+        }
         // Lines that are set in belong to the one above them: places of a trace, lines of a source.
         None if text.starts_with([' ', '\t']) => None,
         None => {
@@ -59,18 +65,33 @@ pub(super) fn weight(level: Option<&str>, text: &str) -> Option<Weight> {
 }
 
 /// One line of the daemon's: a known failure, harmless, or unexplained and as bad as `weight` says.
-pub(super) fn note(attempt: &mut Attempt, kind: &dyn Kind, text: &str, at: At, weight: impl FnOnce() -> Option<Weight>) {
+pub(super) fn note(
+    attempt: &mut Attempt,
+    owner: LogOwner,
+    text: &str,
+    at: At,
+    weight: impl FnOnce() -> Option<Weight>,
+) {
     let text = text.trim();
     if text.is_empty() {
         return;
     }
-    let failure = |code: Code, text: String, found: Match| Failure { code, file: at.file.into(), line: at.line, time: at.time, text, found, trusted: false };
-    // The reason of a two-line failure stands in the second line; where no rule knows that one, the first one's word holds.
+    let failure = |code: Code, text: String, found: Match| Failure {
+        code,
+        file: at.file.into(),
+        line: at.line,
+        time: at.time,
+        text,
+        found,
+        trusted: false,
+    };
+    // The reason of a two-line failure stands in the second line; where no rule knows that one, the first
+    // one's word holds.
     let open = attempt.failures.pop_if(|f| f.found.continues && f.file == at.file);
     // A described program has no words of its own: what the loader or a runtime says is the more exact.
-    let own = || kind.catalogue().recognise(text);
+    let own = || owner.catalogue.recognise(text);
     let general = || super::general().recognise(text);
-    let mut told = if kind.profile().programs.is_empty() { general().or_else(own) } else { own().or_else(general) };
+    let mut told = if owner.programs.is_empty() { general().or_else(own) } else { own().or_else(general) };
     if let Some(head) = open {
         if let Some(more) = told.take_if(|m| m.continues) {
             let (code, mut found) = (more.code.unwrap_or(head.code), more);
@@ -84,7 +105,8 @@ pub(super) fn note(attempt: &mut Attempt, kind: &dyn Kind, text: &str, at: At, w
         }
         let second = told.take_if(|m| m.code.is_some() && !m.aftermath);
         let shown = if told.is_none() { format!("{} {text}", head.text) } else { head.text.clone() };
-        let mut found = second.unwrap_or_else(|| Match { continues: false, objects: Vec::new(), ..head.found.clone() });
+        let mut found =
+            second.unwrap_or_else(|| Match { continues: false, objects: Vec::new(), ..head.found.clone() });
         found.objects.extend(head.found.objects);
         let code = found.code.unwrap_or(head.code);
         attempt.fail(Failure { code, text: shown, found, ..head });
@@ -110,7 +132,11 @@ pub(super) fn note(attempt: &mut Attempt, kind: &dyn Kind, text: &str, at: At, w
 /// A line of a stack trace, between what failed and why.
 fn of_a_trace(text: &str) -> bool {
     let first = text.split([':', ' ']).next().unwrap_or_default();
-    text.starts_with("at ") || text.starts_with("... ") || text.starts_with("Caused by:") || first.ends_with("Exception") || first.ends_with("Error")
+    text.starts_with("at ")
+        || text.starts_with("... ")
+        || text.starts_with("Caused by:")
+        || first.ends_with("Exception")
+        || first.ends_with("Error")
 }
 
 #[cfg(test)]

@@ -29,7 +29,11 @@ pub fn format_time(micros: i64, zone: &TimeZone) -> String {
         Ok(stamp) => {
             let zoned: Zoned = stamp.to_zoned(zone.clone());
             let offset = zoned.offset();
-            if offset.seconds() == 0 { zoned.strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string() } else { zoned.strftime("%Y-%m-%dT%H:%M:%S%.3f%:z").to_string() }
+            if offset.seconds() == 0 {
+                zoned.strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string()
+            } else {
+                zoned.strftime("%Y-%m-%dT%H:%M:%S%.3f%:z").to_string()
+            }
         }
         Err(_) => String::new(),
     }

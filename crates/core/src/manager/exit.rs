@@ -36,7 +36,8 @@ pub fn exit_words(exit: &str) -> String {
                 143 => Some("it ended after a signal to terminate"),
                 _ => None,
             };
-            step.or(shell).map_or_else(|| format!("it ended with status {n}"), |words| format!("status {n}: {words}"))
+            step.or(shell)
+                .map_or_else(|| format!("it ended with status {n}"), |words| format!("status {n}: {words}"))
         }
         ("killed" | "dumped", _) => {
             let name = number.map_or_else(|| what.to_owned(), signal_name);
@@ -66,7 +67,8 @@ fn signal_name(number: u32) -> String {
     name.to_owned()
 }
 
-/// What an init script's exit status means for start, stop and their like (Linux Standard Base, init script actions).
+/// What an init script's exit status means for start, stop and their like (Linux Standard Base, init script
+/// actions).
 pub fn script_words(status: i32) -> Option<&'static str> {
     Some(match status {
         2 => "wrong arguments",

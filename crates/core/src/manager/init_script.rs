@@ -1,5 +1,5 @@
-//! Init scripts, read without running them: the header of the Linux Standard Base (insserv(8)), the variables that
-//! scripts of the distributions set, and the links of the run levels.
+//! Init scripts, read without running them: the header of the Linux Standard Base (insserv(8)), the variables
+//! that scripts of the distributions set, and the links of the run levels.
 use super::split_words;
 use crate::host::{FileKind, Look};
 use crate::path;
@@ -9,9 +9,20 @@ use std::collections::BTreeMap;
 /// Where the scripts stand.
 const FOLDER: &str = "/etc/init.d";
 /// Directories whose links start a service at boot: run levels 2 to 5 in their layouts, and named run levels.
-const LEVELS: &[&str] = &["/etc/rc2.d", "/etc/rc3.d", "/etc/rc5.d", "/etc/rc.d/rc3.d", "/etc/rc.d/rc5.d", "/etc/runlevels/default", "/etc/runlevels/boot"];
+const LEVELS: &[&str] = &[
+    "/etc/rc2.d",
+    "/etc/rc3.d",
+    "/etc/rc5.d",
+    "/etc/rc.d/rc3.d",
+    "/etc/rc.d/rc5.d",
+    "/etc/runlevels/default",
+    "/etc/runlevels/boot",
+];
 /// Variables that name the daemon, likeliest first.
-const PROGRAM: &[&str] = &["DAEMON", "command", "PROG", "prog", "exec", "NGINX", "HTTPD", "httpd", "nginx", "EXEC", "APP_BIN", "BINARY"];
+const PROGRAM: &[&str] = &[
+    "DAEMON", "command", "PROG", "prog", "exec", "NGINX", "HTTPD", "httpd", "nginx", "EXEC", "APP_BIN",
+    "BINARY",
+];
 /// Variables that hold its arguments.
 const ARGUMENTS: &[&str] = &["DAEMON_OPTS", "DAEMON_ARGS", "command_args", "OPTIONS", "ARGS", "OPTS"];
 
@@ -34,7 +45,11 @@ pub struct InitScript {
 
 /// Names of all scripts.
 pub fn names(snapshot: &Snapshot) -> Vec<String> {
-    let skip = |name: &str| name.starts_with('.') || name.ends_with(".sh") || matches!(name, "README" | "skeleton" | "functions" | "rc" | "rcS");
+    let skip = |name: &str| {
+        name.starts_with('.')
+            || name.ends_with(".sh")
+            || matches!(name, "README" | "skeleton" | "functions" | "rc" | "rcS")
+    };
     let entries = snapshot.list(FOLDER).seen().unwrap_or_default();
     entries.into_iter().filter(|e| e.kind != FileKind::Directory && !skip(&e.name)).map(|e| e.name).collect()
 }
@@ -51,23 +66,40 @@ pub fn script(snapshot: &Snapshot, name: &str) -> Look<InitScript> {
     variables.insert("NAME".to_owned(), name.to_owned());
     variables.insert("RC_SVCNAME".to_owned(), name.to_owned());
     assign(&text, &mut variables);
-    // The administrator's own settings come after the script's: most scripts source them behind their defaults.
-    for own in [format!("/etc/default/{name}"), format!("/etc/sysconfig/{name}"), format!("/etc/conf.d/{name}")] {
+    // The administrator's own settings come after the script's: most scripts source them behind their
+    // defaults.
+    for own in
+        [format!("/etc/default/{name}"), format!("/etc/sysconfig/{name}"), format!("/etc/conf.d/{name}")]
+    {
         if let Some(settings) = snapshot.text(&own).seen() {
             assign(&settings, &mut variables);
         }
     }
-    let get = |names: &[&str]| names.iter().find_map(|n| variables.get(*n)).filter(|v| !v.is_empty()).cloned();
-    let mut command = get(PROGRAM).filter(|p| p.starts_with('/')).or_else(|| called(&text, &variables)).map(|p| split_words(&p)).unwrap_or_default();
+    let get =
+        |names: &[&str]| names.iter().find_map(|n| variables.get(*n)).filter(|v| !v.is_empty()).cloned();
+    let mut command = get(PROGRAM)
+        .filter(|p| p.starts_with('/'))
+        .or_else(|| called(&text, &variables))
+        .map(|p| split_words(&p))
+        .unwrap_or_default();
     if !command.is_empty() {
         command.extend(get(ARGUMENTS).map(|a| split_words(&a)).unwrap_or_default());
     }
-    let account = get(&["DAEMON_USER", "command_user", "DAEMONUSER", "RUNAS"]).map(|u| u.split(':').next().unwrap_or_default().to_owned());
+    let account = get(&["DAEMON_USER", "command_user", "DAEMONUSER", "RUNAS"])
+        .map(|u| u.split(':').next().unwrap_or_default().to_owned());
     let pid_file = get(&["PIDFILE", "pidfile", "PID_FILE", "PID"]).filter(|p| p.starts_with('/'));
-    Look::Seen(InitScript { name: name.to_owned(), file, command, pid_file, account, enabled: enabled(snapshot, name) })
+    Look::Seen(InitScript {
+        name: name.to_owned(),
+        file,
+        command,
+        pid_file,
+        account,
+        enabled: enabled(snapshot, name),
+    })
 }
 
-/// `NAME=value` lines outside functions and conditions; the first plain value wins over what a condition sets later.
+/// `NAME=value` lines outside functions and conditions; the first plain value wins over what a condition sets
+/// later.
 fn assign(text: &str, variables: &mut BTreeMap<String, String>) {
     for line in text.lines() {
         // Only unindented lines: what stands inside a block depends on its condition.
@@ -82,7 +114,8 @@ fn assign(text: &str, variables: &mut BTreeMap<String, String>) {
     }
 }
 
-/// A shell word with `$NAME`, `${NAME}` and `${NAME:-default}`; `None` where a command's output would be needed.
+/// A shell word with `$NAME`, `${NAME}` and `${NAME:-default}`; `None` where a command's output would be
+/// needed.
 fn value_of(text: &str, variables: &BTreeMap<String, String>) -> Option<String> {
     let text = text.trim();
     let (body, expands) = match text.as_bytes().first() {
@@ -103,7 +136,8 @@ fn value_of(text: &str, variables: &BTreeMap<String, String>) -> Option<String> 
         rest = &rest[at + 1..];
         if let Some(inner) = rest.strip_prefix('{') {
             let end = inner.find('}')?;
-            let (name, default) = inner[..end].split_once(":-").map_or((&inner[..end], None), |(n, d)| (n, Some(d)));
+            let (name, default) =
+                inner[..end].split_once(":-").map_or((&inner[..end], None), |(n, d)| (n, Some(d)));
             let known = variables.get(name).filter(|v| !v.is_empty()).map(String::as_str);
             out.push_str(known.or(default.map(|d| d.trim_matches(['"', '\'']))).unwrap_or_default());
             rest = &inner[end + 1..];
@@ -117,11 +151,15 @@ fn value_of(text: &str, variables: &BTreeMap<String, String>) -> Option<String> 
     Some(out)
 }
 
-/// The program that `start-stop-daemon`, `daemon` or `exec` is told to start, where no variable of a known name holds it.
+/// The program that `start-stop-daemon`, `daemon` or `exec` is told to start, where no variable of a known
+/// name holds it.
 fn called(text: &str, variables: &BTreeMap<String, String>) -> Option<String> {
     let joined = text.replace("\\\n", " ");
     let mut after = joined.lines().filter(|l| !l.trim_start().starts_with('#')).filter_map(|l| {
-        let (_, rest) = l.split_once("--exec ").or_else(|| l.split_once("--startas ")).or_else(|| l.trim_start().split_once("daemon "))?;
+        let (_, rest) = l
+            .split_once("--exec ")
+            .or_else(|| l.split_once("--startas "))
+            .or_else(|| l.trim_start().split_once("daemon "))?;
         value_of(rest.trim_start(), variables)
     });
     after.find(|p| p.starts_with('/'))
@@ -146,8 +184,14 @@ mod tests {
 
     #[test]
     fn a_script_of_the_old_layout_tells_daemon_arguments_and_pid_file() {
-        let text = "#!/bin/sh\n### BEGIN INIT INFO\n# Provides: edge\n### END INIT INFO\nNAME=edge\nDAEMON=/usr/sbin/nginx\nDAEMON_OPTS=\"-c /etc/$NAME/nginx.conf\"\nPIDFILE=/run/${NAME}.pid\ncase \"$1\" in\n  start)\n    DAEMON=/opt/other\n    start-stop-daemon --start --exec $DAEMON -- $DAEMON_OPTS ;;\nesac\n";
-        let found = read(TextHost::new().file("/etc/init.d/edge", text).link("/etc/rc3.d/S20edge", "../init.d/edge"), "edge");
+        let text = "#!/bin/sh\n### BEGIN INIT INFO\n# Provides: edge\n### END INIT INFO\nNAME=edge\n\
+            DAEMON=/usr/sbin/nginx\nDAEMON_OPTS=\"-c /etc/$NAME/nginx.conf\"\nPIDFILE=/run/${NAME}.pid\n\
+            case \"$1\" in\n  start)\n    DAEMON=/opt/other\n    start-stop-daemon --start --exec $DAEMON -- \
+            $DAEMON_OPTS ;;\nesac\n";
+        let found = read(
+            TextHost::new().file("/etc/init.d/edge", text).link("/etc/rc3.d/S20edge", "../init.d/edge"),
+            "edge",
+        );
         assert_eq!(found.command, ["/usr/sbin/nginx", "-c", "/etc/edge/nginx.conf"]);
         assert_eq!((found.pid_file.as_deref(), found.enabled), (Some("/run/edge.pid"), true));
     }
@@ -166,25 +210,40 @@ mod tests {
     #[test]
     fn a_script_for_named_run_levels() {
         let host = TextHost::new()
-            .file("/etc/init.d/nginx", "#!/sbin/openrc-run\ncommand=\"/usr/sbin/nginx\"\ncommand_args=\"-c ${cfgfile:-/etc/nginx/nginx.conf}\"\npidfile=\"/run/${RC_SVCNAME}.pid\"\ncommand_user=\"www-data:www-data\"\n")
+            .file(
+                "/etc/init.d/nginx",
+                "#!/sbin/openrc-run\ncommand=\"/usr/sbin/nginx\"\n\
+                command_args=\"-c ${cfgfile:-/etc/nginx/nginx.conf}\"\npidfile=\"/run/${RC_SVCNAME}.pid\"\n\
+                command_user=\"www-data:www-data\"\n",
+            )
             .link("/etc/runlevels/default/nginx", "/etc/init.d/nginx");
         let found = read(host, "nginx");
         assert_eq!(found.command, ["/usr/sbin/nginx", "-c", "/etc/nginx/nginx.conf"]);
-        assert_eq!((found.pid_file.as_deref(), found.account.as_deref(), found.enabled), (Some("/run/nginx.pid"), Some("www-data"), true));
+        assert_eq!(
+            (found.pid_file.as_deref(), found.account.as_deref(), found.enabled),
+            (Some("/run/nginx.pid"), Some("www-data"), true)
+        );
     }
 
     #[test]
     fn what_only_running_the_script_would_tell_stays_unknown() {
-        let found = read(TextHost::new().file("/etc/init.d/odd", "DAEMON=$(which nginx)\nPIDFILE=`mktemp`\n"), "odd");
+        let found =
+            read(TextHost::new().file("/etc/init.d/odd", "DAEMON=$(which nginx)\nPIDFILE=`mktemp`\n"), "odd");
         assert_eq!((found.command.len(), found.pid_file), (0, None));
-        let called = read(TextHost::new().file("/etc/init.d/odd", "W=/opt/w\nstart() {\n  daemon $W/relay -d\n}\n"), "odd");
+        let called = read(
+            TextHost::new().file("/etc/init.d/odd", "W=/opt/w\nstart() {\n  daemon $W/relay -d\n}\n"),
+            "odd",
+        );
         assert_eq!(called.command, ["/opt/w/relay"]);
         assert!(script(&Snapshot::new(&TextHost::new()), "none").is_absent());
     }
 
     #[test]
     fn helpers_of_the_folder_are_no_services() {
-        let host = TextHost::new().file("/etc/init.d/README", "").file("/etc/init.d/functions", "").file("/etc/init.d/edge", "");
+        let host = TextHost::new()
+            .file("/etc/init.d/README", "")
+            .file("/etc/init.d/functions", "")
+            .file("/etc/init.d/edge", "");
         assert_eq!(names(&Snapshot::new(&host)), ["edge"]);
     }
 }

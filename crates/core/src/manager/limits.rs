@@ -83,9 +83,15 @@ mod tests {
 
     #[test]
     fn sizes_and_spans_of_time() {
-        for (text, expected) in
-            [("512", Some(512)), ("2K", Some(2048)), ("1G", Some(1 << 30)), ("infinity", Some(UNLIMITED)), ("50%", None), ("tide", None), ("", None)]
-        {
+        for (text, expected) in [
+            ("512", Some(512)),
+            ("2K", Some(2048)),
+            ("1G", Some(1 << 30)),
+            ("infinity", Some(UNLIMITED)),
+            ("50%", None),
+            ("tide", None),
+            ("", None),
+        ] {
             assert_eq!(size(text), expected, "{text}");
         }
         for (text, expected) in [
@@ -105,7 +111,10 @@ mod tests {
     fn limits_of_a_unit() {
         let mut unit = Unit::named("edge.service");
         unit.read("a", "[Service]\nLimitNOFILE=1024:4096\nLimitAS=infinity\nTimeoutStartSec=0\n");
-        assert_eq!((unit.hard_limit("LimitNOFILE"), unit.hard_limit("LimitAS"), unit.hard_limit("LimitNPROC")), (Some(4096), Some(UNLIMITED), None));
+        assert_eq!(
+            (unit.hard_limit("LimitNOFILE"), unit.hard_limit("LimitAS"), unit.hard_limit("LimitNPROC")),
+            (Some(4096), Some(UNLIMITED), None)
+        );
         assert_eq!((unit.start_timeout(), unit.start_type().as_str()), (UNLIMITED, "simple"));
         assert_eq!(Unit::named("x.service").start_timeout(), 90);
     }
@@ -119,7 +128,10 @@ mod tests {
         };
         assert!(keeps("", "CAP_DAC_OVERRIDE"));
         assert!(!keeps("CapabilityBoundingSet=CAP_SETUID", "CAP_DAC_OVERRIDE"));
-        assert!(keeps("CapabilityBoundingSet=CAP_SETUID\nCapabilityBoundingSet=CAP_DAC_OVERRIDE", "CAP_DAC_OVERRIDE"));
+        assert!(keeps(
+            "CapabilityBoundingSet=CAP_SETUID\nCapabilityBoundingSet=CAP_DAC_OVERRIDE",
+            "CAP_DAC_OVERRIDE"
+        ));
         assert!(!keeps("CapabilityBoundingSet=~CAP_DAC_OVERRIDE", "CAP_DAC_OVERRIDE"));
         assert!(keeps("CapabilityBoundingSet=~CAP_DAC_OVERRIDE", "CAP_SETUID"));
     }

@@ -12,16 +12,8 @@ pub use sandbox::{Barrier, on};
 pub use unit_file::{Command, Unit, split_words};
 
 use crate::host::{FileKind, Look};
-use crate::log::Catalogue;
 use crate::path;
 use crate::snapshot::Snapshot;
-
-static CATALOGUE: Catalogue = Catalogue::new(crate::data!("manager/failures.json"));
-
-/// What the manager's own words about a failed start mean.
-pub fn catalogue() -> &'static Catalogue {
-    &CATALOGUE
-}
 
 /// Directories that hold units, the one that wins first (systemd.unit(5)).
 pub const UNIT_DIRECTORIES: &[&str] = &[
@@ -47,16 +39,21 @@ pub fn service_names(snapshot: &Snapshot) -> Vec<String> {
         for entry in entries {
             if entry.name.ends_with(".service") {
                 names.insert(entry.name);
-            } else if entry.kind == FileKind::Directory && (entry.name.ends_with(".wants") || entry.name.ends_with(".requires")) {
+            } else if entry.kind == FileKind::Directory
+                && (entry.name.ends_with(".wants") || entry.name.ends_with(".requires"))
+            {
                 let inner = snapshot.list(&path::join(dir, &entry.name)).seen().unwrap_or_default();
-                names.extend(inner.into_iter().map(|e| e.name).filter(|n| n.ends_with(".service") && n.contains('@')));
+                names.extend(
+                    inner.into_iter().map(|e| e.name).filter(|n| n.ends_with(".service") && n.contains('@')),
+                );
             }
         }
     }
     names.into_iter().filter(|n| !n.ends_with("@.service")).collect()
 }
 
-/// Whether a unit's own text or its drop-ins speak of any of these words; a cheap look before the whole unit is read.
+/// Whether a unit's own text or its drop-ins speak of any of these words; a cheap look before the whole unit
+/// is read.
 pub fn mentions(snapshot: &Snapshot, name: &str, words: &[&str]) -> bool {
     let template = name.split_once('@').map(|(stem, _)| format!("{stem}@.service"));
     let candidates = [Some(name.to_owned()), template];
@@ -70,7 +67,8 @@ pub fn mentions(snapshot: &Snapshot, name: &str, words: &[&str]) -> bool {
             }
             if has(candidate) {
                 let text = snapshot.read(&path::join(dir, candidate));
-                let said = |text: &[u8]| words.iter().any(|w| memchr::memmem::find(text, w.as_bytes()).is_some());
+                let said =
+                    |text: &[u8]| words.iter().any(|w| memchr::memmem::find(text, w.as_bytes()).is_some());
                 return !matches!(text, Look::Absent) && text.seen().is_none_or(|t| said(&t));
             }
         }
@@ -93,7 +91,11 @@ pub fn unit(snapshot: &Snapshot, name: &str) -> Look<Unit> {
                 Look::Absent => continue,
                 Look::NotSeen(why) => return Look::NotSeen(why),
                 Look::Seen(status) => {
-                    let target = if status.kind == FileKind::Link { snapshot.resolve_links(&file) } else { file.clone() };
+                    let target = if status.kind == FileKind::Link {
+                        snapshot.resolve_links(&file)
+                    } else {
+                        file.clone()
+                    };
                     if target == "/dev/null" || (status.kind == FileKind::Regular && status.size == 0) {
                         found.masked = true;
                         found.fragment = file;

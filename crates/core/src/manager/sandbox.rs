@@ -29,16 +29,28 @@ pub fn on(value: &str) -> bool {
 }
 
 /// Directories that the manager makes for a unit, and that stay open to it.
-const OWN: [(&str, &str); 4] = [("RuntimeDirectory", "/run"), ("StateDirectory", "/var/lib"), ("LogsDirectory", "/var/log"), ("CacheDirectory", "/var/cache")];
+const OWN: [(&str, &str); 4] = [
+    ("RuntimeDirectory", "/run"),
+    ("StateDirectory", "/var/lib"),
+    ("LogsDirectory", "/var/log"),
+    ("CacheDirectory", "/var/cache"),
+];
 
 impl Unit {
     /// Directories that the manager makes for the unit before it starts.
     pub fn own_directories(&self) -> Vec<String> {
-        OWN.iter().flat_map(|(key, base)| self.paths(&[key]).into_iter().map(|d| path::join(base, &d)).collect::<Vec<_>>()).collect()
+        OWN.iter()
+            .flat_map(|(key, base)| {
+                self.paths(&[key]).into_iter().map(|d| path::join(base, &d)).collect::<Vec<_>>()
+            })
+            .collect()
     }
 
     fn paths(&self, keys: &[&str]) -> Vec<String> {
-        keys.iter().flat_map(|k| self.values("Service", k)).flat_map(|v| v.split_whitespace().map(str::to_owned).collect::<Vec<_>>()).collect()
+        keys.iter()
+            .flat_map(|k| self.values("Service", k))
+            .flat_map(|v| v.split_whitespace().map(str::to_owned).collect::<Vec<_>>())
+            .collect()
     }
 
     fn switched(&self, key: &str) -> bool {
@@ -47,15 +59,27 @@ impl Unit {
 
     /// The setting that takes a right on a path away; the most specific path wins. `None` where nothing does.
     pub fn barrier(&self, file: &str, right: Right) -> Option<Barrier> {
-        let longest = |paths: &[String]| paths.iter().filter(|p| below(file, p)).map(|p| p.trim_start_matches(['-', '+']).trim_end_matches('/').len()).max();
-        let named = |paths: &[String]| paths.iter().filter(|p| below(file, p)).max_by_key(|p| p.len()).cloned().unwrap_or_default();
+        let longest = |paths: &[String]| {
+            paths
+                .iter()
+                .filter(|p| below(file, p))
+                .map(|p| p.trim_start_matches(['-', '+']).trim_end_matches('/').len())
+                .max()
+        };
+        let named = |paths: &[String]| {
+            paths.iter().filter(|p| below(file, p)).max_by_key(|p| p.len()).cloned().unwrap_or_default()
+        };
         let mut open = self.paths(&["ReadWritePaths", "ReadWriteDirectories"]);
         open.extend(self.own_directories());
-        let targets = |keys: &[&str]| -> Vec<String> { self.paths(keys).iter().filter_map(|b| b.rsplit(':').next().map(str::to_owned)).collect() };
+        let targets = |keys: &[&str]| -> Vec<String> {
+            self.paths(keys).iter().filter_map(|b| b.rsplit(':').next().map(str::to_owned)).collect()
+        };
         open.extend(targets(&["BindPaths"]));
         let bound = targets(&["BindPaths", "BindReadOnlyPaths"]);
         let writable = longest(&open).unwrap_or(0);
-        let readable = writable.max(longest(&self.paths(&["ReadOnlyPaths", "ReadOnlyDirectories"])).unwrap_or(0)).max(longest(&bound).unwrap_or(0));
+        let readable = writable
+            .max(longest(&self.paths(&["ReadOnlyPaths", "ReadOnlyDirectories"])).unwrap_or(0))
+            .max(longest(&bound).unwrap_or(0));
         let closed = self.paths(&["InaccessiblePaths", "InaccessibleDirectories"]);
         // What is made inaccessible has nothing below it any more.
         if longest(&closed).is_some() && longest(&bound).is_none() {
@@ -64,7 +88,9 @@ impl Unit {
         if right == Right::Execute {
             let (no, yes) = (self.paths(&["NoExecPaths"]), self.paths(&["ExecPaths"]));
             return match (longest(&no), longest(&yes)) {
-                (Some(n), y) if y.is_none_or(|y| n >= y) => Some(Barrier { key: "NoExecPaths", value: named(&no) }),
+                (Some(n), y) if y.is_none_or(|y| n >= y) => {
+                    Some(Barrier { key: "NoExecPaths", value: named(&no) })
+                }
                 _ => None,
             };
         }
@@ -82,7 +108,10 @@ impl Unit {
             return None;
         }
         let dynamic = self.switched("DynamicUser");
-        let value = self.value("Service", "ProtectHome").filter(|v| v != "no" && v != "false").or(dynamic.then(|| "read-only".to_owned()))?;
+        let value = self
+            .value("Service", "ProtectHome")
+            .filter(|v| v != "no" && v != "false")
+            .or(dynamic.then(|| "read-only".to_owned()))?;
         let hidden = value == "tmpfs" || on(&value);
         let refused = match right {
             Right::Write => writable == 0,
@@ -98,7 +127,9 @@ impl Unit {
         }
         let dynamic = self.switched("DynamicUser");
         let temporary = ["/tmp", "/var/tmp"].iter().any(|d| below(file, d));
-        if temporary && (dynamic || self.value("Service", "PrivateTmp").is_some_and(|v| on(&v) || v == "disconnected")) {
+        if temporary
+            && (dynamic || self.value("Service", "PrivateTmp").is_some_and(|v| on(&v) || v == "disconnected"))
+        {
             return None;
         }
         let value = if dynamic { Some("strict".to_owned()) } else { self.value("Service", "ProtectSystem") }?;
@@ -109,10 +140,17 @@ impl Unit {
             _ => &[],
         };
         let refused = system.iter().any(|d| *d == "/" || below(file, d));
-        refused.then(|| if dynamic { Barrier { key: "DynamicUser", value: "yes".into() } } else { Barrier { key: "ProtectSystem", value } })
+        refused.then(|| {
+            if dynamic {
+                Barrier { key: "DynamicUser", value: "yes".into() }
+            } else {
+                Barrier { key: "ProtectSystem", value }
+            }
+        })
     }
 
-    /// The setting that forbids sockets of a family, `AF_INET`, `AF_INET6` or `AF_UNIX`; `None` where nothing does.
+    /// The setting that forbids sockets of a family, `AF_INET`, `AF_INET6` or `AF_UNIX`; `None` where nothing
+    /// does.
     pub fn barrier_of_family(&self, family: &str) -> Option<Barrier> {
         let lines = self.values("Service", "RestrictAddressFamilies");
         let first = lines.first()?;
@@ -132,22 +170,35 @@ impl Unit {
             let all = self.paths(keys);
             let others: Vec<String> = all.iter().filter(|p| **p != barrier.value).cloned().collect();
             let key = keys.first().copied().unwrap_or_default();
-            std::iter::once(format!("{key}=")).chain((!others.is_empty()).then(|| format!("{key}={}", others.join(" ")))).collect()
+            std::iter::once(format!("{key}="))
+                .chain((!others.is_empty()).then(|| format!("{key}={}", others.join(" "))))
+                .collect()
         };
         match (barrier.key, right) {
             ("InaccessiblePaths", _) => kept(&["InaccessiblePaths", "InaccessibleDirectories"]),
-            ("NoExecPaths", _) if barrier.value.trim_start_matches(['-', '+']) == file => kept(&["NoExecPaths"]),
+            ("NoExecPaths", _) if barrier.value.trim_start_matches(['-', '+']) == file => {
+                kept(&["NoExecPaths"])
+            }
             ("NoExecPaths", _) => vec![format!("ExecPaths={file}")],
             ("ReadOnlyPaths", _) if barrier.value.trim_start_matches(['-', '+']) == file => {
                 let mut lines = kept(&["ReadOnlyPaths", "ReadOnlyDirectories"]);
                 // What stands behind it may refuse the same.
                 let behind = self.of_home(file, right, 0, 0).or_else(|| self.of_system(file, right, 0));
-                let opened = self.paths(&["ReadWritePaths", "ReadWriteDirectories"]).iter().any(|p| below(file, p));
-                lines.extend(behind.filter(|_| right == Right::Write && !opened).map(|_| format!("ReadWritePaths={file}")));
+                let opened =
+                    self.paths(&["ReadWritePaths", "ReadWriteDirectories"]).iter().any(|p| below(file, p));
+                lines.extend(
+                    behind
+                        .filter(|_| right == Right::Write && !opened)
+                        .map(|_| format!("ReadWritePaths={file}")),
+                );
                 lines
             }
-            ("ProtectHome", Right::Write) if barrier.value != "read-only" => vec!["ProtectHome=tmpfs".into(), format!("BindPaths={file}")],
-            ("ProtectHome", _) if barrier.value != "read-only" => vec!["ProtectHome=tmpfs".into(), format!("BindReadOnlyPaths={file}")],
+            ("ProtectHome", Right::Write) if barrier.value != "read-only" => {
+                vec!["ProtectHome=tmpfs".into(), format!("BindPaths={file}")]
+            }
+            ("ProtectHome", _) if barrier.value != "read-only" => {
+                vec!["ProtectHome=tmpfs".into(), format!("BindReadOnlyPaths={file}")]
+            }
             _ => vec![format!("ReadWritePaths={file}")],
         }
     }
@@ -165,7 +216,11 @@ mod tests {
 
     #[track_caller]
     fn refused(settings: &str, file: &str, right: Right, expected: Option<&str>) {
-        assert_eq!(unit(settings).barrier(file, right).map(|b| b.to_string()).as_deref(), expected, "{settings} on {file}");
+        assert_eq!(
+            unit(settings).barrier(file, right).map(|b| b.to_string()).as_deref(),
+            expected,
+            "{settings} on {file}"
+        );
     }
 
     #[test]
@@ -189,9 +244,19 @@ mod tests {
         refused("ProtectHome=yes", "/home/marta/site", Right::Read, Some("ProtectHome=yes"));
         refused("ProtectHome=read-only", "/home/marta/site", Right::Read, None);
         refused("ProtectHome=read-only", "/home/marta/site", Right::Write, Some("ProtectHome=read-only"));
-        refused("ProtectHome=tmpfs\nBindReadOnlyPaths=/home/marta/site", "/home/marta/site/index", Right::Read, None);
+        refused(
+            "ProtectHome=tmpfs\nBindReadOnlyPaths=/home/marta/site",
+            "/home/marta/site/index",
+            Right::Read,
+            None,
+        );
         refused("ProtectSystem=strict", "/etc/edge.conf", Right::Read, None);
-        refused("InaccessibleDirectories=-/etc/edge", "/etc/edge/key.pem", Right::Read, Some("InaccessiblePaths=-/etc/edge"));
+        refused(
+            "InaccessibleDirectories=-/etc/edge",
+            "/etc/edge/key.pem",
+            Right::Read,
+            Some("InaccessiblePaths=-/etc/edge"),
+        );
         refused("NoExecPaths=/\nExecPaths=/usr", "/opt/edge", Right::Execute, Some("NoExecPaths=/"));
         refused("NoExecPaths=/\nExecPaths=/usr", "/usr/sbin/edge", Right::Execute, None);
     }
@@ -200,7 +265,11 @@ mod tests {
     fn families_of_sockets() {
         assert!(unit("").barrier_of_family("AF_INET").is_none());
         assert!(unit("RestrictAddressFamilies=AF_UNIX").barrier_of_family("AF_INET").is_some());
-        assert!(unit("RestrictAddressFamilies=AF_UNIX\nRestrictAddressFamilies=AF_INET").barrier_of_family("AF_INET").is_none());
+        assert!(
+            unit("RestrictAddressFamilies=AF_UNIX\nRestrictAddressFamilies=AF_INET")
+                .barrier_of_family("AF_INET")
+                .is_none()
+        );
         assert!(unit("RestrictAddressFamilies=~AF_INET6").barrier_of_family("AF_INET6").is_some());
         assert!(unit("RestrictAddressFamilies=~AF_INET6").barrier_of_family("AF_INET").is_none());
     }

@@ -105,13 +105,19 @@ impl Unit {
             .into_iter()
             .flatten()
             .filter_map(|setting| {
-                let prefix = setting.value.len() - setting.value.trim_start_matches(['-', '@', '+', '!', ':']).len();
+                let prefix =
+                    setting.value.len() - setting.value.trim_start_matches(['-', '@', '+', '!', ':']).len();
                 let (marks, rest) = setting.value.split_at(prefix);
                 let mut words = split_words(&self.expand(rest));
                 if marks.contains('@') && words.len() > 1 {
                     words.remove(1);
                 }
-                (!words.is_empty()).then(|| Command { may_fail: marks.contains('-'), words, file: setting.file.clone(), line: setting.line })
+                (!words.is_empty()).then(|| Command {
+                    may_fail: marks.contains('-'),
+                    words,
+                    file: setting.file.clone(),
+                    line: setting.line,
+                })
             })
             .collect()
     }
@@ -123,8 +129,8 @@ impl Unit {
         words.filter_map(|w| w.split_once('=').map(|(k, v)| (k.to_owned(), v.to_owned()))).collect()
     }
 
-    /// Whether what the unit starts may have a capability at all (`CapabilityBoundingSet=`, systemd.exec(5)): several lines add
-    /// up, `~` takes away.
+    /// Whether what the unit starts may have a capability at all (`CapabilityBoundingSet=`, systemd.exec(5)):
+    /// several lines add up, `~` takes away.
     pub fn keeps_capability(&self, capability: &str) -> bool {
         let lines = self.values("Service", "CapabilityBoundingSet");
         let mut keeps = lines.first().is_none_or(|first| first.starts_with('~'));
@@ -140,7 +146,9 @@ impl Unit {
     /// `EnvironmentFile=` paths with whether they may be missing.
     pub fn environment_files(&self) -> Vec<(String, bool)> {
         let all = self.values("Service", "EnvironmentFile");
-        all.into_iter().map(|f| f.strip_prefix('-').map_or((f.clone(), false), |p| (p.to_owned(), true))).collect()
+        all.into_iter()
+            .map(|f| f.strip_prefix('-').map_or((f.clone(), false), |p| (p.to_owned(), true)))
+            .collect()
     }
 
     fn expand(&self, text: &str) -> String {
@@ -182,7 +190,9 @@ fn unescape(name: &str) -> String {
     let mut out = String::new();
     let mut rest = name;
     while let Some(c) = rest.chars().next() {
-        if let Some(byte) = rest.strip_prefix("\\x").and_then(|r| r.get(..2)).and_then(|h| u8::from_str_radix(h, 16).ok()) {
+        if let Some(byte) =
+            rest.strip_prefix("\\x").and_then(|r| r.get(..2)).and_then(|h| u8::from_str_radix(h, 16).ok())
+        {
             out.push(char::from(byte));
             rest = &rest[4..];
         } else {

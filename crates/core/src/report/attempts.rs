@@ -2,8 +2,8 @@
 use super::{Listed, schema};
 use crate::case::{history, is_running, log_files, log_remarks, starter};
 use crate::code::Code;
-use crate::host::mask_text;
 use crate::log::{Afterwards, Attempt, Outcome, StartedBy, format_time};
+use crate::secrets::mask_text;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use jiff::tz::TimeZone;
@@ -82,7 +82,13 @@ pub struct FailureEntry {
 }
 
 /// The attempts of a service: at most `most`, none that began before `since` (microseconds since the epoch).
-pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Option<i64>, failed_only: bool) -> AttemptsReport {
+pub fn attempts(
+    snapshot: &Snapshot,
+    service: &Service,
+    most: usize,
+    since: Option<i64>,
+    failed_only: bool,
+) -> AttemptsReport {
     // Sockets and accounts do not matter here: only whether it runs, and what its configuration says of logs.
     let config = service.configuration(snapshot);
     config.not_seen.iter().for_each(|line| snapshot.unseen(line.clone()));
@@ -93,17 +99,26 @@ pub fn attempts(snapshot: &Snapshot, service: &Service, most: usize, since: Opti
     let mut list = found.list;
     list.retain(|a| {
         since.is_none_or(|s| a.began >= s)
-            && (!failed_only || matches!(a.outcome, Outcome::Failed | Outcome::Refused | Outcome::Killed) || a.afterwards == Some(Afterwards::Crashed))
+            && (!failed_only
+                || matches!(a.outcome, Outcome::Failed | Outcome::Refused | Outcome::Killed)
+                || a.afterwards == Some(Afterwards::Crashed))
     });
     list.truncate(most);
-    let readable = |f: &String| snapshot.stat(f).seen().is_some_and(|s| s.kind == crate::host::FileKind::Regular);
+    let readable =
+        |f: &String| snapshot.stat(f).seen().is_some_and(|s| s.kind == crate::host::FileKind::Regular);
     let mut remarks = found.remarks;
-    remarks.extend(log_remarks(snapshot, service, &config, &starter(snapshot, service)).into_iter().map(|r| r.text));
+    remarks.extend(
+        log_remarks(snapshot, service, &config, &starter(snapshot, service)).into_iter().map(|r| r.text),
+    );
     let not_seen = snapshot.not_seen();
-    let journal = service.unit_name().is_some() && snapshot.host().parts().manager && !not_seen.iter().any(|l| l.starts_with("journal of "));
-    let denied = |f: &String| not_seen.iter().any(|l| l.strip_prefix(f.as_str()) == Some(": permission denied"));
+    let journal = service.unit_name().is_some()
+        && snapshot.host().parts().manager
+        && !not_seen.iter().any(|l| l.starts_with("journal of "));
+    let denied =
+        |f: &String| not_seen.iter().any(|l| l.strip_prefix(f.as_str()) == Some(": permission denied"));
     // A start may stand in the very log that could not be read.
-    let could_list = (journal || files.iter().any(|f| readable(f) && !denied(f))) && !(list.is_empty() && files.iter().any(denied));
+    let could_list = (journal || files.iter().any(|f| readable(f) && !denied(f)))
+        && !(list.is_empty() && files.iter().any(denied));
     AttemptsReport {
         could_list,
         schema: schema("attempts"),

@@ -132,7 +132,8 @@ pub struct Changed {
     pub modified: String,
     /// Whether that was after the last good start; `null` where there is none on record.
     pub since_last_good_start: Option<bool>,
-    /// Earlier knowledge of its content that still holds: the id of a change or the name of a capture; `null` where there is none.
+    /// Earlier knowledge of its content that still holds: the id of a change or the name of a capture; `null`
+    /// where there is none.
     #[serde(default)]
     pub same_as: Option<String>,
     /// Earlier knowledge of its content that does not hold any more.
@@ -158,7 +159,10 @@ pub fn diagnose(snapshot: &Snapshot, services: &[Service], all: bool) -> Diagnos
     let clock = snapshot.clock().seen();
     Diagnosis {
         schema: schema("diagnosis"),
-        host: clock.as_ref().map(|c| c.host.clone()).or_else(|| snapshot.text("/etc/hostname").seen().map(|t| t.trim().to_owned())),
+        host: clock
+            .as_ref()
+            .map(|c| c.host.clone())
+            .or_else(|| snapshot.text("/etc/hostname").seen().map(|t| t.trim().to_owned())),
         observed_at: clock.map(|c| format_time(c.now, &zone)),
         services: entries,
         chain: None,
@@ -167,7 +171,9 @@ pub fn diagnose(snapshot: &Snapshot, services: &[Service], all: bool) -> Diagnos
 
 /// Whether a service is wanted and not well.
 pub fn is_unwell(entry: &ServiceEntry) -> bool {
-    entry.wanted && (matches!(entry.state, State::Failed | State::Stopped | State::Degraded | State::Restarting) || !entry.causes.is_empty())
+    entry.wanted
+        && (matches!(entry.state, State::Failed | State::Stopped | State::Degraded | State::Restarting)
+            || !entry.causes.is_empty())
 }
 
 /// Diagnoses one gathered case; the causes come back in their full form, too.
@@ -179,8 +185,10 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     let (blocking, other): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.blocks);
     // What only happened says nothing of the next start.
     let happened = |f: &Finding| ails_the_run(f) || f.code.facts().is_past;
-    let would_fail = blocking.iter().any(|f| matches!(f.proof, Proof::Inevitable | Proof::Now) && !happened(f));
-    let boot_fails = blocking.iter().any(|f| f.proof == Proof::Inevitable && !happened(f) && !gone_at_boot(case, f));
+    let would_fail =
+        blocking.iter().any(|f| matches!(f.proof, Proof::Inevitable | Proof::Now) && !happened(f));
+    let boot_fails =
+        blocking.iter().any(|f| f.proof == Proof::Inevitable && !happened(f) && !gone_at_boot(case, f));
     let mut notes: Vec<NoteEntry> = other.into_iter().map(note).collect();
     let causes = if up {
         let (now, latent): (Vec<Finding>, Vec<Finding>) = blocking.into_iter().partition(ails_the_run);
@@ -193,7 +201,11 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     };
     let masked = case.service.unit.as_ref().is_some_and(|u| u.masked);
     let enabled = case.service.boots().unwrap_or(true)
-        || case.manager.as_ref().seen().is_some_and(|m| m.unit_file_state.starts_with("enabled") || m.unit_file_state == "static");
+        || case
+            .manager
+            .as_ref()
+            .seen()
+            .is_some_and(|m| m.unit_file_state.starts_with("enabled") || m.unit_file_state == "static");
     // Where a file that a start needs may not be looked at, nobody here can say that it would start.
     let judged = case.config.readable && !hampered;
     let outlook = |fails: bool, tried: bool| match (tried, fails, judged) {
@@ -249,11 +261,15 @@ pub fn standing_causes(snapshot: &Snapshot, case: &Case) -> Vec<Cause> {
 /// A holder that does not come back at boot is no hindrance then.
 fn gone_at_boot(case: &Case, finding: &Finding) -> bool {
     let Some(pid) = finding.subject.pid else { return false };
-    case.wanted.iter().flat_map(|w| &w.held_by).any(|h| h.process.brief.pid == pid && h.returns == Returns::No)
+    case.wanted
+        .iter()
+        .flat_map(|w| &w.held_by)
+        .any(|h| h.process.brief.pid == pid && h.returns == Returns::No)
 }
 
 fn clients(snapshot: &Snapshot, case: &Case) -> Option<u32> {
-    let mut ports: Vec<u16> = case.wanted.iter().filter(|w| w.served).map(|w| w.listen.port).filter(|p| *p > 0).collect();
+    let mut ports: Vec<u16> =
+        case.wanted.iter().filter(|w| w.served).map(|w| w.listen.port).filter(|p| *p > 0).collect();
     ports.sort_unstable();
     ports.dedup();
     let mut sum = 0;
@@ -295,7 +311,8 @@ fn latent_note(finding: Finding) -> NoteEntry {
     note
 }
 
-/// Only of a service that is down: what the package manager did since its last good start, or in the last days.
+/// Only of a service that is down: what the package manager did since its last good start, or in the last
+/// days.
 fn packages_changed(snapshot: &Snapshot, case: &Case, good: Option<i64>) -> Option<Vec<String>> {
     if case.state == State::Running {
         return None;
@@ -313,7 +330,15 @@ fn changes(snapshot: &Snapshot, case: &Case, good: Option<i64>) -> Vec<Changed> 
     let unit = case.service.unit.iter().flat_map(|u| u.drop_ins.iter().chain(std::iter::once(&u.fragment)));
     let read: Vec<String> = case.config.model.reads.iter().map(|r| r.path.clone()).collect();
     let shared = ["/etc/passwd", "/etc/group", "/etc/hosts", "/etc/fstab"].map(str::to_owned);
-    let files: BTreeSet<&String> = case.config.model.files.iter().chain(unit).chain(&read).chain(shared.iter().filter(|_| good.is_some())).collect();
+    let files: BTreeSet<&String> = case
+        .config
+        .model
+        .files
+        .iter()
+        .chain(unit)
+        .chain(&read)
+        .chain(shared.iter().filter(|_| good.is_some()))
+        .collect();
     let entry = |file: &String| {
         let modified = snapshot.stat(file).seen()?.touched();
         let known = snapshot.is_same(file).map(|(same, origin)| (same, origin.to_owned()));
@@ -325,7 +350,16 @@ fn changes(snapshot: &Snapshot, case: &Case, good: Option<i64>) -> Vec<Changed> 
         // Content that is known to be another one counts, whatever its time says.
         (is_recent(modified) || differs_from.is_some()).then(|| {
             let since_last_good_start = good.map(|g| modified * 1_000_000 > g);
-            (modified, Changed { file: file.clone(), modified: format_time(modified * 1_000_000, &case.zone), since_last_good_start, same_as, differs_from })
+            (
+                modified,
+                Changed {
+                    file: file.clone(),
+                    modified: format_time(modified * 1_000_000, &case.zone),
+                    since_last_good_start,
+                    same_as,
+                    differs_from,
+                },
+            )
         })
     };
     let mut found: Vec<(i64, Changed)> = files.into_iter().filter_map(entry).collect();

@@ -158,12 +158,27 @@ impl UndoReport {
             outcome: r.outcome.clone(),
             steps: r.steps.iter().filter(|s| s.stage != Stage::Planned).map(|s| s.step.spelled()).collect(),
         };
-        let not_seen: Vec<String> = unreadable.iter().map(|id| format!("the record of change {id} cannot be read")).chain(hidden).collect();
-        Self { changes: Listed::when(not_seen.is_empty(), records.iter().rev().map(entry).collect()), not_seen, ..Self::empty() }
+        let not_seen: Vec<String> = unreadable
+            .iter()
+            .map(|id| format!("the record of change {id} cannot be read"))
+            .chain(hidden)
+            .collect();
+        Self {
+            changes: Listed::when(not_seen.is_empty(), records.iter().rev().map(entry).collect()),
+            not_seen,
+            ..Self::empty()
+        }
     }
     /// One change undone.
     pub fn undone(id: &str, undone: Undone) -> Self {
-        Self { undone: Some(id.to_owned()), done: undone.done, left: undone.left, due: undone.due, failed: undone.failed, ..Self::empty() }
+        Self {
+            undone: Some(id.to_owned()),
+            done: undone.done,
+            left: undone.left,
+            due: undone.due,
+            failed: undone.failed,
+            ..Self::empty()
+        }
     }
     fn empty() -> Self {
         Self {

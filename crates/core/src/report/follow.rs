@@ -3,8 +3,8 @@ use super::schema;
 use crate::case::{history, is_running, log_files};
 use crate::code::Code;
 use crate::config::Configuration;
-use crate::host::mask_text;
 use crate::log::{Mark, Outcome, format_time, general, host_zone};
+use crate::secrets::mask_text;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use jiff::tz::TimeZone;
@@ -69,7 +69,8 @@ impl Follower {
         let now = snapshot.now().unwrap_or(0);
         let config = service.configuration(snapshot);
         let last = history(snapshot, &service, &config, true, 1, false).list.into_iter().next();
-        let over = last.as_ref().filter(|a| a.outcome != Outcome::Starting || a.ended.is_some()).map(|a| a.began);
+        let over =
+            last.as_ref().filter(|a| a.outcome != Outcome::Starting || a.ended.is_some()).map(|a| a.began);
         let going_on = last.filter(|a| a.outcome == Outcome::Starting && a.ended.is_none());
         let since = going_on.as_ref().map_or(now, |a| a.began);
         let mut files = BTreeMap::new();
@@ -80,7 +81,17 @@ impl Follower {
         }
         let patience = service.unit.as_ref().map_or(PATIENCE, |u| u.start_timeout()).min(3600);
         let journal = u64::try_from(since).unwrap_or(0).saturating_sub(u64::from(going_on.is_some()));
-        Self { service, since, under_way: going_on.is_some(), over, journal, files, last_word: now, ready_since: None, patience }
+        Self {
+            service,
+            since,
+            under_way: going_on.is_some(),
+            over,
+            journal,
+            files,
+            last_word: now,
+            ready_since: None,
+            patience,
+        }
     }
 
     /// Whether a start is under way already.
@@ -104,19 +115,32 @@ impl Follower {
     }
 
     fn end(&mut self, snapshot: &Snapshot, config: &Configuration, now: i64) -> Option<FollowEnd> {
-        let attempt = history(snapshot, &self.service, config, is_running(snapshot, &self.service), 1, false).list.into_iter().next();
+        let attempt = history(snapshot, &self.service, config, is_running(snapshot, &self.service), 1, false)
+            .list
+            .into_iter()
+            .next();
         // The stamp of a log may be cut to its second; a finer one is right.
-        let new = |began: i64| if began % 1_000_000 == 0 { began / 1_000_000 >= self.since / 1_000_000 } else { began >= self.since };
+        let new = |began: i64| {
+            if began % 1_000_000 == 0 {
+                began / 1_000_000 >= self.since / 1_000_000
+            } else {
+                began >= self.since
+            }
+        };
         let attempt = attempt.filter(|a| Some(a.began) != self.over && new(a.began))?;
         self.under_way = true;
         match attempt.outcome {
-            Outcome::Ready if attempt.ended.is_some() => Some(FollowEnd::Failed(attempt.failures.first().map(|f| f.code))),
+            Outcome::Ready if attempt.ended.is_some() => {
+                Some(FollowEnd::Failed(attempt.failures.first().map(|f| f.code)))
+            }
             Outcome::Ready if self.service.reports_ready() => Some(FollowEnd::Ready),
             Outcome::Ready => {
                 let since = *self.ready_since.get_or_insert(now);
                 (now - since >= SETTLED).then_some(FollowEnd::Ready)
             }
-            Outcome::Failed | Outcome::Refused | Outcome::Killed | Outcome::Stopped => Some(FollowEnd::Failed(attempt.failures.first().map(|f| f.code))),
+            Outcome::Failed | Outcome::Refused | Outcome::Killed | Outcome::Stopped => {
+                Some(FollowEnd::Failed(attempt.failures.first().map(|f| f.code)))
+            }
             Outcome::Starting | Outcome::Unknown => {
                 let silent = u64::try_from((now - self.last_word) / 1_000_000).unwrap_or(0);
                 (silent > self.patience).then_some(FollowEnd::Stuck(silent))
@@ -126,7 +150,11 @@ impl Follower {
 
     fn line(&self, file: &str, text: &str, time: Option<i64>, zone: &TimeZone) -> FollowedLine {
         let kind = self.service.kind;
-        let found = kind.catalogue().recognise(text).or_else(|| general().recognise(text)).or_else(|| crate::manager::catalogue().recognise(text));
+        let found = kind
+            .catalogue()
+            .recognise(text)
+            .or_else(|| general().recognise(text))
+            .or_else(|| crate::log::of_manager().recognise(text));
         let mark = match kind.grammar().mark(text) {
             Some(Mark::Begin) => Some("the start begins"),
             Some(Mark::Ready) => Some("it is ready"),
@@ -157,13 +185,24 @@ impl Follower {
         let mut found = Vec::new();
         for entry in &entries {
             let time = i64::try_from(entry.time).unwrap_or(0);
-            found.extend(entry.message.lines().filter(|l| !l.trim().is_empty()).map(|l| (time, self.line("journal", l, Some(time), zone))));
+            found.extend(
+                entry
+                    .message
+                    .lines()
+                    .filter(|l| !l.trim().is_empty())
+                    .map(|l| (time, self.line("journal", l, Some(time), zone))),
+            );
         }
         self.journal = entries.last().map_or(self.journal, |e| e.time);
         found
     }
 
-    fn of_files(&mut self, snapshot: &Snapshot, config: &Configuration, zone: &TimeZone) -> Vec<(i64, FollowedLine)> {
+    fn of_files(
+        &mut self,
+        snapshot: &Snapshot,
+        config: &Configuration,
+        zone: &TimeZone,
+    ) -> Vec<(i64, FollowedLine)> {
         let own_zone = crate::case::log_zone(snapshot, &self.service, config);
         let mut found = Vec::new();
         for file in log_files(snapshot, &self.service, config) {
@@ -207,11 +246,20 @@ mod tests {
         let mut follower = Follower::new(&Snapshot::new(&quiet), described(&quiet, "edge", ""));
         assert!(!follower.is_under_way());
         assert_eq!(follower.look(&Snapshot::new(&quiet)), (vec![], None));
-        let bind = "2031/04/02 06:10:11 [emerg] 7#7: bind() to 0.0.0.0:8088 failed (98: Address already in use)";
-        let failed = after(&[(100_500, STARTING, "Starting edge"), (100_600, "", bind), (100_900, FAILED, "Failed to start edge")]);
+        let bind =
+            "2031/04/02 06:10:11 [emerg] 7#7: bind() to 0.0.0.0:8088 failed (98: Address already in use)";
+        let failed = after(&[
+            (100_500, STARTING, "Starting edge"),
+            (100_600, "", bind),
+            (100_900, FAILED, "Failed to start edge"),
+        ]);
         let (lines, end) = follower.look(&Snapshot::new(&failed));
         assert_eq!(lines.iter().map(|l| l.code).collect::<Vec<_>>(), [None, Some(Code::PortTaken), None]);
-        assert!(lines[1].meaning.as_deref().is_some_and(|m| m.contains("another program holds")), "{:?}", lines[1]);
+        assert!(
+            lines[1].meaning.as_deref().is_some_and(|m| m.contains("another program holds")),
+            "{:?}",
+            lines[1]
+        );
         assert_eq!(end, Some(FollowEnd::Failed(Some(Code::PortTaken))));
         assert_eq!(follower.look(&Snapshot::new(&failed)).0, vec![], "no line comes twice");
     }
@@ -250,10 +298,19 @@ mod tests {
         let with = |text: &str| after(&[]).file(log, text);
         let empty = with("old line\n");
         let mut follower = Follower::new(&Snapshot::new(&empty), described(&empty, "edge", ""));
-        let half = with(&format!("old line\n{stamp} [notice] 7#7: using the \"epoll\" event method\n{stamp} [notice] 7#7: start wor"));
+        let half = with(&format!(
+            "old line\n{stamp} [notice] 7#7: using the \"epoll\" event method\n\
+                {stamp} [notice] 7#7: start wor"
+        ));
         let (lines, _) = follower.look(&Snapshot::new(&half));
-        assert_eq!(lines.iter().map(|l| l.meaning.as_deref()).collect::<Vec<_>>(), [Some("the start begins")]);
-        let whole = with(&format!("old line\n{stamp} [notice] 7#7: using the \"epoll\" event method\n{stamp} [notice] 7#7: start worker processes\n"));
+        assert_eq!(
+            lines.iter().map(|l| l.meaning.as_deref()).collect::<Vec<_>>(),
+            [Some("the start begins")]
+        );
+        let whole = with(&format!(
+            "old line\n{stamp} [notice] 7#7: using the \"epoll\" event method\n\
+                {stamp} [notice] 7#7: start worker processes\n"
+        ));
         let (lines, _) = follower.look(&Snapshot::new(&whole));
         assert_eq!(lines.iter().map(|l| l.meaning.as_deref()).collect::<Vec<_>>(), [Some("it is ready")]);
     }

@@ -72,7 +72,11 @@ pub struct LintFinding {
 }
 
 /// Judges a configuration.
-pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Instance) -> (LintReport, Configuration) {
+pub fn lint_configuration(
+    snapshot: &Snapshot,
+    kind: &dyn Kind,
+    instance: &Instance,
+) -> (LintReport, Configuration) {
     let read = kind.read(snapshot, instance);
     let rejected = read.first_error().is_some();
     let verdict = match (read.readable, rejected) {
@@ -92,10 +96,14 @@ pub fn lint_configuration(snapshot: &Snapshot, kind: &dyn Kind, instance: &Insta
             file: f.place.as_ref().map(|p| p.file.to_string()),
             line: f.place.as_ref().map(|p| p.line),
             column: f.place.as_ref().filter(|p| p.column > 0 && known(p, p.column)).map(|p| p.column),
-            end_column: f.place.as_ref().filter(|p| p.end_column > 0 && known(p, p.column)).map(|p| p.end_column),
+            end_column: f
+                .place
+                .as_ref()
+                .filter(|p| p.end_column > 0 && known(p, p.column))
+                .map(|p| p.end_column),
             directive: f.directive.clone(),
             depends_on: f.depends_on,
-            message: crate::host::mask_message(f.directive.as_deref(), &f.message),
+            message: crate::secrets::mask_message(f.directive.as_deref(), &f.message),
             help: f.help.clone(),
         })
         .collect();

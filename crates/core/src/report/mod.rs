@@ -12,7 +12,10 @@ mod survey;
 mod verify;
 
 pub use attempts::{AttemptEntry, AttemptsReport, FailureEntry, LogEntry, attempts};
-pub use diagnosis::{CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook, ServiceEntry, diagnose, diagnose_case, is_unwell, standing_causes};
+pub use diagnosis::{
+    CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook, ServiceEntry, diagnose, diagnose_case,
+    is_unwell, standing_causes,
+};
 pub use fix::{ChangeEntry, FixEntry, FixReport, NextCause, Unavailable, UndoReport};
 pub use follow::{FollowEnd, FollowedLine, Follower};
 pub use lint::{LintFinding, LintReport, Verdict, lint_configuration};

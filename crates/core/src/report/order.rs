@@ -27,10 +27,16 @@ impl Turn {
         let mut needs = service.described.needs.clone();
         if let Some(unit) = &service.unit {
             for key in ["Requires", "BindsTo", "Requisite", "Wants", "After"] {
-                needs.extend(unit.values("Unit", key).iter().flat_map(|v| v.split_whitespace().map(str::to_owned).collect::<Vec<_>>()));
+                needs.extend(
+                    unit.values("Unit", key)
+                        .iter()
+                        .flat_map(|v| v.split_whitespace().map(str::to_owned).collect::<Vec<_>>()),
+                );
             }
         }
-        needs.extend(case.config.model.ports.iter().filter(|p| !p.belongs).map(|p| format!("port {}", p.port)));
+        needs.extend(
+            case.config.model.ports.iter().filter(|p| !p.belongs).map(|p| format!("port {}", p.port)),
+        );
         Self { name: service.name.clone(), answers_to, needs }
     }
 
@@ -79,7 +85,10 @@ mod tests {
             place("ledger", &["ledger", "port 3306"], &[]),
             place("boarding", &["port 8080"], &["ledger"]),
         ];
-        assert_eq!(order(&chain).iter().map(|i| chain[*i].name.as_str()).collect::<Vec<_>>(), ["ledger", "boarding", "edge"]);
+        assert_eq!(
+            order(&chain).iter().map(|i| chain[*i].name.as_str()).collect::<Vec<_>>(),
+            ["ledger", "boarding", "edge"]
+        );
         let circle = [place("a", &["a"], &["b"]), place("b", &["b"], &["a"]), place("c", &["c"], &[])];
         assert_eq!(order(&circle), [1, 0, 2]);
     }

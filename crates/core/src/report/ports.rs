@@ -35,7 +35,8 @@ pub struct PortEntry {
     pub port: Option<u16>,
     /// Path of a Unix socket.
     pub path: Option<String>,
-    /// Whether a socket stands there; its holder need not be seen. `null` where sockets are not part of what was given.
+    /// Whether a socket stands there; its holder need not be seen. `null` where sockets are not part of what
+    /// was given.
     pub held: Option<bool>,
     /// Who holds it, the opener first.
     pub holders: Listed<HolderEntry>,
@@ -107,8 +108,16 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], request: &PortsRequest) 
     let sees_sockets = listeners.is_some();
     let sockets = listeners.unwrap_or_default();
     let asked = |port: u16| only.is_empty() || only.contains(&port);
-    let chosen: Vec<&Socket> =
-        sockets.iter().filter(|s| if s.protocol == Protocol::Unix { only.is_empty() && known_path(s, &wishes) } else { asked(s.port) }).collect();
+    let chosen: Vec<&Socket> = sockets
+        .iter()
+        .filter(|s| {
+            if s.protocol == Protocol::Unix {
+                only.is_empty() && known_path(s, &wishes)
+            } else {
+                asked(s.port)
+            }
+        })
+        .collect();
     let mut inodes: Vec<u64> = chosen.iter().map(|s| s.inode).collect();
     inodes.sort_unstable();
     inodes.dedup();
@@ -118,15 +127,24 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], request: &PortsRequest) 
     for socket in &chosen {
         let pids: Vec<u32> = owners.iter().filter(|(i, _)| *i == socket.inode).map(|(_, p)| *p).collect();
         let wanted: Vec<&Wish> = wishes.iter().filter(|w| w.listen.conflicts_with(socket)).collect();
-        let held = if count_clients || !wanted.is_empty() { holder(snapshot, socket, &pids) } else { opener(snapshot, socket, &pids) };
+        let held = if count_clients || !wanted.is_empty() {
+            holder(snapshot, socket, &pids)
+        } else {
+            opener(snapshot, socket, &pids)
+        };
         // Who sees every process and yet no holder knows that the service itself holds it neither.
-        let conflict = wanted.iter().any(|w| w.bound && held.as_ref().map_or(sees_all, |h| !belongs(services, w, h)));
+        let conflict =
+            wanted.iter().any(|w| w.bound && held.as_ref().map_or(sees_all, |h| !belongs(services, w, h)));
         let key = (socket.protocol, socket.address.map(|a| a.to_string()), socket.port, socket.path.clone());
         let holders: Vec<HolderEntry> = held.iter().map(|h| holder_entry(h, &zone)).collect();
         let conflict = (held.is_some() || sees_all || wanted.is_empty()).then_some(conflict);
-        if let Some(known) = entries.iter_mut().find(|e| (e.protocol, e.address.clone(), e.port.unwrap_or(0), e.path.clone()) == key) {
+        if let Some(known) = entries
+            .iter_mut()
+            .find(|e| (e.protocol, e.address.clone(), e.port.unwrap_or(0), e.path.clone()) == key)
+        {
             // Several sockets on one address: the port is shared on purpose.
-            let new: Vec<HolderEntry> = holders.into_iter().filter(|h| !known.holders.iter().any(|k| k.pid == h.pid)).collect();
+            let new: Vec<HolderEntry> =
+                holders.into_iter().filter(|h| !known.holders.iter().any(|k| k.pid == h.pid)).collect();
             if !new.is_empty() {
                 known.holders.add(new);
             }
@@ -143,13 +161,21 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], request: &PortsRequest) 
             conflict,
         });
     }
-    for wish in wishes.iter().filter(|w| w.bound).filter(|w| asked(w.listen.port) || (w.listen.port == 0 && only.is_empty())) {
+    for wish in wishes
+        .iter()
+        .filter(|w| w.bound)
+        .filter(|w| asked(w.listen.port) || (w.listen.port == 0 && only.is_empty()))
+    {
         if chosen.iter().any(|s| wish.listen.conflicts_with(s)) {
             continue;
         }
         let address = wish.listen.address.map(|a| a.to_string());
-        match entries.iter_mut().find(|e| e.holders.is_empty() && e.address == address && e.port.unwrap_or(0) == wish.listen.port && e.path == wish.listen.path)
-        {
+        match entries.iter_mut().find(|e| {
+            e.holders.is_empty()
+                && e.address == address
+                && e.port.unwrap_or(0) == wish.listen.port
+                && e.path == wish.listen.path
+        }) {
             Some(known) => known.wanted_by.push(wanted_by(wish)),
             None => entries.push(PortEntry {
                 protocol: wish.listen.protocol,
@@ -164,8 +190,16 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], request: &PortsRequest) 
         }
     }
     entries.sort_by_key(|e| (e.port.is_none(), e.port, e.protocol, e.address.clone(), e.path.clone()));
-    let free = free_near.filter(|_| sees_sockets).map(|near| free_ports(snapshot, services, near, 5)).unwrap_or_default();
-    PortsReport { schema: schema("ports"), ports: Listed::when(sees_sockets, entries), free: Listed::when(sees_sockets, free), not_seen: snapshot.not_seen() }
+    let free = free_near
+        .filter(|_| sees_sockets)
+        .map(|near| free_ports(snapshot, services, near, 5))
+        .unwrap_or_default();
+    PortsReport {
+        schema: schema("ports"),
+        ports: Listed::when(sees_sockets, entries),
+        free: Listed::when(sees_sockets, free),
+        not_seen: snapshot.not_seen(),
+    }
 }
 
 fn known_path(socket: &Socket, wishes: &[Wish]) -> bool {
@@ -176,12 +210,15 @@ fn wanted_by(wish: &Wish) -> WantedBy {
     WantedBy { service: wish.service.clone(), file: wish.file.clone(), line: wish.line }
 }
 
-/// Whether the holder is the very service that wants it: started by its unit, or, without one, the same program.
+/// Whether the holder is the very service that wants it: started by its unit, or, without one, the same
+/// program.
 fn belongs(services: &[Service], wish: &Wish, holder: &Holder) -> bool {
-    services.iter().filter(|s| s.name == wish.service).any(|s| match (s.unit_name(), holder.unit.as_deref()) {
-        (Some(unit), Some(theirs)) => unit == theirs,
-        (Some(_), None) => holder.process.brief.pid == 1,
-        (None, _) => s.runs_as(&holder.process),
+    services.iter().filter(|s| s.name == wish.service).any(|s| {
+        match (s.unit_name(), holder.unit.as_deref()) {
+            (Some(unit), Some(theirs)) => unit == theirs,
+            (Some(_), None) => holder.process.brief.pid == 1,
+            (None, _) => s.runs_as(&holder.process),
+        }
     })
 }
 
@@ -190,7 +227,7 @@ fn holder_entry(holder: &Holder, zone: &TimeZone) -> HolderEntry {
         pid: holder.process.brief.pid,
         name: holder.process.brief.name.clone(),
         user: holder.user.clone(),
-        command: crate::host::mask_arguments(&holder.process.arguments).join(" "),
+        command: crate::secrets::mask_arguments(&holder.process.arguments).join(" "),
         started_at: holder.process.started.map(|s| format_time(s * 1_000_000, zone)),
         chain: holder.chain.clone(),
         returns: holder.returns,
@@ -215,7 +252,13 @@ fn wishes(snapshot: &Snapshot, services: &[Service]) -> Vec<Wish> {
                 bound: listen.bound,
             });
         }
-        all.extend(service.described.listens().into_iter().map(|listen| Wish { service: service.name.clone(), listen, file: None, line: None, bound: true }));
+        all.extend(service.described.listens().into_iter().map(|listen| Wish {
+            service: service.name.clone(),
+            listen,
+            file: None,
+            line: None,
+            bound: true,
+        }));
     }
     all
 }

@@ -19,7 +19,8 @@ pub struct SettingsReport {
     pub release: Option<String>,
     /// Settings, in reading order.
     pub settings: Vec<SettingEntry>,
-    /// Names that were asked for and are set nowhere; `null` where a file could not be read that might set them.
+    /// Names that were asked for and are set nowhere; `null` where a file could not be read that might set
+    /// them.
     pub unset: Listed<String>,
     /// What could not be seen.
     pub not_seen: Vec<String>,
@@ -66,7 +67,8 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
     let kind = service.kind;
     let config = kind.read(snapshot, &instance);
     let asked: Vec<String> = names.iter().map(|n| kind.setting_key(n)).collect();
-    let is_asked = |name: &str| asked.is_empty() || asked.contains(&kind.setting_key(name.trim_start_matches('<')));
+    let is_asked =
+        |name: &str| asked.is_empty() || asked.contains(&kind.setting_key(name.trim_start_matches('<')));
     let mut all: Vec<Assignment> = config.model.settings.into_iter().filter(|s| is_asked(&s.name)).collect();
     for one in all.iter_mut().filter(|s| kind.scope_is_server(&s.section)) {
         one.scope = SERVER;
@@ -80,7 +82,15 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
     let mut not_seen = snapshot.not_seen();
     not_seen.extend(config.not_seen);
     let release = kind.release(snapshot, &service.instance).map(|r| r.to_string());
-    SettingsReport { schema: schema("settings"), service: service.name.clone(), kind: kind.name().to_owned(), release, settings: entries, unset, not_seen }
+    SettingsReport {
+        schema: schema("settings"),
+        service: service.name.clone(),
+        kind: kind.name().to_owned(),
+        release,
+        settings: entries,
+        unset,
+        not_seen,
+    }
 }
 
 /// The scope of the server's own settings, whatever section of them they stand in.
@@ -88,7 +98,11 @@ const SERVER: u32 = u32::MAX;
 
 fn entry(one: InForce) -> SettingEntry {
     let value = shown(&one.counts);
-    let overrides = one.overrode.iter().map(|o| Overridden { value: shown(o), layer: o.layer, file: file(o), line: line(o) }).collect();
+    let overrides = one
+        .overrode
+        .iter()
+        .map(|o| Overridden { value: shown(o), layer: o.layer, file: file(o), line: line(o) })
+        .collect();
     SettingEntry {
         secret: value.is_none(),
         value,

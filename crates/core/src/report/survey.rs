@@ -78,7 +78,7 @@ pub struct SurveyEntry {
 fn differences(snapshot: &Snapshot, service: &Service) -> Vec<Difference> {
     let mut found = shell::differences(snapshot, &service.instance.environment);
     // The name tells whether the value is a secret.
-    let masked = crate::host::mask_value;
+    let masked = crate::secrets::mask_value;
     for one in &mut found {
         one.shell = masked(&one.name, &one.shell);
         one.service = one.service.as_deref().map(|value| masked(&one.name, value));
@@ -105,7 +105,14 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
             since: case.since.map(|t| format_time(t, &zone)),
             unit: service.unit_name().map(str::to_owned),
             main_pid: main.map(|p| p.brief.pid),
-            account: case.config.model.account.as_ref().map(|(a, _)| a.clone()).or_else(|| service.described.account.clone()).or(own),
+            account: case
+                .config
+                .model
+                .account
+                .as_ref()
+                .map(|(a, _)| a.clone())
+                .or_else(|| service.described.account.clone())
+                .or(own),
             held: Listed::when(
                 snapshot.sees_processes() && !case.wanted.iter().any(|w| w.unseen),
                 case.wanted.iter().filter(|w| w.served).map(|w| w.listen.to_string()).collect(),
@@ -114,11 +121,19 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
             config: (!service.instance.config.is_empty()).then(|| service.instance.config.clone()),
             files: case.config.model.files.clone(),
             logs: crate::case::log_files(snapshot, service, &case.config),
-            pid_file: service.described.pid_file.clone().or_else(|| case.config.model.pid_file.as_ref().map(|p| p.path.clone())),
+            pid_file: service
+                .described
+                .pid_file
+                .clone()
+                .or_else(|| case.config.model.pid_file.as_ref().map(|p| p.path.clone())),
             locks: case.config.model.locks.iter().map(|l| l.path.clone()).collect(),
             data_dir: case.config.model.data_dir.as_ref().map(|d| d.path.clone()),
-            command: crate::host::mask_arguments(&service.instance.command),
-            environment: if services.len() == 1 && service.unit.is_some() { differences(snapshot, service) } else { Vec::new() },
+            command: crate::secrets::mask_arguments(&service.instance.command),
+            environment: if services.len() == 1 && service.unit.is_some() {
+                differences(snapshot, service)
+            } else {
+                Vec::new()
+            },
             restart_outlook: entry.restart_outlook,
             boot_outlook: entry.boot_outlook,
             cause: entry.causes.first().map(|c| c.code),

@@ -99,7 +99,11 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Complaint, before: 
     if let Some(before) = before {
         checks.push(match main {
             Some(now) if now == before => check("stable", CheckOutcome::Pass, format!("still pid {now}")),
-            Some(now) => check("stable", CheckOutcome::Fail, format!("pid {before} became pid {now}: it was started again meanwhile")),
+            Some(now) => check(
+                "stable",
+                CheckOutcome::Fail,
+                format!("pid {before} became pid {now}: it was started again meanwhile"),
+            ),
             None => check("stable", CheckOutcome::Fail, format!("pid {before} is gone again")),
         });
     }
@@ -111,39 +115,70 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Complaint, before: 
     checks.extend(page_check(snapshot, &case, page));
     checks.push(log(snapshot, &case));
     checks.extend(boot(&case));
-    let failed = |names: &[&str]| checks.iter().any(|c| c.outcome == CheckOutcome::Fail && names.contains(&c.name.as_str()));
+    let failed = |names: &[&str]| {
+        checks.iter().any(|c| c.outcome == CheckOutcome::Fail && names.contains(&c.name.as_str()))
+    };
     let verdict = if mute || failed(&["process", "stable", "ports"]) {
         Recovery::NotRecovered
     } else if checks.iter().any(|c| c.outcome == CheckOutcome::Fail)
-        || checks.iter().any(|c| c.outcome == CheckOutcome::Skip && matches!(c.name.as_str(), "process" | "ports"))
+        || checks
+            .iter()
+            .any(|c| c.outcome == CheckOutcome::Skip && matches!(c.name.as_str(), "process" | "ports"))
     {
         Recovery::Partly
     } else {
         Recovery::Recovered
     };
-    VerifyReport { schema: schema("verify"), service: service.name.clone(), state: case.state, verdict, checks, not_seen: snapshot.not_seen(), main_pid: main }
+    VerifyReport {
+        schema: schema("verify"),
+        service: service.name.clone(),
+        state: case.state,
+        verdict,
+        checks,
+        not_seen: snapshot.not_seen(),
+        main_pid: main,
+    }
 }
 
 fn process(snapshot: &Snapshot, case: &Case) -> CheckEntry {
     if !snapshot.host().parts().processes {
         return check("process", CheckOutcome::Skip, "processes are not part of what was given");
     }
-    let frozen = case.manager.as_ref().seen().is_some_and(|m| m.more.get("FreezerState").is_some_and(|f| f.starts_with("frozen") || f == "freezing"));
+    let frozen = case.manager.as_ref().seen().is_some_and(|m| {
+        m.more.get("FreezerState").is_some_and(|f| f.starts_with("frozen") || f == "freezing")
+    });
     match (case.processes.first(), case.state) {
-        (Some(main), _) if matches!(main.brief.state, 'T' | 't') || frozen => {
-            check("process", CheckOutcome::Fail, format!("{} (pid {}) is halted and answers nothing", main.brief.name, main.brief.pid))
+        (Some(main), _) if matches!(main.brief.state, 'T' | 't') || frozen => check(
+            "process",
+            CheckOutcome::Fail,
+            format!("{} (pid {}) is halted and answers nothing", main.brief.name, main.brief.pid),
+        ),
+        (Some(main), State::Running | State::Degraded) => {
+            check("process", CheckOutcome::Pass, format!("{} runs, pid {}", main.brief.name, main.brief.pid))
         }
-        (Some(main), State::Running | State::Degraded) => check("process", CheckOutcome::Pass, format!("{} runs, pid {}", main.brief.name, main.brief.pid)),
-        (_, State::Starting | State::Restarting) => check("process", CheckOutcome::Fail, "it is still starting"),
-        (Some(main), state) => check("process", CheckOutcome::Fail, format!("pid {} is there, but the state is {state:?}", main.brief.pid).to_lowercase()),
-        (None, _) if !snapshot.sees_processes() => check("process", CheckOutcome::Skip, "processes of other accounts cannot be seen"),
+        (_, State::Starting | State::Restarting) => {
+            check("process", CheckOutcome::Fail, "it is still starting")
+        }
+        (Some(main), state) => check(
+            "process",
+            CheckOutcome::Fail,
+            format!("pid {} is there, but the state is {state:?}", main.brief.pid).to_lowercase(),
+        ),
+        (None, _) if !snapshot.sees_processes() => {
+            check("process", CheckOutcome::Skip, "processes of other accounts cannot be seen")
+        }
         (None, _) => check("process", CheckOutcome::Fail, "no process of it runs"),
     }
 }
 
 fn account(snapshot: &Snapshot, case: &Case) -> Option<CheckEntry> {
     let main = case.processes.first()?;
-    let wanted = case.service.unit.as_ref().and_then(|u| u.value("Service", "User")).or_else(|| case.service.described.account.clone());
+    let wanted = case
+        .service
+        .unit
+        .as_ref()
+        .and_then(|u| u.value("Service", "User"))
+        .or_else(|| case.service.described.account.clone());
     let workers = case.config.model.account.as_ref().map(|(a, _)| a.clone());
     let name = |uid| crate::accounts::user_name(snapshot, uid);
     if let Some(wanted) = wanted {
@@ -158,7 +193,11 @@ fn account(snapshot: &Snapshot, case: &Case) -> Option<CheckEntry> {
     }
     let right = own.contains(&workers);
     let outcome = if right { CheckOutcome::Pass } else { CheckOutcome::Fail };
-    Some(check("account", outcome, if right { format!("workers run as {workers}") } else { format!("no worker runs as {workers}") }))
+    Some(check(
+        "account",
+        outcome,
+        if right { format!("workers run as {workers}") } else { format!("no worker runs as {workers}") },
+    ))
 }
 
 fn ports(case: &Case) -> Vec<CheckEntry> {
@@ -166,33 +205,59 @@ fn ports(case: &Case) -> Vec<CheckEntry> {
     let missing: Vec<String> = wanted.iter().filter(|w| !w.served).map(|w| w.listen.to_string()).collect();
     let held: Vec<String> = wanted.iter().filter(|w| w.served).map(|w| w.listen.to_string()).collect();
     // What is not there at all is missing; what has a holder out of sight may be its.
-    let hidden: Vec<String> = wanted.iter().filter(|w| !w.served && w.unseen).map(|w| w.listen.to_string()).collect();
+    let hidden: Vec<String> =
+        wanted.iter().filter(|w| !w.served && w.unseen).map(|w| w.listen.to_string()).collect();
     match (wanted.is_empty(), missing.is_empty()) {
         (true, _) => vec![],
         _ if !hidden.is_empty() && hidden.len() == missing.len() => {
-            vec![check("ports", CheckOutcome::Skip, format!("who holds {} cannot be seen", hidden.join(", ")))]
+            vec![check(
+                "ports",
+                CheckOutcome::Skip,
+                format!("who holds {} cannot be seen", hidden.join(", ")),
+            )]
         }
         (_, true) => vec![check("ports", CheckOutcome::Pass, format!("holds {}", held.join(", ")))],
         _ => vec![check("ports", CheckOutcome::Fail, format!("does not hold {}", missing.join(", ")))],
     }
 }
 
-/// A port that its configuration no longer asks for must be let go. Judged for daemons that open no listeners but those.
+/// A port that its configuration no longer asks for must be let go. Judged for daemons that open no listeners
+/// but those.
 fn let_go(snapshot: &Snapshot, case: &Case) -> Option<CheckEntry> {
-    if !case.service.kind.profile().listens_as_configured || !case.config.readable || case.config.first_error().is_some() || case.processes.is_empty() {
+    if !case.service.kind.profile().listens_as_configured
+        || !case.config.readable
+        || case.config.first_error().is_some()
+        || case.processes.is_empty()
+    {
         return None;
     }
     let sockets = snapshot.listeners().seen()?;
-    let extra: Vec<_> =
-        sockets.iter().filter(|s| s.protocol == Protocol::Tcp && s.address.is_some() && !case.wanted.iter().any(|w| w.listen.conflicts_with(s))).collect();
+    let extra: Vec<_> = sockets
+        .iter()
+        .filter(|s| {
+            s.protocol == Protocol::Tcp
+                && s.address.is_some()
+                && !case.wanted.iter().any(|w| w.listen.conflicts_with(s))
+        })
+        .collect();
     let inodes: Vec<u64> = extra.iter().map(|s| s.inode).collect();
     let owners = if inodes.is_empty() { Vec::new() } else { snapshot.owners(&inodes).seen()? };
-    let ours = |inode: u64| owners.iter().any(|(i, pid)| *i == inode && case.processes.iter().any(|p| p.brief.pid == *pid));
-    let kept: Vec<String> = extra.iter().filter(|s| ours(s.inode)).filter_map(|s| Some(endpoint(s.address?, s.port))).collect();
+    let ours = |inode: u64| {
+        owners.iter().any(|(i, pid)| *i == inode && case.processes.iter().any(|p| p.brief.pid == *pid))
+    };
+    let kept: Vec<String> =
+        extra.iter().filter(|s| ours(s.inode)).filter_map(|s| Some(endpoint(s.address?, s.port))).collect();
     Some(if kept.is_empty() {
         check("let-go", CheckOutcome::Pass, "holds no port beyond those")
     } else {
-        check("let-go", CheckOutcome::Fail, format!("still holds {}, which its configuration does not ask for: it needs a restart", kept.join(", ")))
+        check(
+            "let-go",
+            CheckOutcome::Fail,
+            format!(
+                "still holds {}, which its configuration does not ask for: it needs a restart",
+                kept.join(", ")
+            ),
+        )
     })
 }
 
@@ -212,7 +277,14 @@ fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<(CheckEntry, bool)> {
     }
     let mut found = Vec::new();
     let profile = case.service.kind.profile();
-    for want in case.wanted.iter().filter(|w| w.served && !w.activates && w.listen.protocol != Protocol::Udp && w.speaks != Speaks::Orders).take(8) {
+    for want in case
+        .wanted
+        .iter()
+        .filter(|w| {
+            w.served && !w.activates && w.listen.protocol != Protocol::Udp && w.speaks != Speaks::Orders
+        })
+        .take(8)
+    {
         let as_its_kind = want.speaks == Speaks::AsItsKind;
         let protocol = match (profile.http && as_its_kind, want.tls) {
             (true, _) => ProbeProtocol::Http,
@@ -221,18 +293,44 @@ fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<(CheckEntry, bool)> {
             _ => ProbeProtocol::Tcp,
         };
         let socket = want.listen.path.clone();
-        let spoken = matches!(protocol, ProbeProtocol::Greeting | ProbeProtocol::Postgresql | ProbeProtocol::Redis | ProbeProtocol::FastCgi);
+        let spoken = matches!(
+            protocol,
+            ProbeProtocol::Greeting
+                | ProbeProtocol::Postgresql
+                | ProbeProtocol::Redis
+                | ProbeProtocol::FastCgi
+        );
         let target = match (want.listen.address, &socket) {
             // A socket for both families answers on the IPv4 loopback, too; that one is always there.
-            (Some(address), _) if address == IpAddr::V6(Ipv6Addr::UNSPECIFIED) && !want.listen.v6_only => Ipv4Addr::LOCALHOST.into(),
+            (Some(address), _) if address == IpAddr::V6(Ipv6Addr::UNSPECIFIED) && !want.listen.v6_only => {
+                Ipv4Addr::LOCALHOST.into()
+            }
             (Some(address), _) => reachable(address),
             (None, Some(_)) if spoken => Ipv4Addr::LOCALHOST.into(),
             _ => continue,
         };
-        let host = case.config.model.site_names.iter().map(|(n, _)| n.as_str()).find(|n| !n.is_empty() && !n.contains(['*', '~', '_'])).unwrap_or("localhost");
+        let host = case
+            .config
+            .model
+            .site_names
+            .iter()
+            .map(|(n, _)| n.as_str())
+            .find(|n| !n.is_empty() && !n.contains(['*', '~', '_']))
+            .unwrap_or("localhost");
         let place = socket.clone().unwrap_or_else(|| endpoint(target, want.listen.port));
-        let request = ProbeRequest { address: target, port: want.listen.port, tls: want.tls, host: host.to_owned(), path: "/".into(), protocol, socket };
-        let shown = format!("{} on {place}", if protocol == ProbeProtocol::Http && want.tls { "HTTPS" } else { protocol.spelled() });
+        let request = ProbeRequest {
+            address: target,
+            port: want.listen.port,
+            tls: want.tls,
+            host: host.to_owned(),
+            path: "/".into(),
+            protocol,
+            socket,
+        };
+        let shown = format!(
+            "{} on {place}",
+            if protocol == ProbeProtocol::Http && want.tls { "HTTPS" } else { protocol.spelled() }
+        );
         let Look::Seen(answer) = snapshot.probe(&request) else { continue };
         let why = answer.error.clone().unwrap_or_default();
         let (mut entry, mute) = match (answer.status, answer.connected, &answer.error) {
@@ -241,15 +339,34 @@ fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<(CheckEntry, bool)> {
                 let outcome = if status >= 500 { CheckOutcome::Fail } else { CheckOutcome::Pass };
                 (check("protocol", outcome, format!("{shown} answers {status}{server}")), false)
             }
-            (None, true, None) if answer.spoke => (check("protocol", CheckOutcome::Pass, format!("{shown} answers")), false),
+            (None, true, None) if answer.spoke => {
+                (check("protocol", CheckOutcome::Pass, format!("{shown} answers")), false)
+            }
             // The kernel accepts whoever is behind it: that is no proof, and no fault.
-            (None, true, None) => (check("protocol", CheckOutcome::Skip, format!("{shown} accepts connections; whether it answers was not asked")), false),
-            // Something was said, or the connection closed on purpose: it lives, and what it means is not known.
+            (None, true, None) => (
+                check(
+                    "protocol",
+                    CheckOutcome::Skip,
+                    format!("{shown} accepts connections; whether it answers was not asked"),
+                ),
+                false,
+            ),
+            // Something was said, or the connection closed on purpose: it lives, and what it means is not
+            // known.
             (None, true, Some(_)) if answer.spoke || answer.hung_up => {
                 (check("protocol", CheckOutcome::Skip, format!("{shown} could not be asked: {why}")), false)
             }
-            (None, true, _) => (check("protocol", CheckOutcome::Fail, format!("{shown} accepts connections, but did not answer: {why}")), true),
-            (None, false, _) => (check("protocol", CheckOutcome::Fail, format!("{shown} does not answer: {why}")), true),
+            (None, true, _) => (
+                check(
+                    "protocol",
+                    CheckOutcome::Fail,
+                    format!("{shown} accepts connections, but did not answer: {why}"),
+                ),
+                true,
+            ),
+            (None, false, _) => {
+                (check("protocol", CheckOutcome::Fail, format!("{shown} does not answer: {why}")), true)
+            }
         };
         entry.took_ms = Some(answer.took_ms);
         found.push((entry, mute));
@@ -267,7 +384,13 @@ fn split_url(url: &str) -> Option<(bool, String, u16, String)> {
     };
     let host = uri.host()?.trim_start_matches('[').trim_end_matches(']');
     // A port that is written and is not one makes it no address at all.
-    let written = uri.authority()?.as_str().rsplit('@').next()?.rsplit_once(':').is_some_and(|(_, port)| !port.is_empty() && !port.contains(']'));
+    let written = uri
+        .authority()?
+        .as_str()
+        .rsplit('@')
+        .next()?
+        .rsplit_once(':')
+        .is_some_and(|(_, port)| !port.is_empty() && !port.contains(']'));
     let port = if written {
         uri.port_u16()?
     } else if tls {
@@ -276,16 +399,21 @@ fn split_url(url: &str) -> Option<(bool, String, u16, String)> {
         80
     };
     let path = uri.path_and_query().map_or("/", |p| p.as_str());
-    (!host.is_empty()).then(|| (tls, host.to_owned(), port, if path.is_empty() { "/".to_owned() } else { path.to_owned() }))
+    (!host.is_empty())
+        .then(|| (tls, host.to_owned(), port, if path.is_empty() { "/".to_owned() } else { path.to_owned() }))
 }
 
 fn page_check(snapshot: &Snapshot, case: &Case, page: &Complaint) -> Option<CheckEntry> {
     let url = page.url.clone().or_else(|| case.service.described.url.clone())?;
     let parts = split_url(&url);
     // Credentials and the query of an address are nobody's to read.
-    let url = crate::host::mask_text(&url);
+    let url = crate::secrets::mask_text(&url);
     let Some((tls, host, port, path)) = parts else {
-        return Some(check("page", CheckOutcome::Fail, format!("{url} is not an address that can be asked: expected http:// or https://")));
+        return Some(check(
+            "page",
+            CheckOutcome::Fail,
+            format!("{url} is not an address that can be asked: expected http:// or https://"),
+        ));
     };
     let address = match crate::names::lookup(snapshot, &host) {
         Look::Seen(found) => found.first().copied(),
@@ -296,18 +424,28 @@ fn page_check(snapshot: &Snapshot, case: &Case, page: &Complaint) -> Option<Chec
     let Some(address) = address else {
         return Some(check("page", CheckOutcome::Fail, format!("{host} does not resolve")));
     };
-    let request = ProbeRequest { address, port, tls, host, path, protocol: ProbeProtocol::Http, socket: None };
+    let request =
+        ProbeRequest { address, port, tls, host, path, protocol: ProbeProtocol::Http, socket: None };
     let Look::Seen(answer) = snapshot.probe(&request) else {
         return Some(check("page", CheckOutcome::Skip, "servers are not part of what was given"));
     };
     let mut entry = match answer.status {
-        None => check("page", CheckOutcome::Fail, format!("{url} does not answer: {}", answer.error.unwrap_or_default())),
+        None => check(
+            "page",
+            CheckOutcome::Fail,
+            format!("{url} does not answer: {}", answer.error.unwrap_or_default()),
+        ),
         Some(status) => {
             let right = page.status.map_or(status < 400, |wanted| wanted == status);
             let holds = page.expect.as_ref().is_none_or(|text| answer.body.contains(text.as_str()));
             let outcome = if right && holds { CheckOutcome::Pass } else { CheckOutcome::Fail };
-            let wanted = page.status.filter(|_| !right).map(|s| format!(", expected {s}")).unwrap_or_default();
-            let text = if holds { String::new() } else { format!(", without the text {:?}", page.expect.clone().unwrap_or_default()) };
+            let wanted =
+                page.status.filter(|_| !right).map(|s| format!(", expected {s}")).unwrap_or_default();
+            let text = if holds {
+                String::new()
+            } else {
+                format!(", without the text {:?}", page.expect.clone().unwrap_or_default())
+            };
             check("page", outcome, format!("{url} answers {status}{wanted}{text}"))
         }
     };
@@ -321,20 +459,38 @@ fn log(snapshot: &Snapshot, case: &Case) -> CheckEntry {
         return check("log", CheckOutcome::Skip, "whether it runs now is not part of what was given");
     }
     let Some(last) = case.attempts.first() else {
-        let denied = snapshot.not_seen().iter().any(|l| l.contains("permission denied") || l.starts_with("journal of "));
-        return check("log", CheckOutcome::Skip, if denied { "its starts could not be seen" } else { "no start is on record" });
+        let denied = snapshot
+            .not_seen()
+            .iter()
+            .any(|l| l.contains("permission denied") || l.starts_with("journal of "));
+        return check(
+            "log",
+            CheckOutcome::Skip,
+            if denied { "its starts could not be seen" } else { "no start is on record" },
+        );
     };
     let failure = last.failures.iter().find(|f| !f.found.aftermath && f.code != Code::Unknown);
     match (last.outcome, failure) {
-        (Outcome::Ready, None) => check("log", CheckOutcome::Pass, "ready since this start, without complaint"),
-        (Outcome::Ready, Some(f)) => {
-            check("log", CheckOutcome::Fail, format!("it runs, but the log says: {}", crate::bounds::clip(&crate::host::mask_text(&f.text))))
+        (Outcome::Ready, None) => {
+            check("log", CheckOutcome::Pass, "ready since this start, without complaint")
         }
-        (_, Some(f)) => check("log", CheckOutcome::Fail, crate::bounds::clip(&crate::host::mask_text(&f.text))),
+        (Outcome::Ready, Some(f)) => check(
+            "log",
+            CheckOutcome::Fail,
+            format!(
+                "it runs, but the log says: {}",
+                crate::bounds::clip(&crate::secrets::mask_text(&f.text))
+            ),
+        ),
+        (_, Some(f)) => {
+            check("log", CheckOutcome::Fail, crate::bounds::clip(&crate::secrets::mask_text(&f.text)))
+        }
         // A copy that somebody else started leaves no record of its own.
-        (outcome, None) if case.processes.is_empty() => {
-            check("log", CheckOutcome::Fail, format!("the last start on record ended as {outcome:?}").to_lowercase())
-        }
+        (outcome, None) if case.processes.is_empty() => check(
+            "log",
+            CheckOutcome::Fail,
+            format!("the last start on record ended as {outcome:?}").to_lowercase(),
+        ),
         _ => check("log", CheckOutcome::Skip, "the log does not tell of this start"),
     }
 }

@@ -62,30 +62,41 @@ pub fn needs(snapshot: &Snapshot, file: &str) -> Option<Needs> {
     let head = reader.bytes(0, 64)?;
     let (header, _) = object::pod::from_bytes::<FileHeader64<Endianness>>(&head).ok()?;
     let order = header.is_supported().then(|| header.endian().ok())??;
-    let length = u64::from(header.e_phnum(order)) * u64::try_from(size_of::<ProgramHeader64<Endianness>>()).ok()?;
+    let length =
+        u64::from(header.e_phnum(order)) * u64::try_from(size_of::<ProgramHeader64<Endianness>>()).ok()?;
     let segments: Vec<ProgramHeader64<Endianness>> = reader.table(header.e_phoff(order), length)?;
     let mut found = Needs::default();
     if let Some(loader) = segments.iter().find(|s| s.p_type(order) == elf::PT_INTERP) {
         found.interpreter = text(&reader.bytes(loader.p_offset(order), loader.p_filesz(order).min(4096))?);
     }
-    let Some(dynamic) = segments.iter().find(|s| s.p_type(order) == elf::PT_DYNAMIC) else { return Some(found) };
+    let Some(dynamic) = segments.iter().find(|s| s.p_type(order) == elf::PT_DYNAMIC) else {
+        return Some(found);
+    };
     let rows: Vec<Dyn64<Endianness>> = reader.table(dynamic.p_offset(order), dynamic.p_filesz(order))?;
-    let pairs: Vec<_> = rows.iter().map(|r| (r.d_tag(order), r.d_val(order))).take_while(|(tag, _)| *tag != elf::DT_NULL).collect();
+    let pairs: Vec<_> = rows
+        .iter()
+        .map(|r| (r.d_tag(order), r.d_val(order)))
+        .take_while(|(tag, _)| *tag != elf::DT_NULL)
+        .collect();
     let value = |wanted| pairs.iter().find(|(tag, _)| *tag == wanted).map(|(_, v)| *v);
     let (strings, size) = (value(elf::DT_STRTAB)?, value(elf::DT_STRSZ)?);
     let holds = |s: &&ProgramHeader64<Endianness>| {
         let start = s.p_vaddr(order);
-        s.p_type(order) == elf::PT_LOAD && strings >= start && strings < start.saturating_add(s.p_filesz(order))
+        s.p_type(order) == elf::PT_LOAD
+            && strings >= start
+            && strings < start.saturating_add(s.p_filesz(order))
     };
     let segment = segments.iter().find(holds)?;
-    let strings = reader.bytes((strings - segment.p_vaddr(order)).checked_add(segment.p_offset(order))?, size)?;
+    let strings =
+        reader.bytes((strings - segment.p_vaddr(order)).checked_add(segment.p_offset(order))?, size)?;
     let named = |at: u64| text(strings.get(usize::try_from(at).ok()?..)?);
     let origin = path::parent(file).to_owned();
     for (tag, at) in &pairs {
         match *tag {
             elf::DT_NEEDED => found.libraries.extend(named(*at)),
             elf::DT_RPATH | elf::DT_RUNPATH => {
-                let list = named(*at).unwrap_or_default().replace("${ORIGIN}", &origin).replace("$ORIGIN", &origin);
+                let list =
+                    named(*at).unwrap_or_default().replace("${ORIGIN}", &origin).replace("$ORIGIN", &origin);
                 found.search.extend(list.split(':').filter(|d| !d.is_empty()).map(str::to_owned));
             }
             _ => {}
@@ -113,8 +124,8 @@ fn system_directories(snapshot: &Snapshot) -> Vec<String> {
     all
 }
 
-/// Libraries that the program or one of its libraries needs and that are nowhere. Empty where all are there, and where the
-/// program is no such executable.
+/// Libraries that the program or one of its libraries needs and that are nowhere. Empty where all are there,
+/// and where the program is no such executable.
 pub fn missing(snapshot: &Snapshot, program: &str, environment: &BTreeMap<String, String>) -> Vec<Missing> {
     let program = snapshot.resolve_links(program);
     let Some(own) = needs(snapshot, &program) else { return vec![] };
@@ -122,7 +133,10 @@ pub fn missing(snapshot: &Snapshot, program: &str, environment: &BTreeMap<String
     if own.interpreter.as_deref().is_some_and(|i| path::name(i).starts_with("ld-musl")) {
         return vec![];
     }
-    let extra: Vec<String> = environment.get("LD_LIBRARY_PATH").map(|l| l.split(':').map(str::to_owned).collect()).unwrap_or_default();
+    let extra: Vec<String> = environment
+        .get("LD_LIBRARY_PATH")
+        .map(|l| l.split(':').map(str::to_owned).collect())
+        .unwrap_or_default();
     let system = system_directories(snapshot);
     let mut seen: HashSet<String> = HashSet::new();
     let mut queue: VecDeque<(String, Needs)> = VecDeque::from([(program, own)]);
@@ -137,10 +151,17 @@ pub fn missing(snapshot: &Snapshot, program: &str, environment: &BTreeMap<String
             if library.contains('/') || !seen.insert(library.clone()) {
                 continue;
             }
-            let place = needs.search.iter().chain(&inherited).chain(&extra).chain(&system).map(|d| path::join(d, library)).find(|f| {
-                // What cannot be seen may be there.
-                snapshot.exists(f) != Some(false)
-            });
+            let place = needs
+                .search
+                .iter()
+                .chain(&inherited)
+                .chain(&extra)
+                .chain(&system)
+                .map(|d| path::join(d, library))
+                .find(|f| {
+                    // What cannot be seen may be there.
+                    snapshot.exists(f) != Some(false)
+                });
             match place {
                 Some(place) => queue.extend(self::needs(snapshot, &place).map(|n| (place, n))),
                 None => found.push(Missing { library: library.clone(), needed_by: file.clone() }),
@@ -178,7 +199,9 @@ mod tests {
         file[32..40].copy_from_slice(&64u64.to_le_bytes());
         file[54..56].copy_from_slice(&56u16.to_le_bytes());
         file[56..58].copy_from_slice(&2u16.to_le_bytes());
-        for (kind, offset, address, length) in [(1u32, 0u64, base, 4096u64), (2, 256, base + 256, 16 * dynamic.len() as u64)] {
+        for (kind, offset, address, length) in
+            [(1u32, 0u64, base, 4096u64), (2, 256, base + 256, 16 * dynamic.len() as u64)]
+        {
             file.extend(kind.to_le_bytes());
             file.extend([0; 4]);
             for n in [offset, address, address, length, length, 8] {
@@ -197,7 +220,10 @@ mod tests {
 
     fn lost(host: &TextHost, environment: &[(&str, &str)]) -> Vec<(String, String)> {
         let environment = environment.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
-        missing(&Snapshot::new(host), "/opt/edge/edge", &environment).into_iter().map(|m| (m.library, m.needed_by)).collect()
+        missing(&Snapshot::new(host), "/opt/edge/edge", &environment)
+            .into_iter()
+            .map(|m| (m.library, m.needed_by))
+            .collect()
     }
 
     #[test]
@@ -230,7 +256,9 @@ mod tests {
     #[test]
     fn scripts_and_broken_files_are_no_executables() {
         let whole = executable(&["liba.so"], None);
-        for bytes in [b"#!/bin/sh\n".to_vec(), b"\x7fELF".to_vec(), whole[..100].to_vec(), whole[..300].to_vec()] {
+        for bytes in
+            [b"#!/bin/sh\n".to_vec(), b"\x7fELF".to_vec(), whole[..100].to_vec(), whole[..300].to_vec()]
+        {
             assert_eq!(lost(&TextHost::new().bytes("/opt/edge/edge", &bytes), &[]), []);
         }
         for at in 0..whole.len() {

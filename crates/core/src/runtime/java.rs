@@ -1,4 +1,5 @@
-//! The Java runtime that a service picks up: which one, of what version, complete or not, and what its program asks for.
+//! The Java runtime that a service picks up: which one, of what version, complete or not, and what its
+//! program asks for.
 use crate::kinds::{Instance, glob, java_class_path, java_program};
 use crate::path;
 use crate::snapshot::Snapshot;
@@ -16,10 +17,19 @@ pub struct Runtime {
 }
 
 /// Where distributions and people put runtimes.
-const PLACES: &[&str] = &["/usr/lib/jvm/*", "/usr/java/*", "/opt/java*", "/opt/jdk*", "/opt/jre*", "/usr/lib64/jvm/*", "/usr/local/openjdk*"];
+const PLACES: &[&str] = &[
+    "/usr/lib/jvm/*",
+    "/usr/java/*",
+    "/opt/java*",
+    "/opt/jdk*",
+    "/opt/jre*",
+    "/usr/lib64/jvm/*",
+    "/usr/local/openjdk*",
+];
 /// What the manager searches for a program without a directory, where the unit does not say otherwise.
 const SEARCH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
-/// Class-file version of the first release that counts from 1 (Java Virtual Machine Specification, chapter 4).
+/// Class-file version of the first release that counts from 1 (Java Virtual Machine Specification, chapter
+/// 4).
 const CLASS_BASE: u32 = 44;
 /// How much of an archive is read, in bytes, and how many classes are looked at.
 const ARCHIVE: u64 = 4 << 20;
@@ -31,10 +41,18 @@ const LARGE: &[u8] = b"PK\x06\x07";
 pub fn runtime(snapshot: &Snapshot, home: &str) -> Option<Runtime> {
     snapshot.exists(&path::join(home, "bin/java")).filter(|there| *there)?;
     let release = snapshot.text(&path::join(home, "release")).seen().unwrap_or_default();
-    let version = release.lines().find_map(|l| l.strip_prefix("JAVA_VERSION=")).and_then(|v| feature(v.trim_matches('"')));
-    let has_server = ["lib/server/libjvm.so", "jre/lib/amd64/server/libjvm.so", "lib/amd64/server/libjvm.so", "jre/lib/aarch64/server/libjvm.so"]
-        .iter()
-        .any(|f| snapshot.exists(&path::join(home, f)) != Some(false));
+    let version = release
+        .lines()
+        .find_map(|l| l.strip_prefix("JAVA_VERSION="))
+        .and_then(|v| feature(v.trim_matches('"')));
+    let has_server = [
+        "lib/server/libjvm.so",
+        "jre/lib/amd64/server/libjvm.so",
+        "lib/amd64/server/libjvm.so",
+        "jre/lib/aarch64/server/libjvm.so",
+    ]
+    .iter()
+    .any(|f| snapshot.exists(&path::join(home, f)) != Some(false));
     Some(Runtime { home: home.to_owned(), version, has_server })
 }
 
@@ -72,7 +90,8 @@ pub fn home_of(snapshot: &Snapshot, launcher: &str) -> String {
 
 /// Every runtime that is installed.
 pub fn installed(snapshot: &Snapshot) -> Vec<Runtime> {
-    let mut homes: Vec<String> = PLACES.iter().flat_map(|p| glob(snapshot, p)).map(|h| snapshot.resolve_links(&h)).collect();
+    let mut homes: Vec<String> =
+        PLACES.iter().flat_map(|p| glob(snapshot, p)).map(|h| snapshot.resolve_links(&h)).collect();
     homes.sort();
     homes.dedup();
     homes.iter().filter_map(|h| runtime(snapshot, h)).collect()
@@ -94,8 +113,11 @@ pub fn program(snapshot: &Snapshot, instance: &Instance) -> Option<(String, u32)
         Some((file, version))
     });
     let archives = || {
-        let listed = entries.iter().flat_map(|e| if e.ends_with("/*") { glob(snapshot, &format!("{e}.jar")) } else { vec![e.clone()] });
-        let judged = listed.filter(|e| e.ends_with(".jar")).filter_map(|e| Some((compiled_for(snapshot, &e)?, e)));
+        let listed = entries.iter().flat_map(|e| {
+            if e.ends_with("/*") { glob(snapshot, &format!("{e}.jar")) } else { vec![e.clone()] }
+        });
+        let judged =
+            listed.filter(|e| e.ends_with(".jar")).filter_map(|e| Some((compiled_for(snapshot, &e)?, e)));
         judged.max().map(|(version, archive)| (archive, version))
     };
     file.or_else(archives)
@@ -110,16 +132,23 @@ fn class_version(head: &[u8]) -> Option<u32> {
 /// The feature version that an archive's classes were compiled for: the highest of those that are looked at.
 pub fn compiled_for(snapshot: &Snapshot, archive: &str) -> Option<u32> {
     let size = snapshot.stat(archive).seen()?.size;
-    // The large form may claim any number of members, and room is made for them before one is read; the plain form cannot claim
-    // more than 65,535. What is read from the end cannot lie before this part of it.
-    let tail = snapshot.read_at(archive, size.saturating_sub(ARCHIVE), u32::try_from(ARCHIVE).unwrap_or(u32::MAX)).seen()?;
+    // The large form may claim any number of members, and room is made for them before one is read; the plain
+    // form cannot claim more than 65,535. What is read from the end cannot lie before this part of it.
+    let tail = snapshot
+        .read_at(archive, size.saturating_sub(ARCHIVE), u32::try_from(ARCHIVE).unwrap_or(u32::MAX))
+        .seen()?;
     if memchr::memmem::find(&tail, LARGE).is_some() {
         return None;
     }
     let part = Part { snapshot, file: archive, at: 0, size, left: ARCHIVE };
     let mut archive = zip::ZipArchive::new(std::io::BufReader::new(part)).ok()?;
-    let is_class = |name: &str| name.ends_with(".class") && !name.starts_with("META-INF/versions/") && !name.ends_with("module-info.class");
-    let classes: Vec<String> = archive.file_names().flatten().filter(|n| is_class(n)).take(CLASSES).map(String::from).collect();
+    let is_class = |name: &str| {
+        name.ends_with(".class")
+            && !name.starts_with("META-INF/versions/")
+            && !name.ends_with("module-info.class")
+    };
+    let classes: Vec<String> =
+        archive.file_names().flatten().filter(|n| is_class(n)).take(CLASSES).map(String::from).collect();
     let mut highest = None;
     for class in classes {
         let Ok(mut member) = archive.by_name(&class) else { break };
@@ -131,7 +160,8 @@ pub fn compiled_for(snapshot: &Snapshot, archive: &str) -> Option<u32> {
     highest
 }
 
-/// A file of the host, read where it is asked for and no further than a bound: an archive may claim any number of members.
+/// A file of the host, read where it is asked for and no further than a bound: an archive may claim any
+/// number of members.
 struct Part<'r, 'h> {
     snapshot: &'r Snapshot<'h>,
     file: &'r str,
@@ -147,7 +177,8 @@ impl Read for Part<'_, '_> {
             return Err(std::io::Error::other("more of the archive would have to be read than is"));
         }
         let length = u32::try_from(wanted).unwrap_or(u32::MAX);
-        let bytes = self.snapshot.read_at(self.file, self.at, length).seen().ok_or(std::io::ErrorKind::NotFound)?;
+        let bytes =
+            self.snapshot.read_at(self.file, self.at, length).seen().ok_or(std::io::ErrorKind::NotFound)?;
         let read = bytes.len().min(buffer.len());
         buffer[..read].copy_from_slice(&bytes[..read]);
         self.at += u64::try_from(read).unwrap_or_default();
@@ -200,8 +231,12 @@ mod tests {
     #[test]
     fn runtimes_are_known_by_their_release_file() {
         let host = host();
-        let found: Vec<(String, Option<u32>, bool)> = installed(&Snapshot::new(&host)).into_iter().map(|r| (r.home, r.version, r.has_server)).collect();
-        assert_eq!(found, [("/opt/jdk8".into(), Some(8), false), ("/usr/lib/jvm/java-17".into(), Some(17), true)]);
+        let found: Vec<(String, Option<u32>, bool)> =
+            installed(&Snapshot::new(&host)).into_iter().map(|r| (r.home, r.version, r.has_server)).collect();
+        assert_eq!(
+            found,
+            [("/opt/jdk8".into(), Some(8), false), ("/usr/lib/jvm/java-17".into(), Some(17), true)]
+        );
     }
 
     #[test]
@@ -217,9 +252,18 @@ mod tests {
             launcher(&snapshot, &instance).map(|l| home_of(&snapshot, &l))
         };
         assert_eq!(picked("/opt/boarding/run.sh", &[]).as_deref(), Some("/usr/lib/jvm/java-17"));
-        assert_eq!(picked("/opt/boarding/run.sh", &[("JAVA_HOME", "/opt/jdk8")]).as_deref(), Some("/opt/jdk8"));
-        assert_eq!(picked("/opt/boarding/run.sh", &[("PATH", "/opt/jdk8/bin:/usr/bin")]).as_deref(), Some("/opt/jdk8"));
-        assert_eq!(picked("/opt/jdk8/bin/java -jar x.jar", &[("JAVA_HOME", "/usr/lib/jvm/java-17")]).as_deref(), Some("/opt/jdk8"));
+        assert_eq!(
+            picked("/opt/boarding/run.sh", &[("JAVA_HOME", "/opt/jdk8")]).as_deref(),
+            Some("/opt/jdk8")
+        );
+        assert_eq!(
+            picked("/opt/boarding/run.sh", &[("PATH", "/opt/jdk8/bin:/usr/bin")]).as_deref(),
+            Some("/opt/jdk8")
+        );
+        assert_eq!(
+            picked("/opt/jdk8/bin/java -jar x.jar", &[("JAVA_HOME", "/usr/lib/jvm/java-17")]).as_deref(),
+            Some("/opt/jdk8")
+        );
     }
 
     #[test]
@@ -231,15 +275,29 @@ mod tests {
             .bytes("/opt/lib/a.jar", &jar(52))
             .bytes("/opt/lib/b.jar", &jar(61));
         let found = |command: &str, class_path: &str| {
-            let environment = [("CLASSPATH".to_owned(), class_path.to_owned())].into_iter().filter(|(_, v)| !v.is_empty()).collect();
-            let instance = Instance { command: command.split(' ').map(str::to_owned).collect(), environment, ..Instance::default() };
+            let environment = [("CLASSPATH".to_owned(), class_path.to_owned())]
+                .into_iter()
+                .filter(|(_, v)| !v.is_empty())
+                .collect();
+            let instance = Instance {
+                command: command.split(' ').map(str::to_owned).collect(),
+                environment,
+                ..Instance::default()
+            };
             program(&Snapshot::new(&host), &instance)
         };
         let boarding = Some(("/opt/desk/ferries/Boarding.class".to_owned(), 21));
         assert_eq!(found("java -cp /opt/none:/opt/desk ferries.Boarding", ""), boarding);
         assert_eq!(found("java ferries.Boarding start", "/opt/desk"), boarding);
-        assert_eq!(found("java -cp /opt/lib/* ferries.Other", ""), Some(("/opt/lib/b.jar".into(), 17)), "the newest of what may hold it");
-        assert_eq!(found("java -cp /opt/lib/a.jar ferries.Other", "/opt/desk"), Some(("/opt/lib/a.jar".into(), 8)));
+        assert_eq!(
+            found("java -cp /opt/lib/* ferries.Other", ""),
+            Some(("/opt/lib/b.jar".into(), 17)),
+            "the newest of what may hold it"
+        );
+        assert_eq!(
+            found("java -cp /opt/lib/a.jar ferries.Other", "/opt/desk"),
+            Some(("/opt/lib/a.jar".into(), 8))
+        );
         assert_eq!(found("java -jar /opt/lib/a.jar", ""), Some(("/opt/lib/a.jar".into(), 8)));
         for none in ["java -cp /opt/desk Odd", "java -cp desk ferries.Boarding", "java -version"] {
             assert_eq!(found(none, ""), None, "{none}");
@@ -249,12 +307,16 @@ mod tests {
     #[test]
     fn classes_tell_what_they_were_compiled_for() {
         for (major, version) in [(52, 8), (61, 17), (65, 21)] {
-            assert_eq!(compiled_for(&Snapshot::new(&TextHost::new().bytes("/x.jar", &jar(major))), "/x.jar"), Some(version));
+            assert_eq!(
+                compiled_for(&Snapshot::new(&TextHost::new().bytes("/x.jar", &jar(major))), "/x.jar"),
+                Some(version)
+            );
         }
         // The large form, sound in itself: its claims are not looked into.
         let mut large = jar(61);
         let end = large.len() - 22;
-        let number = |at: usize| u64::from(u32::from_le_bytes(large[end + at..end + at + 4].try_into().unwrap()));
+        let number =
+            |at: usize| u64::from(u32::from_le_bytes(large[end + at..end + at + 4].try_into().unwrap()));
         let (size, offset) = (number(12), number(16));
         let mut claim = b"PK\x06\x06".to_vec();
         claim.extend(44u64.to_le_bytes());
@@ -265,8 +327,17 @@ mod tests {
         claim.extend([1, 0, 0, 0]);
         large[end + 8..end + 12].fill(0xff);
         large.splice(end..end, claim);
-        for bytes in [large, vec![], b"PK".to_vec(), b"no archive at all, but long enough for a head".to_vec(), jar(61)[..70].to_vec()] {
-            assert_eq!(compiled_for(&Snapshot::new(&TextHost::new().bytes("/x.jar", &bytes)), "/x.jar"), None);
+        for bytes in [
+            large,
+            vec![],
+            b"PK".to_vec(),
+            b"no archive at all, but long enough for a head".to_vec(),
+            jar(61)[..70].to_vec(),
+        ] {
+            assert_eq!(
+                compiled_for(&Snapshot::new(&TextHost::new().bytes("/x.jar", &bytes)), "/x.jar"),
+                None
+            );
         }
     }
 }

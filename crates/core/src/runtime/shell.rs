@@ -18,7 +18,8 @@ pub struct Difference {
     pub line: u32,
 }
 
-/// Plain assignments for login shells, the later ones winning: value, file and line. What a script computes is not understood.
+/// Plain assignments for login shells, the later ones winning: value, file and line. What a script computes
+/// is not understood.
 pub fn login(snapshot: &Snapshot) -> BTreeMap<String, (String, String, u32)> {
     // What /etc/profile itself sets is the distribution's plain search path: no news.
     let mut files = vec!["/etc/environment".to_owned()];
@@ -32,9 +33,18 @@ pub fn login(snapshot: &Snapshot) -> BTreeMap<String, (String, String, u32)> {
             let indented = line.starts_with([' ', '\t']);
             let line = line.trim();
             let assignment = line.strip_prefix("export ").unwrap_or(line);
-            let Some((name, value)) = assignment.split_once('=').filter(|_| !line.starts_with('#')) else { continue };
-            let plain = !name.is_empty() && name.bytes().all(|b| b.is_ascii_uppercase() || b.is_ascii_digit() || b == b'_');
-            let value = value.split(" #").next().unwrap_or_default().trim().trim_end_matches(';').trim_matches(['"', '\'']);
+            let Some((name, value)) = assignment.split_once('=').filter(|_| !line.starts_with('#')) else {
+                continue;
+            };
+            let plain = !name.is_empty()
+                && name.bytes().all(|b| b.is_ascii_uppercase() || b.is_ascii_digit() || b == b'_');
+            let value = value
+                .split(" #")
+                .next()
+                .unwrap_or_default()
+                .trim()
+                .trim_end_matches(';')
+                .trim_matches(['"', '\'']);
             if !plain || indented || value.contains("$(") || value.contains('`') {
                 continue;
             }
@@ -61,8 +71,16 @@ fn expand(value: &str, known: &BTreeMap<String, (String, String, u32)>) -> Strin
 pub fn differences(snapshot: &Snapshot, service: &BTreeMap<String, String>) -> Vec<Difference> {
     login(snapshot)
         .into_iter()
-        .filter(|(name, (value, ..))| service.get(name) != Some(value) && !matches!(name.as_str(), "PS1" | "PS2" | "IFS"))
-        .map(|(name, (shell, file, line))| Difference { service: service.get(&name).cloned(), name, shell, file, line })
+        .filter(|(name, (value, ..))| {
+            service.get(name) != Some(value) && !matches!(name.as_str(), "PS1" | "PS2" | "IFS")
+        })
+        .map(|(name, (shell, file, line))| Difference {
+            service: service.get(&name).cloned(),
+            name,
+            shell,
+            file,
+            line,
+        })
         .collect()
 }
 
@@ -75,11 +93,22 @@ mod tests {
     fn a_shell_finds_another_runtime_than_the_service() {
         let host = TextHost::new().file("/etc/environment", "LANG=C.UTF-8\n# JAVA_HOME=/opt/none\n").file(
             "/etc/profile.d/java.sh",
-            "export JAVA_HOME=/opt/jdk-21\nexport PATH=\"$JAVA_HOME/bin:/usr/bin\"\nif [ x = y ]; then\n    AWKPATH=$*\nfi\nTODAY=$(date)\nODD=$NOWHERE\n",
+            "export JAVA_HOME=/opt/jdk-21\nexport PATH=\"$JAVA_HOME/bin:/usr/bin\"\n\
+                if [ x = y ]; then\n    AWKPATH=$*\nfi\nTODAY=$(date)\nODD=$NOWHERE\n",
         );
-        let service = BTreeMap::from([("JAVA_HOME".to_owned(), "/opt/jdk-8".to_owned()), ("LANG".to_owned(), "C.UTF-8".to_owned())]);
+        let service = BTreeMap::from([
+            ("JAVA_HOME".to_owned(), "/opt/jdk-8".to_owned()),
+            ("LANG".to_owned(), "C.UTF-8".to_owned()),
+        ]);
         let found = differences(&Snapshot::new(&host), &service);
-        let brief: Vec<_> = found.iter().map(|d| (d.name.as_str(), d.shell.as_str(), d.service.as_deref(), d.line)).collect();
-        assert_eq!(brief, [("JAVA_HOME", "/opt/jdk-21", Some("/opt/jdk-8"), 1), ("PATH", "/opt/jdk-21/bin:/usr/bin", None, 2)]);
+        let brief: Vec<_> =
+            found.iter().map(|d| (d.name.as_str(), d.shell.as_str(), d.service.as_deref(), d.line)).collect();
+        assert_eq!(
+            brief,
+            [
+                ("JAVA_HOME", "/opt/jdk-21", Some("/opt/jdk-8"), 1),
+                ("PATH", "/opt/jdk-21/bin:/usr/bin", None, 2)
+            ]
+        );
     }
 }

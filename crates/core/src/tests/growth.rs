@@ -1,4 +1,5 @@
-//! Work grows as what is looked at does: steps of loops are counted at 1,000, 10,000 and 100,000 pieces, not time.
+//! Work grows as what is looked at does: steps of loops are counted at 1,000, 10,000 and 100,000 pieces, not
+//! time.
 use super::TextHost;
 use crate::bounds::work;
 use crate::case::{Depth, gather};
@@ -15,7 +16,15 @@ fn steps(kind: &str, text: &str, whole_case: bool) -> u64 {
         let snapshot = Snapshot::new(&host);
         if whole_case {
             let described = Described::default();
-            let service = Service { name: "edge".into(), aliases: vec![], kind, unit: None, script: None, described, instance: instance.clone() };
+            let service = Service {
+                name: "edge".into(),
+                aliases: vec![],
+                kind,
+                unit: None,
+                script: None,
+                described,
+                instance: instance.clone(),
+            };
             drop(gather(&snapshot, &service, Depth::State));
         } else {
             drop(kind.read(&snapshot, &instance));
@@ -39,23 +48,40 @@ fn lines(count: usize, one: impl Fn(usize) -> String) -> String {
 
 #[test]
 fn many_listeners_cost_as_much_as_there_are() {
-    linear("nginx", true, |n| format!("events {{ }}\nhttp {{\n{}}}\n", lines(n, |i| format!("server {{ listen {}; }}\n", 1024 + i % 60_000))));
-    let address = |i: usize| format!("Listen 127.{}.{}.{}:{}\n", i / 65_536, i / 256 % 256, i % 256, 80 + i % 20);
+    linear("nginx", true, |n| {
+        format!(
+            "events {{ }}\nhttp {{\n{}}}\n",
+            lines(n, |i| format!("server {{ listen {}; }}\n", 1024 + i % 60_000))
+        )
+    });
+    let address =
+        |i: usize| format!("Listen 127.{}.{}.{}:{}\n", i / 65_536, i / 256 % 256, i % 256, 80 + i % 20);
     linear("httpd", true, |n| lines(n, address));
-    linear("haproxy", true, |n| format!("defaults\n mode tcp\n{}", lines(n, |i| format!("frontend f{i}\n bind 127.0.0.1:{}\n", 1024 + i % 60_000))));
+    linear("haproxy", true, |n| {
+        format!(
+            "defaults\n mode tcp\n{}",
+            lines(n, |i| format!("frontend f{i}\n bind 127.0.0.1:{}\n", 1024 + i % 60_000))
+        )
+    });
 }
 
 #[test]
 fn many_directives_on_one_line_cost_as_much_as_there_are() {
-    linear("nginx", false, |n| format!("events {{ }} http {{ server {{ {} }} }}\n", lines(n, |i| format!("add_header X{i} y; "))));
-    linear("tomcat", false, |n| format!("<Server>{}</Server>", lines(n, |i| format!("<Connector port=\"{}\"/>", 1024 + i % 60_000))));
+    linear("nginx", false, |n| {
+        format!("events {{ }} http {{ server {{ {} }} }}\n", lines(n, |i| format!("add_header X{i} y; ")))
+    });
+    linear("tomcat", false, |n| {
+        format!("<Server>{}</Server>", lines(n, |i| format!("<Connector port=\"{}\"/>", 1024 + i % 60_000)))
+    });
 }
 
 #[test]
 fn many_pools_and_hosts_and_nested_tags_cost_as_much_as_there_are() {
     let pool = |i: usize| format!("[p{i}]\nuser = www-data\nlisten = /run/p{i}.sock\n");
     linear("php-fpm", true, |n| format!("[global]\n{}", lines(n, pool)));
-    linear("tomcat", false, |n| format!("<Server>{}</Server>", lines(n, |i| format!("<Host name=\"h{i}\"/>\n"))));
+    linear("tomcat", false, |n| {
+        format!("<Server>{}</Server>", lines(n, |i| format!("<Host name=\"h{i}\"/>\n")))
+    });
     linear("tomcat", false, |n| format!("<Server>{}{}</Server>", "<A b=\"1\">".repeat(n), "</A>".repeat(n)));
 }
 
@@ -74,7 +100,9 @@ fn what_includes_itself_twice_at_each_step_ends_at_its_bound() {
     host = host.file("/d", &format!("Define a0 xxxxxxxxxxxxxxxx\n{defines}"));
     for (kind, file) in [("nginx", "/n0"), ("httpd", "/h0"), ("httpd", "/d"), ("redis", "/r0")] {
         let snapshot = Snapshot::new(&host);
-        let read = crate::kinds::kind(kind).expect("a kind").read(&snapshot, &Instance { config: file.into(), ..Instance::default() });
+        let read = crate::kinds::kind(kind)
+            .expect("a kind")
+            .read(&snapshot, &Instance { config: file.into(), ..Instance::default() });
         // What nests too deep for its daemon is refused before that.
         let refused = read.first_error().is_some();
         assert!(read.bounded.is_some() || refused, "{kind} {file}: {:?}", read.not_seen);
@@ -86,16 +114,22 @@ fn what_includes_itself_twice_at_each_step_ends_at_its_bound() {
 fn findings_of_one_code_are_counted_beyond_a_thousand_and_the_first_one_stays_the_daemons() {
     let text = format!("events {{ }}\nhttp {{\n{}}}\n", lines(5_000, |i| format!("tide{i} x;\n")));
     let host = TextHost::new().file("/c", &text);
-    let read = crate::kinds::kind("nginx").expect("a kind").read(&Snapshot::new(&host), &Instance { config: "/c".into(), ..Instance::default() });
+    let read = crate::kinds::kind("nginx")
+        .expect("a kind")
+        .read(&Snapshot::new(&host), &Instance { config: "/c".into(), ..Instance::default() });
     let unknown = |c: &crate::config::ConfigFinding| c.code == crate::code::Code::ConfigUnknownDirective;
     assert_eq!(read.findings.iter().filter(|f| unknown(f)).count(), 1_000);
     assert_eq!(read.more.get(&crate::code::Code::ConfigUnknownDirective), Some(&4_000));
     assert_eq!(read.first_error().and_then(|f| f.place.as_ref()).map(|p| p.line), Some(3));
     let long = format!("events {{ }}\n{} x;\n", "t".repeat(3 << 20));
     let host = TextHost::new().file("/c", &long);
-    let read = crate::kinds::kind("nginx").expect("a kind").read(&Snapshot::new(&host), &Instance { config: "/c".into(), ..Instance::default() });
+    let read = crate::kinds::kind("nginx")
+        .expect("a kind")
+        .read(&Snapshot::new(&host), &Instance { config: "/c".into(), ..Instance::default() });
     assert!(
-        read.findings.iter().all(|f| f.message.len() < 2_100 && f.directive.as_ref().is_none_or(|d| d.len() < 2_100)),
+        read.findings
+            .iter()
+            .all(|f| f.message.len() < 2_100 && f.directive.as_ref().is_none_or(|d| d.len() < 2_100)),
         "a long word is told by its beginning"
     );
 }

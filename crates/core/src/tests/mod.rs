@@ -6,8 +6,8 @@ mod facts;
 mod growth;
 
 use crate::host::{
-    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself, Parts, ProbeAnswer, Process, ProcessBrief, Protocol,
-    Question, Socket, Space, UnitState, Unseen,
+    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself,
+    Parts, ProbeAnswer, Process, ProcessBrief, Protocol, Question, Socket, Space, UnitState, Unseen,
 };
 use crate::kinds::Instance;
 use crate::service::Service;
@@ -55,7 +55,8 @@ impl TextHost {
         Self::default()
             .file(
                 "/etc/passwd",
-                "root:x:0:0::/root:/bin/sh\nwww-data:x:33:33::/:/bin/false\ntide:x:71:71::/:/bin/false\nmarta:x:1000:1000::/home/marta:/bin/sh\n",
+                "root:x:0:0::/root:/bin/sh\nwww-data:x:33:33::/:/bin/false\ntide:x:71:71::/:/bin/false\n\
+                    marta:x:1000:1000::/home/marta:/bin/sh\n",
             )
             .file("/etc/group", "root:x:0:\nwww-data:x:33:\ntide:x:71:\nmarta:x:1000:\n")
             .dir("/var/log", 0o755, 0)
@@ -63,9 +64,19 @@ impl TextHost {
     }
     fn add(mut self, path: &str, kind: FileKind, text: &str, mode: u32, uid: u32) -> Self {
         for parent in crate::path::ancestors(path) {
-            self.files.entry(parent).or_insert(Entry { kind: FileKind::Directory, bytes: vec![], mode: 0o755, uid: 0, gid: 0, modified: 0 });
+            self.files.entry(parent).or_insert(Entry {
+                kind: FileKind::Directory,
+                bytes: vec![],
+                mode: 0o755,
+                uid: 0,
+                gid: 0,
+                modified: 0,
+            });
         }
-        self.files.insert(path.into(), Entry { kind, bytes: text.as_bytes().to_vec(), mode, uid, gid: uid, modified: 0 });
+        self.files.insert(
+            path.into(),
+            Entry { kind, bytes: text.as_bytes().to_vec(), mode, uid, gid: uid, modified: 0 },
+        );
         self
     }
     pub(crate) fn file(self, path: &str, text: &str) -> Self {
@@ -211,7 +222,15 @@ impl TextHost {
     }
     pub(crate) fn listens(mut self, address: &str, port: u16, pids: &[u32]) -> Self {
         let inode = 9000 + self.sockets.len() as u64;
-        let socket = Socket { protocol: Protocol::Tcp, address: Some(address.parse().unwrap()), port, path: None, inode, uid: 0, v6_only: false };
+        let socket = Socket {
+            protocol: Protocol::Tcp,
+            address: Some(address.parse().unwrap()),
+            port,
+            path: None,
+            inode,
+            uid: 0,
+            v6_only: false,
+        };
         self.sockets.push((socket, pids.to_vec()));
         self
     }
@@ -239,13 +258,21 @@ impl TextHost {
                 time: base + at * 1000,
                 message: (*message).into(),
                 message_id: (*id).into(),
-                invocation: if id.is_empty() && message.starts_with("manager:") { String::new() } else { format!("{:032}", at / 1000) },
+                invocation: if id.is_empty() && message.starts_with("manager:") {
+                    String::new()
+                } else {
+                    format!("{:032}", at / 1000)
+                },
                 pid: if id.is_empty() && !message.starts_with("Start request") { 500 } else { 1 },
                 identifier: String::new(),
                 from_manager: !id.is_empty() || message.starts_with("Start request"),
                 priority: 3,
                 boot: "b".into(),
-                result: if message.contains("Dependency failed") { "dependency".into() } else { String::new() },
+                result: if message.contains("Dependency failed") {
+                    "dependency".into()
+                } else {
+                    String::new()
+                },
                 exit: message.split("exit=").nth(1).unwrap_or_default().into(),
             })
             .rev()
@@ -259,7 +286,10 @@ impl TextHost {
             if entry.kind != FileKind::Link || !follow {
                 return Some((at, entry.clone()));
             }
-            at = crate::path::clean(&crate::path::join(crate::path::parent(&at), &String::from_utf8_lossy(&entry.bytes)));
+            at = crate::path::clean(&crate::path::join(
+                crate::path::parent(&at),
+                &String::from_utf8_lossy(&entry.bytes),
+            ));
         }
         None
     }
@@ -269,18 +299,21 @@ impl Host for TextHost {
     fn ask(&self, question: &Question) -> Look<Answer> {
         let look = |answer: Option<Answer>| answer.map_or(Look::Absent, Look::Seen);
         match question {
-            Question::Stat(p) | Question::LinkStat(p) => look(self.entry(p, matches!(question, Question::Stat(_))).map(|(path, e)| {
-                let plain = FileStatus::plain(e.kind, e.mode, e.uid, e.gid, e.bytes.len() as u64);
-                let (immutable, capabilities) = (self.immutable.contains(&path), self.granted.get(&path).copied().unwrap_or(0));
-                Answer::Status(FileStatus {
-                    modified: e.modified,
-                    inode: path.len() as u64,
-                    links: self.names.get(&path).copied().unwrap_or(1),
-                    immutable,
-                    capabilities,
-                    ..plain
-                })
-            })),
+            Question::Stat(p) | Question::LinkStat(p) => {
+                look(self.entry(p, matches!(question, Question::Stat(_))).map(|(path, e)| {
+                    let plain = FileStatus::plain(e.kind, e.mode, e.uid, e.gid, e.bytes.len() as u64);
+                    let (immutable, capabilities) =
+                        (self.immutable.contains(&path), self.granted.get(&path).copied().unwrap_or(0));
+                    Answer::Status(FileStatus {
+                        modified: e.modified,
+                        inode: path.len() as u64,
+                        links: self.names.get(&path).copied().unwrap_or(1),
+                        immutable,
+                        capabilities,
+                        ..plain
+                    })
+                }))
+            }
             Question::ReadLink(p) => look(
                 self.files
                     .get(&crate::path::clean(p))
@@ -299,7 +332,11 @@ impl Host for TextHost {
                     .map(|(f, e)| DirectoryEntry { name: crate::path::name(f).into(), kind: e.kind });
                 Look::Seen(Answer::Names(names.collect()))
             }
-            Question::Read(p) | Question::ReadAt(p, ..) | Question::FindString(p, ..) if self.closed.contains(p) => Look::NotSeen(Unseen::Denied),
+            Question::Read(p) | Question::ReadAt(p, ..) | Question::FindString(p, ..)
+                if self.closed.contains(p) =>
+            {
+                Look::NotSeen(Unseen::Denied)
+            }
             Question::Listeners if self.hides_sockets => Look::NotSeen(Unseen::Denied),
             Question::Read(p) => match self.entry(p, true) {
                 Some((_, e)) if e.kind == FileKind::Regular => Look::Seen(Answer::Bytes(e.bytes.into())),
@@ -313,21 +350,45 @@ impl Host for TextHost {
             })),
             Question::FindString(p, needle, whole) => look(self.entry(p, true).map(|(_, e)| {
                 let text = String::from_utf8_lossy(&e.bytes).into_owned();
-                Answer::Found(text.split('\0').find(|s| if *whole { s == needle } else { s.contains(needle.as_str()) }).map(str::to_owned))
+                Answer::Found(
+                    text.split('\0')
+                        .find(|s| if *whole { s == needle } else { s.contains(needle.as_str()) })
+                        .map(str::to_owned),
+                )
             })),
-            Question::Space(_) => self.space.map_or(Look::NotSeen(Unseen::PartMissing), |s| Look::Seen(Answer::Space(s))),
-            Question::Processes => Look::Seen(Answer::Processes(self.processes.iter().map(|p| p.brief.clone()).collect())),
-            Question::Process(pid) => look(self.processes.iter().find(|p| p.brief.pid == *pid).map(|p| Answer::Process(Box::new(p.clone())))),
-            Question::Listeners => Look::Seen(Answer::Listeners(self.sockets.iter().map(|(s, _)| s.clone()).collect())),
+            Question::Space(_) => {
+                self.space.map_or(Look::NotSeen(Unseen::PartMissing), |s| Look::Seen(Answer::Space(s)))
+            }
+            Question::Processes => {
+                Look::Seen(Answer::Processes(self.processes.iter().map(|p| p.brief.clone()).collect()))
+            }
+            Question::Process(pid) => look(
+                self.processes
+                    .iter()
+                    .find(|p| p.brief.pid == *pid)
+                    .map(|p| Answer::Process(Box::new(p.clone()))),
+            ),
+            Question::Listeners => {
+                Look::Seen(Answer::Listeners(self.sockets.iter().map(|(s, _)| s.clone()).collect()))
+            }
             Question::SocketOwners(inodes) => {
                 let all = self.sockets.iter().filter(|(s, _)| inodes.contains(&s.inode));
-                Look::Seen(Answer::Owners(all.flat_map(|(s, pids)| pids.iter().map(|p| (s.inode, *p)).collect::<Vec<_>>()).collect()))
+                Look::Seen(Answer::Owners(
+                    all.flat_map(|(s, pids)| pids.iter().map(|p| (s.inode, *p)).collect::<Vec<_>>())
+                        .collect(),
+                ))
             }
             Question::Clients(_) => Look::Seen(Answer::Count(self.clients)),
             Question::Unit(name) => look(self.units.get(name).map(|u| Answer::Unit(Box::new(u.clone())))),
             Question::Journal(..) => Look::Seen(Answer::Journal(self.journal.clone())),
-            Question::Addresses => Look::Seen(Answer::Addresses(vec!["127.0.0.1".parse().unwrap(), "::1".parse().unwrap()])),
-            Question::Clock => Look::Seen(Answer::Clock(ClockReading { now: NOW * 1_000_000, booted: Some((NOW - 5000) * 1_000_000), host: "quay1".into() })),
+            Question::Addresses => {
+                Look::Seen(Answer::Addresses(vec!["127.0.0.1".parse().unwrap(), "::1".parse().unwrap()]))
+            }
+            Question::Clock => Look::Seen(Answer::Clock(ClockReading {
+                now: NOW * 1_000_000,
+                booted: Some((NOW - 5000) * 1_000_000),
+                host: "quay1".into(),
+            })),
             Question::Myself => Look::Seen(Answer::Myself(Myself { uid: self.viewer, lineage: vec![777] })),
             Question::Key(_) => Look::NotSeen(Unseen::PartMissing),
             Question::Probe(request) => {
@@ -346,19 +407,30 @@ impl Host for TextHost {
             }
             Question::Mounts if self.mounts.is_empty() => Look::NotSeen(Unseen::PartMissing),
             Question::Mounts => Look::Seen(Answer::Mounts(self.mounts.clone())),
-            Question::JournalOf(field, _) => look(self.records.get(field).map(|r| Answer::Journal(r.clone()))),
+            Question::JournalOf(field, _) => {
+                look(self.records.get(field).map(|r| Answer::Journal(r.clone())))
+            }
         }
     }
     fn parts(&self) -> Parts {
-        Parts { files: true, processes: true, manager: true, interfaces: true, clock: true, probes: !self.pages.is_empty() }
+        Parts {
+            files: true,
+            processes: true,
+            manager: true,
+            interfaces: true,
+            clock: true,
+            probes: !self.pages.is_empty(),
+        }
     }
 }
 
 /// The unit of `edge`, an nginx.
-pub(crate) const EDGE_UNIT: &str =
-    "[Service]\nType=forking\nPIDFile=/run/nginx.pid\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
+pub(crate) const EDGE_UNIT: &str = "[Service]\nType=forking\nPIDFile=/run/nginx.pid\n\
+    ExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n";
 /// A configuration of it with one listener, on line 7.
-pub(crate) const EDGE_CONFIG: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    access_log off;\n    server {\n        listen 8088;\n        server_name edge.saltmarsh-ferries.example;\n    }\n}\n";
+pub(crate) const EDGE_CONFIG: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\n\
+    http {\n    access_log off;\n    server {\n        listen 8088;\n        server_name \
+    edge.saltmarsh-ferries.example;\n    }\n}\n";
 
 /// A host with `edge`: its unit, enabled, its directories, nothing wrong and nothing running.
 pub(crate) fn edge_host(config: &str) -> TextHost {

@@ -11,7 +11,10 @@ fn remarks(host: &TextHost, toml: &str) -> Vec<String> {
     let snapshot = Snapshot::new(host);
     let service = described(host, "edge", toml);
     let config = service.kind.read(&snapshot, &service.instance);
-    log_remarks(&snapshot, &service, &config, &starter(&snapshot, &service)).into_iter().map(|r| r.text).collect()
+    log_remarks(&snapshot, &service, &config, &starter(&snapshot, &service))
+        .into_iter()
+        .map(|r| r.text)
+        .collect()
 }
 
 #[track_caller]
@@ -32,23 +35,36 @@ fn a_log_that_is_in_order_is_not_spoken_of() {
 fn a_log_that_is_missing_empty_or_closed_is() {
     holds(&edge_host(EDGE_CONFIG), &["does not exist"]);
     holds(&edge_host(EDGE_CONFIG).file(LOG, ""), &["error.log is empty"]);
-    holds(&edge_host(EDGE_CONFIG).file(LOG, "").file("/var/log/nginx/error.log.1", LINE), &["stands in /var/log/nginx/error.log.1"]);
+    holds(
+        &edge_host(EDGE_CONFIG).file(LOG, "").file("/var/log/nginx/error.log.1", LINE),
+        &["stands in /var/log/nginx/error.log.1"],
+    );
     let as_tide = EDGE_UNIT.replace("[Service]", "[Service]\nUser=tide");
     let closed = edge_host(EDGE_CONFIG).file("/etc/systemd/system/edge.service", &as_tide).file(LOG, LINE);
-    holds(&closed, &["tide may not write to /var/log/nginx/error.log: /var/log/nginx/error.log belongs to root"]);
+    holds(
+        &closed,
+        &["tide may not write to /var/log/nginx/error.log: /var/log/nginx/error.log belongs to root"],
+    );
 }
 
 #[test]
 fn a_log_in_another_place_is_told_apart_from_the_one_in_the_usual_place() {
     let moved = EDGE_CONFIG.replace(LOG, "/srv/edge/error.log");
-    let host = edge_host(&moved).dir("/srv/edge", 0o755, 0).file("/srv/edge/error.log", LINE).modified("/srv/edge/error.log", 900);
-    holds(&host.clone().file(LOG, LINE).modified(LOG, 100), &["error.log lies in the usual place and is not the log of edge: that is /srv/edge/error.log"]);
+    let host = edge_host(&moved)
+        .dir("/srv/edge", 0o755, 0)
+        .file("/srv/edge/error.log", LINE)
+        .modified("/srv/edge/error.log", 900);
+    holds(
+        &host.clone().file(LOG, LINE).modified(LOG, 100),
+        &["error.log lies in the usual place and is not the log of edge: that is /srv/edge/error.log"],
+    );
     holds(&host.file(LOG, LINE).modified(LOG, 1000), &[]);
 }
 
 #[test]
 fn a_log_of_another_daemon_is_recognised() {
-    let httpd = "[Wed Apr 02 06:10:11.000000 2031] [core:notice] [pid 7:tid 7] AH00094: Command line: 'httpd'\n";
+    let httpd =
+        "[Wed Apr 02 06:10:11.000000 2031] [core:notice] [pid 7:tid 7] AH00094: Command line: 'httpd'\n";
     holds(&edge_host(EDGE_CONFIG).file(LOG, &httpd.repeat(4)), &["looks like a log of httpd"]);
     holds(&edge_host(EDGE_CONFIG).file(LOG, &(httpd.repeat(4) + LINE)), &[]);
     holds(&edge_host(EDGE_CONFIG).file(LOG, &"words without a head\n".repeat(4)), &[]);
@@ -57,7 +73,10 @@ fn a_log_of_another_daemon_is_recognised() {
 #[test]
 fn what_goes_to_no_file_is_followed_as_far_as_it_can_be() {
     let to = |target: &str| edge_host(&EDGE_CONFIG.replace(LOG, target));
-    holds(&to("stderr"), &["the standard error, which the manager keeps in the journal (/etc/nginx/nginx.conf:1"]);
+    holds(
+        &to("stderr"),
+        &["the standard error, which the manager keeps in the journal (/etc/nginx/nginx.conf:1"],
+    );
     let syslog = to("syslog:server=unix:/dev/log");
     holds(&syslog, &["the log is sent to the syslog receiver (/etc/nginx/nginx.conf:1"]);
     let files = |host: &TextHost| {
@@ -66,6 +85,7 @@ fn what_goes_to_no_file_is_followed_as_far_as_it_can_be() {
         log_files(&snapshot, &service, &service.kind.read(&snapshot, &service.instance))
     };
     assert!(files(&syslog).is_empty());
-    let kept = syslog.file("/var/log/syslog", "Apr  2 06:10:11 quay1 nginx: x\n").file("/var/log/messages", "");
+    let kept =
+        syslog.file("/var/log/syslog", "Apr  2 06:10:11 quay1 nginx: x\n").file("/var/log/messages", "");
     assert_eq!(files(&kept), ["/var/log/syslog"], "an empty one holds nothing");
 }

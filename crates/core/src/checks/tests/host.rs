@@ -1,8 +1,9 @@
-//! Checks of the host beside configuration and logs: the unit, its sandbox, resources, processes, policies, people.
+//! Checks of the host beside configuration and logs: the unit, its sandbox, resources, processes, policies,
+//! people.
 use super::{diagnose, edge, failed, first};
+use crate::bundle::Earlier;
 use crate::case::{Depth, State, gather};
 use crate::code::Code;
-use crate::host::Earlier;
 use crate::rank::Certainty;
 use crate::report::{ServiceEntry, diagnose_case};
 use crate::snapshot::Snapshot;
@@ -16,7 +17,10 @@ const UNIT_FAILED: &str = "d9b373ed55a64feb8242e02dbe79a49c";
 
 /// `edge` with more settings in its unit's `[Service]`.
 fn with(settings: &str) -> TextHost {
-    edge().file("/etc/systemd/system/edge.service", &UNIT.replace("[Service]", &format!("[Service]\n{settings}")))
+    edge().file(
+        "/etc/systemd/system/edge.service",
+        &UNIT.replace("[Service]", &format!("[Service]\n{settings}")),
+    )
 }
 
 /// `edge` with settings in `[Unit]`.
@@ -30,7 +34,12 @@ fn titles(entry: &ServiceEntry) -> Vec<&str> {
 
 #[test]
 fn conditions_and_assertions_are_judged_from_the_host() {
-    let host = |setting: &str| unit_with(setting).file("/etc/edge/ready", "x").dir("/etc/edge/sites", 0o755, 0).file("/opt/edge/run", "x");
+    let host = |setting: &str| {
+        unit_with(setting)
+            .file("/etc/edge/ready", "x")
+            .dir("/etc/edge/sites", 0o755, 0)
+            .file("/opt/edge/run", "x")
+    };
     for (setting, met) in [
         ("ConditionPathExists=/etc/edge/ready", true),
         ("ConditionPathExists=/etc/edge/none", false),
@@ -47,7 +56,12 @@ fn conditions_and_assertions_are_judged_from_the_host() {
         ("AssertPathExists=/etc/edge/none", false),
     ] {
         let entry = failed(host(setting));
-        assert_eq!(entry.causes.first().map(|c| c.code), (!met).then_some(Code::ManagerDisabled), "{setting}: {:?}", titles(&entry));
+        assert_eq!(
+            entry.causes.first().map(|c| c.code),
+            (!met).then_some(Code::ManagerDisabled),
+            "{setting}: {:?}",
+            titles(&entry)
+        );
     }
     let entry = failed(host("ConditionPathExists=/etc/edge/none"));
     assert_eq!(entry.causes[0].evidence[0].line, Some(2), "the line of the condition is named");
@@ -63,7 +77,12 @@ fn a_condition_that_failed_once_and_is_met_now_is_told_as_such() {
         diagnose(&host, "edge", "")
     };
     let now_met = skipped("ConditionPathExists=/etc/edge/ready");
-    assert_eq!((now_met.causes[0].code, now_met.causes[0].certainty), (Code::ManagerDisabled, Certainty::Likely), "{:?}", titles(&now_met));
+    assert_eq!(
+        (now_met.causes[0].code, now_met.causes[0].certainty),
+        (Code::ManagerDisabled, Certainty::Likely),
+        "{:?}",
+        titles(&now_met)
+    );
     assert_eq!(now_met.causes[0].fixes, ["start"]);
     let others = skipped("ConditionVirtualization=vm");
     assert!(others.causes[0].title.contains("is skipped"), "{:?}", titles(&others));
@@ -71,12 +90,20 @@ fn a_condition_that_failed_once_and_is_met_now_is_told_as_such() {
 
 #[test]
 fn units_that_it_requires_are_looked_at() {
-    let ledger = |active: &str, change: fn(&mut crate::host::UnitState)| unit_with("Requires=ledger.service").unit("ledger.service", active, change);
+    let ledger = |active: &str, change: fn(&mut crate::host::UnitState)| {
+        unit_with("Requires=ledger.service").unit("ledger.service", active, change)
+    };
     let down = failed(ledger("failed", |_| {}));
-    assert_eq!((down.causes[0].code, down.causes[0].subject.unit.as_deref()), (Code::DependencyDown, Some("ledger.service")));
+    assert_eq!(
+        (down.causes[0].code, down.causes[0].subject.unit.as_deref()),
+        (Code::DependencyDown, Some("ledger.service"))
+    );
     first(&failed(ledger("inactive", |u| u.load_state = "masked".into())), Code::DependencyDown);
     first(&failed(unit_with("BindsTo=nowhere.service")), Code::DependencyDown);
-    first(&failed(unit_with("Requisite=ledger.service").unit("ledger.service", "inactive", |_| {})), Code::DependencyDown);
+    first(
+        &failed(unit_with("Requisite=ledger.service").unit("ledger.service", "inactive", |_| {})),
+        Code::DependencyDown,
+    );
     assert!(failed(ledger("active", |_| {})).causes.is_empty());
     assert!(failed(ledger("inactive", |_| {})).causes.is_empty(), "it would be started with it");
 }
@@ -87,15 +114,29 @@ fn a_type_that_does_not_fit_what_is_started() {
     let simple = unit("[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n");
     first(&simple, Code::ManagerDisabled);
     assert_eq!(simple.causes[0].fixes, ["align-unit"]);
-    let foreground = unit("[Service]\nType=forking\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf -g 'daemon off;'\n");
+    let foreground = unit(
+        "[Service]\nType=forking\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf -g 'daemon off;'\n",
+    );
     first(&foreground, Code::StartTimeout);
-    first(&unit("[Service]\nType=notify\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf -g 'daemon off;'\n"), Code::StartTimeout);
-    first(&unit("[Service]\nType=forking\nPIDFile=/run/edge.pid\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n"), Code::StartTimeout);
+    first(
+        &unit(
+            "[Service]\nType=notify\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf -g 'daemon off;'\n",
+        ),
+        Code::StartTimeout,
+    );
+    first(
+        &unit(
+            "[Service]\nType=forking\nPIDFile=/run/edge.pid\n\
+                ExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n",
+        ),
+        Code::StartTimeout,
+    );
     for fine in [
         "Type=forking\nPIDFile=/var/run/nginx.pid\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf",
         "Type=exec\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf -g 'daemon off;'",
         "KillMode=none\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf",
-        "Type=forking\nTimeoutStartSec=infinity\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf -g 'daemon off;'",
+        "Type=forking\nTimeoutStartSec=infinity\n\
+            ExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf -g 'daemon off;'",
     ] {
         let entry = unit(&format!("[Service]\n{fine}\n"));
         assert!(entry.causes.is_empty(), "{fine}: {:?}", titles(&entry));
@@ -105,11 +146,12 @@ fn a_type_that_does_not_fit_what_is_started() {
 #[test]
 fn what_the_last_start_explains_is_not_put_down_to_the_type() {
     let log = "2031/04/02 06:10:11 [emerg] 7#7: unknown directive \"tide_level\" in /etc/nginx/nginx.conf:7";
-    let host = edge().file("/etc/systemd/system/edge.service", "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n").journal(&[
-        (1000, STARTING, "Starting"),
-        (1100, "", log),
-        (1300, FAILED, "Failed to start"),
-    ]);
+    let host = edge()
+        .file(
+            "/etc/systemd/system/edge.service",
+            "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n",
+        )
+        .journal(&[(1000, STARTING, "Starting"), (1100, "", log), (1300, FAILED, "Failed to start")]);
     let entry = failed(host);
     assert_eq!(entry.causes[0].code, Code::ConfigUnknownDirective, "{:?}", titles(&entry));
 }
@@ -131,7 +173,12 @@ fn the_sandbox_also_refuses_reading_executing_and_families_of_sockets() {
 
 #[test]
 fn a_program_that_is_open_under_the_name_of_a_link_is_open() {
-    let host = |settings: &str| with(settings).without("/usr/sbin/nginx").program("/usr/sbin/nginx-real").link("/usr/sbin/nginx", "nginx-real");
+    let host = |settings: &str| {
+        with(settings)
+            .without("/usr/sbin/nginx")
+            .program("/usr/sbin/nginx-real")
+            .link("/usr/sbin/nginx", "nginx-real")
+    };
     assert!(failed(host("NoExecPaths=/\nExecPaths=/usr/sbin/nginx /usr/lib")).causes.is_empty());
     assert!(failed(host("NoExecPaths=/\nExecPaths=/usr/sbin/nginx-real")).causes.is_empty());
     first(&failed(host("NoExecPaths=/\nExecPaths=/usr/lib")), Code::PolicyDenied);
@@ -144,7 +191,8 @@ fn root_without_its_powers_is_an_account_like_others() {
     let entry = failed(closed("CapabilityBoundingSet=CAP_SETUID CAP_NET_BIND_SERVICE"));
     first(&entry, Code::PermissionDenied);
     assert!(failed(closed("CapabilityBoundingSet=CAP_DAC_OVERRIDE CAP_NET_BIND_SERVICE")).causes.is_empty());
-    let low = |settings: &str| failed(with(settings).file("/etc/nginx/nginx.conf", &CONFIG.replace("8088", "80")));
+    let low =
+        |settings: &str| failed(with(settings).file("/etc/nginx/nginx.conf", &CONFIG.replace("8088", "80")));
     first(&low("CapabilityBoundingSet=CAP_DAC_OVERRIDE"), Code::PortPrivileged);
     assert!(low("CapabilityBoundingSet=~CAP_SYS_ADMIN").causes.is_empty());
 }
@@ -168,20 +216,32 @@ fn a_program_that_carries_the_capability_may_bind_low_ports() {
 fn files_that_nobody_may_change_and_mounts_that_execute_nothing() {
     let held = failed(edge().immutable("/var/log/nginx"));
     first(&held, Code::PermissionDenied);
-    assert!(held.causes[0].fixes.is_empty() && held.causes[0].title.contains("immutable"), "{:?}", titles(&held));
+    assert!(
+        held.causes[0].fixes.is_empty() && held.causes[0].title.contains("immutable"),
+        "{:?}",
+        titles(&held)
+    );
     let mounted = |no_exec| edge().mount("/", false, false).mount("/usr", false, no_exec);
     first(&failed(mounted(true)), Code::PermissionDenied);
     assert!(failed(mounted(false)).causes.is_empty());
 }
 
-const MEMORY: &str = "MemTotal:        8000000 kB\nSwapTotal:       1000000 kB\nCommitLimit:     5000000 kB\nCommitted_AS:    4900000 kB\nHugePages_Free:       10\nHugepagesize:       2048 kB\n";
+const MEMORY: &str = "MemTotal:        8000000 kB\nSwapTotal:       1000000 kB\n\
+    CommitLimit:     5000000 kB\nCommitted_AS:    4900000 kB\nHugePages_Free:       10\n\
+    Hugepagesize:       2048 kB\n";
 
 /// A MariaDB that nothing is wrong with but what the test adds.
 fn ledger(options: &str, settings: &str) -> TextHost {
     TextHost::new()
-        .file("/etc/systemd/system/ledger.service", &format!("[Service]\nType=notify\nUser=tide\n{settings}\nExecStart=/usr/sbin/mariadbd\n"))
+        .file(
+            "/etc/systemd/system/ledger.service",
+            &format!("[Service]\nType=notify\nUser=tide\n{settings}\nExecStart=/usr/sbin/mariadbd\n"),
+        )
         .program("/usr/sbin/mariadbd")
-        .file("/etc/mysql/my.cnf", &format!("[mysqld]\nsocket=/run/ledger/ledger.sock\nskip-networking\n{options}\n"))
+        .file(
+            "/etc/mysql/my.cnf",
+            &format!("[mysqld]\nsocket=/run/ledger/ledger.sock\nskip-networking\n{options}\n"),
+        )
         .dir("/run/ledger", 0o755, 71)
         .file("/proc/meminfo", MEMORY)
         .unit("ledger.service", "failed", |_| {})
@@ -189,8 +249,9 @@ fn ledger(options: &str, settings: &str) -> TextHost {
 
 #[test]
 fn memory_that_the_kernel_or_the_unit_does_not_give() {
-    let check =
-        |options: &str, settings: &str, overcommit: &str| diagnose(&ledger(options, settings).file("/proc/sys/vm/overcommit_memory", overcommit), "ledger", "");
+    let check = |options: &str, settings: &str, overcommit: &str| {
+        diagnose(&ledger(options, settings).file("/proc/sys/vm/overcommit_memory", overcommit), "ledger", "")
+    };
     for (options, settings, overcommit, code) in [
         ("innodb_buffer_pool_size=64G", "", "0", Some(Code::MemoryShort)),
         ("innodb_buffer_pool_size=64G", "", "1", None),
@@ -200,42 +261,74 @@ fn memory_that_the_kernel_or_the_unit_does_not_give() {
         ("innodb_buffer_pool_size=1G", "LimitAS=4G", "0", None),
     ] {
         let entry = check(options, settings, overcommit);
-        assert_eq!(entry.causes.first().map(|c| c.code), code, "{options} {settings} {overcommit}: {:?}", titles(&entry));
+        assert_eq!(
+            entry.causes.first().map(|c| c.code),
+            code,
+            "{options} {settings} {overcommit}: {:?}",
+            titles(&entry)
+        );
     }
     let grouped = check("innodb_buffer_pool_size=1G", "MemoryMax=512M", "0");
-    assert_eq!((grouped.causes[0].code, grouped.causes[0].certainty), (Code::MemoryShort, Certainty::Likely), "it is killed only when it uses it");
+    assert_eq!(
+        (grouped.causes[0].code, grouped.causes[0].certainty),
+        (Code::MemoryShort, Certainty::Likely),
+        "it is killed only when it uses it"
+    );
     let asked = check("innodb_buffer_pool_size=64G", "", "0");
-    assert_eq!((asked.causes[0].subject.directive.as_deref(), asked.causes[0].subject.line), (Some("innodb_buffer_pool_size"), Some(4)));
+    assert_eq!(
+        (asked.causes[0].subject.directive.as_deref(), asked.causes[0].subject.line),
+        (Some("innodb_buffer_pool_size"), Some(4))
+    );
 }
 
 #[test]
 fn shared_memory_and_huge_pages_of_postgresql() {
     let check = |setting: &str| {
         let host = TextHost::new()
-            .file("/etc/systemd/system/manifest.service", "[Service]\nType=notify\nUser=tide\nExecStart=/usr/lib/postgresql/15/bin/postgres -D /srv/manifest\n")
+            .file(
+                "/etc/systemd/system/manifest.service",
+                "[Service]\nType=notify\nUser=tide\n\
+                ExecStart=/usr/lib/postgresql/15/bin/postgres -D /srv/manifest\n",
+            )
             .program("/usr/lib/postgresql/15/bin/postgres")
             .file(
                 "/srv/manifest/postgresql.conf",
-                &format!("listen_addresses=''\nunix_socket_directories='/run/manifest'\nshared_buffers = 512MB\n{setting}\n"),
+                &format!(
+                    "listen_addresses=''\nunix_socket_directories='/run/manifest'\n\
+                    shared_buffers = 512MB\n{setting}\n"
+                ),
             )
             .dir("/run/manifest", 0o755, 71)
             .file("/proc/meminfo", MEMORY)
             .file("/proc/sys/kernel/shmmax", "33554432\n")
             .unit("manifest.service", "failed", |_| {});
-        diagnose(&host, "manifest", "").causes.into_iter().map(|c| c.code).filter(|c| matches!(c, Code::MemoryShort | Code::LimitReached)).collect::<Vec<_>>()
+        diagnose(&host, "manifest", "")
+            .causes
+            .into_iter()
+            .map(|c| c.code)
+            .filter(|c| matches!(c, Code::MemoryShort | Code::LimitReached))
+            .collect::<Vec<_>>()
     };
     assert_eq!(check("huge_pages = on"), [Code::MemoryShort]);
     assert_eq!(check("shared_memory_type = sysv"), [Code::LimitReached]);
     assert_eq!(check("huge_pages = try"), []);
-    assert_eq!(check("shared_buffers = 90000000"), [Code::MemoryShort], "a number without a unit counts blocks");
+    assert_eq!(
+        check("shared_buffers = 90000000"),
+        [Code::MemoryShort],
+        "a number without a unit counts blocks"
+    );
 }
 
 #[test]
 fn a_path_that_the_configuration_spells_out_is_more_than_what_a_log_says() {
-    let said = "[ALERT]    (9) : config : parsing [/etc/beacon.cfg:2] : 'bind *:8090' in section 'frontend' : unable to stat SSL certificate from file '/etc/ssl/none.pem' : No such file or directory.";
+    let said = "[ALERT]    (9) : config : parsing [/etc/beacon.cfg:2] : 'bind *:8090' in section 'frontend' \
+        : unable to stat SSL certificate from file '/etc/ssl/none.pem' : No such file or directory.";
     let causes = |line: &str| {
         let host = TextHost::new()
-            .file("/etc/systemd/system/beacon.service", "[Service]\nUser=tide\nType=notify\nExecStart=/usr/sbin/haproxy -Ws -f /etc/beacon.cfg\n")
+            .file(
+                "/etc/systemd/system/beacon.service",
+                "[Service]\nUser=tide\nType=notify\nExecStart=/usr/sbin/haproxy -Ws -f /etc/beacon.cfg\n",
+            )
             .program("/usr/sbin/haproxy")
             .file("/etc/beacon.cfg", &format!("frontend f\n  {line}\n  mode http\n"))
             .dir("/etc/ssl", 0o755, 0)
@@ -249,7 +342,10 @@ fn a_path_that_the_configuration_spells_out_is_more_than_what_a_log_says() {
         diagnose(&host, "beacon", "").causes.into_iter().map(|c| (c.code, c.certainty)).collect::<Vec<_>>()
     };
     let first = |line: &str| causes(line).first().copied();
-    assert_eq!(first("bind *:8090 ssl crt /etc/ssl/none.pem"), Some((Code::ConfigMissingFile, Certainty::Certain)));
+    assert_eq!(
+        first("bind *:8090 ssl crt /etc/ssl/none.pem"),
+        Some((Code::ConfigMissingFile, Certainty::Certain))
+    );
     for line in ["bind *:8090", "bind *:8090 # /etc/ssl/none.pem"] {
         let all = causes(line);
         assert!(all.contains(&(Code::ConfigMissingFile, Certainty::Possible)), "{line}: {all:?}");
@@ -261,24 +357,41 @@ fn a_path_that_the_configuration_spells_out_is_more_than_what_a_log_says() {
 fn open_files_and_processes_that_the_unit_limits() {
     let beacon = |global: &str, settings: &str| {
         let config = format!(
-            "global\n  {global}\ndefaults\n  timeout connect 1s\n  timeout client 1s\n  timeout server 1s\nfrontend f\n  bind 127.0.0.1:8090\n  mode http\n"
+            "global\n  {global}\ndefaults\n  timeout connect 1s\n  timeout client 1s\n  timeout server 1s\n\
+                frontend f\n  bind 127.0.0.1:8090\n  mode http\n"
         );
         let host = TextHost::new()
-            .file("/etc/systemd/system/beacon.service", &format!("[Service]\nType=notify\n{settings}\nExecStart=/usr/sbin/haproxy -Ws -f /etc/beacon.cfg\n"))
+            .file(
+                "/etc/systemd/system/beacon.service",
+                &format!(
+                    "[Service]\nType=notify\n{settings}\nExecStart=/usr/sbin/haproxy -Ws -f /etc/beacon.cfg\n"
+                ),
+            )
             .program("/usr/sbin/haproxy")
             .file("/etc/beacon.cfg", &config)
             .file("/proc/sys/fs/nr_open", "1048576\n")
             .unit("beacon.service", "failed", |_| {});
-        diagnose(&host.process(50, "/opt/gauge-sim", 71, "").process(51, "/opt/gauge-sim", 71, ""), "beacon", "")
+        diagnose(
+            &host.process(50, "/opt/gauge-sim", 71, "").process(51, "/opt/gauge-sim", 71, ""),
+            "beacon",
+            "",
+        )
     };
     let code = |entry: &ServiceEntry| entry.causes.first().map(|c| c.code);
     assert_eq!(code(&beacon("maxconn 4000", "User=tide\nLimitNOFILE=1024")), Some(Code::LimitReached));
     assert_eq!(code(&beacon("maxconn 4000", "LimitNOFILE=1024")), None, "root raises it by itself");
-    assert_eq!(code(&beacon("maxconn 4000", "CapabilityBoundingSet=CAP_SETUID CAP_DAC_OVERRIDE\nLimitNOFILE=1024")), Some(Code::LimitReached));
+    assert_eq!(
+        code(&beacon("maxconn 4000", "CapabilityBoundingSet=CAP_SETUID CAP_DAC_OVERRIDE\nLimitNOFILE=1024")),
+        Some(Code::LimitReached)
+    );
     assert_eq!(code(&beacon("maxconn 400", "User=tide\nLimitNOFILE=1024")), None);
     assert_eq!(code(&beacon("maxconn 400", "User=tide\nLimitNPROC=2")), Some(Code::LimitReached));
     assert_eq!(code(&beacon("maxconn 400", "User=tide\nLimitNPROC=3")), None);
-    assert_eq!(code(&beacon("maxconn 900000", "")), Some(Code::LimitReached), "beyond the kernel's own bound");
+    assert_eq!(
+        code(&beacon("maxconn 900000", "")),
+        Some(Code::LimitReached),
+        "beyond the kernel's own bound"
+    );
 }
 
 #[test]
@@ -289,12 +402,21 @@ fn a_kill_for_memory_is_told_by_the_kernel_or_the_manager() {
         (5000, EXITED, "Main process exited, code=killed exit=killed/9"),
         (5001, UNIT_FAILED, "Failed with result 'signal'."),
     ];
-    let by_kernel = edge().journal(&run).recorded("_TRANSPORT=kernel", &[(95, "Out of memory: Killed process 500 (nginx) total-vm:9000kB, anon-rss:8000kB")]);
+    let by_kernel = edge().journal(&run).recorded(
+        "_TRANSPORT=kernel",
+        &[(95, "Out of memory: Killed process 500 (nginx) total-vm:9000kB, anon-rss:8000kB")],
+    );
     let entry = failed(by_kernel);
     first(&entry, Code::MemoryShort);
-    let other = edge().journal(&run).recorded("_TRANSPORT=kernel", &[(95, "Out of memory: Killed process 7 (gauge-sim) total-vm:9000kB")]);
+    let other = edge().journal(&run).recorded(
+        "_TRANSPORT=kernel",
+        &[(95, "Out of memory: Killed process 7 (gauge-sim) total-vm:9000kB")],
+    );
     first(&failed(other), Code::Crashed);
-    let long_ago = edge().journal(&run).recorded("_TRANSPORT=kernel", &[(9000, "Out of memory: Killed process 500 (nginx) total-vm:9000kB")]);
+    let long_ago = edge().journal(&run).recorded(
+        "_TRANSPORT=kernel",
+        &[(9000, "Out of memory: Killed process 500 (nginx) total-vm:9000kB")],
+    );
     first(&failed(long_ago), Code::Crashed);
     let mut by_manager = run;
     by_manager[3].2 = "Failed with result 'oom-kill'.";
@@ -304,12 +426,21 @@ fn a_kill_for_memory_is_told_by_the_kernel_or_the_manager() {
 #[test]
 fn a_halted_process_answers_nothing() {
     let up = |state: char| {
-        let host = edge().process(5, "/usr/sbin/nginx -c /etc/nginx/nginx.conf", 0, "/system.slice/edge.service").in_state(state);
-        diagnose(&host.listens("0.0.0.0", 8088, &[5]).unit("edge.service", "active", |u| u.main_pid = 5), "edge", "")
+        let host = edge()
+            .process(5, "/usr/sbin/nginx -c /etc/nginx/nginx.conf", 0, "/system.slice/edge.service")
+            .in_state(state);
+        diagnose(
+            &host.listens("0.0.0.0", 8088, &[5]).unit("edge.service", "active", |u| u.main_pid = 5),
+            "edge",
+            "",
+        )
     };
     let halted = up('T');
     first(&halted, Code::ProcessHalted);
-    assert_eq!((halted.state, halted.causes[0].fixes.clone()), (State::Degraded, vec!["continue-process".to_owned()]));
+    assert_eq!(
+        (halted.state, halted.causes[0].fixes.clone()),
+        (State::Degraded, vec!["continue-process".to_owned()])
+    );
     assert_eq!((up('S').state, up('S').causes.len()), (State::Running, 0));
     // What waits in the kernel may go on by itself: that is told, and is no cause.
     let waits = up('D');
@@ -330,7 +461,11 @@ fn content_that_is_known_from_earlier_is_told_beside_the_times() {
         let (snapshot, service) = (Snapshot::new(&host).with_earlier(earlier), described(&host, "edge", ""));
         let case = gather(&snapshot, &service, Depth::Diagnosis);
         let entry = diagnose_case(&snapshot, &case).0;
-        entry.changes.into_iter().find(|c| c.file == "/etc/nginx/nginx.conf").map(|c| (c.same_as, c.differs_from))
+        entry
+            .changes
+            .into_iter()
+            .find(|c| c.file == "/etc/nginx/nginx.conf")
+            .map(|c| (c.same_as, c.differs_from))
     };
     assert_eq!(changes(None), Some((None, None)));
     assert_eq!(changes(Some(CONFIG)), Some((Some("change 7".into()), None)));
@@ -340,11 +475,16 @@ fn content_that_is_known_from_earlier_is_told_beside_the_times() {
 #[test]
 fn another_server_in_the_same_data_keeps_ours_out() {
     let base = || ledger("datadir=/srv/ledger", "").dir("/srv/ledger", 0o750, 71);
-    let host = base().process(900, "/usr/sbin/mariadbd --port=3399", 71, "/system.slice/old-ledger.service").works_in("/srv/ledger");
+    let host = base()
+        .process(900, "/usr/sbin/mariadbd --port=3399", 71, "/system.slice/old-ledger.service")
+        .works_in("/srv/ledger");
     let entry = diagnose(&host, "ledger", "");
-    let cause = entry.causes.iter().find(|c| c.code == Code::AlreadyRunning).expect("the other server is seen");
+    let cause =
+        entry.causes.iter().find(|c| c.code == Code::AlreadyRunning).expect("the other server is seen");
     assert!(cause.title.contains("old-ledger.service") && cause.subject.pid == Some(900), "{}", cause.title);
-    let elsewhere = base().process(900, "/usr/sbin/mariadbd --port=3399", 71, "/system.slice/old-ledger.service").works_in("/srv/other");
+    let elsewhere = base()
+        .process(900, "/usr/sbin/mariadbd --port=3399", 71, "/system.slice/old-ledger.service")
+        .works_in("/srv/other");
     assert!(diagnose(&elsewhere, "ledger", "").causes.iter().all(|c| c.code != Code::AlreadyRunning));
 }
 
@@ -352,20 +492,43 @@ fn another_server_in_the_same_data_keeps_ours_out() {
 fn locks_name_living_processes_of_the_account_or_nobody() {
     let manifest = |lock: &str| {
         TextHost::new()
-            .file("/etc/systemd/system/manifest.service", "[Service]\nType=notify\nUser=tide\nExecStart=/usr/lib/postgresql/15/bin/postgres -D /srv/manifest\n")
+            .file(
+                "/etc/systemd/system/manifest.service",
+                "[Service]\nType=notify\nUser=tide\n\
+                ExecStart=/usr/lib/postgresql/15/bin/postgres -D /srv/manifest\n",
+            )
             .program("/usr/lib/postgresql/15/bin/postgres")
-            .file("/srv/manifest/postgresql.conf", "listen_addresses=''\nunix_socket_directories='/run/manifest'\n")
+            .file(
+                "/srv/manifest/postgresql.conf",
+                "listen_addresses=''\n\
+                unix_socket_directories='/run/manifest'\n",
+            )
             .dir("/run/manifest", 0o755, 71)
             .file("/run/manifest/.s.PGSQL.5432.lock", lock)
             .unit("manifest.service", "failed", |_| {})
     };
     let code = |host: TextHost| {
         let entry = diagnose(&host, "manifest", "");
-        entry.causes.iter().find(|c| c.subject.path.as_deref() == Some("/run/manifest/.s.PGSQL.5432.lock")).map(|c| c.code)
+        entry
+            .causes
+            .iter()
+            .find(|c| c.subject.path.as_deref() == Some("/run/manifest/.s.PGSQL.5432.lock"))
+            .map(|c| c.code)
     };
-    assert_eq!(code(manifest("").process(90, "/opt/gauge-sim", 71, "")), Some(Code::StaleFile), "an empty lock belongs to nobody");
-    assert_eq!(code(manifest("90\n/srv/manifest\n").process(90, "/opt/gauge-sim", 71, "")), Some(Code::StaleFile));
-    assert_eq!(code(manifest("90\n").process(90, "/opt/gauge-sim", 1000, "")), None, "somebody else's process cannot be asked");
+    assert_eq!(
+        code(manifest("").process(90, "/opt/gauge-sim", 71, "")),
+        Some(Code::StaleFile),
+        "an empty lock belongs to nobody"
+    );
+    assert_eq!(
+        code(manifest("90\n/srv/manifest\n").process(90, "/opt/gauge-sim", 71, "")),
+        Some(Code::StaleFile)
+    );
+    assert_eq!(
+        code(manifest("90\n").process(90, "/opt/gauge-sim", 1000, "")),
+        None,
+        "somebody else's process cannot be asked"
+    );
     assert_eq!(code(manifest("90\n")), None, "a dead one is passed over");
     let other = manifest("90\n").process(90, "/usr/lib/postgresql/15/bin/postgres -D /srv/other", 71, "");
     assert_eq!(code(other), Some(Code::AlreadyRunning));
@@ -384,7 +547,10 @@ fn a_dead_process_that_nobody_collected_is_a_remark() {
 fn a_port_held_out_of_sight_is_held_all_the_same() {
     let entry = failed(edge().listens("0.0.0.0", 8088, &[]));
     first(&entry, Code::PortTaken);
-    assert_eq!((entry.causes[0].subject.port, entry.causes[0].subject.pid, entry.causes[0].fixes.clone()), (Some(8088), None, vec!["move-port".to_owned()]));
+    assert_eq!(
+        (entry.causes[0].subject.port, entry.causes[0].subject.pid, entry.causes[0].fixes.clone()),
+        (Some(8088), None, vec!["move-port".to_owned()])
+    );
 }
 
 #[test]
@@ -392,12 +558,18 @@ fn refusals_by_a_policy_are_read_from_its_records() {
     let attempt = [(1000, STARTING, "Starting"), (1300, FAILED, "Failed to start")];
     let record = |seconds: i64, program: &str| {
         format!(
-            "type=AVC msg=audit({seconds}.250:9): avc:  denied  {{ name_bind }} for  pid=7 comm=\"{program}\" src=8088 scontext=a tcontext=tide_port_t tclass=tcp_socket\n"
+            "type=AVC msg=audit({seconds}.250:9): avc:  denied  {{ name_bind }} for  pid=7 \
+                comm=\"{program}\" src=8088 scontext=a tcontext=tide_port_t tclass=tcp_socket\n"
         )
     };
     let host = |text: String| edge().journal(&attempt).file("/var/log/audit/audit.log", &text);
     let entry = failed(host(record(NOW - 99, "nginx")));
-    assert_eq!((entry.causes[0].code, entry.causes[0].subject.port), (Code::PolicyDenied, Some(8088)), "{:?}", titles(&entry));
+    assert_eq!(
+        (entry.causes[0].code, entry.causes[0].subject.port),
+        (Code::PolicyDenied, Some(8088)),
+        "{:?}",
+        titles(&entry)
+    );
     for other in [record(NOW - 99, "gauge-sim"), record(NOW - 9000, "nginx")] {
         assert!(failed(host(other)).causes.iter().all(|c| c.code != Code::PolicyDenied));
     }
@@ -412,38 +584,77 @@ fn who_stopped_or_masked_it_is_told() {
         (5000, "de5b426a63be47a7b6ac3eaac82e2f6f", "Stopping"),
         (5200, "9d1aaa27d60140bd96365438aad20286", "Stopped"),
     ];
-    let host = |message: &str| edge().unit("edge.service", "inactive", |_| {}).journal(&stopped).recorded("_COMM=sudo", &[(96, message)]);
+    let host = |message: &str| {
+        edge()
+            .unit("edge.service", "inactive", |_| {})
+            .journal(&stopped)
+            .recorded("_COMM=sudo", &[(96, message)])
+    };
     let entry = diagnose(&host(sudo), "edge", "");
     let note = entry.notes.iter().find(|n| n.code == Code::HandsOff).expect("a note");
     assert!(note.evidence[0].detail.contains("marta ran"), "{:?}", note.evidence);
-    assert!(diagnose(&host(&sudo.replace("edge", "gauge")), "edge", "").notes.iter().all(|n| n.code != Code::HandsOff));
+    assert!(
+        diagnose(&host(&sudo.replace("edge", "gauge")), "edge", "")
+            .notes
+            .iter()
+            .all(|n| n.code != Code::HandsOff)
+    );
 }
 
 #[test]
 fn clusters_and_standbys_are_left_to_those_who_keep_them() {
-    let clustered = edge().file("/run/systemd/system/edge.service.d/50-pacemaker.conf", "[Unit]\nDescription=Cluster Controlled edge\n");
+    let clustered = edge().file(
+        "/run/systemd/system/edge.service.d/50-pacemaker.conf",
+        "[Unit]\nDescription=Cluster Controlled edge\n",
+    );
     assert!(failed(clustered).notes.iter().any(|n| n.code == Code::HandsOff));
     let standby = TextHost::new()
-        .file("/etc/systemd/system/manifest.service", "[Service]\nType=notify\nUser=tide\nExecStart=/usr/lib/postgresql/15/bin/postgres -D /srv/manifest\n")
+        .file(
+            "/etc/systemd/system/manifest.service",
+            "[Service]\nType=notify\nUser=tide\n\
+            ExecStart=/usr/lib/postgresql/15/bin/postgres -D /srv/manifest\n",
+        )
         .program("/usr/lib/postgresql/15/bin/postgres")
         .file("/srv/manifest/postgresql.conf", "listen_addresses=''\n")
         .file("/srv/manifest/standby.signal", "")
         .unit("manifest.service", "failed", |_| {});
-    assert!(diagnose(&standby, "manifest", "").notes.iter().any(|n| n.code == Code::HandsOff && n.title.contains("standby")));
+    assert!(
+        diagnose(&standby, "manifest", "")
+            .notes
+            .iter()
+            .any(|n| n.code == Code::HandsOff && n.title.contains("standby"))
+    );
 }
 
 #[test]
 fn a_certificate_that_ran_out_is_a_note_and_a_foreign_key_a_cause() {
-    let (pem, key, other) =
-        (include_str!("../../config/samples/rsa.pem"), include_str!("../../config/samples/rsa.key"), include_str!("../../config/samples/curve.key"));
-    let config = CONFIG.replace("listen 8088;", "listen 8088 ssl;\n        ssl_certificate edge.pem;\n        ssl_certificate_key edge.key;");
-    let host = |key: &str| edge().file("/etc/nginx/nginx.conf", &config).file("/etc/nginx/edge.pem", pem).file("/etc/nginx/edge.key", key);
+    let (pem, key, other) = (
+        include_str!("../../keys/samples/rsa.pem"),
+        include_str!("../../keys/samples/rsa.key"),
+        include_str!("../../keys/samples/curve.key"),
+    );
+    let config = CONFIG.replace(
+        "listen 8088;",
+        "listen 8088 ssl;\n        ssl_certificate edge.pem;\n        ssl_certificate_key edge.key;",
+    );
+    let host = |key: &str| {
+        edge()
+            .file("/etc/nginx/nginx.conf", &config)
+            .file("/etc/nginx/edge.pem", pem)
+            .file("/etc/nginx/edge.key", key)
+    };
     let expired = failed(host(key));
     assert!(expired.causes.is_empty(), "{:?}", titles(&expired));
-    assert!(expired.notes.iter().any(|n| n.code == Code::CertificateExpired && n.title.contains("expired")), "the sample ran out long before the demo's day");
+    assert!(
+        expired.notes.iter().any(|n| n.code == Code::CertificateExpired && n.title.contains("expired")),
+        "the sample ran out long before the demo's day"
+    );
     let foreign = failed(host(other));
     first(&foreign, Code::CertificateBad);
-    assert_eq!((foreign.causes[0].subject.line, foreign.causes[0].subject.path.as_deref()), (Some(9), Some("/etc/nginx/edge.key")));
+    assert_eq!(
+        (foreign.causes[0].subject.line, foreign.causes[0].subject.path.as_deref()),
+        (Some(9), Some("/etc/nginx/edge.key"))
+    );
 }
 
 #[test]
@@ -458,7 +669,10 @@ fn packages_and_accounts_that_changed_are_among_the_circumstances() {
         ])
         .file(
             "/var/log/dpkg.log",
-            &format!("{} upgrade nginx:amd64 1.22-1 1.24-1\n", jiff::Timestamp::from_second(NOW - 60).unwrap().strftime("%Y-%m-%d %H:%M:%S")),
+            &format!(
+                "{} upgrade nginx:amd64 1.22-1 1.24-1\n",
+                jiff::Timestamp::from_second(NOW - 60).unwrap().strftime("%Y-%m-%d %H:%M:%S")
+            ),
         )
         .modified("/etc/passwd", NOW - 50);
     let entry = failed(host);
@@ -468,13 +682,25 @@ fn packages_and_accounts_that_changed_are_among_the_circumstances() {
 
 #[test]
 fn a_daemon_that_left_the_foreground_of_a_simple_unit_did_not_stop_on_purpose() {
-    let host = edge()
-        .file("/etc/systemd/system/edge.service", "[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n");
-    let gone = host
-        .clone()
-        .without("/etc/systemd/system/multi-user.target.wants/edge.service")
-        .journal(&[(1000, STARTED, "Started"), (1030, "7ad2d189f7e94e70a38c781354912448", "edge.service: Deactivated successfully.")]);
-    let entry = diagnose(&gone.unit("edge.service", "inactive", |u| u.unit_file_state = "disabled".into()), "edge", "");
-    assert_eq!((entry.causes[0].code, entry.causes[0].fixes.clone()), (Code::ManagerDisabled, vec!["align-unit".to_owned()]), "{:?}", titles(&entry));
+    let host = edge().file(
+        "/etc/systemd/system/edge.service",
+        "[Service]\n\
+            ExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n[Install]\nWantedBy=multi-user.target\n",
+    );
+    let gone = host.clone().without("/etc/systemd/system/multi-user.target.wants/edge.service").journal(&[
+        (1000, STARTED, "Started"),
+        (1030, "7ad2d189f7e94e70a38c781354912448", "edge.service: Deactivated successfully."),
+    ]);
+    let entry = diagnose(
+        &gone.unit("edge.service", "inactive", |u| u.unit_file_state = "disabled".into()),
+        "edge",
+        "",
+    );
+    assert_eq!(
+        (entry.causes[0].code, entry.causes[0].fixes.clone()),
+        (Code::ManagerDisabled, vec!["align-unit".to_owned()]),
+        "{:?}",
+        titles(&entry)
+    );
     assert!(entry.causes[0].title.contains("wrong Type="), "{:?}", titles(&entry));
 }

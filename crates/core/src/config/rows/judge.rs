@@ -1,4 +1,5 @@
-//! The one judge of a directive's words, whatever the daemon: how many there are, and whether each is of its type.
+//! The one judge of a directive's words, whatever the daemon: how many there are, and whether each is of its
+//! type.
 use super::{Row, Slot, Type};
 
 /// What is wrong with the words of a directive.
@@ -44,21 +45,34 @@ pub fn fault<'w>(row: &Row, count: usize, word: impl Fn(usize) -> &'w str) -> Op
 }
 
 /// The slot of each of `count` words, in the first list that holds them.
-pub fn slots_of<'w>(row: &Row, count: usize, word: impl Fn(usize) -> &'w str) -> impl Iterator<Item = &'static Slot> {
-    let fits = |form: &&&'static [Slot]| least(form) <= count && most(form).is_none_or(|m| count <= m) && first_wrong(form, count, &word).is_none();
+pub fn slots_of<'w>(
+    row: &Row,
+    count: usize,
+    word: impl Fn(usize) -> &'w str,
+) -> impl Iterator<Item = &'static Slot> {
+    let fits = |form: &&&'static [Slot]| {
+        least(form) <= count
+            && most(form).is_none_or(|m| count <= m)
+            && first_wrong(form, count, &word).is_none()
+    };
     let form: &'static [Slot] = row.takes.iter().find(fits).copied().unwrap_or_default();
     slots(form, count)
 }
 
-/// Which of `count` words are secrets. Where there are more or fewer than the row takes, whatever stands where a secret may
-/// stand, or behind it, is one.
+/// Which of `count` words are secrets. Where there are more or fewer than the row takes, whatever stands
+/// where a secret may stand, or behind it, is one.
 pub fn secrets<'w>(row: &Row, count: usize, word: impl Fn(usize) -> &'w str) -> Vec<usize> {
     if !row.has_secret() {
         return Vec::new();
     }
     let placed: Vec<&Slot> = slots_of(row, count, word).take(count).collect();
     if placed.len() == count {
-        return placed.iter().enumerate().filter(|(_, slot)| slot.takes == Type::Secret).map(|(at, _)| at).collect();
+        return placed
+            .iter()
+            .enumerate()
+            .filter(|(_, slot)| slot.takes == Type::Secret)
+            .map(|(at, _)| at)
+            .collect();
     }
     let before = |form: &&'static [Slot]| {
         let at = form.iter().position(|slot| slot.takes == Type::Secret)?;
@@ -78,8 +92,16 @@ fn slots(form: &'static [Slot], count: usize) -> impl Iterator<Item = &'static S
     })
 }
 
-fn first_wrong<'w>(form: &'static [Slot], count: usize, word: &impl Fn(usize) -> &'w str) -> Option<(usize, String)> {
-    slots(form, count).take(count).enumerate().find(|(at, slot)| !slot.takes.holds(word(*at))).map(|(at, slot)| (at, slot.takes.expected()))
+fn first_wrong<'w>(
+    form: &'static [Slot],
+    count: usize,
+    word: &impl Fn(usize) -> &'w str,
+) -> Option<(usize, String)> {
+    slots(form, count)
+        .take(count)
+        .enumerate()
+        .find(|(at, slot)| !slot.takes.holds(word(*at)))
+        .map(|(at, slot)| (at, slot.takes.expected()))
 }
 
 fn least(form: &[Slot]) -> usize {
@@ -114,11 +136,22 @@ mod tests {
     }
     const NUMBER: Type = Type::Int(Int { least: Some(2), most: None });
     const SIZE: Type = Type::Size(Size { units: "km", least: None });
-    static BUFFERS: &[&[Slot]] = &[&[slot(NUMBER, 1, 1), slot(SIZE, 1, 1)], &[slot(Type::Exact(&["off"]), 1, 1)]];
+    static BUFFERS: &[&[Slot]] =
+        &[&[slot(NUMBER, 1, 1), slot(SIZE, 1, 1)], &[slot(Type::Exact(&["off"]), 1, 1)]];
     static CODES: &[&[Slot]] = &[&[slot(NUMBER, 1, u16::MAX), slot(Type::Str, 1, 1)]];
 
     fn check(takes: &'static [&'static [Slot]], words: &[&str]) -> Option<Fault> {
-        let row = Row { number: 0, name: "x", places: 0, refused: 0, takes, from: "", releases: &[], marks: Marks(0), default: None };
+        let row = Row {
+            number: 0,
+            name: "x",
+            places: 0,
+            refused: 0,
+            takes,
+            from: "",
+            releases: &[],
+            marks: Marks(0),
+            default: None,
+        };
         let words: Vec<&str> = words.to_vec();
         fault(&row, words.len(), |at| words[at])
     }
@@ -143,7 +176,17 @@ mod tests {
     #[test]
     fn what_stands_where_a_secret_may_is_one_however_many_there_are() {
         static PAIR: &[&[Slot]] = &[&[slot(Type::Str, 1, 1), slot(Type::Secret, 0, 1)]];
-        let row = Row { number: 0, name: "x", places: 0, refused: 0, takes: PAIR, from: "", releases: &[], marks: Marks(0), default: None };
+        let row = Row {
+            number: 0,
+            name: "x",
+            places: 0,
+            refused: 0,
+            takes: PAIR,
+            from: "",
+            releases: &[],
+            marks: Marks(0),
+            default: None,
+        };
         for (count, secret) in [(0, vec![]), (1, vec![]), (2, vec![1]), (4, vec![1, 2, 3])] {
             assert_eq!(secrets(&row, count, |_| "w"), secret, "{count}");
         }

@@ -1,5 +1,6 @@
-//! Tables of directives: one row each, static data made by the build from the written form (`crates/rows`). A fact about a
-//! directive belongs in its row: where it may stand, what it takes, what brings it, in which releases, and its marks.
+//! Tables of directives: one row each, static data made by the build from the written form (`crates/rows`). A
+//! fact about a directive belongs in its row: where it may stand, what it takes, what brings it, in which
+//! releases, and its marks.
 mod judge;
 mod rules;
 mod types;
@@ -123,7 +124,8 @@ impl Row {
 #[derive(Debug)]
 pub struct Directives {
     pub(crate) rows: &'static [Row],
-    /// Where the rows of a name begin, one more than that, by the hash of the name; the next free place where it is taken.
+    /// Where the rows of a name begin, one more than that, by the hash of the name; the next free place where
+    /// it is taken.
     pub(crate) index: &'static [u16],
     pub(crate) places: &'static [&'static str],
     pub(crate) refusals: &'static [&'static str],
@@ -138,7 +140,8 @@ impl Directives {
         // A free place ends the search; half of them are free.
         while let Some(begin) = usize::from(self.index[at]).checked_sub(1) {
             if self.rows[begin].name.eq_ignore_ascii_case(name) {
-                let count = self.rows[begin..].iter().take_while(|r| r.name.eq_ignore_ascii_case(name)).count();
+                let count =
+                    self.rows[begin..].iter().take_while(|r| r.name.eq_ignore_ascii_case(name)).count();
                 return &self.rows[begin..begin + count];
             }
             at = (at + 1) % self.index.len();
@@ -196,12 +199,18 @@ impl Directives {
         // Just before the first release that has it, it may have been there already.
         let next = own.iter().filter(|r| !begins(r)).filter_map(|r| r.from.and_then(version)).min();
         match next {
-            Some(from) if self.harvested(&release.flavour).all(|h| h <= release.version || h >= from) && !self.is_harvested(release) => Fate::Unsure,
+            Some(from)
+                if self.harvested(&release.flavour).all(|h| h <= release.version || h >= from)
+                    && !self.is_harvested(release) =>
+            {
+                Fate::Unsure
+            }
             _ => Fate::Gone,
         }
     }
 
-    /// Whether a release lies behind the last one that is known to have a directive and before the first that has it no more.
+    /// Whether a release lies behind the last one that is known to have a directive and before the first that
+    /// has it no more.
     fn is_between(&self, reach: &Reach, release: &Release) -> bool {
         let Some(to) = reach.to.and_then(Version::parse) else { return false };
         let last = self.harvested(&release.flavour).filter(|h| *h < to).max();
@@ -217,10 +226,12 @@ impl Directives {
         self.harvested(&release.flavour).any(|h| h == release.version)
     }
 
-    /// Whether a release is of a newer series than every one that the table was made from: it may know names that the table does
-    /// not.
+    /// Whether a release is of a newer series than every one that the table was made from: it may know names
+    /// that the table does not.
     pub fn is_beyond(&self, release: Option<&Release>) -> bool {
-        release.is_some_and(|r| self.harvested(&r.flavour).max().is_some_and(|last| last.series() < r.version.series()))
+        release.is_some_and(|r| {
+            self.harvested(&r.flavour).max().is_some_and(|last| last.series() < r.version.series())
+        })
     }
 }
 
@@ -228,7 +239,9 @@ impl Directives {
 macro_rules! directives {
     ($name:literal) => {{
         #[allow(unused_imports, reason = "a table needs some of these")]
-        use crate::config::rows::{Directives, Fate, Int, Marks, PathUse, Reach, Row, Size, Slot, Time, Type};
+        use crate::config::rows::{
+            Directives, Fate, Int, Marks, PathUse, Reach, Row, Size, Slot, Time, Type,
+        };
         static TABLE: Directives = include!(concat!(env!("OUT_DIR"), "/", $name));
         &TABLE
     }};
@@ -241,13 +254,28 @@ mod tests {
 
     static STR: &[&[Slot]] = &[&[Slot { takes: Type::Str, least: 1, most: 1 }]];
     const fn row(name: &'static str, releases: &'static [Reach]) -> Row {
-        Row { number: 0, name, places: 1, refused: 0, takes: STR, from: "core", releases, marks: Marks(0), default: None }
+        Row {
+            number: 0,
+            name,
+            places: 1,
+            refused: 0,
+            takes: STR,
+            from: "core",
+            releases,
+            marks: Marks(0),
+            default: None,
+        }
     }
     const fn reach(from: Option<&'static str>, to: Option<&'static str>) -> Reach {
         Reach { flavour: "quay", from, to, fate: Fate::Known }
     }
-    static TABLE: Directives =
-        Directives { rows: &[], index: &[0; 2], places: &["a", "b"], refusals: &["c"], releases: &[("quay", "1.2"), ("quay", "1.6"), ("quay", "2.0")] };
+    static TABLE: Directives = Directives {
+        rows: &[],
+        index: &[0; 2],
+        places: &["a", "b"],
+        refusals: &["c"],
+        releases: &[("quay", "1.2"), ("quay", "1.6"), ("quay", "2.0")],
+    };
 
     #[test]
     fn what_came_or_went_between_two_known_releases_is_not_sure() {
@@ -258,22 +286,39 @@ mod tests {
         static CAME: [Reach; 1] = [reach(Some("1.6"), None)];
         static WENT: [Reach; 1] = [reach(None, Some("1.6"))];
         let came = row("came", &CAME);
-        for (version, fate) in [("1.0", Fate::Gone), ("1.2", Fate::Gone), ("1.4", Fate::Unsure), ("1.6", Fate::Known), ("3.0", Fate::Known)] {
+        for (version, fate) in [
+            ("1.0", Fate::Gone),
+            ("1.2", Fate::Gone),
+            ("1.4", Fate::Unsure),
+            ("1.6", Fate::Known),
+            ("3.0", Fate::Known),
+        ] {
             assert_eq!(of(&came, version), fate, "came, {version}");
         }
         let went = row("went", &WENT);
-        for (version, fate) in [("1.0", Fate::Known), ("1.2", Fate::Known), ("1.4", Fate::Unsure), ("1.6", Fate::Gone), ("3.0", Fate::Gone)] {
+        for (version, fate) in [
+            ("1.0", Fate::Known),
+            ("1.2", Fate::Known),
+            ("1.4", Fate::Unsure),
+            ("1.6", Fate::Gone),
+            ("3.0", Fate::Gone),
+        ] {
             assert_eq!(of(&went, version), fate, "went, {version}");
         }
         assert_eq!(of(&row("always", &[]), "9"), Fate::Known);
         assert_eq!(TABLE.fate(&came, None), Fate::Known, "nobody knows the release");
-        let beyond = |v: &str| TABLE.is_beyond(Some(&Release { flavour: "quay".into(), version: Version::parse(v).unwrap() }));
+        let beyond = |v: &str| {
+            TABLE.is_beyond(Some(&Release { flavour: "quay".into(), version: Version::parse(v).unwrap() }))
+        };
         assert!(beyond("2.1") && !beyond("2.0") && !beyond("2.0.9") && !TABLE.is_beyond(None));
     }
 
     #[test]
     fn places_are_bits() {
-        assert_eq!((TABLE.place("a"), TABLE.place("b"), TABLE.place("x"), TABLE.bits(&["a", "b"])), (1, 2, 0, 3));
+        assert_eq!(
+            (TABLE.place("a"), TABLE.place("b"), TABLE.place("x"), TABLE.bits(&["a", "b"])),
+            (1, 2, 0, 3)
+        );
         assert_eq!(TABLE.named(2).collect::<Vec<_>>(), ["b"]);
     }
 }

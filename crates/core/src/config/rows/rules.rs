@@ -30,7 +30,17 @@ mod tests {
     #[test]
     fn rules_about_a_row_come_in_their_order() {
         let all: [&[&str]; 3] = [&["ebb", "flood"], &["slack"], &["flood"]];
-        let row = |number, name| Row { number, name, places: 0, refused: 0, takes: &[], from: "", releases: &[], marks: Marks(0), default: None };
+        let row = |number, name| Row {
+            number,
+            name,
+            places: 0,
+            refused: 0,
+            takes: &[],
+            from: "",
+            releases: &[],
+            marks: Marks(0),
+            default: None,
+        };
         let mut index = RuleIndex::default();
         let mut of = |row: &Row| (0..).map_while(|nth| index.nth(row, nth, &all)).collect::<Vec<_>>();
         for _ in 0..2 {

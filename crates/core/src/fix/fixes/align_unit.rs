@@ -5,8 +5,10 @@ use crate::fix::drop_in::{drop_in, unit_of};
 use crate::fix::plan::Plan;
 use crate::snapshot::Snapshot;
 
-pub(super) static FIX: Fix =
-    Fix { price: |_| "makes the unit wait for what the daemon does".into(), ..Fix::plain("align-unit", |ask, plan| align_unit(ask.snapshot, ask.case, plan)) };
+pub(super) static FIX: Fix = Fix {
+    price: |_| "makes the unit wait for what the daemon does".into(),
+    ..Fix::plain("align-unit", |ask, plan| align_unit(ask.snapshot, ask.case, plan))
+};
 
 /// Type and pid file as the daemon, started this way, has them.
 fn align_unit(snapshot: &Snapshot, case: &Case, mut plan: Plan) -> Result<Plan, String> {
@@ -26,6 +28,7 @@ fn align_unit(snapshot: &Snapshot, case: &Case, mut plan: Plan) -> Result<Plan, 
     } else if unit.value("Service", "PIDFile").is_some() {
         lines.push("PIDFile=".to_owned());
     }
-    plan.title = format!("make {} wait for what {} really does: {}", unit.name, case.service.name, lines.join(", "));
+    plan.title =
+        format!("make {} wait for what {} really does: {}", unit.name, case.service.name, lines.join(", "));
     drop_in(snapshot, case, "type", &lines, plan)
 }

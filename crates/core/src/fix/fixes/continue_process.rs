@@ -7,8 +7,10 @@ use crate::path;
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 
-pub(super) static FIX: Fix =
-    Fix { price: |_| "lets the process go on".into(), ..Fix::plain("continue-process", |ask, plan| continue_process(ask.snapshot, ask.cause, plan)) };
+pub(super) static FIX: Fix = Fix {
+    price: |_| "lets the process go on".into(),
+    ..Fix::plain("continue-process", |ask, plan| continue_process(ask.snapshot, ask.cause, plan))
+};
 
 /// The process goes on where it was halted.
 fn continue_process(snapshot: &Snapshot, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {

@@ -10,8 +10,10 @@ use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 use crate::trust::Last;
 
-pub(super) static CORRECT: Fix =
-    Fix { price: |_| "corrects the one word".into(), ..Fix::plain("correct-directive", |ask, plan| correct(ask.snapshot, ask.case, ask.cause, plan)) };
+pub(super) static CORRECT: Fix = Fix {
+    price: |_| "corrects the one word".into(),
+    ..Fix::plain("correct-directive", |ask, plan| correct(ask.snapshot, ask.case, ask.cause, plan))
+};
 
 pub(super) static COMMENT_OUT: Fix = Fix {
     price: |_| "puts the line behind a comment sign".into(),
@@ -22,34 +24,54 @@ fn correct(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> R
     let fault = cause.subject.fault.as_deref().ok_or("the place is not known")?;
     let (span, text) = fault.edit.clone().ok_or("it is not known what was meant")?;
     plan.title = match &fault.directive {
-        Some(directive) if !text.is_empty() => format!("write {text} instead of {}", directive.trim_start_matches('<')),
+        Some(directive) if !text.is_empty() => {
+            format!("write {text} instead of {}", directive.trim_start_matches('<'))
+        }
         _ => "take out what does not belong there".into(),
     };
     edits(snapshot, case, vec![(span, text)], &mut plan)?;
     Ok(plan)
 }
 
-/// Puts the whole directive behind comment signs, over all its lines, and nothing else: the place is that of our own reading,
-/// never one that only a log line suggests.
+/// Puts the whole directive behind comment signs, over all its lines, and nothing else: the place is that of
+/// our own reading, never one that only a log line suggests.
 fn comment_out(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
-    let sign = case.service.kind.profile().comment.ok_or("this kind of file has no comment for a line; edit it by hand")?;
-    let fault = cause.subject.fault.as_deref().ok_or("our own reading finds no fault at that place; edit it by hand")?;
+    let sign = case
+        .service
+        .kind
+        .profile()
+        .comment
+        .ok_or("this kind of file has no comment for a line; edit it by hand")?;
+    let fault = cause
+        .subject
+        .fault
+        .as_deref()
+        .ok_or("our own reading finds no fault at that place; edit it by hand")?;
     let place = fault.place.as_ref().ok_or("the place is not known")?;
     let directive = fault.directive.clone().unwrap_or_default();
     let (file, line) = (place.file.to_string(), place.line);
     let (target, ..) = existing(snapshot, case, &file, Last::Followed)?;
-    let Look::Seen(bytes) = snapshot.read(&target.path) else { return Err(format!("{} cannot be read", target.path)) };
-    let text = std::str::from_utf8(&bytes).map_err(|_| format!("{file} is not text in UTF-8; edit it by hand"))?;
-    let statement =
-        case.service.kind.statement(text, line, &directive).ok_or_else(|| format!("{file}:{line} is not a statement of its own; edit it by hand"))?;
+    let Look::Seen(bytes) = snapshot.read(&target.path) else {
+        return Err(format!("{} cannot be read", target.path));
+    };
+    let text =
+        std::str::from_utf8(&bytes).map_err(|_| format!("{file} is not text in UTF-8; edit it by hand"))?;
+    let statement = case
+        .service
+        .kind
+        .statement(text, line, &directive)
+        .ok_or_else(|| format!("{file}:{line} is not a statement of its own; edit it by hand"))?;
     let first = text[..statement.start].rfind('\n').map_or(0, |n| n + 1);
     let last = text[statement.end..].find('\n').map_or(text.len(), |n| statement.end + n);
     let behind = text[statement.end..last].trim();
     if !text[first..statement.start].trim().is_empty() || !(behind.is_empty() || behind.starts_with(sign)) {
         return Err(format!("{file}:{line} holds more than this directive; edit it by hand"));
     }
-    let starts = std::iter::once(first).chain(text[first..last].match_indices('\n').map(|(n, _)| first + n + 1));
-    let spans = starts.map(|at| (Span { file: place.file.clone(), start: at, end: at }, format!("{sign} "))).collect();
+    let starts =
+        std::iter::once(first).chain(text[first..last].match_indices('\n').map(|(n, _)| first + n + 1));
+    let spans = starts
+        .map(|at| (Span { file: place.file.clone(), start: at, end: at }, format!("{sign} ")))
+        .collect();
     edits(snapshot, case, spans, &mut plan)?;
     plan.title = format!("put {directive} at {file}:{line} behind a comment sign");
     plan.risk = Risk::Medium;

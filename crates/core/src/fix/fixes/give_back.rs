@@ -10,8 +10,10 @@ use crate::path;
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 
-pub(super) static FIX: Fix =
-    Fix { price: |_| "gives the file back to its account".into(), ..Fix::plain("give-back", |ask, plan| give_back(ask.snapshot, ask.case, ask.cause, plan)) };
+pub(super) static FIX: Fix = Fix {
+    price: |_| "gives the file back to its account".into(),
+    ..Fix::plain("give-back", |ask, plan| give_back(ask.snapshot, ask.case, ask.cause, plan))
+};
 
 fn give_back(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     // Owner and mode are those of what a link of root's leads to.
@@ -19,9 +21,17 @@ fn give_back(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) ->
     let (uid, _) = real_account(snapshot, case)?;
     let (target, status) = grantable(snapshot, case, file)?;
     let file = target.path.clone();
-    // A start under another account leaves more than one file behind: all that is that account's goes back together.
-    let data = case.config.model.data_dir.as_ref().map(|d| path::clean(&snapshot.resolve_links(&d.path))).filter(|d| file.starts_with(&format!("{d}/")));
-    let others = data.map(|dir| left_behind::of(snapshot, &dir, |owner| owner == status.uid)).unwrap_or_default();
+    // A start under another account leaves more than one file behind: all that is that account's goes back
+    // together.
+    let data = case
+        .config
+        .model
+        .data_dir
+        .as_ref()
+        .map(|d| path::clean(&snapshot.resolve_links(&d.path)))
+        .filter(|d| file.starts_with(&format!("{d}/")));
+    let others =
+        data.map(|dir| left_behind::of(snapshot, &dir, |owner| owner == status.uid)).unwrap_or_default();
     let mut more = Vec::new();
     for (other, _) in others.into_iter().filter(|(other, _)| *other != file) {
         match grantable(snapshot, case, &other) {

@@ -9,8 +9,10 @@ use crate::host::FileKind;
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 
-pub(super) static FIX: Fix =
-    Fix { price: |_| "grants the one missing permission".into(), ..Fix::plain("grant-access", |ask, plan| grant(ask.snapshot, ask.case, ask.cause, plan)) };
+pub(super) static FIX: Fix = Fix {
+    price: |_| "grants the one missing permission".into(),
+    ..Fix::plain("grant-access", |ask, plan| grant(ask.snapshot, ask.case, ask.cause, plan))
+};
 
 /// The one missing permission on the one path, to the narrowest class that holds the account.
 fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
@@ -37,7 +39,11 @@ fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Res
         status.mode | bits << 3
     } else if writes || !directory {
         // Nobody else shall have it: the group becomes that of the account.
-        plan.steps.push(Step::Owner(Owner { target: target.clone(), from: (status.uid, status.gid), to: (status.uid, who.gid) }));
+        plan.steps.push(Step::Owner(Owner {
+            target: target.clone(),
+            from: (status.uid, status.gid),
+            to: (status.uid, who.gid),
+        }));
         now.gid = who.gid;
         status.mode | bits << 3
     } else {

@@ -23,7 +23,9 @@ fn plain_name(name: &str) -> bool {
 
 /// Debian's layout: links from `mods-enabled` to `mods-available`.
 fn load_module(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
-    let Some(Fault { about: Some(About::Module(id)), .. }) = cause.subject.fault.as_deref() else { return Err("it is not known which module is meant".into()) };
+    let Some(Fault { about: Some(About::Module(id)), .. }) = cause.subject.fault.as_deref() else {
+        return Err("it is not known which module is meant".into());
+    };
     let name = id.trim_end_matches("_module");
     if !plain_name(name) {
         return Err(format!("{name} is not the name of a module"));
@@ -42,16 +44,25 @@ fn load_module(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) 
         }
         let text = snapshot.text(&format!("{available}/{module}.load")).seen().unwrap_or_default();
         // The packages write what a module needs into its load file.
-        let needs = text.lines().filter_map(|l| l.strip_prefix("# Depends:")).flat_map(str::split_whitespace).filter(|n| plain_name(n));
+        let needs = text
+            .lines()
+            .filter_map(|l| l.strip_prefix("# Depends:"))
+            .flat_map(str::split_whitespace)
+            .filter(|n| plain_name(n));
         todo.extend(needs.map(str::to_owned));
         for ending in ["load", "conf"] {
             if snapshot.exists(&format!("{available}/{module}.{ending}")) == Some(true) {
                 let target = free(snapshot, case, &format!("{base}/mods-enabled/{module}.{ending}"))?;
-                plan.steps.push(Step::SymbolicLink(SymbolicLink { target, before: None, after: Some(format!("../mods-available/{module}.{ending}")) }));
+                plan.steps.push(Step::SymbolicLink(SymbolicLink {
+                    target,
+                    before: None,
+                    after: Some(format!("../mods-available/{module}.{ending}")),
+                }));
             }
         }
         done.push(module);
     }
-    plan.title = format!("load {}", done.iter().map(|m| format!("mod_{m}")).collect::<Vec<_>>().join(" and "));
+    plan.title =
+        format!("load {}", done.iter().map(|m| format!("mod_{m}")).collect::<Vec<_>>().join(" and "));
     Ok(plan)
 }

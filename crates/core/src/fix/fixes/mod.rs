@@ -1,4 +1,5 @@
-//! Every fix, one file each: its id, its price in words, what it takes, what must be started anew, and its plan.
+//! Every fix, one file each: its id, its price in words, what it takes, what must be started anew, and its
+//! plan.
 mod align_unit;
 mod capability;
 mod continue_process;
@@ -88,7 +89,8 @@ pub static FIXES: &[&Fix] = &[
 type Planner = fn(&Ask, Plan) -> Result<Plan, String>;
 
 impl Fix {
-    /// A fix that takes no values, after which a running service reads its configuration anew and listens where it did.
+    /// A fix that takes no values, after which a running service reads its configuration anew and listens
+    /// where it did.
     const fn plain(id: &'static str, plan: Planner) -> Self {
         Self { id, price: |_| String::new(), parameters: &[], needs: Needs::Reload, moves: false, plan }
     }
@@ -122,16 +124,32 @@ impl Fix {
 }
 
 /// The plans for a cause, in the order of its fixes. `given` are the person's own values.
-pub fn plans(snapshot: &Snapshot, case: &Case, all: &[Service], cause: &Cause, given: &BTreeMap<String, String>) -> Vec<Result<Plan, String>> {
+pub fn plans(
+    snapshot: &Snapshot,
+    case: &Case,
+    all: &[Service],
+    cause: &Cause,
+    given: &BTreeMap<String, String>,
+) -> Vec<Result<Plan, String>> {
     let ask = Ask { snapshot, case, all, cause, given };
-    cause.fixes.iter().map(|id| Fix::of(id).ok_or_else(|| format!("there is no fix {id}"))?.plan(&ask)).collect()
+    cause
+        .fixes
+        .iter()
+        .map(|id| Fix::of(id).ok_or_else(|| format!("there is no fix {id}"))?.plan(&ask))
+        .collect()
 }
 
-/// The service's account with its numbers, when it really exists: nothing is ever given to a number that nobody has.
+/// The service's account with its numbers, when it really exists: nothing is ever given to a number that
+/// nobody has.
 fn real_account(snapshot: &Snapshot, case: &Case) -> Result<(u32, u32), String> {
     let who = &case.starter;
-    let known = crate::accounts::account(snapshot, &who.uid.to_string()).seen().is_some_and(|a| a.uid == who.uid);
-    if who.uid == 0 || known { Ok((who.uid, who.gid)) } else { Err(format!("account {} does not exist", who.name)) }
+    let known =
+        crate::accounts::account(snapshot, &who.uid.to_string()).seen().is_some_and(|a| a.uid == who.uid);
+    if who.uid == 0 || known {
+        Ok((who.uid, who.gid))
+    } else {
+        Err(format!("account {} does not exist", who.name))
+    }
 }
 
 #[cfg(test)]

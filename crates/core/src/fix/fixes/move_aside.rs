@@ -23,7 +23,10 @@ fn move_aside(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -
     let last = if cause.subject.named.is_some() { Last::Followed } else { Last::Itself };
     let (target, status, _) = existing(snapshot, case, named, last)?;
     if !case.keeps(snapshot, &target.path) {
-        return Err(format!("{} is named by nothing but what the service's own account can write", target.path));
+        return Err(format!(
+            "{} is named by nothing but what the service's own account can write",
+            target.path
+        ));
     }
     if crate::case::is_system(&target.path) {
         return Err(format!("{} is the system's own and is left alone", target.path));
@@ -40,7 +43,8 @@ fn move_aside(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -
     // What lies beside it from the same start goes with it.
     if cause.code == Code::WrongOwner {
         let described = &case.service.described;
-        let ours = described.runtime_dir.as_deref().is_some_and(|r| path::clean(&snapshot.resolve_links(r)) == dir);
+        let ours =
+            described.runtime_dir.as_deref().is_some_and(|r| path::clean(&snapshot.resolve_links(r)) == dir);
         for entry in snapshot.list(&dir).seen().filter(|_| ours).unwrap_or_default() {
             let other = path::join(&dir, &entry.name);
             if other == own || entry.name == name || entry.name.contains(".aside-") {

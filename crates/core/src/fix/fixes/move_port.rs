@@ -8,7 +8,9 @@ use crate::service::Service;
 use crate::snapshot::Snapshot;
 
 pub(super) static FIX: Fix = Fix {
-    price: |cause| format!("moves the service away from port {}; clients must follow", cause.port.unwrap_or(0)),
+    price: |cause| {
+        format!("moves the service away from port {}; clients must follow", cause.port.unwrap_or(0))
+    },
     parameters: &["port"],
     needs: Needs::Restart,
     moves: true,
@@ -19,7 +21,11 @@ fn move_port(ask: &Ask, mut plan: Plan) -> Result<Plan, String> {
     let &Ask { snapshot, case, all, cause, given } = ask;
     let old = cause.subject.port.ok_or("the cause names no port")?;
     let new = match given.get("port") {
-        Some(text) => text.parse::<u16>().ok().filter(|p| *p > 0).ok_or_else(|| format!("{text:?} is no port, expected 1 to 65535"))?,
+        Some(text) => text
+            .parse::<u16>()
+            .ok()
+            .filter(|p| *p > 0)
+            .ok_or_else(|| format!("{text:?} is no port, expected 1 to 65535"))?,
         None => free_ports(snapshot, all, old, 1).first().copied().ok_or("there is no free port")?,
     };
     let model = &case.config.model;
@@ -47,7 +53,10 @@ fn move_port(ask: &Ask, mut plan: Plan) -> Result<Plan, String> {
         if mention.belongs {
             spans.push((mention.span.clone(), new.to_string()));
         } else {
-            plan.remarks.push(format!("{} mentions {old} and was left alone: it points at another program ({})", mention.place, mention.text));
+            plan.remarks.push(format!(
+                "{} mentions {old} and was left alone: it points at another program ({})",
+                mention.place, mention.text
+            ));
         }
     }
     edits(snapshot, case, spans, &mut plan)?;
@@ -62,8 +71,11 @@ fn move_port(ask: &Ask, mut plan: Plan) -> Result<Plan, String> {
 /// Other services' lines that point at the port that moves.
 fn others_that_mention(snapshot: &Snapshot, case: &Case, all: &[Service], port: u16, plan: &mut Plan) {
     for other in all.iter().filter(|s| s.name != case.service.name) {
-        for mention in other.configuration(snapshot).model.ports.iter().filter(|p| p.port == port && !p.belongs) {
-            plan.remarks.push(format!("{} of {} points at {port}: {}", mention.place, other.name, mention.text));
+        for mention in
+            other.configuration(snapshot).model.ports.iter().filter(|p| p.port == port && !p.belongs)
+        {
+            plan.remarks
+                .push(format!("{} of {} points at {port}: {}", mention.place, other.name, mention.text));
         }
     }
 }

@@ -36,10 +36,17 @@ fn allow_in_sandbox(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: P
         None => return Err(format!("nothing in the unit refuses {file}")),
     };
     if right == Right::Write && !case.owns(snapshot, &file) {
-        return Err(format!("{file} does not belong to {}; its sandbox stays closed there", case.service.name));
+        return Err(format!(
+            "{file} does not belong to {}; its sandbox stays closed there",
+            case.service.name
+        ));
     }
     let lines = unit.opening(&barrier, &file, right);
-    plan.title = format!("let {} {} {file} in spite of {barrier}", unit.name, if right == Right::Read { "read" } else { "use" });
+    plan.title = format!(
+        "let {} {} {file} in spite of {barrier}",
+        unit.name,
+        if right == Right::Read { "read" } else { "use" }
+    );
     plan.risk = Risk::Medium;
     plan.remarks.push("the rest of the sandbox stays as it is".into());
     drop_in(snapshot, case, "sandbox", &lines, plan)

@@ -6,13 +6,21 @@ use crate::fix::steps::ResetFailed;
 
 pub(super) static START: Fix = Fix {
     price: |_| "starts it once more".into(),
-    ..Fix::plain("start", |ask, plan| Ok(Plan { title: format!("start {} once more", ask.case.service.name), ..plan }))
+    ..Fix::plain("start", |ask, plan| {
+        Ok(Plan { title: format!("start {} once more", ask.case.service.name), ..plan })
+    })
 };
 
 pub(super) static RESTART: Fix = Fix {
     price: |_| "restarts it under the right account".into(),
     needs: Needs::Restart,
-    ..Fix::plain("restart", |ask, plan| Ok(Plan { title: format!("restart {} under the right account", ask.case.service.name), risk: Risk::Medium, ..plan }))
+    ..Fix::plain("restart", |ask, plan| {
+        Ok(Plan {
+            title: format!("restart {} under the right account", ask.case.service.name),
+            risk: Risk::Medium,
+            ..plan
+        })
+    })
 };
 
 pub(super) static RESET: Fix = Fix {

@@ -23,7 +23,11 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
     let mut done: Vec<u32> = Vec::new();
     // Everything that keeps the service from its addresses goes in one transaction.
     let first = holder_of(case, cause);
-    let others = case.wanted.iter().flat_map(|w| &w.held_by).filter(|h| Some(h.process.brief.pid) != cause.subject.pid);
+    let others = case
+        .wanted
+        .iter()
+        .flat_map(|w| &w.held_by)
+        .filter(|h| Some(h.process.brief.pid) != cause.subject.pid);
     let mut names = Vec::new();
     for holder in first.into_iter().chain(others) {
         let pid = holder.process.brief.pid;
@@ -38,7 +42,10 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
                     continue;
                 }
                 // What would start it again goes first.
-                let triggers = crate::case::triggers(snapshot, unit).into_iter().filter(|t| t.kind != "init-script").map(|t| t.name);
+                let triggers = crate::case::triggers(snapshot, unit)
+                    .into_iter()
+                    .filter(|t| t.kind != "init-script")
+                    .map(|t| t.name);
                 for source in triggers.chain([unit.clone()]) {
                     plan.steps.push(Step::Job(Job { verb: "stop".into(), unit: source.clone() }));
                     if crate::manager::unit(snapshot, &source).seen().is_some_and(|u| u.enabled) {
@@ -49,9 +56,16 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
                 names.push(unit.clone());
             }
             None => {
-                let gently = crate::kinds::of_program(&holder.process.brief.name).is_some_and(|k| k.profile().keeps_data);
-                plan.steps.extend(end(&holder.process.brief.name, pid, holder.process.brief.start_ticks, gently));
-                // Children that share the socket keep it alive when their parent goes; those of a database go with it.
+                let gently = crate::kinds::of_program(&holder.process.brief.name)
+                    .is_some_and(|k| k.profile().keeps_data);
+                plan.steps.extend(end(
+                    &holder.process.brief.name,
+                    pid,
+                    holder.process.brief.start_ticks,
+                    gently,
+                ));
+                // Children that share the socket keep it alive when their parent goes; those of a database go
+                // with it.
                 for other in holder.others.iter().filter(|_| !gently) {
                     if let Look::Seen(child) = snapshot.process(*other) {
                         never_touch(snapshot, *other, &child.brief.name, child.own_root)?;
@@ -59,7 +73,8 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
                     }
                 }
                 plan.reversible = false;
-                plan.risk = plan.risk.max(if holder.clients.unwrap_or(0) > 0 { Risk::High } else { Risk::Medium });
+                plan.risk =
+                    plan.risk.max(if holder.clients.unwrap_or(0) > 0 { Risk::High } else { Risk::Medium });
                 names.push(format!("{} (pid {pid})", holder.process.brief.name));
             }
         }

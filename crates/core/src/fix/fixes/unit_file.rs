@@ -7,11 +7,15 @@ use crate::fix::steps::UnitFile;
 use crate::host::Look;
 use crate::snapshot::Snapshot;
 
-pub(super) static UNMASK: Fix =
-    Fix { price: |_| "removes the mask".into(), ..Fix::plain("unmask", |ask, plan| unit_file(ask.snapshot, ask.case, "unmask", plan)) };
+pub(super) static UNMASK: Fix = Fix {
+    price: |_| "removes the mask".into(),
+    ..Fix::plain("unmask", |ask, plan| unit_file(ask.snapshot, ask.case, "unmask", plan))
+};
 
-pub(super) static ENABLE: Fix =
-    Fix { price: |_| "starts it at boot from now on".into(), ..Fix::plain("enable", |ask, plan| unit_file(ask.snapshot, ask.case, "enable", plan)) };
+pub(super) static ENABLE: Fix = Fix {
+    price: |_| "starts it at boot from now on".into(),
+    ..Fix::plain("enable", |ask, plan| unit_file(ask.snapshot, ask.case, "enable", plan))
+};
 
 fn unit_file(snapshot: &Snapshot, case: &Case, verb: &str, mut plan: Plan) -> Result<Plan, String> {
     let unit = case.service.unit.as_ref().ok_or("it has no unit")?;
@@ -29,6 +33,13 @@ fn unit_file(snapshot: &Snapshot, case: &Case, verb: &str, mut plan: Plan) -> Re
 
 /// A verb of the manager, with the units whose links change along.
 pub(super) fn unit_file_step(snapshot: &Snapshot, verb: &str, unit: &str) -> Step {
-    let also = crate::manager::unit(snapshot, unit).seen().map(|u| u.values("Install", "Also").join(" ")).unwrap_or_default();
-    Step::UnitFile(UnitFile { verb: verb.to_owned(), unit: unit.to_owned(), also: also.split_whitespace().map(str::to_owned).collect() })
+    let also = crate::manager::unit(snapshot, unit)
+        .seen()
+        .map(|u| u.values("Install", "Also").join(" "))
+        .unwrap_or_default();
+    Step::UnitFile(UnitFile {
+        verb: verb.to_owned(),
+        unit: unit.to_owned(),
+        also: also.split_whitespace().map(str::to_owned).collect(),
+    })
 }

@@ -26,7 +26,9 @@ impl Act for Continue {
     }
     fn put_back(&self, back: &mut Back) -> Result<(), WriteError> {
         if back.writer.is_alive(self.pid, self.start_ticks) {
-            back.undone.left.push(format!("{} (pid {}) goes on and is not halted again", self.name, self.pid));
+            back.undone
+                .left
+                .push(format!("{} (pid {}) goes on and is not halted again", self.name, self.pid));
         }
         Ok(())
     }

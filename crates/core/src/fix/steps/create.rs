@@ -33,7 +33,10 @@ impl Act for Create {
     }
     fn check_back<'s>(&'s self, writer: &dyn HostWriter, _: &mut Vec<&'s str>) -> Result<(), WriteError> {
         if writer.content(&self.target)?.is_some_and(|bytes| digest(&bytes) != self.after) {
-            return refused(format!("{} was changed by somebody since; nothing was put back", self.target.path));
+            return refused(format!(
+                "{} was changed by somebody since; nothing was put back",
+                self.target.path
+            ));
         }
         Ok(())
     }

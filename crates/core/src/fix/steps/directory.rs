@@ -29,7 +29,8 @@ impl Act for Directory {
     fn carry_out(&self, doing: &mut Doing) -> Result<(), WriteError> {
         let id = doing.id();
         let slot = Slot { id: &id, step: doing.at };
-        let made = doing.writer.prepare_directory(&self.target, self.mode, self.owner.0, self.owner.1, slot)?;
+        let made =
+            doing.writer.prepare_directory(&self.target, self.mode, self.owner.0, self.owner.1, slot)?;
         doing.undo().made = Some(made);
         doing.save()?;
         doing.writer.place_directory(&self.target, slot)
@@ -39,7 +40,10 @@ impl Act for Directory {
         let Some(made) = back.one.undo.made else { return Ok(()) };
         match back.writer.status(&self.target)? {
             Some(now) if made.is(&now) => {
-                if back.writer.remove_directory(&Target { was: Some(made), ..self.target.clone() }, back.slot)? {
+                if back
+                    .writer
+                    .remove_directory(&Target { was: Some(made), ..self.target.clone() }, back.slot)?
+                {
                     back.undone.done.push(format!("removed the directory {path}"));
                 } else if !back.undone.failed.is_empty() {
                     // What could not be put back this time may be what is in it.
@@ -49,7 +53,9 @@ impl Act for Directory {
                 }
             }
             Some(_) => back.undone.left.push(format!("{path} was made by somebody else since, and is kept")),
-            None if back.one.stage == Stage::Done => back.undone.left.push(format!("the directory {path} is gone already")),
+            None if back.one.stage == Stage::Done => {
+                back.undone.left.push(format!("the directory {path} is gone already"))
+            }
             None => {}
         }
         Ok(())

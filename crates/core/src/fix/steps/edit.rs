@@ -28,7 +28,9 @@ impl Act for Edit {
     }
     fn prepare(&self, writer: &mut dyn HostWriter, slot: Slot) -> Result<Undo, WriteError> {
         as_planned(writer, &self.target)?;
-        let Some(bytes) = writer.content(&self.target)? else { return refused(format!("{} is gone", self.target.path)) };
+        let Some(bytes) = writer.content(&self.target)? else {
+            return refused(format!("{} is gone", self.target.path));
+        };
         if digest(&bytes) != self.before {
             return refused(format!("{} changed since the plan was made", self.target.path));
         }
@@ -57,10 +59,18 @@ impl Act for Edit {
         let path = &self.target.path;
         match back.writer.content(&self.target)?.map(|bytes| digest(&bytes)) {
             Some(now) if now == self.after => {
-                let backup = back.one.undo.backup.as_deref().and_then(|name| back.writer.load(&back.record.id, name));
-                let Some(backup) = backup.filter(|b| digest(b) == self.before) else { return refused(format!("the backup of {path} is missing")) };
+                let backup =
+                    back.one.undo.backup.as_deref().and_then(|name| back.writer.load(&back.record.id, name));
+                let Some(backup) = backup.filter(|b| digest(b) == self.before) else {
+                    return refused(format!("the backup of {path} is missing"));
+                };
                 // What stands there now is the change's own file, known by its content.
-                back.writer.replace_file(&Target { was: None, ..self.target.clone() }, &self.after, &backup, back.slot)?;
+                back.writer.replace_file(
+                    &Target { was: None, ..self.target.clone() },
+                    &self.after,
+                    &backup,
+                    back.slot,
+                )?;
                 back.undone.done.push(format!("{path} is as before"));
                 Ok(())
             }

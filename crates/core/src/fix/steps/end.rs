@@ -29,7 +29,9 @@ impl Act for End {
     }
     fn put_back(&self, back: &mut Back) -> Result<(), WriteError> {
         if !back.writer.is_alive(self.pid, self.start_ticks) {
-            back.undone.left.push(format!("{} (pid {}) was ended and is not started again", self.name, self.pid));
+            back.undone
+                .left
+                .push(format!("{} (pid {}) was ended and is not started again", self.name, self.pid));
         }
         Ok(())
     }

@@ -70,13 +70,17 @@ impl Job {
                 back.writer.job("start", unit)?;
                 back.undone.done.push(format!("started {unit} again"));
             }
-            (true, false, _) => back.undone.left.push(format!("{unit} was stopped by somebody since, and is left so")),
+            (true, false, _) => {
+                back.undone.left.push(format!("{unit} was stopped by somebody since, and is left so"))
+            }
             (true, true, "stop") => {}
             (true, true, verb) if back.way == Way::RollBack => {
                 back.writer.job(verb, unit)?;
                 back.undone.done.push(format!("{verb} {unit}"));
             }
-            (true, true, verb) => back.undone.due.push(format!("{unit} runs, and is left so; a {verb} is due, so that it reads what was put back")),
+            (true, true, verb) => back.undone.due.push(format!(
+                "{unit} runs, and is left so; a {verb} is due, so that it reads what was put back"
+            )),
             // It did not run before, and a restart is a start then.
             (false, true, "restart" | "reload") => self.stop_again(back)?,
             (false, ..) => {}

@@ -1,5 +1,5 @@
-//! Single steps of a change, one file each: what a step expects to find, how it is carried out, how it is put back, and what a
-//! preview shows of it.
+//! Single steps of a change, one file each: what a step expects to find, how it is carried out, how it is put
+//! back, and what a preview shows of it.
 mod continue_process;
 mod create;
 mod directory;
@@ -67,7 +67,14 @@ pub struct Identity {
 impl Identity {
     /// That of a file as it was seen.
     pub fn of(status: &FileStatus) -> Self {
-        Self { device: status.device, inode: status.inode, kind: status.kind, uid: status.uid, gid: status.gid, mode: status.mode }
+        Self {
+            device: status.device,
+            inode: status.inode,
+            kind: status.kind,
+            uid: status.uid,
+            gid: status.gid,
+            mode: status.mode,
+        }
     }
     /// Whether a file is the very one, whatever became of its owner and mode since.
     pub fn is(&self, status: &FileStatus) -> bool {
@@ -240,8 +247,13 @@ pub(super) trait Act {
     }
     /// The call.
     fn carry_out(&self, doing: &mut Doing) -> Result<(), WriteError>;
-    /// Whether it can be put back at all, before anything is; `seen` holds the files that later steps told of.
-    fn check_back<'s>(&'s self, _writer: &dyn HostWriter, _seen: &mut Vec<&'s str>) -> Result<(), WriteError> {
+    /// Whether it can be put back at all, before anything is; `seen` holds the files that later steps told
+    /// of.
+    fn check_back<'s>(
+        &'s self,
+        _writer: &dyn HostWriter,
+        _seen: &mut Vec<&'s str>,
+    ) -> Result<(), WriteError> {
         Ok(())
     }
     /// The way back, or nothing where it did not happen.
@@ -287,7 +299,9 @@ fn as_planned(writer: &dyn HostWriter, target: &Target) -> Result<(), WriteError
     let path = &target.path;
     match (&target.was, writer.status(target)?) {
         (Some(was), Some(now)) if *was == Identity::of(&now) => Ok(()),
-        (Some(was), Some(now)) if was.is(&now) => refused(format!("owner or mode of {path} changed since the plan was made")),
+        (Some(was), Some(now)) if was.is(&now) => {
+            refused(format!("owner or mode of {path} changed since the plan was made"))
+        }
         (Some(_), Some(_)) => refused(format!("{path} is another file than the one that was planned")),
         (Some(_), None) => refused(format!("{path} is gone")),
         (None, None) => Ok(()),

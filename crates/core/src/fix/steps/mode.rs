@@ -33,7 +33,10 @@ impl Act for Mode {
                 back.undone.done.push(format!("mode of {} is {from:04o} again", target.path));
             }
             Some(now) if now.mode == *from => {}
-            Some(now) => back.undone.left.push(format!("the mode of {} is {:04o} by now, set by somebody since", target.path, now.mode)),
+            Some(now) => back.undone.left.push(format!(
+                "the mode of {} is {:04o} by now, set by somebody since",
+                target.path, now.mode
+            )),
             None => {}
         }
         Ok(())

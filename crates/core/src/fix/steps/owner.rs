@@ -34,7 +34,10 @@ impl Act for Owner {
                 back.undone.done.push(format!("{} belongs to {}:{} again", target.path, from.0, from.1));
             }
             Some(now) if (now.uid, now.gid) == *from => {}
-            Some(now) => back.undone.left.push(format!("{} belongs to {}:{} by now, given by somebody since", target.path, now.uid, now.gid)),
+            Some(now) => back.undone.left.push(format!(
+                "{} belongs to {}:{} by now, given by somebody since",
+                target.path, now.uid, now.gid
+            )),
             None => {}
         }
         Ok(())

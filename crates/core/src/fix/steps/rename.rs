@@ -20,7 +20,8 @@ impl Act for Rename {
     }
     fn prepare(&self, writer: &mut dyn HostWriter, _: Slot) -> Result<Undo, WriteError> {
         as_planned(writer, &self.target)?;
-        as_planned(writer, &Target { path: self.to.clone(), was: None, ..self.target.clone() }).map(|()| Undo::default())
+        as_planned(writer, &Target { path: self.to.clone(), was: None, ..self.target.clone() })
+            .map(|()| Undo::default())
     }
     fn carry_out(&self, doing: &mut Doing) -> Result<(), WriteError> {
         doing.writer.rename(&self.target, &self.to)
@@ -32,13 +33,17 @@ impl Act for Rename {
         let there = back.writer.status(&aside)?.filter(|now| was.is(now));
         let here = back.writer.status(target)?;
         match (there, here) {
-            (Some(_), Some(_)) => back.undone.left.push(format!("{to} stays aside: there is a new {}", target.path)),
+            (Some(_), Some(_)) => {
+                back.undone.left.push(format!("{to} stays aside: there is a new {}", target.path))
+            }
             (Some(now), None) => {
                 back.writer.rename(&Target { was: Some(Identity::of(&now)), ..aside }, &target.path)?;
                 back.undone.done.push(format!("{} is back", target.path));
             }
             (None, Some(now)) if was.is(&now) => {}
-            (None, _) => back.undone.left.push(format!("{to} is gone since, so {} cannot come back", target.path)),
+            (None, _) => {
+                back.undone.left.push(format!("{to} is gone since, so {} cannot come back", target.path))
+            }
         }
         Ok(())
     }

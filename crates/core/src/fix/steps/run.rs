@@ -7,7 +7,8 @@ use serde::{Deserialize, Serialize};
 /// Runs a command of the services file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Run {
-    /// What it is for. The way back takes the command of the services file that is valid then, and never one out of a record.
+    /// What it is for. The way back takes the command of the services file that is valid then, and never one
+    /// out of a record.
     pub purpose: Purpose,
     /// The command as it is shown, secrets masked.
     pub shown: String,
@@ -39,7 +40,9 @@ fn stop_again(back: &mut Back) -> Result<(), WriteError> {
     let service = &back.record.service;
     if back.record.was_running != Some(false) {
         if let Some(Some(_)) = back.commands.running(service) {
-            back.undone.due.push(format!("{service} runs, and is left so; it read its configuration before this was put back"));
+            back.undone.due.push(format!(
+                "{service} runs, and is left so; it read its configuration before this was put back"
+            ));
         }
         return Ok(());
     }
@@ -49,7 +52,9 @@ fn stop_again(back: &mut Back) -> Result<(), WriteError> {
     };
     let Some(run) = now else { return Ok(()) };
     if back.way == Way::Undo && back.record.started.is_some_and(|mark| mark != run) {
-        back.undone.left.push(format!("{service} was started by somebody since (pid {}), and is left running", run.pid));
+        back.undone
+            .left
+            .push(format!("{service} was started by somebody since (pid {}), and is left running", run.pid));
         return Ok(());
     }
     match back.commands.line(service, Purpose::Stop) {
@@ -57,7 +62,10 @@ fn stop_again(back: &mut Back) -> Result<(), WriteError> {
             back.writer.run(&line)?;
             back.undone.done.push(format!("stopped {service}, as it was before"));
         }
-        None => back.undone.left.push(format!("{service} is left running (pid {}): the services file has no command that stops it", run.pid)),
+        None => back.undone.left.push(format!(
+            "{service} is left running (pid {}): the services file has no command that stops it",
+            run.pid
+        )),
     }
     Ok(())
 }
@@ -76,9 +84,16 @@ impl Run {
         match back.commands.line(service, if running { Purpose::Reload } else { Purpose::Start }) {
             Some(line) => {
                 back.writer.run(&line)?;
-                back.undone.done.push(if running { format!("reloaded {service}") } else { format!("started {service} again") });
+                back.undone.done.push(if running {
+                    format!("reloaded {service}")
+                } else {
+                    format!("started {service} again")
+                });
             }
-            None => back.undone.left.push(format!("{service} is left as it is: the services file has no command for it")),
+            None => back
+                .undone
+                .left
+                .push(format!("{service} is left as it is: the services file has no command for it")),
         }
         Ok(())
     }

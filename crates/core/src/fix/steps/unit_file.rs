@@ -66,7 +66,9 @@ fn unlink(back: &mut Back, made: &[&UnitLink], now: &[UnitLink]) -> Result<bool,
         any = true;
     }
     for (path, _) in made.iter().filter(|l| is_directory(l)) {
-        if let Some(status) = back.writer.status(&Target::free(path))?.filter(|s| s.kind == FileKind::Directory) {
+        if let Some(status) =
+            back.writer.status(&Target::free(path))?.filter(|s| s.kind == FileKind::Directory)
+        {
             let there = Target { was: Some(Identity::of(&status)), ..Target::free(path) };
             back.writer.remove_directory(&there, back.slot)?;
         }

@@ -54,10 +54,17 @@ impl Machine {
     }
     fn put(&mut self, path: &str, bytes: &[u8], kind: FileKind) {
         self.next += 1;
-        self.files.insert(path.into(), Entry { bytes: bytes.to_vec(), kind, mode: 0o644, uid: 0, inode: self.next });
+        self.files.insert(
+            path.into(),
+            Entry { bytes: bytes.to_vec(), kind, mode: 0o644, uid: 0, inode: self.next },
+        );
     }
     fn target(&self, path: &str) -> Target {
-        Target { path: path.into(), keepers: vec![], was: self.status(&Target::free(path)).unwrap().map(|s| Identity::of(&s)) }
+        Target {
+            path: path.into(),
+            keepers: vec![],
+            was: self.status(&Target::free(path)).unwrap().map(|s| Identity::of(&s)),
+        }
     }
     fn named(slot: Slot) -> String {
         format!("{}/{}", slot.id, slot.step)
@@ -82,19 +89,29 @@ impl HostWriter for Machine {
         self.journal.keys().filter(|k| k.1 == "record.json").map(|k| k.0.clone()).collect()
     }
     fn status(&self, target: &Target) -> Result<Option<FileStatus>, WriteError> {
-        Ok(self.files.get(&target.path).map(|e| FileStatus { inode: e.inode, ..FileStatus::plain(e.kind, e.mode, e.uid, 0, e.bytes.len() as u64) }))
+        Ok(self.files.get(&target.path).map(|e| FileStatus {
+            inode: e.inode,
+            ..FileStatus::plain(e.kind, e.mode, e.uid, 0, e.bytes.len() as u64)
+        }))
     }
     fn content(&self, target: &Target) -> Result<Option<Vec<u8>>, WriteError> {
         Ok(self.files.get(&target.path).map(|e| e.bytes.clone()))
     }
-    fn replace_file(&mut self, target: &Target, expect: &Digest, content: &[u8], slot: Slot) -> Result<(), WriteError> {
+    fn replace_file(
+        &mut self,
+        target: &Target,
+        expect: &Digest,
+        content: &[u8],
+        slot: Slot,
+    ) -> Result<(), WriteError> {
         self.spend()?;
         if target.was.is_some_and(|was| was.inode != self.files[&target.path].inode) {
             return Err(WriteError::Refused("another file".into()));
         }
         let old = self.files[&target.path].clone();
         self.next += 1;
-        self.staged.insert(Self::named(slot), Entry { bytes: content.to_vec(), inode: self.next, ..old.clone() });
+        self.staged
+            .insert(Self::named(slot), Entry { bytes: content.to_vec(), inode: self.next, ..old.clone() });
         self.spend()?;
         assert_eq!(digest(&old.bytes), *expect, "nobody else's bytes are replaced");
         let new = self.staged.insert(Self::named(slot), old).unwrap();
@@ -109,7 +126,11 @@ impl HostWriter for Machine {
     }
     fn remove_file(&mut self, target: &Target, expect: &Digest, _: Slot) -> Result<(), WriteError> {
         self.spend()?;
-        assert_eq!(self.files.remove(&target.path).map(|f| digest(&f.bytes)).as_ref(), Some(expect), "nobody else's bytes are removed");
+        assert_eq!(
+            self.files.remove(&target.path).map(|f| digest(&f.bytes)).as_ref(),
+            Some(expect),
+            "nobody else's bytes are removed"
+        );
         self.spend()
     }
     fn set_mode(&mut self, target: &Target, mode: u32) -> Result<(), WriteError> {
@@ -122,7 +143,14 @@ impl HostWriter for Machine {
         self.files.get_mut(&target.path).unwrap().uid = uid;
         self.spend()
     }
-    fn prepare_directory(&mut self, _: &Target, mode: u32, uid: u32, _: u32, slot: Slot) -> Result<Identity, WriteError> {
+    fn prepare_directory(
+        &mut self,
+        _: &Target,
+        mode: u32,
+        uid: u32,
+        _: u32,
+        slot: Slot,
+    ) -> Result<Identity, WriteError> {
         self.spend()?;
         self.next += 1;
         let made = Entry { bytes: vec![], kind: FileKind::Directory, mode, uid, inode: self.next };
@@ -139,7 +167,11 @@ impl HostWriter for Machine {
     }
     fn remove_directory(&mut self, target: &Target, _: Slot) -> Result<bool, WriteError> {
         self.spend()?;
-        assert_eq!(self.files[&target.path].inode, target.was.unwrap().inode, "nobody else's directory is removed");
+        assert_eq!(
+            self.files[&target.path].inode,
+            target.was.unwrap().inode,
+            "nobody else's directory is removed"
+        );
         if self.files.keys().any(|f| f.starts_with(&format!("{}/", target.path))) {
             return Ok(false);
         }
@@ -156,7 +188,12 @@ impl HostWriter for Machine {
     fn link(&self, target: &Target) -> Result<Option<String>, WriteError> {
         Ok(self.links.get(&target.path).cloned())
     }
-    fn set_link(&mut self, target: &Target, before: Option<&str>, after: Option<&str>) -> Result<(), WriteError> {
+    fn set_link(
+        &mut self,
+        target: &Target,
+        before: Option<&str>,
+        after: Option<&str>,
+    ) -> Result<(), WriteError> {
         self.spend()?;
         assert_eq!(self.links.get(&target.path).map(String::as_str), before);
         match after {
@@ -170,7 +207,11 @@ impl HostWriter for Machine {
         Ok(())
     }
     fn unit_links(&self, units: &[String]) -> Vec<UnitLink> {
-        self.links.iter().filter(|(p, _)| units.iter().any(|u| p.ends_with(u.as_str()))).map(|(p, t)| (p.clone(), t.clone())).collect()
+        self.links
+            .iter()
+            .filter(|(p, _)| units.iter().any(|u| p.ends_with(u.as_str())))
+            .map(|(p, t)| (p.clone(), t.clone()))
+            .collect()
     }
     fn unit_file(&mut self, verb: &str, unit: &str) -> Result<(), WriteError> {
         self.spend()?;
@@ -186,7 +227,8 @@ impl HostWriter for Machine {
         self.spend()?;
         self.jobs.push(format!("{verb} {unit}"));
         self.runs += 1;
-        let (active, invocation) = if verb == "stop" { (false, String::new()) } else { (true, self.runs.to_string()) };
+        let (active, invocation) =
+            if verb == "stop" { (false, String::new()) } else { (true, self.runs.to_string()) };
         self.units.insert(unit.into(), UnitNow { active, invocation });
         self.spend()
     }
@@ -218,7 +260,10 @@ fn machine() -> Machine {
     host.put("/etc/front.conf", b"Listen 80\n", FileKind::Regular);
     host.put("/run/front.pid", b"7\n", FileKind::Regular);
     host.put("/var/log/front", b"", FileKind::Regular);
-    host.links.insert("/etc/systemd/system/multi-user.target.wants/gauge.service".into(), "/lib/gauge.service".into());
+    host.links.insert(
+        "/etc/systemd/system/multi-user.target.wants/gauge.service".into(),
+        "/lib/gauge.service".into(),
+    );
     host.units.insert("gauge.service".into(), UnitNow { active: true, invocation: "g".into() });
     host.units.insert("front.service".into(), UnitNow::default());
     host
@@ -230,12 +275,25 @@ fn record(host: &Machine) -> Record {
     let steps = [
         Step::Job(Job { verb: "stop".into(), unit: "gauge.service".into() }),
         Step::UnitFile(UnitFile { verb: "disable".into(), unit: "gauge.service".into(), also: vec![] }),
-        Step::Edit(Edit { target: conf, before: digest(b"Listen 80\n"), content: b"Listen 8081\n".to_vec(), after: digest(b"Listen 8081\n") }),
+        Step::Edit(Edit {
+            target: conf,
+            before: digest(b"Listen 80\n"),
+            content: b"Listen 8081\n".to_vec(),
+            after: digest(b"Listen 8081\n"),
+        }),
         Step::Mode(Mode { target: host.target("/var/log/front"), from: 0o644, to: 0o640 }),
         Step::Rename(Rename { target: host.target("/run/front.pid"), to: "/run/front.pid.aside".into() }),
-        Step::SymbolicLink(SymbolicLink { target: Target::free("/etc/mods/x.load"), before: None, after: Some("../x.load".into()) }),
+        Step::SymbolicLink(SymbolicLink {
+            target: Target::free("/etc/mods/x.load"),
+            before: None,
+            after: Some("../x.load".into()),
+        }),
         Step::Directory(Directory { target: Target::free("/etc/front.d"), mode: 0o750, owner: (0, 0) }),
-        Step::Create(Create { target: Target::free("/etc/front.d/own.conf"), content: b"x\n".to_vec(), after: digest(b"x\n") }),
+        Step::Create(Create {
+            target: Target::free("/etc/front.d/own.conf"),
+            content: b"x\n".to_vec(),
+            after: digest(b"x\n"),
+        }),
         Step::ReloadManager(ReloadManager {}),
         Step::Job(Job { verb: "start".into(), unit: "front.service".into() }),
     ];
@@ -263,7 +321,10 @@ fn what_is_applied_is_undone_to_the_byte() {
     let undone = undo(&mut host, "1", Way::Undo, &NoCommands).unwrap();
     assert!(undone.left.is_empty() && undone.failed.is_empty(), "{undone:?}");
     assert_eq!(host.seen(), machine().seen());
-    assert_eq!(host.jobs, ["stop gauge.service", "start front.service", "stop front.service", "start gauge.service"]);
+    assert_eq!(
+        host.jobs,
+        ["stop gauge.service", "start front.service", "stop front.service", "start gauge.service"]
+    );
     assert!(host.staged.is_empty(), "nothing that was prepared is left");
     assert!(undo(&mut host, "1", Way::Undo, &NoCommands).is_err(), "once is enough");
 }
@@ -318,7 +379,10 @@ fn a_power_cut_between_any_two_changes_of_an_undo_is_put_right_by_the_next_one()
         host.left = None;
         let complete = first.as_ref().is_ok_and(|u| u.failed.is_empty());
         let again = undo(&mut host, "1", Way::Undo, &NoCommands);
-        assert!(complete || again.as_ref().is_ok_and(|u| u.failed.is_empty()), "after {cut} changes: {first:?}, {again:?}");
+        assert!(
+            complete || again.as_ref().is_ok_and(|u| u.failed.is_empty()),
+            "after {cut} changes: {first:?}, {again:?}"
+        );
         assert_eq!(host.seen(), machine().seen(), "after {cut} changes: {first:?}, {again:?}");
     }
 }
@@ -333,10 +397,18 @@ fn one_change_that_fails_is_told_truly_and_everything_before_it_is_put_back() {
         let mut host = machine();
         (host.left, host.fails_once) = (Some(at), true);
         match fix(&mut host) {
-            Ok(()) => assert!(host.files["/etc/front.conf"].bytes == b"Listen 8081\n" && host.units["front.service"].active, "at {at}"),
+            Ok(()) => assert!(
+                host.files["/etc/front.conf"].bytes == b"Listen 8081\n" && host.units["front.service"].active,
+                "at {at}"
+            ),
             Err(error) => {
                 assert_eq!(host.seen(), machine().seen(), "at {at}: {error}");
-                assert!(error.to_string().contains("put back") || error.to_string().contains("nothing had been changed") || at == 0, "at {at}: {error}");
+                assert!(
+                    error.to_string().contains("put back")
+                        || error.to_string().contains("nothing had been changed")
+                        || at == 0,
+                    "at {at}: {error}"
+                );
             }
         }
     }
@@ -357,7 +429,10 @@ fn what_somebody_did_since_is_left_and_told() {
     let mut host = fixed();
     host.put("/etc/front.d/theirs.conf", b"y", FileKind::Regular);
     let (told, host) = left(host);
-    assert!(told.left.iter().any(|l| l.contains("no longer empty")) && host.files.contains_key("/etc/front.d"), "{told:?}");
+    assert!(
+        told.left.iter().any(|l| l.contains("no longer empty")) && host.files.contains_key("/etc/front.d"),
+        "{told:?}"
+    );
     let mut host = fixed();
     host.files.remove("/etc/front.d/own.conf");
     host.files.remove("/etc/front.d");
@@ -367,20 +442,34 @@ fn what_somebody_did_since_is_left_and_told() {
     host.files.remove("/etc/front.d");
     host.put("/etc/front.d", b"", FileKind::Directory);
     let (told, host) = left(host);
-    assert!(told.left.iter().any(|l| l.contains("made by somebody else")) && host.files.contains_key("/etc/front.d"), "{told:?}");
+    assert!(
+        told.left.iter().any(|l| l.contains("made by somebody else"))
+            && host.files.contains_key("/etc/front.d"),
+        "{told:?}"
+    );
     let mut host = fixed();
     host.files.get_mut("/var/log/front").unwrap().mode = 0o600;
     let (told, host) = left(host);
-    assert!(told.left.iter().any(|l| l.contains("0600 by now")) && host.files["/var/log/front"].mode == 0o600, "{told:?}");
+    assert!(
+        told.left.iter().any(|l| l.contains("0600 by now")) && host.files["/var/log/front"].mode == 0o600,
+        "{told:?}"
+    );
     let mut host = fixed();
     host.put("/var/log/front", b"evil", FileKind::Regular);
     host.files.get_mut("/var/log/front").unwrap().mode = 0o640;
     let (told, host) = left(host);
-    assert!(told.left.iter().any(|l| l.contains("another file")) && host.files["/var/log/front"].mode == 0o640, "{told:?}");
+    assert!(
+        told.left.iter().any(|l| l.contains("another file")) && host.files["/var/log/front"].mode == 0o640,
+        "{told:?}"
+    );
     let mut host = fixed();
     host.job("restart", "front.service").unwrap();
     let (told, host) = left(host);
-    assert!(told.left.iter().any(|l| l.contains("started by somebody since")) && host.units["front.service"].active, "{told:?}");
+    assert!(
+        told.left.iter().any(|l| l.contains("started by somebody since"))
+            && host.units["front.service"].active,
+        "{told:?}"
+    );
 }
 
 #[test]
@@ -390,7 +479,10 @@ fn a_unit_that_cannot_be_seen_is_not_taken_for_stopped() {
     apply(&mut host, whole, &NoCommands).unwrap();
     host.mute = true;
     let undone = undo(&mut host, "1", Way::Undo, &NoCommands).unwrap();
-    assert!(undone.failed.iter().any(|f| f.contains("whether front.service runs could not be seen")), "{undone:?}");
+    assert!(
+        undone.failed.iter().any(|f| f.contains("whether front.service runs could not be seen")),
+        "{undone:?}"
+    );
     host.mute = false;
     assert!(undo(&mut host, "1", Way::Undo, &NoCommands).unwrap().failed.is_empty());
     assert_eq!(host.seen(), machine().seen());
@@ -434,7 +526,11 @@ fn a_running_service_is_left_running_and_the_due_restart_is_named() {
     assert!(undone.due.iter().any(|d| d.contains("a reload is due")), "{undone:?}");
     let mut host = start();
     let undone = undo(&mut host, "1", Way::RollBack, &NoCommands).unwrap();
-    assert_eq!(host.jobs, ["reload front.service", "reload front.service"], "what did not help is taken back from the service, too");
+    assert_eq!(
+        host.jobs,
+        ["reload front.service", "reload front.service"],
+        "what did not help is taken back from the service, too"
+    );
     assert!(undone.due.is_empty());
 }
 

@@ -8,11 +8,12 @@ use crate::snapshot::Snapshot;
 use crate::tests::{EDGE_UNIT as UNIT, TextHost, described, edge_host};
 
 fn with(config: &str, settings: &str) -> TextHost {
-    edge_host(config).file("/etc/systemd/system/edge.service", &UNIT.replace("[Service]", &format!("[Service]\n{settings}"))).unit(
-        "edge.service",
-        "failed",
-        |_| {},
-    )
+    edge_host(config)
+        .file(
+            "/etc/systemd/system/edge.service",
+            &UNIT.replace("[Service]", &format!("[Service]\n{settings}")),
+        )
+        .unit("edge.service", "failed", |_| {})
 }
 
 /// The drop-in that a plan makes: its path and its lines of settings.
@@ -21,7 +22,13 @@ fn drop_in(plan: &Plan) -> (String, Vec<String>) {
     let made: Vec<_> = plan
         .steps
         .iter()
-        .filter_map(|s| if let Step::Create(Create { target, content, .. }) = s { Some((target.path.clone(), content.clone())) } else { None })
+        .filter_map(|s| {
+            if let Step::Create(Create { target, content, .. }) = s {
+                Some((target.path.clone(), content.clone()))
+            } else {
+                None
+            }
+        })
         .collect();
     assert_eq!(made.len(), 1, "{:?}", plan.steps);
     assert_eq!(plan.steps.last(), Some(&Step::ReloadManager(ReloadManager {})));
@@ -33,7 +40,11 @@ fn drop_in(plan: &Plan) -> (String, Vec<String>) {
 #[track_caller]
 fn check(host: &TextHost, id: &'static str, file: &str, lines: &[&str]) {
     let all = offered(host, &[]);
-    let plan = all.get(id).unwrap_or_else(|| panic!("{id} is not among {:?}", all.keys())).as_ref().unwrap_or_else(|why| panic!("{id}: {why}"));
+    let plan = all
+        .get(id)
+        .unwrap_or_else(|| panic!("{id} is not among {:?}", all.keys()))
+        .as_ref()
+        .unwrap_or_else(|why| panic!("{id}: {why}"));
     let (path, settings) = drop_in(plan);
     assert_eq!((path.as_str(), settings), (file, lines.iter().map(|l| (*l).to_owned()).collect::<Vec<_>>()));
     assert!(lines.iter().all(|l| plan.diff.contains(&format!("+{l}"))), "{}", plan.diff);
@@ -47,20 +58,47 @@ fn check(host: &TextHost, id: &'static str, file: &str, lines: &[&str]) {
     let mut changed = service.clone();
     changed.unit = Some(unit);
     let after = standing_causes(&over, &gather(&over, &changed, Depth::Diagnosis));
-    assert!(after.iter().all(|c| c.code != before[0].code), "{:?} is still there: {:?}", before[0].title, after.iter().map(|c| &c.title).collect::<Vec<_>>());
+    assert!(
+        after.iter().all(|c| c.code != before[0].code),
+        "{:?} is still there: {:?}",
+        before[0].title,
+        after.iter().map(|c| &c.title).collect::<Vec<_>>()
+    );
 }
 
 #[test]
 fn a_barrier_of_the_sandbox_is_opened_for_one_path() {
     let file = "/etc/systemd/system/edge.service.d/zz-sandbox.conf";
-    check(&with(CONFIG, "ProtectSystem=strict\nReadWritePaths=/run"), "allow-in-sandbox", file, &["ReadWritePaths=/var/log/nginx"]);
-    check(&with(CONFIG, "ReadOnlyPaths=/var/log/nginx /srv"), "allow-in-sandbox", file, &["ReadOnlyPaths=", "ReadOnlyPaths=/srv"]);
+    check(
+        &with(CONFIG, "ProtectSystem=strict\nReadWritePaths=/run"),
+        "allow-in-sandbox",
+        file,
+        &["ReadWritePaths=/var/log/nginx"],
+    );
+    check(
+        &with(CONFIG, "ReadOnlyPaths=/var/log/nginx /srv"),
+        "allow-in-sandbox",
+        file,
+        &["ReadOnlyPaths=", "ReadOnlyPaths=/srv"],
+    );
     check(&with(CONFIG, "NoExecPaths=/usr"), "allow-in-sandbox", file, &["ExecPaths=/usr/sbin/nginx"]);
-    // Of several settings that close the path the one is opened that keeps the daemon from what it does there.
-    let closed = "NoExecPaths=/\nExecPaths=/usr\nProtectSystem=strict\nReadWritePaths=/run\nReadOnlyPaths=/var/log/nginx";
-    check(&with(CONFIG, closed), "allow-in-sandbox", file, &["ReadOnlyPaths=", "ReadWritePaths=/var/log/nginx"]);
+    // Of several settings that close the path the one is opened that keeps the daemon from what it does
+    // there.
+    let closed = "NoExecPaths=/\nExecPaths=/usr\nProtectSystem=strict\nReadWritePaths=/run\n\
+        ReadOnlyPaths=/var/log/nginx";
+    check(
+        &with(CONFIG, closed),
+        "allow-in-sandbox",
+        file,
+        &["ReadOnlyPaths=", "ReadWritePaths=/var/log/nginx"],
+    );
     let sockets = "/etc/systemd/system/edge.service.d/zz-sockets.conf";
-    check(&with(CONFIG, "RestrictAddressFamilies=AF_UNIX AF_INET6"), "allow-in-sandbox", sockets, &["RestrictAddressFamilies=AF_INET"]);
+    check(
+        &with(CONFIG, "RestrictAddressFamilies=AF_UNIX AF_INET6"),
+        "allow-in-sandbox",
+        sockets,
+        &["RestrictAddressFamilies=AF_INET"],
+    );
 }
 
 #[test]
@@ -69,24 +107,47 @@ fn ports_below_the_limit_need_one_capability() {
     let file = "/etc/systemd/system/edge.service.d/zz-capability.conf";
     let account = with(&low, "User=tide").dir("/run", 0o777, 0).dir("/var/log/nginx", 0o777, 0);
     check(&account, "grant-capability", file, &["AmbientCapabilities=CAP_NET_BIND_SERVICE"]);
-    check(&with(&low, "CapabilityBoundingSet=CAP_DAC_OVERRIDE"), "grant-capability", file, &["CapabilityBoundingSet=CAP_NET_BIND_SERVICE"]);
+    check(
+        &with(&low, "CapabilityBoundingSet=CAP_DAC_OVERRIDE"),
+        "grant-capability",
+        file,
+        &["CapabilityBoundingSet=CAP_NET_BIND_SERVICE"],
+    );
 }
 
 #[test]
 fn the_type_follows_what_is_started() {
     let file = "/etc/systemd/system/edge.service.d/zz-type.conf";
-    let unit = |text: &str| edge_host(CONFIG).file("/etc/systemd/system/edge.service", text).unit("edge.service", "failed", |_| {});
-    check(&unit("[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n"), "align-unit", file, &["Type=forking", "PIDFile=/run/nginx.pid"]);
+    let unit = |text: &str| {
+        edge_host(CONFIG).file("/etc/systemd/system/edge.service", text).unit(
+            "edge.service",
+            "failed",
+            |_| {},
+        )
+    };
+    check(
+        &unit("[Service]\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n"),
+        "align-unit",
+        file,
+        &["Type=forking", "PIDFile=/run/nginx.pid"],
+    );
     let foreground = "ExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf -g 'daemon off;'\n";
     check(&unit(&format!("[Service]\nType=forking\n{foreground}")), "align-unit", file, &["Type=exec"]);
-    check(&unit(&format!("[Service]\nType=forking\nPIDFile=/run/x.pid\n{foreground}")), "align-unit", file, &["Type=exec", "PIDFile="]);
-    let other = "[Service]\nType=forking\nPIDFile=/run/edge.pid\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n";
+    check(
+        &unit(&format!("[Service]\nType=forking\nPIDFile=/run/x.pid\n{foreground}")),
+        "align-unit",
+        file,
+        &["Type=exec", "PIDFile="],
+    );
+    let other = "[Service]\nType=forking\nPIDFile=/run/edge.pid\n\
+        ExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n";
     check(&unit(other), "align-unit", file, &["PIDFile=/run/nginx.pid"]);
 }
 
 #[test]
 fn a_drop_in_that_is_there_already_is_never_written_over() {
-    let host = with(CONFIG, "ReadOnlyPaths=/var/log/nginx").file("/etc/systemd/system/edge.service.d/zz-sandbox.conf", "[Service]\n# mine\n");
+    let host = with(CONFIG, "ReadOnlyPaths=/var/log/nginx")
+        .file("/etc/systemd/system/edge.service.d/zz-sandbox.conf", "[Service]\n# mine\n");
     match &offered(&host, &[])["allow-in-sandbox"] {
         Err(why) => assert!(why.contains("exists already"), "{why}"),
         Ok(plan) => panic!("it must be refused, not {}", plan.title),
@@ -112,15 +173,30 @@ fn a_halted_process_goes_on_unless_a_debugger_holds_it() {
 #[test]
 fn a_limit_is_raised_to_what_is_asked_for() {
     let host = TextHost::new()
-        .file("/etc/systemd/system/beacon.service", "[Service]\nType=notify\nUser=tide\nLimitNOFILE=1024\nExecStart=/usr/sbin/haproxy -Ws -f /etc/beacon.cfg\n")
+        .file(
+            "/etc/systemd/system/beacon.service",
+            "[Service]\nType=notify\nUser=tide\nLimitNOFILE=1024\n\
+            ExecStart=/usr/sbin/haproxy -Ws -f /etc/beacon.cfg\n",
+        )
         .program("/usr/sbin/haproxy")
-        .file("/etc/beacon.cfg", "global\n  maxconn 4000\ndefaults\n  timeout connect 1s\n  timeout client 1s\n  timeout server 1s\nfrontend f\n  bind 127.0.0.1:8090\n  mode http\n")
+        .file(
+            "/etc/beacon.cfg",
+            "global\n  maxconn 4000\n\
+            defaults\n  timeout connect 1s\n  timeout client 1s\n  timeout server 1s\n\
+            frontend f\n  bind 127.0.0.1:8090\n  mode http\n",
+        )
         .unit("beacon.service", "failed", |_| {});
     let service = described(&host, "beacon", "");
     let snapshot = Snapshot::new(&host);
     let case = gather(&snapshot, &service, Depth::Diagnosis);
     let causes = standing_causes(&snapshot, &case);
-    let made = crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), &causes[0], &std::collections::BTreeMap::new());
+    let made = crate::fix::plans(
+        &snapshot,
+        &case,
+        std::slice::from_ref(&service),
+        &causes[0],
+        &std::collections::BTreeMap::new(),
+    );
     let (_, lines) = drop_in(made[0].as_ref().expect("a plan"));
     assert_eq!(lines, ["LimitNOFILE=9024"]);
 }
@@ -131,7 +207,13 @@ fn plans_of(host: &TextHost, name: &str) -> Vec<Result<Plan, String>> {
     let snapshot = Snapshot::new(host);
     let case = gather(&snapshot, &service, Depth::Diagnosis);
     let causes = standing_causes(&snapshot, &case);
-    crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), &causes[0], &std::collections::BTreeMap::new())
+    crate::fix::plans(
+        &snapshot,
+        &case,
+        std::slice::from_ref(&service),
+        &causes[0],
+        &std::collections::BTreeMap::new(),
+    )
 }
 
 #[test]
@@ -147,18 +229,29 @@ fn a_slow_start_gets_four_times_its_time_and_one_without_a_limit_none() {
     let mut entries = plans_of(&host, "edge");
     let (_, lines) = drop_in(entries.remove(0).as_ref().expect("a plan"));
     assert_eq!(lines, ["TimeoutStartSec=480"]);
-    let (_, lines) = drop_in(plans_of(&slow("TimeoutStartSec=5"), "edge").remove(0).as_ref().expect("a plan"));
+    let (_, lines) =
+        drop_in(plans_of(&slow("TimeoutStartSec=5"), "edge").remove(0).as_ref().expect("a plan"));
     assert_eq!(lines, ["TimeoutStartSec=300"], "it gets five minutes at least");
-    assert!(plans_of(&slow("TimeoutStartSec=infinity"), "edge").remove(0).is_err_and(|why| why.contains("all the time")));
+    assert!(
+        plans_of(&slow("TimeoutStartSec=infinity"), "edge")
+            .remove(0)
+            .is_err_and(|why| why.contains("all the time"))
+    );
 }
 
 #[test]
 fn another_server_on_the_same_data_is_stopped_through_its_manager_or_gently() {
     let ledger = |cgroup: &str| {
         TextHost::new()
-            .file("/etc/systemd/system/ledger.service", "[Service]\nType=notify\nUser=tide\nExecStart=/usr/sbin/mariadbd\n")
+            .file(
+                "/etc/systemd/system/ledger.service",
+                "[Service]\nType=notify\nUser=tide\nExecStart=/usr/sbin/mariadbd\n",
+            )
             .program("/usr/sbin/mariadbd")
-            .file("/etc/mysql/my.cnf", "[mysqld]\nsocket=/run/ledger/ledger.sock\nskip-networking\ndatadir=/srv/ledger\n")
+            .file(
+                "/etc/mysql/my.cnf",
+                "[mysqld]\nsocket=/run/ledger/ledger.sock\nskip-networking\ndatadir=/srv/ledger\n",
+            )
             .dir("/run/ledger", 0o755, 71)
             .dir("/srv/ledger", 0o750, 71)
             .dir("/srv/ledger/mysql", 0o750, 71)
@@ -171,26 +264,61 @@ fn another_server_on_the_same_data_is_stopped_through_its_manager_or_gently() {
         let snapshot = Snapshot::new(host);
         let case = gather(&snapshot, &service, Depth::Diagnosis);
         let causes = standing_causes(&snapshot, &case);
-        let cause = causes.iter().find(|c| c.code == crate::code::Code::AlreadyRunning).expect("the other server");
-        crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), cause, &std::collections::BTreeMap::new()).remove(0).expect("a plan").steps
+        let cause =
+            causes.iter().find(|c| c.code == crate::code::Code::AlreadyRunning).expect("the other server");
+        crate::fix::plans(
+            &snapshot,
+            &case,
+            std::slice::from_ref(&service),
+            cause,
+            &std::collections::BTreeMap::new(),
+        )
+        .remove(0)
+        .expect("a plan")
+        .steps
     };
-    assert_eq!(steps(&ledger("/system.slice/old-ledger.service")), [Step::Job(Job { verb: "stop".into(), unit: "old-ledger.service".into() })]);
+    assert_eq!(
+        steps(&ledger("/system.slice/old-ledger.service")),
+        [Step::Job(Job { verb: "stop".into(), unit: "old-ledger.service".into() })]
+    );
     // Whoever was given a group of his own makes more below it, and calls them what he likes.
-    for named in ["/user.slice/user-1000.slice/user@1000.service/app.slice/old-ledger.service", "/user.slice/user-1000.slice/session-3.scope/ssh.service"] {
+    for named in [
+        "/user.slice/user-1000.slice/user@1000.service/app.slice/old-ledger.service",
+        "/user.slice/user-1000.slice/session-3.scope/ssh.service",
+    ] {
         assert!(matches!(steps(&ledger(named)).as_slice(), [Step::End(End { pid: 900, .. })]), "{named}");
     }
     let below = steps(&ledger("/system.slice/tide.service/ssh.service"));
-    assert_eq!(below, [Step::Job(Job { verb: "stop".into(), unit: "tide.service".into() })], "the manager's own unit, not one that is called like it");
+    assert_eq!(
+        below,
+        [Step::Job(Job { verb: "stop".into(), unit: "tide.service".into() })],
+        "the manager's own unit, not one that is called like it"
+    );
     let by_hand = steps(&ledger("/user.slice/user-1000.slice/session-3.scope"));
-    assert_eq!(by_hand, [Step::End(End { pid: 900, start_ticks: 900, name: "mariadbd".into(), gently: true })], "a database is never killed hard");
+    assert_eq!(
+        by_hand,
+        [Step::End(End { pid: 900, start_ticks: 900, name: "mariadbd".into(), gently: true })],
+        "a database is never killed hard"
+    );
 }
 
 #[test]
 fn a_missing_working_directory_is_made_for_the_account() {
-    let host = with(CONFIG, "User=tide\nWorkingDirectory=/srv/edge/work").dir("/run", 0o777, 0).dir("/var/log/nginx", 0o777, 0);
+    let host = with(CONFIG, "User=tide\nWorkingDirectory=/srv/edge/work").dir("/run", 0o777, 0).dir(
+        "/var/log/nginx",
+        0o777,
+        0,
+    );
     let plan = plans_of(&host, "edge").remove(0).expect("a plan");
     let made: Vec<String> = plan.steps.iter().map(Step::spelled).collect();
-    assert_eq!(made, ["make the directory /srv, mode 0750", "make the directory /srv/edge, mode 0750", "make the directory /srv/edge/work, mode 0750"]);
+    assert_eq!(
+        made,
+        [
+            "make the directory /srv, mode 0750",
+            "make the directory /srv/edge, mode 0750",
+            "make the directory /srv/edge/work, mode 0750"
+        ]
+    );
 }
 
 #[test]
@@ -198,16 +326,22 @@ fn what_a_strangers_process_says_of_itself_gives_it_nothing() {
     let offered = |uid: u32| {
         let host = TextHost::new()
             .program("/usr/bin/redis-server")
-            .file("/etc/other/other.conf", "port 6390\ndir /var/lib/redis\nlogfile /var/log/redis/other.log\n")
+            .file(
+                "/etc/other/other.conf",
+                "port 6390\ndir /var/lib/redis\nlogfile /var/log/redis/other.log\n",
+            )
             .dir("/var/lib/redis", 0o700, 0)
             .dir("/var/log/redis", 0o700, 0)
             .process(900, "/usr/bin/redis-server /etc/other/other.conf", uid, "");
         let snapshot = Snapshot::new(&host);
-        let service = crate::service::find(&snapshot, &crate::services_file::parse("").expect("nothing")).remove(0);
+        let service =
+            crate::service::find(&snapshot, &crate::services_file::parse("").expect("nothing")).remove(0);
         let case = gather(&snapshot, &service, Depth::Diagnosis);
         let causes = standing_causes(&snapshot, &case);
         let none = std::collections::BTreeMap::new();
-        let plans = causes.iter().flat_map(|c| crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), c, &none));
+        let plans = causes
+            .iter()
+            .flat_map(|c| crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), c, &none));
         let (given, refused): (Vec<_>, Vec<_>) = plans.partition(Result::is_ok);
         (given.len(), refused.len())
     };

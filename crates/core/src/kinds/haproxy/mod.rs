@@ -1,4 +1,5 @@
-//! HAProxy: sections of keyword lines; it reads on after an error, and the first one with a place is the earliest.
+//! HAProxy: sections of keyword lines; it reads on after an error, and the first one with a place is the
+//! earliest.
 use super::{Instance, Kind, Profile, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry, Text, Word, WordRules, words};
@@ -63,9 +64,12 @@ fn files(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
     for one in if named.is_empty() { &fallback[..] } else { &named[..] } {
         let one = one.trim_end_matches('/');
         match snapshot.list(one) {
-            Look::Seen(entries) => {
-                all.extend(entries.iter().filter(|e| e.name.ends_with(".cfg") && !e.name.starts_with('.')).map(|e| path::join(one, &e.name)))
-            }
+            Look::Seen(entries) => all.extend(
+                entries
+                    .iter()
+                    .filter(|e| e.name.ends_with(".cfg") && !e.name.starts_with('.'))
+                    .map(|e| path::join(one, &e.name)),
+            ),
             _ => all.push(one.to_owned()),
         }
     }
@@ -93,15 +97,29 @@ fn file(book: &mut Book, name: &str) {
             // All `global` sections are one; others of one name are several.
             let number = u32::try_from(book.entries.len() + 1).unwrap_or(u32::MAX);
             scope = if first.value == "global" { 0 } else { number };
-            section = std::iter::once(first).chain(rest.first()).map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
+            section = std::iter::once(first)
+                .chain(rest.first())
+                .map(|w| w.value.as_str())
+                .collect::<Vec<_>>()
+                .join(" ");
             let named = matches!(first.value.as_str(), "frontend" | "backend" | "listen");
             if named && rest.is_empty() {
-                book.find(&place, &first.value, Code::ConfigBadValue, format!("{} needs a name", first.value));
+                book.find(
+                    &place,
+                    &first.value,
+                    Code::ConfigBadValue,
+                    format!("{} needs a name", first.value),
+                );
             }
             continue;
         }
         if section.is_empty() {
-            book.find(&place, &first.value, Code::ConfigSyntax, format!("{} stands before the first section", first.value));
+            book.find(
+                &place,
+                &first.value,
+                Code::ConfigSyntax,
+                format!("{} stands before the first section", first.value),
+            );
             continue;
         }
         let refused = match section.split(' ').next() {
@@ -110,7 +128,12 @@ fn file(book: &mut Book, name: &str) {
             _ => false,
         };
         if refused {
-            book.find(&place, &first.value, Code::ConfigMisplacedDirective, format!("{} is not allowed in this section", first.value));
+            book.find(
+                &place,
+                &first.value,
+                Code::ConfigMisplacedDirective,
+                format!("{} is not allowed in this section", first.value),
+            );
         }
         let value = rest.iter().map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
         let entry = Entry { scope, ..Entry::of_file(&section, first.value.clone(), value, place, None) };
@@ -157,7 +180,11 @@ fn bind(book: &mut Book, text: &Text, line: &crate::config::entries::Line, entry
             book.listen(listen, Some(entry), None, tls, false);
             continue;
         }
-        if one.starts_with("abns@") || one.starts_with("fd@") || one.starts_with("sockpair@") || one.contains('$') {
+        if one.starts_with("abns@")
+            || one.starts_with("fd@")
+            || one.starts_with("sockpair@")
+            || one.contains('$')
+        {
             continue;
         }
         let forced_six = one.starts_with("ipv6@");
@@ -195,7 +222,14 @@ fn bind(book: &mut Book, text: &Text, line: &crate::config::entries::Line, entry
 }
 
 /// The bytes of a single port written plainly.
-fn port_span(text: &Text, line: &crate::config::entries::Line, word: &Word, one: &str, from: u16, to: u16) -> Option<Span> {
+fn port_span(
+    text: &Text,
+    line: &crate::config::entries::Line,
+    word: &Word,
+    one: &str,
+    from: u16,
+    to: u16,
+) -> Option<Span> {
     let number = from.to_string();
     let at = word.raw.find(one)?;
     (from == to && one.ends_with(&number)).then_some(())?;
@@ -212,7 +246,8 @@ fn options(book: &mut Book, instance: &Instance) {
     }
 }
 
-/// Settings of `global` of which the first value stays (the daemon's own "already specified. Continuing.", 2.6).
+/// Settings of `global` of which the first value stays (the daemon's own "already specified. Continuing.",
+/// 2.6).
 const FIRST: &[&str] = &[
     "maxconn",
     "ulimit-n",
@@ -244,7 +279,18 @@ const FIRST: &[&str] = &[
     "tune.sndbuf.server",
 ];
 /// Settings of `global` that may stand any number of times and all count.
-const GLOBAL_LISTS: &[&str] = &["log", "stats", "setenv", "presetenv", "unsetenv", "resetenv", "lua-load", "lua-load-per-thread", "set-var", "cpu-map"];
+const GLOBAL_LISTS: &[&str] = &[
+    "log",
+    "stats",
+    "setenv",
+    "presetenv",
+    "unsetenv",
+    "resetenv",
+    "lua-load",
+    "lua-load-per-thread",
+    "set-var",
+    "cpu-map",
+];
 /// Settings of the other sections of which the last value counts; all others add up.
 const LAST: &[&str] = &[
     "mode",
@@ -269,7 +315,17 @@ const LAST: &[&str] = &[
     "unique-id-header",
 ];
 /// Names of which the first word of the value is a part.
-const TWO_WORDS: &[&str] = &["timeout", "option", "no", "rate-limit", "errorfile", "errorloc", "errorloc302", "errorloc303", "compression"];
+const TWO_WORDS: &[&str] = &[
+    "timeout",
+    "option",
+    "no",
+    "rate-limit",
+    "errorfile",
+    "errorloc",
+    "errorloc302",
+    "errorloc303",
+    "compression",
+];
 
 fn global(book: &mut Book, instance: &Instance) {
     let of = |book: &Book, name: &str| {
@@ -286,9 +342,18 @@ fn global(book: &mut Book, instance: &Instance) {
         };
         if gone {
             let what = if group { "group" } else { "account" };
-            let found = book.find(&entry.place, name, Code::AccountMissing, format!("{what} {} does not exist", entry.value));
+            let found = book.find(
+                &entry.place,
+                name,
+                Code::AccountMissing,
+                format!("{what} {} does not exist", entry.value),
+            );
             found.depends_on = DependsOn::Accounts;
-            found.about = Some(if group { About::Group(entry.value.clone()) } else { About::Account(entry.value.clone()) });
+            found.about = Some(if group {
+                About::Group(entry.value.clone())
+            } else {
+                About::Account(entry.value.clone())
+            });
         }
         if group {
             book.out.model.group = Some(entry.value);
@@ -299,7 +364,12 @@ fn global(book: &mut Book, instance: &Instance) {
     if let Some(entry) = of(book, "chroot") {
         book.must_be_directory(&entry, entry.value.clone().trim_end_matches('/'));
     }
-    let sockets: Vec<Entry> = book.entries.iter().filter(|e| e.section == "global" && e.name == "stats" && e.value.starts_with("socket /")).cloned().collect();
+    let sockets: Vec<Entry> = book
+        .entries
+        .iter()
+        .filter(|e| e.section == "global" && e.name == "stats" && e.value.starts_with("socket /"))
+        .cloned()
+        .collect();
     for entry in sockets {
         let Some(socket) = entry.value.split_whitespace().nth(1).map(str::to_owned) else { continue };
         if !instance.made_by_manager.iter().any(|d| path::parent(&socket) == d) {
@@ -310,13 +380,19 @@ fn global(book: &mut Book, instance: &Instance) {
     }
     let flag = |flags: &[&str]| instance.command.iter().skip(1).any(|w| flags.contains(&w.as_str()));
     book.out.model.notifies = Some(flag(&["-Ws"]));
-    book.out.model.background = Some((flag(&["-D"]) || of(book, "daemon").is_some()) && !flag(&["-db", "-d", "-Ws"]));
+    book.out.model.background =
+        Some((flag(&["-D"]) || of(book, "daemon").is_some()) && !flag(&["-db", "-d", "-Ws"]));
     // Two descriptors for each connection: one to the client, one to the server.
     let files = of(book, "ulimit-n").map(|e| (e, 1)).or_else(|| of(book, "maxconn").map(|e| (e, 2)));
     if let Some((entry, each)) = files
         && let Ok(number) = entry.value.parse::<u64>()
     {
-        book.out.model.demands.push(Demand { resource: Resource::Files, amount: number * each, directive: entry.name.clone(), place: entry.place.known() });
+        book.out.model.demands.push(Demand {
+            resource: Resource::Files,
+            amount: number * each,
+            directive: entry.name.clone(),
+            place: entry.place.known(),
+        });
     }
     book.out.model.pid_file = of(book, "pidfile").map(|e| Book::named(&e, "/"));
 }
@@ -363,13 +439,18 @@ impl Kind for Haproxy {
             global(&mut book, instance);
             // The control socket is a listener like others.
             let listens = |e: &Entry| {
-                let control = e.section == "global" && e.name == "stats" && e.value.split_whitespace().next() == Some("socket");
+                let control = e.section == "global"
+                    && e.name == "stats"
+                    && e.value.split_whitespace().next() == Some("socket");
                 control || e.section.starts_with("peers") || matches!(e.name.as_str(), "bind" | "dgram-bind")
             };
             // A master waits for its workers' listeners without end, even where there are none.
             let master = instance.command.iter().any(|w| matches!(w.as_str(), "-W" | "-Ws" | "-S"));
             if !master && !book.entries.iter().any(listens) {
-                book.out.add(crate::config::ConfigFinding::error(Code::ConfigSyntax, "no listener is defined at all"));
+                book.out.add(crate::config::ConfigFinding::error(
+                    Code::ConfigSyntax,
+                    "no listener is defined at all",
+                ));
             }
         }
         book.close(|name| self.is_secret(name))

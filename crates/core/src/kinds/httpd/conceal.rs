@@ -1,10 +1,11 @@
-//! What of a configuration of httpd is not for other eyes: values beside the names of secrets, and of directives that no table
-//! knows.
+//! What of a configuration of httpd is not for other eyes: values beside the names of secrets, and of
+//! directives that no table knows.
 use super::DIRECTIVES;
 use crate::config::rows::secrets;
-use crate::host::{Concealed, conceal_words};
+use crate::secrets::{Concealed, conceal_words};
 
-/// Words of a stretch of a file with their bytes, quotes left out. A line that goes on behind a backslash is one stretch.
+/// Words of a stretch of a file with their bytes, quotes left out. A line that goes on behind a backslash is
+/// one stretch.
 fn words(text: &str, from: usize, to: usize) -> Vec<(&str, std::ops::Range<usize>)> {
     let bytes = text.as_bytes();
     let mut all = Vec::new();
@@ -61,20 +62,29 @@ pub(super) fn conceal(text: &str) -> Concealed {
         found.statements.push(first.start..to);
         let lower = name.trim_start_matches('<').trim_end_matches('>').to_ascii_lowercase();
         // A section's row stands under its name with the bracket, as its own directives' do without.
-        let known = name.starts_with("</") || !DIRECTIVES.any_case(&lower).is_empty() || !DIRECTIVES.any_case(&format!("<{lower}")).is_empty();
+        let known = name.starts_with("</")
+            || !DIRECTIVES.any_case(&lower).is_empty()
+            || !DIRECTIVES.any_case(&format!("<{lower}")).is_empty();
         match lower.as_str() {
             _ if !known => found.unknown.extend(spelled.iter().skip(1).map(|(_, span)| span.clone())),
             // The program may be seen, what it is told may not.
             "sslpassphrasedialog" => {
-                let inner = spelled.get(1).and_then(|(word, span)| Some(span.start + word.find(' ')? + 1..span.end));
-                found.secret.extend(inner.into_iter().chain(spelled.iter().skip(2).map(|(_, span)| span.clone())));
+                let inner =
+                    spelled.get(1).and_then(|(word, span)| Some(span.start + word.find(' ')? + 1..span.end));
+                found
+                    .secret
+                    .extend(inner.into_iter().chain(spelled.iter().skip(2).map(|(_, span)| span.clone())));
             }
             // What a macro does with its values nobody knows here.
             "use" => found.secret.extend(spelled.iter().skip(2).map(|(_, span)| span.clone())),
             _ => match DIRECTIVES.any_case(&lower).iter().find(|row| row.has_secret()) {
                 Some(row) => {
-                    let secret = secrets(row, spelled.len() - 1, |at| spelled.get(at + 1).map_or("", |(word, _)| word));
-                    found.secret.extend(secret.into_iter().filter_map(|at| spelled.get(at + 1)).map(|(_, span)| span.clone()));
+                    let secret = secrets(row, spelled.len() - 1, |at| {
+                        spelled.get(at + 1).map_or("", |(word, _)| word)
+                    });
+                    found.secret.extend(
+                        secret.into_iter().filter_map(|at| spelled.get(at + 1)).map(|(_, span)| span.clone()),
+                    );
                 }
                 None => conceal_words(&spelled, &mut found),
             },

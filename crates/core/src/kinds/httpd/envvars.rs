@@ -41,7 +41,9 @@ pub(super) fn read(text: &str, snapshot: &Snapshot, environment: &mut BTreeMap<S
 
 /// `: ${NAME:=value}`.
 fn default(line: &str, environment: &mut BTreeMap<String, String>) {
-    let Some(inner) = line.split_once("${").and_then(|(_, r)| r.rsplit_once('}')).map(|(i, _)| i) else { return };
+    let Some(inner) = line.split_once("${").and_then(|(_, r)| r.rsplit_once('}')).map(|(i, _)| i) else {
+        return;
+    };
     if let Some((name, value)) = inner.split_once(":=").or_else(|| inner.split_once('='))
         && environment.get(name).is_none_or(String::is_empty)
     {
@@ -103,7 +105,11 @@ fn parameter(inner: &str, environment: &BTreeMap<String, String>) -> String {
 }
 
 fn condition(line: &str, snapshot: &Snapshot, environment: &BTreeMap<String, String>) -> bool {
-    let inner = line.split_once('[').and_then(|(_, r)| r.split_once(']')).map_or("", |(i, _)| i).trim_matches(['[', ' ']);
+    let inner = line
+        .split_once('[')
+        .and_then(|(_, r)| r.split_once(']'))
+        .map_or("", |(i, _)| i)
+        .trim_matches(['[', ' ']);
     let words: Vec<String> = inner.split_whitespace().map(|w| expand(w, environment)).collect();
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     match words.as_slice() {
@@ -127,14 +133,26 @@ mod tests {
             Look::Absent
         }
         fn parts(&self) -> Parts {
-            Parts { files: true, processes: false, manager: false, interfaces: false, clock: false, probes: false }
+            Parts {
+                files: true,
+                processes: false,
+                manager: false,
+                interfaces: false,
+                clock: false,
+                probes: false,
+            }
         }
     }
 
     #[test]
     fn reads_what_distributions_write() {
-        let text = "unset HOME\nif [ \"${CONFDIR##/etc/front-}\" != \"${CONFDIR}\" ] ; then\n\tSUFFIX=\"-x\"\nelse\n\tSUFFIX=\nfi\nexport RUN_DIR=/run/front$SUFFIX # dir\nLOG='/var/log/front'\n: ${USER_NAME:=www-data}\n";
-        let mut found = BTreeMap::from([("CONFDIR".to_owned(), "/etc/front".to_owned()), ("HOME".to_owned(), "/".to_owned())]);
+        let text = "unset HOME\nif [ \"${CONFDIR##/etc/front-}\" != \"${CONFDIR}\" ] ; \
+            then\n\tSUFFIX=\"-x\"\nelse\n\tSUFFIX=\nfi\nexport RUN_DIR=/run/front$SUFFIX # dir\n\
+            LOG='/var/log/front'\n: ${USER_NAME:=www-data}\n";
+        let mut found = BTreeMap::from([
+            ("CONFDIR".to_owned(), "/etc/front".to_owned()),
+            ("HOME".to_owned(), "/".to_owned()),
+        ]);
         read(text, &Snapshot::new(&Nothing), &mut found);
         assert_eq!(found["RUN_DIR"], "/run/front");
         assert_eq!(found["LOG"], "/var/log/front");

@@ -2,8 +2,9 @@
 use super::rules;
 use super::state::{Facts, Reader};
 use crate::code::Code;
-use crate::config::{About, DependsOn, NamedPath, pem_fault};
+use crate::config::{About, DependsOn, NamedPath};
 use crate::host::Look;
+use crate::keys::pem_fault;
 use crate::path;
 
 pub(super) fn finish(r: &mut Reader, facts: Facts) {
@@ -32,10 +33,25 @@ fn missing(r: &mut Reader, file: String, what: &str) {
 fn processing_modules(r: &mut Reader) {
     let loaded: Vec<String> = r.out.model.modules.iter().filter(|m| m.starts_with("mpm_")).cloned().collect();
     match loaded.as_slice() {
-        [] if r.options.needs_mpm => drop(r.find_at(None, Code::ConfigMissingModule, "no MPM is loaded: one of mpm_event, mpm_worker, mpm_prefork must be")),
-        [_, _, ..] => drop(r.find_at(None, Code::ConfigConflict, format!("more than one MPM is loaded: {}", loaded.join(", ")))),
-        [mpm] if mpm != "mpm_prefork_module" && r.out.model.modules.iter().any(|m| m == "php_module" || m == "php7_module") => {
-            r.find_at(None, Code::ConfigConflict, format!("the PHP module needs mpm_prefork, but {mpm} is loaded"));
+        [] if r.options.needs_mpm => drop(r.find_at(
+            None,
+            Code::ConfigMissingModule,
+            "no MPM is loaded: one of mpm_event, mpm_worker, mpm_prefork must be",
+        )),
+        [_, _, ..] => drop(r.find_at(
+            None,
+            Code::ConfigConflict,
+            format!("more than one MPM is loaded: {}", loaded.join(", ")),
+        )),
+        [mpm]
+            if mpm != "mpm_prefork_module"
+                && r.out.model.modules.iter().any(|m| m == "php_module" || m == "php7_module") =>
+        {
+            r.find_at(
+                None,
+                Code::ConfigConflict,
+                format!("the PHP module needs mpm_prefork, but {mpm} is loaded"),
+            );
         }
         _ => {}
     }
@@ -43,11 +59,17 @@ fn processing_modules(r: &mut Reader) {
 
 fn listeners(r: &mut Reader, facts: &Facts) {
     if facts.listens.is_empty() {
-        r.find_at(None, Code::ConfigBadValue, "there is no Listen directive: the server has no socket to open");
+        r.find_at(
+            None,
+            Code::ConfigBadValue,
+            "there is no Listen directive: the server has no socket to open",
+        );
     }
     let wide = |a: &Option<std::net::IpAddr>| a.is_none_or(|a| a.is_unspecified());
-    // Of each port those before, and those of them that cover every address: only these can be in a single one's way.
-    let mut before: std::collections::HashMap<u16, (Vec<usize>, Vec<usize>)> = std::collections::HashMap::new();
+    // Of each port those before, and those of them that cover every address: only these can be in a single
+    // one's way.
+    let mut before: std::collections::HashMap<u16, (Vec<usize>, Vec<usize>)> =
+        std::collections::HashMap::new();
     for (at, (address, port, place)) in facts.listens.iter().enumerate() {
         let (all, wides) = before.entry(*port).or_default();
         let near = if wide(address) { all.as_slice() } else { wides.as_slice() };
@@ -60,7 +82,8 @@ fn listeners(r: &mut Reader, facts: &Facts) {
                 (None, None) => true,
             };
             if !tolerated && (wide(address) || wide(other)) {
-                let message = format!("port {port} has a listener already at {first}, which covers this address");
+                let message =
+                    format!("port {port} has a listener already at {first}, which covers this address");
                 let found = r.find_at(Some(place.clone()), Code::ConfigConflict, message);
                 found.directive = Some("Listen".into());
             }
@@ -78,7 +101,11 @@ fn listeners(r: &mut Reader, facts: &Facts) {
             && !crate::names::may_bind_foreign(r.snapshot, *address)
         {
             let shown = crate::net::endpoint(*address, *port);
-            let found = r.find_at(Some(place.clone()), Code::AddressNotHere, format!("no interface of this host has the address of {shown}"));
+            let found = r.find_at(
+                Some(place.clone()),
+                Code::AddressNotHere,
+                format!("no interface of this host has the address of {shown}"),
+            );
             found.directive = Some("Listen".into());
             found.depends_on = DependsOn::Interfaces;
             found.about = Some(About::Listener(*address, *port));
@@ -97,7 +124,11 @@ fn error_logs(r: &mut Reader, facts: &Facts) {
     for entry in r.out.model.error_logs.clone() {
         let dir = path::parent(&entry.path).to_owned();
         if r.snapshot.is_directory(&dir) == Some(false) && !r.options.made(&dir) {
-            let found = r.find_at(entry.place.clone(), Code::ConfigMissingFile, format!("directory {dir} for {} does not exist", entry.path));
+            let found = r.find_at(
+                entry.place.clone(),
+                Code::ConfigMissingFile,
+                format!("directory {dir} for {} does not exist", entry.path),
+            );
             found.directive = Some(entry.directive.clone());
             found.depends_on = DependsOn::Files;
             found.about = Some(About::Directory(dir));
@@ -109,12 +140,20 @@ fn error_logs(r: &mut Reader, facts: &Facts) {
 fn runtime(r: &mut Reader) {
     let default = r.runtime_dir.clone().unwrap_or_else(|| path::join(&r.server_root, "logs"));
     if r.out.model.pid_file.is_none() {
-        r.out.model.pid_file = Some(NamedPath { path: path::join(&default, "httpd.pid"), place: None, directive: "PidFile".into() });
+        r.out.model.pid_file = Some(NamedPath {
+            path: path::join(&default, "httpd.pid"),
+            place: None,
+            directive: "PidFile".into(),
+        });
     }
     let Some(pid) = r.out.model.pid_file.clone() else { return };
     let dir = path::parent(&pid.path).to_owned();
     if r.snapshot.is_directory(&dir) == Some(false) && !r.options.made(&dir) {
-        let found = r.find_at(pid.place.clone(), Code::ConfigMissingFile, format!("directory {dir} for {} does not exist", pid.path));
+        let found = r.find_at(
+            pid.place.clone(),
+            Code::ConfigMissingFile,
+            format!("directory {dir} for {} does not exist", pid.path),
+        );
         found.directive = Some("PidFile".into());
         found.depends_on = DependsOn::Files;
         found.about = Some(About::Directory(dir));
@@ -128,7 +167,11 @@ fn tls(r: &mut Reader, facts: &Facts) {
         let Some(place) = &tls.engine else { continue };
         let has = tls.certificate || (global && *host > 0) || r.module_loaded("md_module");
         if !has && r.module_loaded("ssl_module") {
-            let found = r.find_at(Some(place.clone()), Code::CertificateBad, "SSLEngine is on, but no SSLCertificateFile is given");
+            let found = r.find_at(
+                Some(place.clone()),
+                Code::CertificateBad,
+                "SSLEngine is on, but no SSLCertificateFile is given",
+            );
             found.directive = Some("SSLEngine".into());
             continue;
         }
@@ -136,7 +179,8 @@ fn tls(r: &mut Reader, facts: &Facts) {
             let Look::Seen(bytes) = r.snapshot.read(file) else { continue };
             if let Some(fault) = pem_fault(&bytes, *is_key) {
                 let found = r.find_at(Some(place.clone()), Code::CertificateBad, format!("{file}: {fault}"));
-                found.directive = Some(if *is_key { "SSLCertificateKeyFile" } else { "SSLCertificateFile" }.into());
+                found.directive =
+                    Some(if *is_key { "SSLCertificateKeyFile" } else { "SSLCertificateFile" }.into());
                 found.depends_on = DependsOn::Files;
                 found.about = Some(About::File(file.clone()));
             }
@@ -144,7 +188,11 @@ fn tls(r: &mut Reader, facts: &Facts) {
         let of = |wanted: bool| tls.files.iter().filter(move |(_, _, is_key)| *is_key == wanted);
         for ((certificate, ..), (key, place, _)) in of(false).zip(of(true)) {
             if r.snapshot.key_fits(certificate, key) == Some(false) {
-                let found = r.find_at(Some(place.clone()), Code::CertificateBad, format!("{key} is not the key of {certificate}"));
+                let found = r.find_at(
+                    Some(place.clone()),
+                    Code::CertificateBad,
+                    format!("{key} is not the key of {certificate}"),
+                );
                 found.directive = Some("SSLCertificateKeyFile".into());
                 found.depends_on = DependsOn::Files;
                 found.about = Some(About::File(key.clone()));

@@ -25,11 +25,13 @@ impl<'a> Lines<'a> {
         Self { text, at: 0, number: 0 }
     }
 
-    /// The bytes of the logical line that ends on a line and begins with a name; `None` where it opens or closes a section.
+    /// The bytes of the logical line that ends on a line and begins with a name; `None` where it opens or
+    /// closes a section.
     pub(super) fn statement(text: &'a str, number: u32, name: &str) -> Option<std::ops::Range<usize>> {
         let mut lines = Self::new(text);
         let line = lines.by_ref().find(|l| l.number >= number).filter(|l| l.number == number)?;
-        let same = word(&line.text).0.eq_ignore_ascii_case(name) && !line.text.starts_with('<') && !name.is_empty();
+        let same =
+            word(&line.text).0.eq_ignore_ascii_case(name) && !line.text.starts_with('<') && !name.is_empty();
         let end = lines.at.saturating_sub(1).min(text.len());
         same.then(|| line.start..text[line.start..end].trim_end().len() + line.start)
     }
@@ -54,7 +56,12 @@ impl<'a> Iterator for Lines<'a> {
         if !first.ends_with('\\') {
             let text = first[blank..].trim_end_matches([' ', '\t', '\u{b}', '\u{c}', '\r']);
             let column = u32::try_from(first[..blank].chars().count() + 1).unwrap_or(0);
-            return Some(LogicalLine { text: Cow::Borrowed(text), number: self.number, start: start + blank, column });
+            return Some(LogicalLine {
+                text: Cow::Borrowed(text),
+                number: self.number,
+                start: start + blank,
+                column,
+            });
         }
         let mut joined = first[..first.len() - 1].to_owned();
         while let Some((_, next)) = self.physical() {
@@ -66,12 +73,17 @@ impl<'a> Iterator for Lines<'a> {
                 }
             }
         }
-        Some(LogicalLine { text: Cow::Owned(joined.trim().to_owned()), number: self.number, start: start + blank, column: 0 })
+        Some(LogicalLine {
+            text: Cow::Owned(joined.trim().to_owned()),
+            number: self.number,
+            start: start + blank,
+            column: 0,
+        })
     }
 }
 
-/// Splits off the first word, as the daemon does: quotes only around a whole word, a backslash keeps the quote
-/// character, an unclosed quote runs to the end.
+/// Splits off the first word, as the daemon does: quotes only around a whole word, a backslash keeps the
+/// quote character, an unclosed quote runs to the end.
 pub(super) fn word(text: &str) -> (Cow<'_, str>, &str) {
     let text = without_blanks(text);
     let Some(&first) = text.as_bytes().first() else { return (Cow::Borrowed(""), "") };
@@ -135,7 +147,15 @@ mod tests {
     fn lines_join_only_behind_a_last_backslash() {
         let text = "a b\\\n c\r\nd \\ \n# note\\\nhidden\n  e";
         let lines: Vec<_> = Lines::new(text).map(|l| (l.text.into_owned(), l.number, l.column)).collect();
-        assert_eq!(lines, [("a b c".into(), 2, 0), ("d \\".into(), 3, 1), ("# notehidden".into(), 5, 0), ("e".into(), 6, 3)]);
+        assert_eq!(
+            lines,
+            [
+                ("a b c".into(), 2, 0),
+                ("d \\".into(), 3, 1),
+                ("# notehidden".into(), 5, 0),
+                ("e".into(), 6, 3)
+            ]
+        );
     }
 
     #[test]

@@ -24,11 +24,27 @@ static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/httpd/log.json"));
 static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/httpd/failures.json"));
 
 /// Modules that distributions build in.
-const STATIC_MODULES: &[&str] =
-    &["core_module", "so_module", "watchdog_module", "http_module", "log_config_module", "logio_module", "version_module", "unixd_module"];
+const STATIC_MODULES: &[&str] = &[
+    "core_module",
+    "so_module",
+    "watchdog_module",
+    "http_module",
+    "log_config_module",
+    "logio_module",
+    "version_module",
+    "unixd_module",
+];
 
 static PROFILE: Profile = Profile {
-    programs: &["apache2", "httpd", "apachectl", "apache2ctl", "httpd-prefork", "httpd-worker", "start_apache2"],
+    programs: &[
+        "apache2",
+        "httpd",
+        "apachectl",
+        "apache2ctl",
+        "httpd-prefork",
+        "httpd-worker",
+        "start_apache2",
+    ],
     units: &["apache2.service", "httpd.service"],
     configs: &[
         "/etc/apache2/apache2.conf",
@@ -38,7 +54,11 @@ static PROFILE: Profile = Profile {
         "/opt/httpd/conf/httpd.conf",
     ],
     packages: &["apache2-bin", "apache2", "httpd"],
-    version: Some(VersionMark { words: "Apache/2.", stands: Stands::Behind, files: &["httpd", "apache2", "/usr/sbin/apache2", "/usr/sbin/httpd"] }),
+    version: Some(VersionMark {
+        words: "Apache/2.",
+        stands: Stands::Behind,
+        files: &["httpd", "apache2", "/usr/sbin/apache2", "/usr/sbin/httpd"],
+    }),
     logs: &["/var/log/apache2/error.log", "/var/log/httpd/error_log", "/var/log/apache2/error_log"],
     http: true,
     listens_as_configured: true,
@@ -78,7 +98,9 @@ impl Options {
         let words = &instance.command;
         let values = |flag: &str| -> Vec<String> {
             let separate = words.windows(2).filter(|w| w[0] == flag).map(|w| w[1].clone());
-            let joined = words.iter().filter_map(|w| w.strip_prefix(flag).filter(|r| !r.is_empty()).map(str::to_owned));
+            let joined = words
+                .iter()
+                .filter_map(|w| w.strip_prefix(flag).filter(|r| !r.is_empty()).map(str::to_owned));
             separate.chain(joined).collect()
         };
         let folder = path::parent(&instance.config);
@@ -93,7 +115,13 @@ impl Options {
         Self {
             config: instance.config.clone(),
             server_root: values("-d").pop().unwrap_or_else(|| default_root.to_owned()),
-            defines: values("-D").into_iter().map(|d| d.split_once('=').map_or((d.clone(), String::new()), |(k, v)| (k.to_owned(), v.to_owned()))).collect(),
+            defines: values("-D")
+                .into_iter()
+                .map(|d| {
+                    d.split_once('=')
+                        .map_or((d.clone(), String::new()), |(k, v)| (k.to_owned(), v.to_owned()))
+                })
+                .collect(),
             before: values("-C"),
             after: values("-c"),
             release: Httpd.release(snapshot, instance),
@@ -112,7 +140,9 @@ impl Options {
     fn types_config(&self, snapshot: &Snapshot) -> String {
         const MARK: &str = "AP_TYPES_CONFIG_FILE=\"";
         let tells = |program: &&str| {
-            let line = snapshot.remember(&format!("types of {program}"), || snapshot.find_string(program, MARK, false).seen().flatten().unwrap_or_default());
+            let line = snapshot.remember(&format!("types of {program}"), || {
+                snapshot.find_string(program, MARK, false).seen().flatten().unwrap_or_default()
+            });
             line.split(MARK).nth(1).and_then(|rest| rest.split('"').next()).map(str::to_owned)
         };
         [self.program.as_str(), "/usr/sbin/apache2", "/usr/sbin/httpd"]
@@ -125,7 +155,9 @@ impl Options {
     /// Whether the manager or the control script makes this directory before the start.
     fn made(&self, dir: &str) -> bool {
         let script = self.by_script
-            && ["APACHE_RUN_DIR", "APACHE_LOCK_DIR"].iter().any(|v| self.environment.get(*v).is_some_and(|d| path::clean(d) == path::clean(dir)));
+            && ["APACHE_RUN_DIR", "APACHE_LOCK_DIR"]
+                .iter()
+                .any(|v| self.environment.get(*v).is_some_and(|d| path::clean(d) == path::clean(dir)));
         script || self.made_by_manager.iter().any(|d| path::is_within(dir, d))
     }
 }
@@ -140,7 +172,8 @@ impl Kind for Httpd {
     fn combine(&self, one: &Assignment) -> Combine {
         // What takes one word or a switch is set anew by each line, but for what adds to a list.
         let single = |row: &Row| {
-            let one = row.first() == Some(Type::Flag) || row.takes.iter().all(|form| form.len() == 1 && form[0].most == 1);
+            let one = row.first() == Some(Type::Flag)
+                || row.takes.iter().all(|form| form.len() == 1 && form[0].most == 1);
             let one = one && row.first() != Some(Type::Raw);
             one && !row.marks.has(Marks::LIST)
         };
@@ -149,12 +182,16 @@ impl Kind for Httpd {
     fn directives(&self) -> Option<&'static Directives> {
         Some(DIRECTIVES)
     }
-    fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
+    fn conceal(&self, text: &str, _path: &str) -> Option<crate::secrets::Concealed> {
         Some(conceal::conceal(text))
     }
     fn executable(&self, program: &str) -> String {
-        // The control script stands beside the daemon and has its name with another ending; `apachectl` starts `apache2`.
-        program.strip_suffix("ctl").map_or_else(|| program.to_owned(), |stem| if stem.ends_with("apache") { format!("{stem}2") } else { stem.to_owned() })
+        // The control script stands beside the daemon and has its name with another ending; `apachectl`
+        // starts `apache2`.
+        program.strip_suffix("ctl").map_or_else(
+            || program.to_owned(),
+            |stem| if stem.ends_with("apache") { format!("{stem}2") } else { stem.to_owned() },
+        )
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         let words = instance.command.clone();
@@ -170,8 +207,11 @@ impl Kind for Httpd {
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
         let mut read = read::read(snapshot, &Options::of(snapshot, instance));
-        let foreground = |w: &String| matches!(w.as_str(), "FOREGROUND" | "-DFOREGROUND" | "NO_DETACH" | "-DNO_DETACH" | "-X");
-        read.model.background = (!instance.command.is_empty()).then(|| !instance.command.iter().any(foreground));
+        let foreground = |w: &String| {
+            matches!(w.as_str(), "FOREGROUND" | "-DFOREGROUND" | "NO_DETACH" | "-DNO_DETACH" | "-X")
+        };
+        read.model.background =
+            (!instance.command.is_empty()).then(|| !instance.command.iter().any(foreground));
         read
     }
     fn is_main(&self, arguments: &[String]) -> bool {

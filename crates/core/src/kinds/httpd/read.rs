@@ -20,7 +20,8 @@ use std::sync::Arc;
 const DIRECTORIES: usize = 60;
 const DEPTH: usize = 100;
 
-/// A name in small letters, in a room that is long enough for every name that steers the reading; empty for a longer one.
+/// A name in small letters, in a room that is long enough for every name that steers the reading; empty for a
+/// longer one.
 fn folded<'b>(name: &str, room: &'b mut [u8; 24]) -> &'b str {
     let Some(room) = room.get_mut(..name.len()) else { return "" };
     room.copy_from_slice(name.as_bytes());
@@ -106,7 +107,12 @@ impl Reader<'_, '_> {
     fn report(&mut self, line: &LogicalLine, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
         let (name, _) = word(&line.text);
         let width = u32::try_from(name.chars().count()).unwrap_or(0);
-        let place = Place { file: self.file.clone(), line: line.number, column: line.column, end_column: line.column + width };
+        let place = Place {
+            file: self.file.clone(),
+            line: line.number,
+            column: line.column,
+            end_column: line.column + width,
+        };
         let name = name.trim_end_matches('>').to_owned();
         let found = self.find_at(Some(place), code, message);
         found.directive = Some(name);
@@ -132,7 +138,8 @@ impl Reader<'_, '_> {
             Look::NotSeen(why) => {
                 match (from, why) {
                     (Some(line), Unseen::NotRegular) => {
-                        self.stop(line, Code::ConfigMissingFile, format!("{name} is not a regular file")).depends_on = DependsOn::Files;
+                        self.stop(line, Code::ConfigMissingFile, format!("{name} is not a regular file"))
+                            .depends_on = DependsOn::Files;
                     }
                     (_, why) => self.out.unread(name, &why),
                 }
@@ -142,7 +149,11 @@ impl Reader<'_, '_> {
         if self.known_files.insert(name.to_owned()) {
             self.out.model.files.push(name.to_owned());
         }
-        let longest = if bytes.len() > crate::bounds::LINE { bytes.split(|b| *b == b'\n').map(<[u8]>::len).max().unwrap_or(0) } else { 0 };
+        let longest = if bytes.len() > crate::bounds::LINE {
+            bytes.split(|b| *b == b'\n').map(<[u8]>::len).max().unwrap_or(0)
+        } else {
+            0
+        };
         if !self.cost.line(name, longest) || !self.cost.file(name, bytes.len()) {
             return self.bounded();
         }
@@ -172,8 +183,8 @@ impl Reader<'_, '_> {
         found.about = Some(About::File(name.to_owned()));
     }
 
-    /// Reads lines until they end, or until `until` (a condition's name) is closed. Sections opened here must be
-    /// closed here.
+    /// Reads lines until they end, or until `until` (a condition's name) is closed. Sections opened here must
+    /// be closed here.
     fn sections<'a>(&mut self, lines: &mut dyn Iterator<Item = LogicalLine<'a>>, until: Option<(&str, u32)>) {
         let mut open: Vec<Open> = Vec::new();
         self.depth += 1;
@@ -197,7 +208,10 @@ impl Reader<'_, '_> {
                         self.inside.pop();
                     }
                     (Some(last), _) => {
-                        let message = format!("expected </{}>, which is open since line {}, but found </{name}>", last.name, last.line);
+                        let message = format!(
+                            "expected </{}>, which is open since line {}, but found </{name}>",
+                            last.name, last.line
+                        );
                         self.stop(&line, Code::ConfigSyntax, message);
                     }
                     (None, Some((condition, _))) if condition.eq_ignore_ascii_case(name) => {
@@ -205,7 +219,11 @@ impl Reader<'_, '_> {
                         return;
                     }
                     (None, _) => {
-                        self.stop(&line, Code::ConfigSyntax, format!("</{name}> closes a section that was never opened"));
+                        self.stop(
+                            &line,
+                            Code::ConfigSyntax,
+                            format!("</{name}> closes a section that was never opened"),
+                        );
                     }
                 }
                 continue;
@@ -224,7 +242,12 @@ impl Reader<'_, '_> {
         }
     }
 
-    fn line<'a>(&mut self, line: &LogicalLine, lines: &mut dyn Iterator<Item = LogicalLine<'a>>, open: &mut Vec<Open>) {
+    fn line<'a>(
+        &mut self,
+        line: &LogicalLine,
+        lines: &mut dyn Iterator<Item = LogicalLine<'a>>,
+        open: &mut Vec<Open>,
+    ) {
         let (first, rest) = word(&line.text);
         let name = self.resolve(&first);
         if name.is_empty() {
@@ -235,8 +258,17 @@ impl Reader<'_, '_> {
         let lower = folded(&name, &mut room);
         if name.starts_with('<') {
             let section = lower.trim_start_matches('<').trim_end_matches('>');
-            if matches!(section, "ifmodule" | "ifdefine" | "ifversion" | "iffile" | "ifdirective" | "ifsection") {
-                return self.condition(section, name.trim_start_matches('<').trim_end_matches('>'), rest, line, lines);
+            if matches!(
+                section,
+                "ifmodule" | "ifdefine" | "ifversion" | "iffile" | "ifdirective" | "ifsection"
+            ) {
+                return self.condition(
+                    section,
+                    name.trim_start_matches('<').trim_end_matches('>'),
+                    rest,
+                    line,
+                    lines,
+                );
             }
             if section == "macro" {
                 return self.define_macro(rest, line, lines);
@@ -258,7 +290,11 @@ impl Reader<'_, '_> {
             "serverroot" => {
                 let root = self.resolve(&word(rest).0).into_owned();
                 if self.snapshot.is_directory(&root) == Some(false) {
-                    let found = self.stop(line, Code::ConfigMissingFile, format!("ServerRoot {root} is not a directory"));
+                    let found = self.stop(
+                        line,
+                        Code::ConfigMissingFile,
+                        format!("ServerRoot {root} is not a directory"),
+                    );
                     found.depends_on = DependsOn::Files;
                     found.about = Some(About::Tree(root));
                     return;
@@ -269,14 +305,20 @@ impl Reader<'_, '_> {
             "defaultruntimedir" => {
                 let dir = path::join(&self.server_root, &self.resolve(&word(rest).0));
                 if self.snapshot.is_directory(&dir) == Some(false) && !self.options.made(&dir) {
-                    let found = self.stop(line, Code::ConfigMissingFile, format!("runtime directory {dir} does not exist"));
+                    let found = self.stop(
+                        line,
+                        Code::ConfigMissingFile,
+                        format!("runtime directory {dir} does not exist"),
+                    );
                     found.depends_on = DependsOn::Files;
                     found.about = Some(About::Directory(dir));
                     return;
                 }
                 self.runtime_dir = Some(dir);
             }
-            "use" if self.macros.contains_key(&word(rest).0.to_ascii_lowercase()) => self.use_macro(rest, line),
+            "use" if self.macros.contains_key(&word(rest).0.to_ascii_lowercase()) => {
+                self.use_macro(rest, line)
+            }
             _ => self.keep(line),
         }
     }
@@ -297,26 +339,47 @@ impl Reader<'_, '_> {
         if self.options.keep_all {
             let (name, rest) = word(&line.text);
             // The name of a variable may tell more than what stands here.
-            let secret = rest.split("${").skip(1).filter_map(|v| v.split('}').next()).any(crate::host::is_secret);
+            let secret =
+                rest.split("${").skip(1).filter_map(|v| v.split('}').next()).any(crate::secrets::is_secret);
             let hidden = !super::conceal::conceal(&line.text).secret.is_empty();
             let shown = match hidden {
-                true => crate::host::mask_source(Some(&super::Httpd), &line.text).get(name.len() + 1..).unwrap_or(crate::host::MASK).trim_start().to_owned(),
+                true => crate::kinds::mask_source(Some(&super::Httpd), &line.text)
+                    .get(name.len() + 1..)
+                    .unwrap_or(crate::secrets::MASK)
+                    .trim_start()
+                    .to_owned(),
                 false => self.resolve(rest).into_owned(),
             };
             let value = Value::of(secret || super::Httpd.is_secret(&name), &name, &shown);
             // A section's own line stands in the one around it.
             let opened = self.inside.iter().rev().find(|at| **at < self.items.len());
-            let section = opened.and_then(|at| self.items.get(*at)).map_or(String::new(), |i| crate::host::mask_settings(&i.text));
+            let section = opened
+                .and_then(|at| self.items.get(*at))
+                .map_or(String::new(), |i| crate::secrets::mask_settings(&i.text));
             let scope = opened.and_then(|at| u32::try_from(at + 1).ok()).unwrap_or(0);
-            // An option of the start command stands at the unit's line; that of `-C` is read before every file.
+            // An option of the start command stands at the unit's line; that of `-C` is read before every
+            // file.
             let option = matches!(&*self.file, "-C" | "-c");
             let place = match option {
                 true => self.options.command_place.clone(),
-                false => Some(Place { file: self.file.clone(), line: line.number, column: line.column, end_column: 0 }),
+                false => Some(Place {
+                    file: self.file.clone(),
+                    line: line.number,
+                    column: line.column,
+                    end_column: 0,
+                }),
             };
             let layer = if option { Layer::CommandLine } else { Layer::File };
             let first = &*self.file == "-C";
-            self.out.model.settings.push(Assignment { name: name.into_owned(), value, section, scope, layer, first, place });
+            self.out.model.settings.push(Assignment {
+                name: name.into_owned(),
+                value,
+                section,
+                scope,
+                layer,
+                first,
+                place,
+            });
         }
     }
 
@@ -324,7 +387,11 @@ impl Reader<'_, '_> {
         let (first, more) = word(rest);
         let target = self.resolve(&first);
         if target.is_empty() || !more.is_empty() {
-            self.stop(line, Code::ConfigBadValue, "Include takes one value: a file, a directory or a pattern");
+            self.stop(
+                line,
+                Code::ConfigBadValue,
+                "Include takes one value: a file, a directory or a pattern",
+            );
             return;
         }
         let target = path::join(&self.server_root, &target);
@@ -332,7 +399,9 @@ impl Reader<'_, '_> {
             return match self.snapshot.stat(&target) {
                 Look::Absent if optional => {}
                 Look::Absent => self.missing(line, &target),
-                Look::Seen(status) if status.kind == FileKind::Directory => self.include_directory(&target, line),
+                Look::Seen(status) if status.kind == FileKind::Directory => {
+                    self.include_directory(&target, line)
+                }
                 Look::Seen(_) => self.read_file(&target, Some(line)),
                 Look::NotSeen(why) => self.out.unread(&target, &why),
             };
@@ -350,7 +419,9 @@ impl Reader<'_, '_> {
                 return;
             }
             match self.snapshot.stat(&name) {
-                Look::Seen(status) if status.kind == FileKind::Directory => self.include_directory(&name, line),
+                Look::Seen(status) if status.kind == FileKind::Directory => {
+                    self.include_directory(&name, line)
+                }
                 Look::Absent if optional => {}
                 _ => self.read_file(&name, Some(line)),
             }
@@ -378,17 +449,27 @@ impl Reader<'_, '_> {
     fn load_module(&mut self, rest: &str, line: &LogicalLine) {
         let all: Vec<String> = words(rest).iter().map(|w| self.resolve(w).into_owned()).collect();
         let [id, file] = all.as_slice() else {
-            self.stop(line, Code::ConfigBadValue, format!("LoadModule has {} values, expected 2: a name and a file", all.len()));
+            self.stop(
+                line,
+                Code::ConfigBadValue,
+                format!("LoadModule has {} values, expected 2: a name and a file", all.len()),
+            );
             return;
         };
         let file = path::join(&self.server_root, file);
         if self.known_modules.contains(id) {
-            self.report(line, Code::ConfigWarning, format!("module {id} is loaded already; this line is skipped")).severity = Severity::Warning;
+            self.report(
+                line,
+                Code::ConfigWarning,
+                format!("module {id} is loaded already; this line is skipped"),
+            )
+            .severity = Severity::Warning;
             return;
         }
         match self.snapshot.stat(&file) {
             Look::Absent => {
-                let found = self.report(line, Code::ConfigMissingFile, format!("module file {file} does not exist"));
+                let found =
+                    self.report(line, Code::ConfigMissingFile, format!("module file {file} does not exist"));
                 found.depends_on = DependsOn::Files;
                 found.about = Some(About::File(file));
                 // Its directives are not unknown words because of that.
@@ -399,7 +480,8 @@ impl Reader<'_, '_> {
             Look::Seen(_) => {
                 let holds = super::super::strings_hold(self.snapshot, std::slice::from_ref(&file), id);
                 if !holds && self.snapshot.find_string(&file, id, true).seen().is_some() {
-                    let found = self.stop(line, Code::ConfigBadValue, format!("{file} holds no module named {id}"));
+                    let found =
+                        self.stop(line, Code::ConfigBadValue, format!("{file} holds no module named {id}"));
                     found.depends_on = DependsOn::Files;
                     return;
                 }
@@ -415,7 +497,11 @@ impl Reader<'_, '_> {
         let all: Vec<String> = words(rest).iter().map(|w| self.resolve(w).into_owned()).collect();
         match all.as_slice() {
             [name] | [name, _] if name.contains(':') => {
-                self.stop(line, Code::ConfigBadValue, format!("the name \"{name}\" holds a colon, which Define refuses"));
+                self.stop(
+                    line,
+                    Code::ConfigBadValue,
+                    format!("the name \"{name}\" holds a colon, which Define refuses"),
+                );
             }
             // Without a value it is a flag for <IfDefine>; `${NAME}` stays as it is.
             [name] => drop(self.flags.insert(name.clone())),
@@ -426,11 +512,22 @@ impl Reader<'_, '_> {
                 }
                 self.defines.insert(name.clone(), value.clone());
             }
-            _ => drop(self.stop(line, Code::ConfigBadValue, format!("Define has {} values, expected 1 or 2", all.len()))),
+            _ => drop(self.stop(
+                line,
+                Code::ConfigBadValue,
+                format!("Define has {} values, expected 1 or 2", all.len()),
+            )),
         }
     }
 
-    fn condition<'a>(&mut self, lower: &str, name: &str, rest: &str, line: &LogicalLine, lines: &mut dyn Iterator<Item = LogicalLine<'a>>) {
+    fn condition<'a>(
+        &mut self,
+        lower: &str,
+        name: &str,
+        rest: &str,
+        line: &LogicalLine,
+        lines: &mut dyn Iterator<Item = LogicalLine<'a>>,
+    ) {
         let Some(end) = rest.rfind('>') else {
             self.stop(line, Code::ConfigSyntax, format!("<{name}> is missing its closing >"));
             return;
@@ -450,7 +547,10 @@ impl Reader<'_, '_> {
             "ifversion" => match &self.options.release {
                 Some(release) => versions::holds(&release.version, &argument),
                 None => {
-                    self.out.unjudged(format!("<IfVersion {argument}> at {}:{}: which release is installed is not known", self.file, line.number));
+                    self.out.unjudged(format!(
+                        "<IfVersion {argument}> at {}:{}: which release is installed is not known",
+                        self.file, line.number
+                    ));
                     false
                 }
             },
@@ -466,8 +566,8 @@ impl Reader<'_, '_> {
         }
     }
 
-    /// Skips a section unread; tags inside must still nest. The daemon soaks it up while it reads the opening tag, so that
-    /// line is to blame for whatever is wrong inside.
+    /// Skips a section unread; tags inside must still nest. The daemon soaks it up while it reads the opening
+    /// tag, so that line is to blame for whatever is wrong inside.
     fn soak<'a>(&mut self, lines: &mut dyn Iterator<Item = LogicalLine<'a>>, name: &str, number: u32) {
         let opening = LogicalLine { text: format!("<{name}").into(), number, start: 0, column: 0 };
         let mut open = vec![(name.to_owned(), number)];
@@ -476,12 +576,19 @@ impl Reader<'_, '_> {
             let tag = tag.split_whitespace().next().unwrap_or_default();
             if let Some(closing) = tag.strip_prefix('/') {
                 let Some(closing) = closing.strip_suffix('>') else {
-                    self.stop(&opening, Code::ConfigSyntax, format!("</{closing} on line {} is missing its closing >", line.number));
+                    self.stop(
+                        &opening,
+                        Code::ConfigSyntax,
+                        format!("</{closing} on line {} is missing its closing >", line.number),
+                    );
                     return;
                 };
                 let Some((last, since)) = open.pop() else { return };
                 if !last.eq_ignore_ascii_case(closing) {
-                    let message = format!("expected </{last}>, which is open since line {since}, but line {} has </{closing}>", line.number);
+                    let message = format!(
+                        "expected </{last}>, which is open since line {since}, but line {} has </{closing}>",
+                        line.number
+                    );
                     self.stop(&opening, Code::ConfigSyntax, message);
                     return;
                 }
@@ -501,7 +608,12 @@ impl Reader<'_, '_> {
         DIRECTIVES.any_case(name).iter().any(|row| self.is_there(row))
     }
 
-    fn define_macro<'a>(&mut self, rest: &str, line: &LogicalLine, lines: &mut dyn Iterator<Item = LogicalLine<'a>>) {
+    fn define_macro<'a>(
+        &mut self,
+        rest: &str,
+        line: &LogicalLine,
+        lines: &mut dyn Iterator<Item = LogicalLine<'a>>,
+    ) {
         let all: Vec<String> = words(rest.trim_end_matches('>')).into_iter().map(Cow::into_owned).collect();
         let Some((name, parameters)) = all.split_first() else {
             self.stop(line, Code::ConfigSyntax, "<Macro> has no name");
@@ -530,7 +642,8 @@ impl Reader<'_, '_> {
         let Some(entry) = self.macros.get(&name.to_ascii_lowercase()).cloned() else { return };
         let values: Vec<String> = all.map(Cow::into_owned).collect();
         if values.len() != entry.parameters.len() {
-            let message = format!("macro {name} has {} values, expected {}", values.len(), entry.parameters.len());
+            let message =
+                format!("macro {name} has {} values, expected {}", values.len(), entry.parameters.len());
             self.stop(line, Code::ConfigBadValue, message);
             return;
         }
@@ -538,7 +651,11 @@ impl Reader<'_, '_> {
             .lines
             .iter()
             .map(|(text, number)| {
-                let filled = entry.parameters.iter().zip(&values).fold(text.clone(), |t, (p, v)| t.replace(p.as_str(), v));
+                let filled = entry
+                    .parameters
+                    .iter()
+                    .zip(&values)
+                    .fold(text.clone(), |t, (p, v)| t.replace(p.as_str(), v));
                 LogicalLine { text: filled.into(), number: *number, start: 0, column: 0 }
             })
             .collect();

@@ -1,5 +1,5 @@
-//! What is known while a configuration of httpd is read: the items that the second pass carries out, what was gathered, and the
-//! findings so far.
+//! What is known while a configuration of httpd is read: the items that the second pass carries out, what was
+//! gathered, and the findings so far.
 use super::Options;
 use super::lines::word;
 use crate::bounds::Cost;
@@ -36,12 +36,22 @@ impl Item {
         word(&self.text).1
     }
     pub(super) fn place(&self) -> Place {
-        let width = if self.column > 0 { u32::try_from(word(&self.text).0.chars().count()).unwrap_or(0) } else { 0 };
-        Place { file: self.file.clone(), line: self.line, column: self.column, end_column: self.column + width }
+        let width =
+            if self.column > 0 { u32::try_from(word(&self.text).0.chars().count()).unwrap_or(0) } else { 0 };
+        Place {
+            file: self.file.clone(),
+            line: self.line,
+            column: self.column,
+            end_column: self.column + width,
+        }
     }
     /// The bytes of `part`, which is a slice of this item's text; `None` for joined lines.
     pub(super) fn span(&self, offset: usize, length: usize) -> Option<Span> {
-        (self.column > 0).then(|| Span { file: self.file.clone(), start: self.start + offset, end: self.start + offset + length })
+        (self.column > 0).then(|| Span {
+            file: self.file.clone(),
+            start: self.start + offset,
+            end: self.start + offset + length,
+        })
     }
 }
 
@@ -92,8 +102,10 @@ pub(super) struct Scope {
 }
 
 pub(super) const SERVER: &[&str] = &["server", "options", "fileinfo", "indexes", "on-read"];
-pub(super) const DIRECTORY: &[&str] = &["directory", "limit", "options", "fileinfo", "authcfg", "indexes", "on-read"];
-pub(super) const PROXY: &[&str] = &["directory", "limit", "options", "fileinfo", "authcfg", "indexes", "on-read", "proxy"];
+pub(super) const DIRECTORY: &[&str] =
+    &["directory", "limit", "options", "fileinfo", "authcfg", "indexes", "on-read"];
+pub(super) const PROXY: &[&str] =
+    &["directory", "limit", "options", "fileinfo", "authcfg", "indexes", "on-read", "proxy"];
 
 impl Scope {
     pub(super) fn inside(&self, section: &str) -> bool {
@@ -101,7 +113,9 @@ impl Scope {
     }
     /// Whether it is a directory-like section, and not the server or a virtual host.
     pub(super) fn in_directory(&self) -> bool {
-        self.sections.iter().any(|s| s.starts_with("location") || s.starts_with("directory") || s.starts_with("files") || s == "if")
+        self.sections.iter().any(|s| {
+            s.starts_with("location") || s.starts_with("directory") || s.starts_with("files") || s == "if"
+        })
     }
     /// The innermost section, as a person would call it.
     pub(super) fn spelled(&self) -> String {
@@ -174,7 +188,12 @@ pub(super) struct Tls {
 }
 
 impl Reader<'_, '_> {
-    pub(super) fn find_at(&mut self, place: Option<Place>, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+    pub(super) fn find_at(
+        &mut self,
+        place: Option<Place>,
+        code: Code,
+        message: impl Into<String>,
+    ) -> &mut ConfigFinding {
         self.out.add(ConfigFinding { place, ..ConfigFinding::error(code, message) })
     }
 
@@ -205,7 +224,9 @@ impl Reader<'_, '_> {
         let id = name.strip_prefix("mod_").and_then(|n| n.strip_suffix(".c")).map(|n| format!("{n}_module"));
         let wanted = id.as_deref().unwrap_or(name);
         let by_file = match name {
-            "event.c" | "worker.c" | "prefork.c" => Some(format!("mpm_{}_module", name.trim_end_matches(".c"))),
+            "event.c" | "worker.c" | "prefork.c" => {
+                Some(format!("mpm_{}_module", name.trim_end_matches(".c")))
+            }
             "core.c" | "http_core.c" => return true,
             _ => None,
         };
@@ -215,7 +236,8 @@ impl Reader<'_, '_> {
 
     /// Whether the installed release and a module that is loaded have a row.
     pub(super) fn is_there(&self, row: &Row) -> bool {
-        let known = row.releases.is_empty() || super::DIRECTIVES.fate(row, self.options.release.as_ref()) != Fate::Gone;
+        let known = row.releases.is_empty()
+            || super::DIRECTIVES.fate(row, self.options.release.as_ref()) != Fate::Gone;
         known && self.has(row.from)
     }
 
@@ -228,7 +250,12 @@ impl Reader<'_, '_> {
     }
 }
 
-pub(super) fn find<'r>(r: &'r mut Reader, d: &Directive, code: Code, message: impl Into<String>) -> &'r mut ConfigFinding {
+pub(super) fn find<'r>(
+    r: &'r mut Reader,
+    d: &Directive,
+    code: Code,
+    message: impl Into<String>,
+) -> &'r mut ConfigFinding {
     let name = d.name.trim_start_matches('<').to_owned();
     let name = if d.item.text.starts_with('<') { format!("<{name}") } else { name };
     let found = r.find_at(Some(d.item.place()), code, message);
@@ -236,6 +263,11 @@ pub(super) fn find<'r>(r: &'r mut Reader, d: &Directive, code: Code, message: im
     found
 }
 
-pub(super) fn report<'r>(r: &'r mut Reader, d: &Directive, code: Code, message: impl Into<String>) -> &'r mut ConfigFinding {
+pub(super) fn report<'r>(
+    r: &'r mut Reader,
+    d: &Directive,
+    code: Code,
+    message: impl Into<String>,
+) -> &'r mut ConfigFinding {
     find(r, d, code, message)
 }

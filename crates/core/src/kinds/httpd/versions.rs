@@ -1,7 +1,8 @@
 //! Conditions on the version of httpd (`mod_version`).
 use crate::config::release::Version;
 
-/// Whether `>= 2.4.10` and its kin hold for a version: a comparison, or a regular expression behind `~` or between slashes.
+/// Whether `>= 2.4.10` and its kin hold for a version: a comparison, or a regular expression behind `~` or
+/// between slashes.
 pub(super) fn holds(version: &Version, condition: &str) -> bool {
     let (negated, condition) = condition.strip_prefix('!').map_or((false, condition), |c| (true, c));
     let condition = condition.trim();

@@ -85,8 +85,14 @@ fn judge(r: &mut Reader, d: &Directive, scope: &Scope) -> Option<&'static Row> {
         let places = available().fold(0, |sum, row| sum | row.places);
         let server = places & DIRECTIVES.place("server") != 0;
         let message = format!("{} is not allowed in {}", shown(&d.name), scope.spelled());
-        find(r, d, Code::ConfigMisplacedDirective, message).help =
-            Some(if server { "it belongs outside of directory sections" } else { "it belongs in a section such as <Directory> or <Location>" }.into());
+        find(r, d, Code::ConfigMisplacedDirective, message).help = Some(
+            if server {
+                "it belongs outside of directory sections"
+            } else {
+                "it belongs in a section such as <Directory> or <Location>"
+            }
+            .into(),
+        );
         return None;
     };
     if let Some(section) = refused(row, scope) {
@@ -95,7 +101,8 @@ fn judge(r: &mut Reader, d: &Directive, scope: &Scope) -> Option<&'static Row> {
         return None;
     }
     if !row.releases.is_empty() && DIRECTIVES.fate(row, r.options.release.as_ref()) == Fate::Idle {
-        find(r, d, Code::ConfigWarning, format!("{} has no effect any more", d.name)).severity = Severity::Warning;
+        find(r, d, Code::ConfigWarning, format!("{} has no effect any more", d.name)).severity =
+            Severity::Warning;
     }
     Some(row)
 }
@@ -149,8 +156,8 @@ fn unknown(r: &mut Reader, d: &Directive, known: &'static [Row]) {
         return;
     }
     let lower = d.lower();
-    let near =
-        nearest(&lower, DIRECTIVES.all().filter(|row| r.is_there(row)).map(|row| row.name)).or_else(|| nearest(&lower, DIRECTIVES.all().map(|row| row.name)));
+    let near = nearest(&lower, DIRECTIVES.all().filter(|row| r.is_there(row)).map(|row| row.name))
+        .or_else(|| nearest(&lower, DIRECTIVES.all().map(|row| row.name)));
     let edit = near.and_then(|near| {
         let raw = word(&d.item.text).0.trim_end_matches('>').len();
         Some((d.item.span(0, raw)?, near.to_owned()))
@@ -169,17 +176,24 @@ fn words_of(r: &mut Reader, d: &Directive, row: &'static Row) {
     let message = match fault(row, d.values.len(), |at| d.value(at)) {
         None => {
             if row.marks.has(Marks::TYPED) {
-                let patterns = slots_of(row, d.values.len(), |at| d.value(at)).enumerate().filter(|(_, slot)| slot.takes == Type::Regex);
+                let patterns = slots_of(row, d.values.len(), |at| d.value(at))
+                    .enumerate()
+                    .filter(|(_, slot)| slot.takes == Type::Regex);
                 patterns.for_each(|(at, _)| rules::regex(r, d, at));
             }
             return;
         }
-        Some(Fault::Count { found, expected }) => format!("{} has {found} {}, expected {expected}", d.name, if found == 1 { "value" } else { "values" }),
+        Some(Fault::Count { found, expected }) => format!(
+            "{} has {found} {}, expected {expected}",
+            d.name,
+            if found == 1 { "value" } else { "values" }
+        ),
         Some(Fault::Word { at, expected }) => format!("{} is {:?}, expected {expected}", d.name, d.value(at)),
     };
     let comment = d.values.iter().any(|v| v.starts_with('#'));
     let found = find(r, d, Code::ConfigBadValue, message);
     if comment {
-        found.help = Some("a # behind a value begins no comment here; put the comment on a line of its own".into());
+        found.help =
+            Some("a # behind a value begins no comment here; put the comment on a line of its own".into());
     }
 }

@@ -1,6 +1,7 @@
-//! The data directory of MySQL and MariaDB: the system tables, the control file of Aria, the first page of the system tablespace,
-//! the head of the redo log. Layouts as in the server's public sources, compared with files that a server wrote: Aria sums
-//! the first 26 bytes with CRC-32; InnoDB closes a page and the log's head with CRC-32C in network order.
+//! The data directory of MySQL and MariaDB: the system tables, the control file of Aria, the first page of
+//! the system tablespace, the head of the redo log. Layouts as in the server's public sources, compared with
+//! files that a server wrote: Aria sums the first 26 bytes with CRC-32; InnoDB closes a page and the log's
+//! head with CRC-32C in network order.
 use crate::code::Code;
 use crate::host::Look;
 use crate::kinds::DataFault;
@@ -26,18 +27,25 @@ fn number(bytes: &[u8], at: usize) -> Option<u32> {
 /// What is wrong with the directory, first cause only.
 pub(super) fn faults(snapshot: &Snapshot, dir: &str) -> Vec<DataFault> {
     let Some(entries) = snapshot.list(dir).seen() else { return vec![] };
-    // A failed start in an empty directory leaves files behind: the sign is that the system tables are not there.
+    // A failed start in an empty directory leaves files behind: the sign is that the system tables are not
+    // there.
     if !entries.iter().any(|e| e.name == "mysql" || e.name == "mysql.ibd") {
         let seen = if entries.is_empty() { "it is empty" } else { "it holds no system tables" };
         let message = format!("{dir} is not a data directory of a server: it was never initialised");
         return vec![DataFault { code: Code::DataMissing, path: dir.to_owned(), message, seen: seen.into() }];
     }
-    let checks: [(&str, Check); 3] = [("aria_log_control", aria), ("ibdata1", tablespace), ("ib_logfile0", redo)];
+    let checks: [(&str, Check); 3] =
+        [("aria_log_control", aria), ("ibdata1", tablespace), ("ib_logfile0", redo)];
     for (name, check) in checks {
         let file = path::join(dir, name);
         let Look::Seen(bytes) = snapshot.read_at(&file, 0, PAGE) else { continue };
         if let Some(seen) = check(&bytes) {
-            return vec![DataFault { code: Code::DataDamaged, message: format!("{file} is damaged"), path: file, seen }];
+            return vec![DataFault {
+                code: Code::DataDamaged,
+                message: format!("{file} is damaged"),
+                path: file,
+                seen,
+            }];
         }
     }
     vec![]
@@ -67,15 +75,21 @@ fn tablespace(bytes: &[u8]) -> Option<String> {
         return None;
     }
     let end = bytes.len() - 4;
-    (number(bytes, end)? != CRC_C.checksum(&bytes[..end])).then(|| "the checksum of its first page does not fit".into())
+    (number(bytes, end)? != CRC_C.checksum(&bytes[..end]))
+        .then(|| "the checksum of its first page does not fit".into())
 }
 
 fn redo(bytes: &[u8]) -> Option<String> {
     // The head of the form with checksums; older and newer ones are left to the server.
     if !bytes.starts_with(b"Phys") {
-        return if bytes.len() < 512 { None } else { (bytes[..4] != [0; 4] && bytes[0] > 0x20).then(|| "it does not begin like a redo log".into()) };
+        return if bytes.len() < 512 {
+            None
+        } else {
+            (bytes[..4] != [0; 4] && bytes[0] > 0x20).then(|| "it does not begin like a redo log".into())
+        };
     }
-    (number(bytes, 508)? != CRC_C.checksum(&bytes[..508])).then(|| "the checksum of its head does not fit".into())
+    (number(bytes, 508)? != CRC_C.checksum(&bytes[..508]))
+        .then(|| "the checksum of its head does not fit".into())
 }
 
 #[cfg(test)]
@@ -135,7 +149,10 @@ mod tests {
     fn whole_data_have_no_fault_and_each_damage_is_told() {
         check(&data(&aria_file(), &page(), &log()), None);
         check(&data(b"nonsense", &page(), &log()), Some((Code::DataDamaged, "aria_log_control")));
-        check(&data(&flipped(aria_file(), 9), &page(), &log()), Some((Code::DataDamaged, "aria_log_control")));
+        check(
+            &data(&flipped(aria_file(), 9), &page(), &log()),
+            Some((Code::DataDamaged, "aria_log_control")),
+        );
         check(&data(&aria_file()[..40], &page(), &log()), Some((Code::DataDamaged, "aria_log_control")));
         check(&data(&aria_file(), &flipped(page(), 100), &log()), Some((Code::DataDamaged, "ibdata1")));
         check(&data(&aria_file(), &vec![0; PAGE as usize], &log()), Some((Code::DataDamaged, "ibdata1")));

@@ -17,12 +17,37 @@ static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/mysql/log.json"));
 static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/mysql/failures.json"));
 static PROFILE: Profile = Profile {
     programs: &["mariadbd", "mysqld", "mysqld_safe", "mariadbd-safe", "mysqld-debug"],
-    units: &["mariadb.service", "mysql.service", "mysqld.service", "mariadb@*.service", "mysqld@*.service", "mysql@*.service"],
-    configs: &["/etc/mysql/my.cnf", "/etc/my.cnf", "/etc/mysql/mariadb.cnf", "/usr/local/mysql/my.cnf", "/usr/local/etc/my.cnf"],
-    packages: &["mariadb-server", "mariadb-server-10.5", "mariadb-server-10.6", "mysql-server-8.0", "mysql-server", "mysql-community-server"],
+    units: &[
+        "mariadb.service",
+        "mysql.service",
+        "mysqld.service",
+        "mariadb@*.service",
+        "mysqld@*.service",
+        "mysql@*.service",
+    ],
+    configs: &[
+        "/etc/mysql/my.cnf",
+        "/etc/my.cnf",
+        "/etc/mysql/mariadb.cnf",
+        "/usr/local/mysql/my.cnf",
+        "/usr/local/etc/my.cnf",
+    ],
+    packages: &[
+        "mariadb-server",
+        "mariadb-server-10.5",
+        "mariadb-server-10.6",
+        "mysql-server-8.0",
+        "mysql-server",
+        "mysql-community-server",
+    ],
     version: Some(VersionMark { words: "-MariaDB", stands: Stands::Before, files: &["mariadbd", "mysqld"] }),
     flavours: &["mariadb"],
-    logs: &["/var/log/mysql/error.log", "/var/log/mariadb/mariadb.log", "/var/log/mysqld.log", "/var/log/mysql/mysqld.log"],
+    logs: &[
+        "/var/log/mysql/error.log",
+        "/var/log/mariadb/mariadb.log",
+        "/var/log/mysqld.log",
+        "/var/log/mysql/mysqld.log",
+    ],
     comment: Some("#"),
     keeps_data: true,
     replaces_sockets: true,
@@ -41,11 +66,15 @@ pub(super) struct Mysql;
 
 fn reads_group(name: &str) -> bool {
     let lower = name.to_ascii_lowercase();
-    let stem = lower.split_once('-').filter(|(_, rest)| rest.starts_with(|c: char| c.is_ascii_digit())).map_or(lower.as_str(), |(stem, _)| stem);
+    let stem = lower
+        .split_once('-')
+        .filter(|(_, rest)| rest.starts_with(|c: char| c.is_ascii_digit()))
+        .map_or(lower.as_str(), |(stem, _)| stem);
     GROUPS.contains(&lower.as_str()) || (matches!(stem, "mysqld" | "mariadb" | "mariadbd") && stem != lower)
 }
 
-/// Reads one option file. A fault ends the start in the main file; in a file of a directory it only ends that file.
+/// Reads one option file. A fault ends the start in the main file; in a file of a directory it only ends that
+/// file.
 fn file(book: &mut Book, name: &str, depth: usize, from_directory: bool) {
     // Anybody could have written it: such a file is ignored.
     if book.snapshot.stat(name).seen().is_some_and(|s| s.mode & 0o002 != 0) {
@@ -68,12 +97,24 @@ fn file(book: &mut Book, name: &str, depth: usize, from_directory: bool) {
     }
 }
 
-fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, group: &mut Option<String>, depth: usize) -> Result<(), &'static str> {
+fn one(
+    book: &mut Book,
+    text: &Text,
+    line: &Line,
+    trimmed: &str,
+    group: &mut Option<String>,
+    depth: usize,
+) -> Result<(), &'static str> {
     if let Some(target) = trimmed.strip_prefix("!includedir") {
         let dir = target.trim();
         let Some(entries) = book.snapshot.list(dir).seen() else {
             if book.snapshot.exists(dir) == Some(false) {
-                let found = book.refuse(&text.place(line, trimmed), "!includedir", Code::ConfigMissingFile, format!("directory {dir} does not exist"));
+                let found = book.refuse(
+                    &text.place(line, trimmed),
+                    "!includedir",
+                    Code::ConfigMissingFile,
+                    format!("directory {dir} does not exist"),
+                );
                 found.depends_on = DependsOn::Files;
                 found.about = Some(About::Directory(dir.to_owned()));
             }
@@ -91,7 +132,8 @@ fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, group: &mut Opt
         return Ok(());
     }
     if let Some(rest) = trimmed.strip_prefix('[') {
-        let name = rest.split_once(']').map(|(name, _)| name).ok_or("a group's name needs a closing bracket")?;
+        let name =
+            rest.split_once(']').map(|(name, _)| name).ok_or("a group's name needs a closing bracket")?;
         *group = Some(name.to_owned());
         return Ok(());
     }
@@ -103,7 +145,8 @@ fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, group: &mut Opt
     let name = name.split([' ', '\t']).next().unwrap_or_default();
     let value = without_comment(value);
     let plain = unquoted(value);
-    let entry = Entry::of_file(group, spelt(name), plain.to_owned(), text.place(line, name), text.span(line, plain));
+    let entry =
+        Entry::of_file(group, spelt(name), plain.to_owned(), text.place(line, name), text.span(line, plain));
     book.entries.push(entry);
     Ok(())
 }
@@ -127,26 +170,37 @@ fn unquoted(value: &str) -> &str {
     if same('"') || same('\'') { &value[1..value.len() - 1] } else { value }
 }
 
-/// A name as the server compares it: `-` and `_` are one, and `loose-` only says what becomes of an unknown one.
+/// A name as the server compares it: `-` and `_` are one, and `loose-` only says what becomes of an unknown
+/// one.
 fn spelt(name: &str) -> String {
     let plain = name.replace('-', "_").to_ascii_lowercase();
     plain.strip_prefix("loose_").map_or(plain.clone(), str::to_owned)
 }
 
 /// Options of one letter that take a value (`mysqld --help`).
-const LETTERS: &[(char, &str)] =
-    &[('P', "port"), ('u', "user"), ('h', "datadir"), ('b', "basedir"), ('t', "tmpdir"), ('C', "character_set_server"), ('r', "chroot")];
+const LETTERS: &[(char, &str)] = &[
+    ('P', "port"),
+    ('u', "user"),
+    ('h', "datadir"),
+    ('b', "basedir"),
+    ('t', "tmpdir"),
+    ('C', "character_set_server"),
+    ('r', "chroot"),
+];
 
-/// Options of the command line come last: `--name=value`, `--name value`, and some letters. What stands alone is a value, for
-/// the server takes no other words.
+/// Options of the command line come last: `--name=value`, `--name value`, and some letters. What stands alone
+/// is a value, for the server takes no other words.
 fn options(book: &mut Book, instance: &Instance) {
     let place = instance.command_place.as_ref();
     let mut words = instance.command.iter().skip(1).peekable();
     while let Some(word) = words.next() {
         let (name, given) = if let Some(option) = word.strip_prefix("--").filter(|o| !o.is_empty()) {
-            let (name, value) = option.split_once('=').map_or((option, None), |(n, v)| (n, Some(v.to_owned())));
+            let (name, value) =
+                option.split_once('=').map_or((option, None), |(n, v)| (n, Some(v.to_owned())));
             (spelt(name), value)
-        } else if let Some((letter, rest)) = word.strip_prefix('-').and_then(|w| Some((w.chars().next()?, w.get(1..)?))) {
+        } else if let Some((letter, rest)) =
+            word.strip_prefix('-').and_then(|w| Some((w.chars().next()?, w.get(1..)?)))
+        {
             let Some((_, name)) = LETTERS.iter().find(|(l, _)| *l == letter) else { continue };
             ((*name).to_owned(), (!rest.is_empty()).then(|| rest.to_owned()))
         } else {
@@ -166,10 +220,16 @@ fn options(book: &mut Book, instance: &Instance) {
 }
 
 fn listens(book: &mut Book) {
-    let off = book.value("skip_networking").is_some_and(|v| !matches!(v.to_ascii_lowercase().as_str(), "0" | "off" | "false" | "no"));
+    let off = book
+        .value("skip_networking")
+        .is_some_and(|v| !matches!(v.to_ascii_lowercase().as_str(), "0" | "off" | "false" | "no"));
     let entry = book.last("port");
     // A number out of range is adjusted, not refused.
-    let port = book.value("port").map_or(Some(3306), |p| p.parse::<u32>().ok()).and_then(|p| u16::try_from(p).ok()).unwrap_or(u16::MAX);
+    let port = book
+        .value("port")
+        .map_or(Some(3306), |p| p.parse::<u32>().ok())
+        .and_then(|p| u16::try_from(p).ok())
+        .unwrap_or(u16::MAX);
     let bind = book.last("bind_address");
     let addresses = book.value("bind_address").unwrap_or_else(|| "*".into());
     for word in addresses.split(',').map(str::trim).filter(|_| !off && port != 0) {
@@ -198,7 +258,11 @@ fn listens(book: &mut Book) {
 
 /// The built-in place of the socket differs between the distributions.
 fn default_socket(snapshot: &Snapshot, data: &str) -> String {
-    if snapshot.exists("/etc/debian_version") == Some(true) { "/run/mysqld/mysqld.sock".into() } else { path::join(data, "mysql.sock") }
+    if snapshot.exists("/etc/debian_version") == Some(true) {
+        "/run/mysqld/mysqld.sock".into()
+    } else {
+        path::join(data, "mysql.sock")
+    }
 }
 
 fn data_dir(book: &Book) -> String {
@@ -211,7 +275,11 @@ fn paths(book: &mut Book) {
     if let Some(entry) = &entry {
         book.must_be_directory(entry, &data);
     }
-    book.out.model.data_dir = Some(NamedPath { path: data.clone(), place: entry.and_then(|e| e.place.known()), directive: "datadir".into() });
+    book.out.model.data_dir = Some(NamedPath {
+        path: data.clone(),
+        place: entry.and_then(|e| e.place.known()),
+        directive: "datadir".into(),
+    });
     for name in ["pid_file", "log_bin"] {
         let Some(entry) = book.last(name).filter(|e| !e.value.is_empty()) else { continue };
         let named = Book::named(&entry, &data);
@@ -241,7 +309,11 @@ fn paths(book: &mut Book) {
         };
         let path = if entry.value.is_empty() { default } else { path::join(&data, &entry.value) };
         let path = if path::name(&path).contains('.') { path } else { format!("{path}.err") };
-        book.out.model.error_logs.push(NamedPath { path, place: entry.place.known(), directive: "log_error".into() });
+        book.out.model.error_logs.push(NamedPath {
+            path,
+            place: entry.place.known(),
+            directive: "log_error".into(),
+        });
     } else {
         book.out.model.log_sinks.push((LogSink::StandardError, None));
     }
@@ -258,9 +330,16 @@ fn demands(book: &mut Book, command: &[String]) {
     let given = book.value("innodb_buffer_pool_size").and_then(|v| crate::manager::size(&v));
     let amount = given.unwrap_or(BUFFER_POOL);
     let place = entry.and_then(|e| e.place.known());
-    book.out.model.demands.push(Demand { resource: Resource::Memory, amount, directive: "innodb_buffer_pool_size".into(), place });
-    book.out.model.background =
-        Some(command.iter().any(|w| w == "--daemonize") || book.last("daemonize").is_some_and(|e| crate::manager::on(&e.value.to_ascii_lowercase())));
+    book.out.model.demands.push(Demand {
+        resource: Resource::Memory,
+        amount,
+        directive: "innodb_buffer_pool_size".into(),
+        place,
+    });
+    book.out.model.background = Some(
+        command.iter().any(|w| w == "--daemonize")
+            || book.last("daemonize").is_some_and(|e| crate::manager::on(&e.value.to_ascii_lowercase())),
+    );
 }
 
 fn host_name(snapshot: &Snapshot) -> String {
@@ -288,8 +367,11 @@ impl Kind for Mysql {
     }
     fn combine(&self, one: &Assignment) -> Combine {
         match spelt(&one.name).as_str() {
-            "plugin_load_add" | "early_plugin_load" | "binlog_do_db" | "binlog_ignore_db" | "ignore_db_dirs" | "ignore_db_dir" => Combine::List,
-            name if name.starts_with("replicate_") && (name.ends_with("_db") || name.ends_with("_table")) => Combine::List,
+            "plugin_load_add" | "early_plugin_load" | "binlog_do_db" | "binlog_ignore_db"
+            | "ignore_db_dirs" | "ignore_db_dir" => Combine::List,
+            name if name.starts_with("replicate_") && (name.ends_with("_db") || name.ends_with("_table")) => {
+                Combine::List
+            }
             "replicate_rewrite_db" => Combine::List,
             _ => Combine::Last,
         }
@@ -302,7 +384,8 @@ impl Kind for Mysql {
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
         let mut book = Book::new(snapshot, &instance.made_by_manager);
-        let named = option(&instance.command, &["--defaults-file"]).is_some() || !DEFAULTS.contains(&instance.config.as_str());
+        let named = option(&instance.command, &["--defaults-file"]).is_some()
+            || !DEFAULTS.contains(&instance.config.as_str());
         let files: Vec<&str> = if named { vec![instance.config.as_str()] } else { DEFAULTS.to_vec() };
         let none = instance.command.get(1).is_some_and(|w| w == "--no-defaults");
         for one in files.into_iter().filter(|_| !none) {
@@ -324,7 +407,17 @@ impl Kind for Mysql {
         &["aria_log_control", "ibdata1", "ib_logfile0", "mysql"]
     }
     fn writes_data(&self) -> &'static [&'static str] {
-        &["aria_log_control", "aria_log.*", "ib_buffer_pool", "ib_logfile*", "ibdata*", "ibtmp1", "multi-master.info", "ddl_recovery*.log", "undo*"]
+        &[
+            "aria_log_control",
+            "aria_log.*",
+            "ib_buffer_pool",
+            "ib_logfile*",
+            "ibdata*",
+            "ibtmp1",
+            "multi-master.info",
+            "ddl_recovery*.log",
+            "undo*",
+        ]
     }
     fn data_faults(&self, snapshot: &Snapshot, _: &Instance, dir: &str) -> Vec<DataFault> {
         data::faults(snapshot, dir)
@@ -333,6 +426,9 @@ impl Kind for Mysql {
         option(arguments, &["--defaults-file"])
     }
     fn is_main(&self, arguments: &[String]) -> bool {
-        !arguments.iter().take(2).any(|a| path::name(a).ends_with("_safe") || path::name(a).ends_with("-safe"))
+        !arguments
+            .iter()
+            .take(2)
+            .any(|a| path::name(a).ends_with("_safe") || path::name(a).ends_with("-safe"))
     }
 }

@@ -1,8 +1,8 @@
-//! What of a configuration of nginx is not for other eyes: values beside the names of secrets, and of directives that no table
-//! knows.
+//! What of a configuration of nginx is not for other eyes: values beside the names of secrets, and of
+//! directives that no table knows.
 use super::DIRECTIVES;
 use super::tokens::{End, Tokens};
-use crate::host::{Concealed, MASK, conceal_words, is_secret};
+use crate::secrets::{Concealed, MASK, conceal_words, is_secret};
 
 /// Whether a directive's whole value is a secret.
 pub(super) fn is_whole(name: &str) -> bool {
@@ -27,7 +27,8 @@ pub(super) fn conceal(text: &str) -> Concealed {
         }
         let Some(first) = words.first() else { continue };
         found.statements.push(first.start..tokens.position());
-        let spelled: Vec<(&str, std::ops::Range<usize>)> = words.iter().map(|w| (w.value.as_ref(), w.start..w.end)).collect();
+        let spelled: Vec<(&str, std::ops::Range<usize>)> =
+            words.iter().map(|w| (w.value.as_ref(), w.start..w.end)).collect();
         let name = spelled[0].0;
         if let Some(Some(secret)) = free.last() {
             // The entry of a map: what is compared with, or what comes of it, is the secret.
@@ -46,7 +47,9 @@ pub(super) fn conceal(text: &str) -> Concealed {
         }
         if end == End::Open {
             let entries = matches!(name, "map" | "geo" | "split_clients" | "match" | "types" | "charset_map");
-            free.push(entries.then(|| spelled.iter().skip(1).any(|(w, _)| is_secret(w.trim_start_matches('$')))));
+            free.push(
+                entries.then(|| spelled.iter().skip(1).any(|(w, _)| is_secret(w.trim_start_matches('$')))),
+            );
         }
     }
     found
@@ -55,7 +58,8 @@ pub(super) fn conceal(text: &str) -> Concealed {
 /// Whether a block of entries is about a secret: what is compared with, or what comes of it.
 pub(super) fn about_secret(block: &str) -> bool {
     let mut words = block.split(' ');
-    words.next().is_some_and(|n| matches!(n, "map" | "geo")) && words.any(|w| is_secret(w.trim_start_matches('$')))
+    words.next().is_some_and(|n| matches!(n, "map" | "geo"))
+        && words.any(|w| is_secret(w.trim_start_matches('$')))
 }
 
 /// The head of a block as it may be shown.
@@ -86,7 +90,9 @@ pub(super) fn shown(words: &[&str], block: &str) -> String {
         let touched = found.secret.iter().find(|s| s.start < span.end && span.start < s.end);
         match touched {
             _ if hidden(span) => MASK.to_owned(),
-            Some(part) if part.start > span.start => format!("{}{MASK}", word.get(..part.start - span.start).unwrap_or_default()),
+            Some(part) if part.start > span.start => {
+                format!("{}{MASK}", word.get(..part.start - span.start).unwrap_or_default())
+            }
             Some(_) => MASK.to_owned(),
             None => (*word).to_owned(),
         }
@@ -98,7 +104,11 @@ pub(super) fn shown(words: &[&str], block: &str) -> String {
 fn compared(name: &str, words: &[(&str, std::ops::Range<usize>)], found: &mut Concealed) {
     let about = |w: &str| is_secret(w.trim_start_matches(['(', '$', '!']));
     if name == "if" && words.iter().skip(1).any(|(w, _)| about(w)) {
-        let values = words.iter().skip(1).filter(|(w, _)| !w.contains('$') && !matches!(*w, "=" | "!=" | "~" | "~*" | "!~" | "!~*" | "(" | ")"));
-        found.secret.extend(values.map(|(w, span)| span.start..span.end - (w.len() - w.trim_end_matches(')').len()).min(span.len())));
+        let values = words.iter().skip(1).filter(|(w, _)| {
+            !w.contains('$') && !matches!(*w, "=" | "!=" | "~" | "~*" | "!~" | "!~*" | "(" | ")")
+        });
+        found.secret.extend(values.map(|(w, span)| {
+            span.start..span.end - (w.len() - w.trim_end_matches(')').len()).min(span.len())
+        }));
     }
 }

@@ -8,7 +8,12 @@ use crate::path;
 
 pub(super) fn finish(r: &mut Reader) {
     if !r.facts.has_events {
-        r.plain(Code::ConfigSyntax, DependsOn::Text, "there is no \"events\" section, which nginx insists on".into(), None);
+        r.plain(
+            Code::ConfigSyntax,
+            DependsOn::Text,
+            "there is no \"events\" section, which nginx insists on".into(),
+            None,
+        );
     }
     upstreams(r);
     for site in std::mem::take(&mut r.facts.sites) {
@@ -22,12 +27,19 @@ pub(super) fn finish(r: &mut Reader) {
     // The daemon stops at the first fault in file order; what is found after the last line comes behind it.
 }
 
-fn add(r: &mut Reader, code: Code, place: Option<Place>, depends_on: DependsOn, message: String, about: Option<About>) {
+fn add(
+    r: &mut Reader,
+    code: Code,
+    place: Option<Place>,
+    depends_on: DependsOn,
+    message: String,
+    about: Option<About>,
+) {
     r.out.add(ConfigFinding { place, depends_on, about, ..ConfigFinding::error(code, message) });
 }
 
-/// Names that must be an upstream block or resolve. The daemon resolves while it reads, so a fault here belongs
-/// before every later one in the file.
+/// Names that must be an upstream block or resolve. The daemon resolves while it reads, so a fault here
+/// belongs before every later one in the file.
 fn upstreams(r: &mut Reader) {
     for HostUse { host, may_be, place, directive } in std::mem::take(&mut r.facts.host_uses) {
         if may_be != MayBe::Host && r.facts.upstreams.contains_key(&host) {
@@ -53,8 +65,10 @@ fn zones(r: &mut Reader) {
     for (name, place, directive) in std::mem::take(&mut r.facts.zone_uses) {
         if !r.facts.zones.contains_key(&name) {
             let message = format!("zone \"{name}\" of \"{directive}\" ({place}) is declared nowhere");
-            // A cache is looked up when the sections are merged, at the end of http; the others after the last line.
-            let place = if directive.ends_with("_cache") { r.facts.http_end.clone().unwrap_or(place) } else { place };
+            // A cache is looked up when the sections are merged, at the end of http; the others after the
+            // last line.
+            let place =
+                if directive.ends_with("_cache") { r.facts.http_end.clone().unwrap_or(place) } else { place };
             add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(About::Name(name)));
         }
     }
@@ -89,7 +103,8 @@ fn written(r: &mut Reader) {
     r.out.model.background.get_or_insert(true);
     r.out.model.notifies = Some(false);
     if r.out.model.pid_file.is_none() {
-        r.out.model.pid_file = Some(NamedPath { path: r.options.pid.clone(), place: None, directive: "pid".into() });
+        r.out.model.pid_file =
+            Some(NamedPath { path: r.options.pid.clone(), place: None, directive: "pid".into() });
     }
     if let Some(pid) = &r.out.model.pid_file {
         all.push(pid.clone());
@@ -101,13 +116,29 @@ fn written(r: &mut Reader) {
         }
         if r.snapshot.is_directory(&needed) == Some(false) {
             let message = format!("directory {needed} for {} does not exist", entry.path);
-            add(r, Code::ConfigMissingFile, entry.place.clone(), DependsOn::Files, message, Some(About::Directory(needed)));
+            add(
+                r,
+                Code::ConfigMissingFile,
+                entry.place.clone(),
+                DependsOn::Files,
+                message,
+                Some(About::Directory(needed)),
+            );
             if let Some(last) = r.out.findings.last_mut() {
                 last.directive = Some(entry.directive.clone());
             }
-        } else if r.snapshot.is_directory(&entry.path) == Some(true) && (entry.directive.ends_with("_log") || entry.directive == "pid") {
+        } else if r.snapshot.is_directory(&entry.path) == Some(true)
+            && (entry.directive.ends_with("_log") || entry.directive == "pid")
+        {
             let message = format!("{} is a directory, expected a file", entry.path);
-            add(r, Code::ConfigBadValue, entry.place.clone(), DependsOn::Files, message, Some(About::File(entry.path.clone())));
+            add(
+                r,
+                Code::ConfigBadValue,
+                entry.place.clone(),
+                DependsOn::Files,
+                message,
+                Some(About::File(entry.path.clone())),
+            );
         }
     }
     r.out.model.writes = all;
@@ -120,7 +151,14 @@ fn read_at_start(r: &mut Reader) {
         }
         if r.snapshot.exists(&entry.path) == Some(false) {
             let message = format!("{} does not exist", entry.path);
-            add(r, Code::ConfigMissingFile, entry.place.clone(), DependsOn::Files, message, Some(About::File(entry.path)));
+            add(
+                r,
+                Code::ConfigMissingFile,
+                entry.place.clone(),
+                DependsOn::Files,
+                message,
+                Some(About::File(entry.path)),
+            );
         }
     }
 }

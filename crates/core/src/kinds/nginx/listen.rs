@@ -85,7 +85,9 @@ fn resolve(r: &mut Reader, d: &Directive, value: &str) -> Option<Vec<Key>> {
         return Some(vec![(None, 0, Some(path.to_owned()))]);
     }
     let (host, port) = if let Some(rest) = value.strip_prefix('[') {
-        let Some((host, tail)) = rest.split_once(']') else { return bad(r, d, format!("the bracket of \"{value}\" is not closed")) };
+        let Some((host, tail)) = rest.split_once(']') else {
+            return bad(r, d, format!("the bracket of \"{value}\" is not closed"));
+        };
         (host.to_owned(), tail.strip_prefix(':').map(str::to_owned))
     } else if let Some((host, port)) = value.split_once(':') {
         (host.to_owned(), Some(port.to_owned()))
@@ -119,7 +121,8 @@ fn resolve(r: &mut Reader, d: &Directive, value: &str) -> Option<Vec<Key>> {
     match crate::names::lookup(r.snapshot, &host) {
         Look::Seen(addresses) => Some(addresses.into_iter().map(|a| (Some(a), port, None)).collect()),
         Look::Absent => {
-            let found = r.find(d, Code::NameUnresolved, format!("\"{host}\" in \"{value}\" does not resolve"));
+            let found =
+                r.find(d, Code::NameUnresolved, format!("\"{host}\" in \"{value}\" does not resolve"));
             found.depends_on = crate::config::DependsOn::Names;
             found.about = Some(About::Host(host));
             None
@@ -154,7 +157,11 @@ fn note(r: &mut Reader, d: &Directive, key: Key, tls: bool, default: bool, optio
         r.find(d, Code::ConfigConflict, format!("{shown} has a default server already, in {first}"));
     }
     if options && let Some(first) = r.facts.listens.options.insert(key.clone(), place.clone()) {
-        r.find(d, Code::ConfigConflict, format!("options of the socket {shown} are already given in {first}"));
+        r.find(
+            d,
+            Code::ConfigConflict,
+            format!("options of the socket {shown} are already given in {first}"),
+        );
     }
     let six = matches!(key.0, Some(IpAddr::V6(_)));
     let listen = match &key {
@@ -165,7 +172,14 @@ fn note(r: &mut Reader, d: &Directive, key: Key, tls: bool, default: bool, optio
     let at = r.out.model.listens.len();
     let speaks = if r.inside("http") { Speaks::AsItsKind } else { Speaks::Other };
     r.facts.listens.keys.push((key.clone(), at));
-    r.out.model.listens.push(WantedListen { listen, place: Some(place), port_span: span, tls, speaks, bound: true });
+    r.out.model.listens.push(WantedListen {
+        listen,
+        place: Some(place),
+        port_span: span,
+        tls,
+        speaks,
+        bound: true,
+    });
     if let Some(site) = &mut r.block().site {
         site.listens.push(Own { key });
     }
@@ -187,7 +201,14 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
         if let Some(place) = site.opened.clone() {
             let listen = Listen::tcp(IpAddr::V4(Ipv4Addr::UNSPECIFIED), 80, false);
             r.facts.listens.keys.push((key.clone(), r.out.model.listens.len()));
-            r.out.model.listens.push(WantedListen { listen, place: Some(place), port_span: None, tls: false, speaks: Speaks::default(), bound: true });
+            r.out.model.listens.push(WantedListen {
+                listen,
+                place: Some(place),
+                port_span: None,
+                tls: false,
+                speaks: Speaks::default(),
+                bound: true,
+            });
         }
         site.listens.push(Own { key });
     }
@@ -199,8 +220,12 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
             let port = own.key.1;
             r.out.model.site_names.push((name.clone(), port));
             let Some(place) = &site.opened else { continue };
-            if let Some(first) = r.facts.listens.names.insert((own.key.clone(), name.clone()), place.clone()) {
-                let message = format!("name \"{name}\" on port {port} belongs to an earlier server already ({first}); this one is ignored");
+            if let Some(first) = r.facts.listens.names.insert((own.key.clone(), name.clone()), place.clone())
+            {
+                let message = format!(
+                    "name \"{name}\" on port {port} belongs to an earlier server already ({first}); this one \
+                        is ignored"
+                );
                 r.out.add(ConfigFinding {
                     severity: Severity::Warning,
                     place: Some(place.clone()),
@@ -219,10 +244,20 @@ fn odd_names(r: &mut Reader) {
     for (name, place) in std::mem::take(&mut r.facts.odd_names) {
         let lower = name.to_ascii_lowercase();
         let names = &r.facts.listens.names;
-        let several = |key: &Key| names.iter().filter(|((k, _), _)| k == key).map(|(_, place)| place).collect::<std::collections::HashSet<_>>().len() > 1;
+        let several = |key: &Key| {
+            names
+                .iter()
+                .filter(|((k, _), _)| k == key)
+                .map(|(_, place)| place)
+                .collect::<std::collections::HashSet<_>>()
+                .len()
+                > 1
+        };
         let shared = names.keys().filter(|(_, n)| *n == lower).any(|(key, _)| several(key));
         if shared {
-            let message = format!("\"{name}\" is not a server name or wildcard: a * stands only at an end, beside a dot");
+            let message = format!(
+                "\"{name}\" is not a server name or wildcard: a * stands only at an end, beside a dot"
+            );
             r.out.add(ConfigFinding {
                 place: Some(place),
                 directive: Some("server_name".into()),
@@ -239,11 +274,15 @@ pub(super) fn finish(r: &mut Reader) {
     let keys = std::mem::take(&mut r.facts.listens.keys);
     let options = std::mem::take(&mut r.facts.listens.options);
     let addresses = r.snapshot.addresses();
-    let wild: std::collections::HashSet<(u16, bool)> =
-        keys.iter().filter_map(|(k, _)| k.0.filter(IpAddr::is_unspecified).map(|a| (k.1, a.is_ipv4()))).collect();
+    let wild: std::collections::HashSet<(u16, bool)> = keys
+        .iter()
+        .filter_map(|(k, _)| k.0.filter(IpAddr::is_unspecified).map(|a| (k.1, a.is_ipv4())))
+        .collect();
     for (key, at) in &keys {
         let Some(address) = key.0 else { continue };
-        let covered = !address.is_unspecified() && wild.contains(&(key.1, address.is_ipv4())) && !options.contains_key(key);
+        let covered = !address.is_unspecified()
+            && wild.contains(&(key.1, address.is_ipv4()))
+            && !options.contains_key(key);
         r.out.model.listens[*at].bound = !covered;
         let place = r.out.model.listens[*at].place.clone();
         if covered || address.is_unspecified() || address.is_loopback() {

@@ -22,7 +22,12 @@ static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/nginx/failures.
 static PROFILE: Profile = Profile {
     programs: &["nginx"],
     units: &["nginx.service"],
-    configs: &["/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/opt/nginx/conf/nginx.conf"],
+    configs: &[
+        "/etc/nginx/nginx.conf",
+        "/usr/local/nginx/conf/nginx.conf",
+        "/usr/local/etc/nginx/nginx.conf",
+        "/opt/nginx/conf/nginx.conf",
+    ],
     packages: &["nginx", "nginx-full", "nginx-core", "nginx-light", "nginx-extras", "nginx-common"],
     version: Some(VersionMark { words: "nginx version: nginx/", stands: Stands::Behind, files: &[] }),
     logs: &["/var/log/nginx/error.log"],
@@ -130,7 +135,10 @@ impl Options {
     /// Whether the build, or a loaded file, has the module.
     fn has_module(&self, snapshot: &Snapshot, module: &str, loaded: &[String]) -> bool {
         // Most modules are always there; only these families can be files of their own.
-        if !module.starts_with("ngx_stream") && !module.starts_with("ngx_mail") && !module.starts_with("ngx_http_") {
+        if !module.starts_with("ngx_stream")
+            && !module.starts_with("ngx_mail")
+            && !module.starts_with("ngx_http_")
+        {
             return true;
         }
         let Some(file) = module_file(module) else { return true };
@@ -138,7 +146,9 @@ impl Options {
             return true;
         }
         let stem = file.trim_end_matches(".so");
-        let known = snapshot.remember(&format!("nginx static {stem}"), || strings_hold(snapshot, std::slice::from_ref(&self.program), stem).to_string());
+        let known = snapshot.remember(&format!("nginx static {stem}"), || {
+            strings_hold(snapshot, std::slice::from_ref(&self.program), stem).to_string()
+        });
         known == "true"
     }
 
@@ -146,14 +156,17 @@ impl Options {
     fn binary_knows(&self, snapshot: &Snapshot, name: &str, loaded: &[String]) -> bool {
         let mut files = loaded.to_vec();
         files.push(self.program.clone());
-        let plain = name.len() > 3 && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'_');
+        let plain =
+            name.len() > 3 && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'_');
         plain && name.contains('_') && strings_hold(snapshot, &files, name)
     }
 }
 
 /// The words of the configure line that the executable carries.
 fn configure_line(snapshot: &Snapshot, program: &str) -> Vec<String> {
-    let line = snapshot.remember(&format!("configure {program}"), || snapshot.find_string(program, "--prefix=", false).seen().flatten().unwrap_or_default());
+    let line = snapshot.remember(&format!("configure {program}"), || {
+        snapshot.find_string(program, "--prefix=", false).seen().flatten().unwrap_or_default()
+    });
     crate::manager::split_words(&line)
 }
 
@@ -167,7 +180,7 @@ impl Kind for Nginx {
     fn directives(&self) -> Option<&'static Directives> {
         Some(DIRECTIVES)
     }
-    fn conceal(&self, text: &str, _path: &str) -> Option<crate::host::Concealed> {
+    fn conceal(&self, text: &str, _path: &str) -> Option<crate::secrets::Concealed> {
         Some(conceal::conceal(text))
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
@@ -178,7 +191,8 @@ impl Kind for Nginx {
         } else if instance.config.is_empty() {
             let built = words.first().map(|p| configure_line(snapshot, p)).unwrap_or_default();
             let own = built.iter().find_map(|w| w.strip_prefix("--conf-path=")).map(str::to_owned);
-            let known = PROFILE.configs.iter().find(|c| snapshot.exists(c) == Some(true)).map(|c| (*c).to_owned());
+            let known =
+                PROFILE.configs.iter().find(|c| snapshot.exists(c) == Some(true)).map(|c| (*c).to_owned());
             instance.config = own.or(known).unwrap_or_else(|| PROFILE.configs[0].to_owned());
         }
     }
@@ -187,6 +201,8 @@ impl Kind for Nginx {
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         let first = arguments.first().map_or("", String::as_str);
-        !first.starts_with("nginx: worker") && !first.starts_with("nginx: cache") && !arguments.iter().any(|a| a == "-t" || a == "-s")
+        !first.starts_with("nginx: worker")
+            && !first.starts_with("nginx: cache")
+            && !arguments.iter().any(|a| a == "-t" || a == "-s")
     }
 }

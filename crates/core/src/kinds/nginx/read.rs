@@ -38,7 +38,12 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
     match snapshot.read(&options.config) {
         Look::Seen(_) => reader.out.readable = true,
         Look::Absent => {
-            reader.plain(Code::ConfigMissingFile, DependsOn::Files, format!("{} does not exist", options.config), Some(About::File(options.config.clone())));
+            reader.plain(
+                Code::ConfigMissingFile,
+                DependsOn::Files,
+                format!("{} does not exist", options.config),
+                Some(About::File(options.config.clone())),
+            );
             reader.out.readable = true;
             return reader.out;
         }
@@ -63,7 +68,10 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
 impl Reader<'_, '_> {
     fn fault(&mut self, fault: Fault) {
         let place = Place { file: self.file.clone(), line: fault.line, column: 0, end_column: 0 };
-        self.out.add(ConfigFinding { place: Some(place), ..ConfigFinding::error(Code::ConfigSyntax, fault.message) });
+        self.out.add(ConfigFinding {
+            place: Some(place),
+            ..ConfigFinding::error(Code::ConfigSyntax, fault.message)
+        });
         self.stopped = true;
     }
 
@@ -71,7 +79,11 @@ impl Reader<'_, '_> {
         let nested = self.open_files.iter().any(|f| f == name);
         if nested || self.open_files.len() > DEPTH {
             if let Some(d) = from {
-                let message = if nested { format!("{name} includes itself") } else { format!("too many files at {name}") };
+                let message = if nested {
+                    format!("{name} includes itself")
+                } else {
+                    format!("too many files at {name}")
+                };
                 self.find(d, Code::ConfigConflict, message);
                 self.stopped = true;
             }
@@ -107,7 +119,11 @@ impl Reader<'_, '_> {
                 let text: Arc<str> = match std::str::from_utf8(&bytes) {
                     Ok(text) => Arc::from(text),
                     // One byte stays one column: positions must not move.
-                    Err(_) => bytes.iter().map(|&b| if b.is_ascii() { char::from(b) } else { '?' }).collect::<String>().into(),
+                    Err(_) => bytes
+                        .iter()
+                        .map(|&b| if b.is_ascii() { char::from(b) } else { '?' })
+                        .collect::<String>()
+                        .into(),
                 };
                 self.texts.insert(name.to_owned(), text.clone());
                 Some(text)
@@ -123,7 +139,8 @@ impl Reader<'_, '_> {
             Look::NotSeen(why) => {
                 if why == crate::host::Unseen::NotRegular {
                     if let Some(d) = from {
-                        self.find(d, Code::ConfigMissingFile, format!("{name} is not a regular file")).depends_on = DependsOn::Files;
+                        self.find(d, Code::ConfigMissingFile, format!("{name} is not a regular file"))
+                            .depends_on = DependsOn::Files;
                     }
                 } else {
                     self.out.unread(name, &why);
@@ -145,7 +162,10 @@ impl Reader<'_, '_> {
             match tokens.next(&mut words) {
                 Err(fault) => return self.fault(fault),
                 Ok(End::File) if self.blocks.len() > floor => {
-                    return self.fault(Fault { line: tokens.line, message: "unexpected end of file, expecting \"}\"".into() });
+                    return self.fault(Fault {
+                        line: tokens.line,
+                        message: "unexpected end of file, expecting \"}\"".into(),
+                    });
                 }
                 Ok(End::File) => return,
                 Ok(End::Close) if self.blocks.len() <= floor => {
@@ -220,15 +240,29 @@ impl Reader<'_, '_> {
         let shown = super::conceal::shown(&words, if entry { block } else { "" });
         let value = Value::of(!entry && super::conceal::is_whole(d.name()), d.name(), &shown);
         // The heads of blocks may hold secrets, too; so may the entries of a map, on both sides.
-        let section = self.blocks.iter().skip(1).map(|b| super::conceal::head(&b.label)).collect::<Vec<_>>().join(" / ");
-        let name = if entry && super::conceal::about_secret(block) { crate::host::MASK } else { d.name() };
+        let section = self
+            .blocks
+            .iter()
+            .skip(1)
+            .map(|b| super::conceal::head(&b.label))
+            .collect::<Vec<_>>()
+            .join(" / ");
+        let name = if entry && super::conceal::about_secret(block) { crate::secrets::MASK } else { d.name() };
         let scope = self.blocks.last().map_or(0, |b| b.number);
         // What stands in `-g` stands in the start command.
         let (layer, place) = match &*d.place.file {
             "-g" => (Layer::CommandLine, self.options.command_place.clone()),
             _ => (Layer::File, Some(d.place.clone())),
         };
-        self.out.model.settings.push(Assignment { name: name.to_owned(), value, section, scope, layer, first: false, place });
+        self.out.model.settings.push(Assignment {
+            name: name.to_owned(),
+            value,
+            section,
+            scope,
+            layer,
+            first: false,
+            place,
+        });
     }
 
     /// Existence, place, terminator; in the daemon's order.
@@ -243,7 +277,8 @@ impl Reader<'_, '_> {
         let block = row.marks.has(Marks::BLOCK);
         if !block && d.opens {
             let message = format!("\"{}\" is not terminated by \";\"", d.name());
-            self.find(d, Code::ConfigSyntax, message).help = Some("a \";\" is missing before the \"{\"".into());
+            self.find(d, Code::ConfigSyntax, message).help =
+                Some("a \";\" is missing before the \"{\"".into());
             return None;
         }
         if block && !d.opens {
@@ -264,7 +299,8 @@ impl Reader<'_, '_> {
         if let Some(known) = self.there.1[at] {
             return known;
         }
-        let found = self.is_known(row) && self.options.has_module(self.snapshot, row.from, &self.out.model.modules);
+        let found =
+            self.is_known(row) && self.options.has_module(self.snapshot, row.from, &self.out.model.modules);
         self.there.1[at] = Some(found);
         found
     }
@@ -280,19 +316,26 @@ impl Reader<'_, '_> {
             let places = rows.iter().filter(|k| self.is_known(k)).fold(0, |sum, k| sum | k.places);
             let places = DIRECTIVES.named(places).map(section_name).collect::<Vec<_>>().join(", ");
             let here = section_name(self.context());
-            self.find(d, Code::ConfigMisplacedDirective, format!("\"{name}\" is not allowed in {here}")).help = Some(format!("it belongs in: {places}"));
+            self.find(d, Code::ConfigMisplacedDirective, format!("\"{name}\" is not allowed in {here}"))
+                .help = Some(format!("it belongs in: {places}"));
             return;
         }
         if let Some(row) = rows.iter().find(|k| self.is_known(k)) {
             let module = row.from;
             let help = super::module_file(module).map(|file| format!("load_module modules/{file}; loads it"));
-            self.find(d, Code::ConfigMissingModule, format!("\"{name}\" belongs to {module}, which is not loaded")).help = help;
+            self.find(
+                d,
+                Code::ConfigMissingModule,
+                format!("\"{name}\" belongs to {module}, which is not loaded"),
+            )
+            .help = help;
             return;
         }
         if let (Some(row), Some(release)) = (rows.first(), self.options.release(self.snapshot)) {
             let message = format!("\"{name}\" is not a directive of nginx {}", release.version);
             let spans: Vec<String> = row.releases.iter().map(ToString::to_string).collect();
-            self.find(d, Code::ConfigUnknownDirective, message).help = Some(format!("it is one {}", spans.join(" and ")));
+            self.find(d, Code::ConfigUnknownDirective, message).help =
+                Some(format!("it is one {}", spans.join(" and ")));
             return;
         }
         // Further ones are only counted: what is dear to find out about them need not be.
@@ -304,21 +347,33 @@ impl Reader<'_, '_> {
             return;
         }
         // A newer series may know it, and nobody can be asked.
-        if DIRECTIVES.is_beyond(self.options.release(self.snapshot)) && self.snapshot.exists(&self.options.program) != Some(true) {
-            return self.out.unjudged(format!("\"{name}\" at {}: the table of directives does not reach to this release", d.place));
+        if DIRECTIVES.is_beyond(self.options.release(self.snapshot))
+            && self.snapshot.exists(&self.options.program) != Some(true)
+        {
+            return self.out.unjudged(format!(
+                "\"{name}\" at {}: the table of directives does not reach to this release",
+                d.place
+            ));
         }
         let bits = self.blocks.last().map_or(0, |b| b.bits);
         let known = || DIRECTIVES.all().filter(|r| self.is_known(r));
-        let near = nearest(&name, known().filter(|r| r.places & bits != 0).map(|r| r.name)).or_else(|| nearest(&name, known().map(|r| r.name)));
-        let edit = near.zip(d.words.first()).map(|(near, word)| (self.span(word.start, word.end), near.to_owned()));
+        let near = nearest(&name, known().filter(|r| r.places & bits != 0).map(|r| r.name))
+            .or_else(|| nearest(&name, known().map(|r| r.name)));
+        let edit =
+            near.zip(d.words.first()).map(|(near, word)| (self.span(word.start, word.end), near.to_owned()));
         if name.starts_with('\u{feff}') {
             let edit = d.words.first().map(|w| (self.span(w.start, w.start + 3), String::new()));
-            let found = self.find(d, Code::ConfigUnknownDirective, "a byte order mark stands before the first word, which becomes part of it");
+            let found = self.find(
+                d,
+                Code::ConfigUnknownDirective,
+                "a byte order mark stands before the first word, which becomes part of it",
+            );
             found.help = Some("save the file without a byte order mark".into());
             found.edit = edit;
             return;
         }
-        let found = self.find(d, Code::ConfigUnknownDirective, format!("\"{name}\" is not a directive of nginx"));
+        let found =
+            self.find(d, Code::ConfigUnknownDirective, format!("\"{name}\" is not a directive of nginx"));
         found.help = near.map(|near| format!("did you mean \"{near}\"?"));
         found.edit = edit;
     }
@@ -328,7 +383,11 @@ impl Reader<'_, '_> {
         let count = d.words.len() - 1;
         let wrong = fault(row, count, |at| d.argument(at));
         if let Some(Wrong::Count { found, expected }) = wrong {
-            let message = format!("\"{}\" has {found} {}, expected {expected}", d.name(), if found == 1 { "value" } else { "values" });
+            let message = format!(
+                "\"{}\" has {found} {}, expected {expected}",
+                d.name(),
+                if found == 1 { "value" } else { "values" }
+            );
             let missing_end = d.words.iter().any(|w| w.line < d.line);
             let found = self.find(d, Code::ConfigBadValue, message);
             if missing_end {
@@ -341,19 +400,25 @@ impl Reader<'_, '_> {
         if row.marks.has(Marks::ONCE)
             && let Some(first) = self.block().seen.insert(row.number, line)
         {
-            let message = format!("\"{}\" is given twice in one block; the first is in line {first}", d.name());
+            let message =
+                format!("\"{}\" is given twice in one block; the first is in line {first}", d.name());
             self.find(d, Code::ConfigConflict, message);
             return;
         }
         if let Some(Wrong::Word { at, expected }) = wrong {
-            let message = format!("\"{}\" is not a valid value for \"{}\", expected {expected}", d.argument(at), d.name());
+            let message = format!(
+                "\"{}\" is not a valid value for \"{}\", expected {expected}",
+                d.argument(at),
+                d.name()
+            );
             self.find(d, Code::ConfigBadValue, message);
         } else if row.marks.has(Marks::TYPED) {
             self.typed(d, row);
         }
     }
 
-    /// What follows from the types of words: variables that must exist, patterns that must compile, files that are read or written.
+    /// What follows from the types of words: variables that must exist, patterns that must compile, files
+    /// that are read or written.
     fn typed(&mut self, d: &Directive, row: &'static Row) {
         for (at, slot) in slots_of(row, d.words.len() - 1, |at| d.argument(at)).enumerate() {
             let word = d.argument(at);
@@ -366,7 +431,11 @@ impl Reader<'_, '_> {
                 }
                 Type::Path(PathUse::Read) => {
                     let path = path::join(path::parent(&self.options.config), word);
-                    self.out.model.reads.push(NamedPath { path, place: Some(d.place.clone()), directive: d.name().to_owned() });
+                    self.out.model.reads.push(NamedPath {
+                        path,
+                        place: Some(d.place.clone()),
+                        directive: d.name().to_owned(),
+                    });
                 }
                 _ => {}
             }

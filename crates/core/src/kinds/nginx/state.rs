@@ -1,5 +1,5 @@
-//! What is known while a configuration of nginx is read: the blocks that are open, what was gathered over all files, and the
-//! findings so far.
+//! What is known while a configuration of nginx is read: the blocks that are open, what was gathered over all
+//! files, and the findings so far.
 use super::tokens::Word;
 use super::{DIRECTIVES, Options};
 use crate::bounds::Cost;
@@ -101,7 +101,8 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) file: Arc<str>,
     /// Which rules are about which rows.
     pub(super) rules: RuleIndex,
-    /// Whether the build or a loaded module has a row, by its number, and for how many loaded modules that was found.
+    /// Whether the build or a loaded module has a row, by its number, and for how many loaded modules that
+    /// was found.
     pub(super) there: (usize, Vec<Option<bool>>),
     pub(super) open_files: Vec<String>,
     pub(super) texts: HashMap<String, Arc<str>>,
@@ -223,8 +224,17 @@ impl Reader<'_, '_> {
     }
 
     /// A finding about a directive, on the line that the daemon would blame.
-    pub(super) fn find(&mut self, d: &Directive, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
-        self.out.add(ConfigFinding { place: Some(d.place.clone()), directive: Some(d.name().to_owned()), ..ConfigFinding::error(code, message) })
+    pub(super) fn find(
+        &mut self,
+        d: &Directive,
+        code: Code,
+        message: impl Into<String>,
+    ) -> &mut ConfigFinding {
+        self.out.add(ConfigFinding {
+            place: Some(d.place.clone()),
+            directive: Some(d.name().to_owned()),
+            ..ConfigFinding::error(code, message)
+        })
     }
 
     pub(super) fn warn(&mut self, d: &Directive, message: impl Into<String>) {

@@ -90,7 +90,8 @@ impl<'a> Tokens<'a> {
         self.at
     }
 
-    /// The bytes of the statement that is closed by `;` on a line and begins with a name; `None` where a block is meant.
+    /// The bytes of the statement that is closed by `;` on a line and begins with a name; `None` where a
+    /// block is meant.
     pub(super) fn statement(text: &'a str, line: u32, name: &str) -> Option<std::ops::Range<usize>> {
         let mut tokens = Self::new(text);
         let mut words = Vec::new();
@@ -99,7 +100,11 @@ impl<'a> Tokens<'a> {
             let first = words.first().filter(|w| w.value == name && tokens.line == line);
             match (end, first) {
                 (End::File, _) => return None,
-                (End::Semicolon, Some(first)) if text.as_bytes().get(first.start) == name.as_bytes().first() => return Some(first.start..tokens.at),
+                (End::Semicolon, Some(first))
+                    if text.as_bytes().get(first.start) == name.as_bytes().first() =>
+                {
+                    return Some(first.start..tokens.at);
+                }
                 _ => {}
             }
         }
@@ -138,7 +143,9 @@ impl<'a> Tokens<'a> {
     /// What stands between words: blanks, comments, and what ends a directive.
     fn between(&mut self, first: bool) -> Result<Between, Fault> {
         loop {
-            let Some(c) = self.byte() else { return if first { Ok(Between::End(End::File)) } else { self.ended() } };
+            let Some(c) = self.byte() else {
+                return if first { Ok(Between::End(End::File)) } else { self.ended() };
+            };
             let begun = Begun { start: self.at - 1, line: self.line, quote: 0, variable: false };
             return Ok(match c {
                 _ if blank(c) => continue,
@@ -180,7 +187,12 @@ impl<'a> Tokens<'a> {
             let closed = if begun.quote != 0 { c == begun.quote } else { blank(c) || c == b';' || c == b'{' };
             if closed {
                 let end = self.at - 1;
-                words.push(Word { value: unescape(&self.text[begun.start..end]), start: begun.start, end, line: begun.line });
+                words.push(Word {
+                    value: unescape(&self.text[begun.start..end]),
+                    start: begun.start,
+                    end,
+                    line: begun.line,
+                });
                 return if begun.quote != 0 { self.behind_quote() } else { Ok(end_of(c)) };
             }
             if c == b'\\' {

@@ -39,15 +39,29 @@ pub(super) fn uses(value: &str) -> Result<Vec<&str>, &'static str> {
 
 /// Whether the daemon defines a variable of that name by itself.
 pub(super) fn built_in(name: &str) -> bool {
-    const FAMILIES: &[&str] = &["http_", "sent_http_", "sent_trailer_", "upstream_http_", "upstream_trailer_", "upstream_cookie_", "arg_", "cookie_"];
-    FAMILIES.iter().any(|f| name.starts_with(f)) || KNOWN.contains(name) || matches!(name, "args" | "geoip_country_code" | "memcached_key")
+    const FAMILIES: &[&str] = &[
+        "http_",
+        "sent_http_",
+        "sent_trailer_",
+        "upstream_http_",
+        "upstream_trailer_",
+        "upstream_cookie_",
+        "arg_",
+        "cookie_",
+    ];
+    FAMILIES.iter().any(|f| name.starts_with(f))
+        || KNOWN.contains(name)
+        || matches!(name, "args" | "geoip_country_code" | "memcached_key")
 }
 
 /// Adds the named groups of a pattern.
 pub(super) fn captures(pattern: &str, known: &mut HashSet<String>) {
     for marker in ["(?<", "(?P<", "(?'"] {
         for (at, _) in pattern.match_indices(marker) {
-            let name: String = pattern[at + marker.len()..].chars().take_while(|c| c.is_ascii_alphanumeric() || *c == '_').collect();
+            let name: String = pattern[at + marker.len()..]
+                .chars()
+                .take_while(|c| c.is_ascii_alphanumeric() || *c == '_')
+                .collect();
             if !name.is_empty() {
                 known.insert(name);
             }

@@ -18,7 +18,13 @@ static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/php_fpm/failure
 static PROFILE: Profile = Profile {
     programs: &["php-fpm*", "php5-fpm"],
     units: &["php*-fpm.service", "php-fpm.service", "php-fpm*.service"],
-    configs: &["/etc/php/*/fpm/php-fpm.conf", "/etc/php-fpm.conf", "/etc/php/php-fpm.conf", "/etc/php*/php-fpm.conf", "/usr/local/etc/php-fpm.conf"],
+    configs: &[
+        "/etc/php/*/fpm/php-fpm.conf",
+        "/etc/php-fpm.conf",
+        "/etc/php/php-fpm.conf",
+        "/etc/php*/php-fpm.conf",
+        "/usr/local/etc/php-fpm.conf",
+    ],
     packages: &["php8.4-fpm", "php8.3-fpm", "php8.2-fpm", "php8.1-fpm", "php7.4-fpm", "php-fpm"],
     version: Some(VersionMark { words: "X-Powered-By: PHP/", stands: Stands::Behind, files: &[] }),
     listens_as_configured: true,
@@ -46,19 +52,36 @@ fn file(book: &mut Book, name: &str, section: &mut String, prefix: &str, depth: 
     }
 }
 
-fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, section: &mut String, prefix: &str, depth: usize) {
+fn one(
+    book: &mut Book,
+    text: &Text,
+    line: &Line,
+    trimmed: &str,
+    section: &mut String,
+    prefix: &str,
+    depth: usize,
+) {
     let place = text.place(line, trimmed);
     if let Some(rest) = trimmed.strip_prefix('[') {
         match rest.split_once(']') {
             Some((name, _)) => {
-                *section = if name.eq_ignore_ascii_case("global") { "global".into() } else { name.to_owned() };
+                *section =
+                    if name.eq_ignore_ascii_case("global") { "global".into() } else { name.to_owned() };
             }
-            None => drop(book.refuse(&place, "", Code::ConfigSyntax, "a section's name needs a closing bracket")),
+            None => {
+                let _ =
+                    book.refuse(&place, "", Code::ConfigSyntax, "a section's name needs a closing bracket");
+            }
         }
         return;
     }
     let Some((name, value)) = trimmed.split_once('=') else {
-        book.refuse(&place, "", Code::ConfigSyntax, format!("{trimmed:?} is not an entry, expected NAME = VALUE"));
+        book.refuse(
+            &place,
+            "",
+            Code::ConfigSyntax,
+            format!("{trimmed:?} is not an entry, expected NAME = VALUE"),
+        );
         return;
     };
     let name = name.trim();
@@ -74,7 +97,13 @@ fn one(book: &mut Book, text: &Text, line: &Line, trimmed: &str, section: &mut S
     // What stands in brackets is a name of somebody else's, and his letters count: `env[DB_HOST]`.
     let bare = name.find('[').unwrap_or(name.len());
     let known = format!("{}{}", name[..bare].to_ascii_lowercase(), &name[bare..]);
-    let entry = Entry::of_file(section, known, value.replace("$pool", section), text.place(line, name), text.span(line, value));
+    let entry = Entry::of_file(
+        section,
+        known,
+        value.replace("$pool", section),
+        text.place(line, name),
+        text.span(line, value),
+    );
     book.entries.push(entry);
 }
 
@@ -89,7 +118,14 @@ fn plain(value: &str) -> &str {
     value.split(';').next().unwrap_or_default().trim()
 }
 
-fn include(book: &mut Book, target: &str, place: &crate::config::Place, section: &mut String, prefix: &str, depth: usize) {
+fn include(
+    book: &mut Book,
+    target: &str,
+    place: &crate::config::Place,
+    section: &mut String,
+    prefix: &str,
+    depth: usize,
+) {
     let target = path::join(prefix, target);
     if depth >= DEPTH {
         book.refuse(place, "include", Code::ConfigConflict, "more than 5 levels of includes");
@@ -101,7 +137,12 @@ fn include(book: &mut Book, target: &str, place: &crate::config::Place, section:
     }
     let folder = path::parent(&target);
     if !path::is_pattern(folder) && book.snapshot.exists(folder) == Some(false) {
-        let found = book.refuse(place, "include", Code::ConfigMissingFile, format!("directory {folder} does not exist"));
+        let found = book.refuse(
+            place,
+            "include",
+            Code::ConfigMissingFile,
+            format!("directory {folder} does not exist"),
+        );
         found.depends_on = DependsOn::Files;
         found.about = Some(About::Directory(folder.to_owned()));
         return;
@@ -132,9 +173,18 @@ fn pool(book: &mut Book, name: &str, root: bool, firsts: &HashMap<String, usize>
         };
         if gone && !numeric && !entry.value.is_empty() {
             let what = if group { "group" } else { "account" };
-            let found = book.find(&entry.place, key, Code::AccountMissing, format!("{what} {} does not exist", entry.value));
+            let found = book.find(
+                &entry.place,
+                key,
+                Code::AccountMissing,
+                format!("{what} {} does not exist", entry.value),
+            );
             found.depends_on = DependsOn::Accounts;
-            found.about = Some(if group { About::Group(entry.value.clone()) } else { About::Account(entry.value.clone()) });
+            found.about = Some(if group {
+                About::Group(entry.value.clone())
+            } else {
+                About::Account(entry.value.clone())
+            });
         }
     };
     account(book, "user", false);
@@ -144,7 +194,12 @@ fn pool(book: &mut Book, name: &str, root: bool, firsts: &HashMap<String, usize>
     if root && of(book, name, "user").is_none() {
         let place = firsts.get(name).and_then(|at| book.entries.get(*at)).map(|e| e.place.clone());
         if let Some(place) = place {
-            book.find(&place, "user", Code::ConfigBadValue, format!("pool {name} has no user, and it is started as root"));
+            book.find(
+                &place,
+                "user",
+                Code::ConfigBadValue,
+                format!("pool {name} has no user, and it is started as root"),
+            );
         }
     }
     if book.out.model.account.is_none() {
@@ -202,7 +257,8 @@ impl Kind for PhpFpm {
         }
         let named = option(&instance.command, &["--fpm-config", "-y"]);
         // The version stands in the program's name and in the directory's.
-        let version = instance.command.first().map_or("", |p| path::name(p)).trim_start_matches("php-fpm").to_owned();
+        let version =
+            instance.command.first().map_or("", |p| path::name(p)).trim_start_matches("php-fpm").to_owned();
         let by_version = format!("/etc/php/{version}/fpm/php-fpm.conf");
         let own = (!version.is_empty() && snapshot.exists(&by_version) == Some(true)).then_some(by_version);
         instance.config = named.or(own).unwrap_or_else(|| known_config(snapshot, &PROFILE));
@@ -216,7 +272,11 @@ impl Kind for PhpFpm {
         }
         options(&mut book, instance);
         for (name, is_log) in [("error_log", true), ("pid", false)] {
-            let Some(entry) = of(&book, "global", name).filter(|e| !e.value.is_empty() && e.value != "syslog") else { continue };
+            let Some(entry) =
+                of(&book, "global", name).filter(|e| !e.value.is_empty() && e.value != "syslog")
+            else {
+                continue;
+            };
             let named = Book::named(&entry, "/var");
             book.must_have_parent(&entry, &named.path);
             book.out.model.writes.push(named.clone());
@@ -230,9 +290,14 @@ impl Kind for PhpFpm {
             book.out.model.log_sinks.push((LogSink::Syslog, entry.place.known()));
         }
         if book.out.model.error_logs.is_empty() && of(&book, "global", "error_log").is_none() {
-            book.out.model.error_logs.push(NamedPath { path: "/var/log/php-fpm.log".into(), place: None, directive: "error_log".into() });
+            book.out.model.error_logs.push(NamedPath {
+                path: "/var/log/php-fpm.log".into(),
+                place: None,
+                directive: "error_log".into(),
+            });
         }
-        let off = of(&book, "global", "daemonize").is_some_and(|e| matches!(e.value.to_ascii_lowercase().as_str(), "no" | "off" | "0" | "false"));
+        let off = of(&book, "global", "daemonize")
+            .is_some_and(|e| matches!(e.value.to_ascii_lowercase().as_str(), "no" | "off" | "0" | "false"));
         book.out.model.background = Some(!off);
         let names = pools(&book);
         let mut firsts = HashMap::new();
@@ -250,8 +315,8 @@ impl Kind for PhpFpm {
         book.close(|name| self.is_secret(name))
     }
     fn combine(&self, one: &Assignment) -> Combine {
-        // Values with a name in brackets are put in front of a list and applied from there: the first one of the file is applied
-        // last (fpm_conf_set_array).
+        // Values with a name in brackets are put in front of a list and applied from there: the first one of
+        // the file is applied last (fpm_conf_set_array).
         if one.name.ends_with(']') { Combine::First } else { Combine::Last }
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
@@ -288,7 +353,12 @@ fn twice(book: &mut Book) {
             None => drop(first.insert(&one.listen, one)),
             Some(earlier) => {
                 if let (Some(earlier), Some(place)) = (&earlier.place, &one.place) {
-                    book.find(place, "listen", Code::ConfigConflict, format!("{} is the address of another pool already ({earlier})", one.listen));
+                    book.find(
+                        place,
+                        "listen",
+                        Code::ConfigConflict,
+                        format!("{} is the address of another pool already ({earlier})", one.listen),
+                    );
                 }
             }
         }

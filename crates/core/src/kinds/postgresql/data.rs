@@ -1,5 +1,6 @@
-//! The data directory of PostgreSQL: `PG_VERSION`, the control file with its checksum, the transaction log. The layout is that
-//! of the server's public headers (`catalog/pg_control.h`): the checksum (CRC-32C) is the last field and covers all before it.
+//! The data directory of PostgreSQL: `PG_VERSION`, the control file with its checksum, the transaction log.
+//! The layout is that of the server's public headers (`catalog/pg_control.h`): the checksum (CRC-32C) is the
+//! last field and covers all before it.
 use crate::code::Code;
 use crate::host::Look;
 use crate::kinds::DataFault;
@@ -22,18 +23,32 @@ pub(super) fn faults(snapshot: &Snapshot, server: Option<&str>, dir: &str) -> Ve
         Look::Absent => {
             let empty = snapshot.list(dir).seen().is_some_and(|l| l.is_empty());
             let seen = if empty { "it is empty" } else { "it holds no PG_VERSION" };
-            return fault(Code::DataMissing, dir.to_owned(), format!("{dir} is not a data directory of PostgreSQL: it was never initialised"), seen.into());
+            return fault(
+                Code::DataMissing,
+                dir.to_owned(),
+                format!("{dir} is not a data directory of PostgreSQL: it was never initialised"),
+                seen.into(),
+            );
         }
         Look::NotSeen(_) => return vec![],
     };
     if let Some(server) = server.filter(|s| *s != version && !version.is_empty()) {
-        let message = format!("the data in {dir} were written by PostgreSQL {version}, but the server is {server}");
+        let message =
+            format!("the data in {dir} were written by PostgreSQL {version}, but the server is {server}");
         return fault(Code::DataVersion, dir.to_owned(), message, format!("PG_VERSION says {version}"));
     }
     let mode = snapshot.stat(dir).seen().map_or(0, |s| s.mode & 0o7777);
     if mode & 0o027 != 0 {
-        let message = format!("{dir} is open to others, and the server refuses that: only its owner, and at most its group for reading, may enter");
-        return fault(Code::PermissionDenied, dir.to_owned(), message, format!("mode {mode:04o}, expected 0700 or 0750"));
+        let message = format!(
+            "{dir} is open to others, and the server refuses that: only its owner, and at most its group for \
+                reading, may enter"
+        );
+        return fault(
+            Code::PermissionDenied,
+            dir.to_owned(),
+            message,
+            format!("mode {mode:04o}, expected 0700 or 0750"),
+        );
     }
     let mut found = control(snapshot, dir);
     if found.is_empty() {
@@ -44,11 +59,20 @@ pub(super) fn faults(snapshot: &Snapshot, server: Option<&str>, dir: &str) -> Ve
 
 fn control(snapshot: &Snapshot, dir: &str) -> Vec<DataFault> {
     let file = path::join(dir, "global/pg_control");
-    let damaged = |seen: String| fault(Code::DataDamaged, file.clone(), format!("the control file {file} is damaged"), seen);
+    let damaged = |seen: String| {
+        fault(Code::DataDamaged, file.clone(), format!("the control file {file} is damaged"), seen)
+    };
     match snapshot.read_at(&file, 0, 512) {
-        Look::Absent => fault(Code::DataDamaged, file.clone(), format!("the control file {file} does not exist"), "not there".into()),
+        Look::Absent => fault(
+            Code::DataDamaged,
+            file.clone(),
+            format!("the control file {file} does not exist"),
+            "not there".into(),
+        ),
         Look::NotSeen(_) => vec![],
-        Look::Seen(bytes) if bytes.len() < CHECKSUM_AT.end => damaged(format!("only {} bytes long", bytes.len())),
+        Look::Seen(bytes) if bytes.len() < CHECKSUM_AT.end => {
+            damaged(format!("only {} bytes long", bytes.len()))
+        }
         Look::Seen(bytes) => {
             let right = CHECKSUM_AT.step_by(4).any(|at| {
                 let stored = bytes.get(at..at + 4).and_then(|b| b.try_into().ok()).map(u32::from_le_bytes);
@@ -62,11 +86,19 @@ fn control(snapshot: &Snapshot, dir: &str) -> Vec<DataFault> {
 fn log(snapshot: &Snapshot, dir: &str) -> Vec<DataFault> {
     let wal = path::join(dir, "pg_wal");
     let Some(entries) = snapshot.list(&wal).seen() else { return vec![] };
-    let segments = entries.iter().filter(|e| e.name.len() == 24 && e.name.bytes().all(|b| b.is_ascii_hexdigit())).count();
+    let segments = entries
+        .iter()
+        .filter(|e| e.name.len() == 24 && e.name.bytes().all(|b| b.is_ascii_hexdigit()))
+        .count();
     if segments > 0 {
         return vec![];
     }
-    fault(Code::DataDamaged, wal.clone(), format!("the transaction log in {wal} is gone"), "no segment is there".into())
+    fault(
+        Code::DataDamaged,
+        wal.clone(),
+        format!("the transaction log in {wal} is gone"),
+        "no segment is there".into(),
+    )
 }
 
 #[cfg(test)]
@@ -106,15 +138,27 @@ mod tests {
         flipped[40] ^= 1;
         check(&cluster(&flipped), Some((Code::DataDamaged, "its checksum does not fit its content")));
         check(&cluster(&control_file()[..100]), Some((Code::DataDamaged, "only 100 bytes long")));
-        check(&cluster(&control_file()).without(&format!("{DIR}/global/pg_control")), Some((Code::DataDamaged, "not there")));
-        check(&cluster(&control_file()).without(&format!("{DIR}/pg_wal/000000010000000000000001")), Some((Code::DataDamaged, "no segment is there")));
+        check(
+            &cluster(&control_file()).without(&format!("{DIR}/global/pg_control")),
+            Some((Code::DataDamaged, "not there")),
+        );
+        check(
+            &cluster(&control_file()).without(&format!("{DIR}/pg_wal/000000010000000000000001")),
+            Some((Code::DataDamaged, "no segment is there")),
+        );
     }
 
     #[test]
     fn an_empty_foreign_or_open_directory_is_told_before_its_content() {
         check(&TextHost::new().dir(DIR, 0o700, 0), Some((Code::DataMissing, "it is empty")));
-        check(&cluster(&control_file()).file(&format!("{DIR}/PG_VERSION"), "14\n"), Some((Code::DataVersion, "PG_VERSION says 14")));
-        check(&cluster(&control_file()).dir(DIR, 0o777, 0), Some((Code::PermissionDenied, "mode 0777, expected 0700 or 0750")));
+        check(
+            &cluster(&control_file()).file(&format!("{DIR}/PG_VERSION"), "14\n"),
+            Some((Code::DataVersion, "PG_VERSION says 14")),
+        );
+        check(
+            &cluster(&control_file()).dir(DIR, 0o777, 0),
+            Some((Code::PermissionDenied, "mode 0777, expected 0700 or 0750")),
+        );
         check(&cluster(&control_file()).dir(DIR, 0o750, 0), None);
     }
 }

@@ -39,9 +39,15 @@ pub(super) fn line(text: &str) -> Parsed<'_> {
     }
     let after = after.trim_start();
     let after = after.strip_prefix('=').unwrap_or(after).trim_start();
-    let Some((value, raw, tail)) = value(after) else { return Parsed::Fault(if after.is_empty() { name } else { after }) };
+    let Some((value, raw, tail)) = value(after) else {
+        return Parsed::Fault(if after.is_empty() { name } else { after });
+    };
     let tail = tail.trim_start();
-    if tail.is_empty() || tail.starts_with('#') { Parsed::Setting { name, value, raw } } else { Parsed::Fault(tail) }
+    if tail.is_empty() || tail.starts_with('#') {
+        Parsed::Setting { name, value, raw }
+    } else {
+        Parsed::Fault(tail)
+    }
 }
 
 /// A value: quoted, a number with a unit glued on, or a bare word.
@@ -55,7 +61,11 @@ fn value(text: &str) -> Option<(String, &str, &str)> {
         let signed = text.strip_prefix(['-', '+']).unwrap_or(text);
         let sign = text.len() - signed.len();
         let hex = signed.starts_with("0x");
-        let whole = if hex { 2 + signed[2..].bytes().take_while(u8::is_ascii_hexdigit).count() } else { digits(signed) };
+        let whole = if hex {
+            2 + signed[2..].bytes().take_while(u8::is_ascii_hexdigit).count()
+        } else {
+            digits(signed)
+        };
         let mut end = whole;
         let mut fraction = false;
         if !hex && signed[end..].starts_with('.') {
@@ -77,12 +87,16 @@ fn value(text: &str) -> Option<(String, &str, &str)> {
             return None;
         }
         // A unit may be glued to a whole number; a fraction with one must be quoted.
-        let unit = if fraction { 0 } else { signed[end..].bytes().take_while(u8::is_ascii_alphabetic).count() };
+        let unit =
+            if fraction { 0 } else { signed[end..].bytes().take_while(u8::is_ascii_alphabetic).count() };
         let total = sign + end + unit;
         return Some((text[..total].to_owned(), &text[..total], &text[total..]));
     }
     if first.is_ascii_alphabetic() || first == b'_' || first >= 0x80 {
-        let end = text.bytes().position(|b| !is_name(b) && !matches!(b, b'-' | b'.' | b':' | b'/')).unwrap_or(text.len());
+        let end = text
+            .bytes()
+            .position(|b| !is_name(b) && !matches!(b, b'-' | b'.' | b':' | b'/'))
+            .unwrap_or(text.len());
         return Some((text[..end].to_owned(), &text[..end], &text[end..]));
     }
     None
@@ -123,7 +137,9 @@ mod tests {
     #[track_caller]
     fn set(text: &str, name: &str, expected: &str) {
         match line(text) {
-            Parsed::Setting { name: n, value, .. } => assert_eq!((n, value.as_str()), (name, expected), "{text}"),
+            Parsed::Setting { name: n, value, .. } => {
+                assert_eq!((n, value.as_str()), (name, expected), "{text}")
+            }
             other => panic!("{text}: {other:?}"),
         }
     }

@@ -1,4 +1,5 @@
-//! PostgreSQL: `name = value` lines; every syntax error of every file is collected, then only the last value of a name counts.
+//! PostgreSQL: `name = value` lines; every syntax error of every file is collected, then only the last value
+//! of a name counts.
 mod data;
 mod grammar;
 
@@ -28,7 +29,16 @@ static PROFILE: Profile = Profile {
         "/var/lib/postgresql/*/data/postgresql.conf",
         "/usr/local/pgsql/data/postgresql.conf",
     ],
-    packages: &["postgresql-18", "postgresql-17", "postgresql-16", "postgresql-15", "postgresql-14", "postgresql-13", "postgresql-server", "postgresql"],
+    packages: &[
+        "postgresql-18",
+        "postgresql-17",
+        "postgresql-16",
+        "postgresql-15",
+        "postgresql-14",
+        "postgresql-13",
+        "postgresql-server",
+        "postgresql",
+    ],
     version: Some(VersionMark { words: ", compiled by ", stands: Stands::First, files: &["postgres"] }),
     listens_as_configured: true,
     comment: Some("#"),
@@ -59,7 +69,11 @@ fn cluster(command: &[String]) -> Option<(String, String)> {
 fn server_version(instance: &Instance) -> Option<String> {
     let by_directory = || {
         let parts = instance.command.first()?.split('/').collect::<Vec<_>>();
-        let found = parts.iter().find_map(|p| p.strip_prefix("pgsql-").or(Some(p)).filter(|v| !v.is_empty() && v.bytes().all(|b| b.is_ascii_digit())))?;
+        let found = parts.iter().find_map(|p| {
+            p.strip_prefix("pgsql-")
+                .or(Some(p))
+                .filter(|v| !v.is_empty() && v.bytes().all(|b| b.is_ascii_digit()))
+        })?;
         Some((*found).to_owned())
     };
     cluster(&instance.command).map(|(version, _)| version).or_else(by_directory)
@@ -67,8 +81,12 @@ fn server_version(instance: &Instance) -> Option<String> {
 
 /// The full version of a major release's own package.
 fn own(snapshot: &Snapshot, wanted: &Version) -> Option<Version> {
-    let package = PROFILE.packages.iter().position(|p| p.strip_prefix("postgresql-") == Some(&wanted.to_string()))?;
-    let alone = Profile { packages: PROFILE.packages.get(package..=package)?, ..Profile::plain("postgresql", &GRAMMAR, &CATALOGUE) };
+    let package =
+        PROFILE.packages.iter().position(|p| p.strip_prefix("postgresql-") == Some(&wanted.to_string()))?;
+    let alone = Profile {
+        packages: PROFILE.packages.get(package..=package)?,
+        ..Profile::plain("postgresql", &GRAMMAR, &CATALOGUE)
+    };
     super::release::of_packages(snapshot, &alone).and_then(|(_, version)| Version::parse(&version))
 }
 
@@ -78,13 +96,20 @@ fn file(book: &mut Book, name: &str, layer: Layer, depth: usize) {
         match grammar::line(line.text) {
             grammar::Parsed::Nothing => {}
             grammar::Parsed::Fault(rest) => {
-                book.find(&text.place(&line, rest), "", Code::ConfigSyntax, format!("{:?} is not understood here", rest.chars().take(30).collect::<String>()));
+                book.find(
+                    &text.place(&line, rest),
+                    "",
+                    Code::ConfigSyntax,
+                    format!("{:?} is not understood here", rest.chars().take(30).collect::<String>()),
+                );
             }
             grammar::Parsed::Setting { name: key, value, raw } => {
                 let place = text.place(&line, key);
                 let lower = key.to_ascii_lowercase();
                 match lower.as_str() {
-                    "include" | "include_if_exists" => include(book, name, &value, &place, &lower, layer, depth),
+                    "include" | "include_if_exists" => {
+                        include(book, name, &value, &place, &lower, layer, depth)
+                    }
                     "include_dir" => include_dir(book, name, &value, &place, layer, depth),
                     _ => {
                         let inner = raw.strip_prefix('\'').and_then(|r| r.strip_suffix('\'')).unwrap_or(raw);
@@ -118,30 +143,46 @@ fn include_dir(book: &mut Book, from: &str, target: &str, place: &Place, layer: 
     let dir = path::join(path::parent(from), target);
     let Some(entries) = book.snapshot.list(&dir).seen() else {
         if book.snapshot.exists(&dir) == Some(false) {
-            let found = book.find(place, "include_dir", Code::ConfigMissingFile, format!("directory {dir} does not exist"));
+            let found = book.find(
+                place,
+                "include_dir",
+                Code::ConfigMissingFile,
+                format!("directory {dir} does not exist"),
+            );
             found.depends_on = DependsOn::Files;
             found.about = Some(About::Directory(dir));
         }
         return;
     };
-    for entry in entries.iter().filter(|e| e.name.ends_with(".conf") && !e.name.starts_with('.') && depth < DEPTH) {
+    for entry in
+        entries.iter().filter(|e| e.name.ends_with(".conf") && !e.name.starts_with('.') && depth < DEPTH)
+    {
         file(book, &path::join(&dir, &entry.name), layer, depth + 1);
     }
 }
 
 /// Options of one letter that take a value, and flags with what they mean (postgres(1)).
-const LETTERS: &[(char, &str)] =
-    &[('p', "port"), ('k', "unix_socket_directories"), ('h', "listen_addresses"), ('N', "max_connections"), ('B', "shared_buffers"), ('S', "work_mem")];
-const FLAGS: &[(char, &str, &str)] = &[('i', "listen_addresses", "*"), ('F', "fsync", "off"), ('l', "ssl", "on")];
+const LETTERS: &[(char, &str)] = &[
+    ('p', "port"),
+    ('k', "unix_socket_directories"),
+    ('h', "listen_addresses"),
+    ('N', "max_connections"),
+    ('B', "shared_buffers"),
+    ('S', "work_mem"),
+];
+const FLAGS: &[(char, &str, &str)] =
+    &[('i', "listen_addresses", "*"), ('F', "fsync", "off"), ('l', "ssl", "on")];
 
-/// Values of the command line win over every file: `-c name=value`, `--name=value`, and letters. The control program hands
-/// on what stands in its own `-o`.
+/// Values of the command line win over every file: `-c name=value`, `--name=value`, and letters. The control
+/// program hands on what stands in its own `-o`.
 fn options(book: &mut Book, instance: &Instance) {
     let place = instance.command_place.as_ref();
     let program = instance.command.first().map_or("", |p| path::name(p));
     let own: Vec<String> = match program {
         "postgres" | "postmaster" => instance.command.iter().skip(1).cloned().collect(),
-        _ => super::option(&instance.command, &["-o", "--options"]).map(|o| crate::manager::split_words(&o)).unwrap_or_default(),
+        _ => super::option(&instance.command, &["-o", "--options"])
+            .map(|o| crate::manager::split_words(&o))
+            .unwrap_or_default(),
     };
     let mut words = own.iter().peekable();
     while let Some(word) = words.next() {
@@ -149,7 +190,11 @@ fn options(book: &mut Book, instance: &Instance) {
             book.option(place, "", &spelt(name), value);
             continue;
         }
-        let Some((letter, rest)) = word.strip_prefix('-').and_then(|w| Some((w.chars().next()?, w.get(1..)?))) else { continue };
+        let Some((letter, rest)) =
+            word.strip_prefix('-').and_then(|w| Some((w.chars().next()?, w.get(1..)?)))
+        else {
+            continue;
+        };
         if let Some((_, name, value)) = FLAGS.iter().find(|(l, ..)| *l == letter && rest.is_empty()) {
             book.option(place, "", name, value);
             continue;
@@ -196,26 +241,44 @@ fn listens(book: &mut Book) {
     for word in text.split(',').map(str::trim).filter(|w| !w.is_empty()) {
         match word {
             "*" => addresses.extend([IpAddr::from([0, 0, 0, 0]), IpAddr::from([0u16; 8])]),
-            "localhost" => addresses.extend([IpAddr::from([127, 0, 0, 1]), IpAddr::from([0, 0, 0, 0, 0, 0, 0, 1u16])]),
-            other => addresses.extend(other.parse::<IpAddr>().ok().or_else(|| crate::names::lookup(book.snapshot, other).seen()?.first().copied())),
+            "localhost" => {
+                addresses.extend([IpAddr::from([127, 0, 0, 1]), IpAddr::from([0, 0, 0, 0, 0, 0, 0, 1u16])])
+            }
+            other => addresses.extend(
+                other
+                    .parse::<IpAddr>()
+                    .ok()
+                    .or_else(|| crate::names::lookup(book.snapshot, other).seen()?.first().copied()),
+            ),
         }
     }
     // One address that works is enough: the others are only warned of. So what is bound is what the host has.
     let own = book.snapshot.addresses().seen();
-    let here = |a: &IpAddr| own.as_ref().is_none_or(|o| a.is_unspecified() || a.is_loopback() || o.contains(a));
+    let here =
+        |a: &IpAddr| own.as_ref().is_none_or(|o| a.is_unspecified() || a.is_loopback() || o.contains(a));
     let some_here = addresses.iter().any(here);
     for address in &addresses {
         if !some_here {
             book.must_be_here(listen_entry.as_ref(), *address, port);
         }
-        book.listen(Listen::tcp(*address, port, true), by.as_ref(), span.clone(), false, here(address) && addresses.len() == 1);
+        book.listen(
+            Listen::tcp(*address, port, true),
+            by.as_ref(),
+            span.clone(),
+            false,
+            here(address) && addresses.len() == 1,
+        );
     }
     // A first address stands for all: at least one of them must be had.
     if let Some(first) = book.out.model.listens.iter_mut().find(|l| here_of(&l.listen, own.as_deref())) {
         first.bound = true;
     }
     let sockets = book.last("unix_socket_directories");
-    let default = if book.snapshot.exists("/etc/debian_version") == Some(true) { "/var/run/postgresql" } else { "/run/postgresql" };
+    let default = if book.snapshot.exists("/etc/debian_version") == Some(true) {
+        "/var/run/postgresql"
+    } else {
+        "/run/postgresql"
+    };
     let directories = book.value("unix_socket_directories").unwrap_or_else(|| default.into());
     for dir in directories.split(',').map(|d| d.trim().trim_matches('"')).filter(|d| d.starts_with('/')) {
         if let Some(entry) = &sockets
@@ -230,14 +293,20 @@ fn listens(book: &mut Book) {
 }
 
 fn here_of(listen: &Listen, own: Option<&[IpAddr]>) -> bool {
-    listen.address.is_some_and(|a| own.is_none_or(|o| a.is_unspecified() || a.is_loopback() || o.contains(&a)))
+    listen
+        .address
+        .is_some_and(|a| own.is_none_or(|o| a.is_unspecified() || a.is_loopback() || o.contains(&a)))
 }
 
 fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<Entry>) {
     if let Some(entry) = &data_entry {
         book.must_be_directory(entry, data);
     }
-    book.out.model.data_dir = Some(NamedPath { path: data.to_owned(), place: data_entry.and_then(|e| e.place.known()), directive: "data_directory".into() });
+    book.out.model.data_dir = Some(NamedPath {
+        path: data.to_owned(),
+        place: data_entry.and_then(|e| e.place.known()),
+        directive: "data_directory".into(),
+    });
     for (name, default) in [("hba_file", "pg_hba.conf"), ("ident_file", "pg_ident.conf")] {
         let Some(entry) = book.last(name) else {
             // Without a line of their own they lie beside the data.
@@ -256,7 +325,11 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
             _ => {}
         }
     }
-    let on = |book: &Book, name: &str| book.value(name).is_some_and(|v| matches!(v.to_ascii_lowercase().as_str(), "on" | "true" | "yes" | "1" | "t" | "y"));
+    let on = |book: &Book, name: &str| {
+        book.value(name).is_some_and(|v| {
+            matches!(v.to_ascii_lowercase().as_str(), "on" | "true" | "yes" | "1" | "t" | "y")
+        })
+    };
     if on(book, "ssl") {
         for name in ["ssl_cert_file", "ssl_key_file"] {
             let Some(entry) = book.last(name) else { continue };
@@ -266,7 +339,8 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
             }
             book.out.model.reads.push(named);
         }
-        let named = |book: &Book, name: &str| book.out.model.reads.iter().find(|r| r.directive == name).cloned();
+        let named =
+            |book: &Book, name: &str| book.out.model.reads.iter().find(|r| r.directive == name).cloned();
         let (certificate, key) = (named(book, "ssl_cert_file"), named(book, "ssl_key_file"));
         book.must_fit(certificate.as_ref(), key.as_ref());
     }
@@ -282,11 +356,15 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
         let newest = newest_log(book.snapshot, &dir);
         book.out.model.error_logs.extend(newest.map(|f| named(f, "log_directory")));
     }
-    if let Some(entry) = book.last("log_destination").filter(|e| e.value.split(',').any(|d| d.trim().eq_ignore_ascii_case("syslog"))) {
+    if let Some(entry) = book
+        .last("log_destination")
+        .filter(|e| e.value.split(',').any(|d| d.trim().eq_ignore_ascii_case("syslog")))
+    {
         book.out.model.log_sinks.push((LogSink::Syslog, entry.place.known()));
     }
     if let Some((version, name)) = cluster(&instance.command) {
-        // The control script sends what the server says to this file, and the server opens it as its own account.
+        // The control script sends what the server says to this file, and the server opens it as its own
+        // account.
         let log = named(format!("/var/log/postgresql/postgresql-{version}-{name}.log"), "the control script");
         book.out.model.error_logs.push(log);
     }
@@ -323,7 +401,12 @@ fn demands(book: &mut Book, instance: &Instance) {
         (_, true) => Resource::SharedMemory,
         _ => Resource::Memory,
     };
-    book.out.model.demands.push(Demand { resource, amount, directive: "shared_buffers".into(), place: entry.and_then(|e| e.place.known()) });
+    book.out.model.demands.push(Demand {
+        resource,
+        amount,
+        directive: "shared_buffers".into(),
+        place: entry.and_then(|e| e.place.known()),
+    });
     let starter = instance.command.first().map_or("", |p| path::name(p));
     book.out.model.background = match starter {
         "postgres" | "postmaster" => Some(false),
@@ -332,7 +415,8 @@ fn demands(book: &mut Book, instance: &Instance) {
     };
 }
 
-/// Its locks: one for the data, one beside each socket. The control script looks after the first one by itself.
+/// Its locks: one for the data, one beside each socket. The control script looks after the first one by
+/// itself.
 fn locks(book: &mut Book, instance: &Instance, data: &str) {
     let named = |path: String| NamedPath { path, place: None, directive: "lock".into() };
     if cluster(&instance.command).is_none() {
@@ -354,11 +438,14 @@ impl Kind for Postgresql {
         &PROFILE
     }
     fn release(&self, snapshot: &Snapshot, instance: &Instance) -> Option<Release> {
-        // Several releases stand side by side; the program's directory, or the cluster, says which one is meant.
+        // Several releases stand side by side; the program's directory, or the cluster, says which one is
+        // meant.
         let found = super::release(snapshot, &PROFILE, instance);
         let Some(wanted) = server_version(instance).and_then(|v| Version::parse(&v)) else { return found };
         let same = |r: &Release| r.version.major() == wanted.major();
-        found.filter(same).or_else(|| Some(Release { flavour: PROFILE.name.into(), version: own(snapshot, &wanted).unwrap_or(wanted) }))
+        found.filter(same).or_else(|| {
+            Some(Release { flavour: PROFILE.name.into(), version: own(snapshot, &wanted).unwrap_or(wanted) })
+        })
     }
     fn setting_key(&self, name: &str) -> String {
         spelt(name)
@@ -372,12 +459,18 @@ impl Kind for Postgresql {
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         let words = &instance.command;
         if instance.config.is_empty() {
-            let by_option = words.windows(2).find_map(|w| if w[0] == "-c" { w[1].strip_prefix("config_file=").map(str::to_owned) } else { None });
+            let by_option = words.windows(2).find_map(|w| {
+                if w[0] == "-c" { w[1].strip_prefix("config_file=").map(str::to_owned) } else { None }
+            });
             let by_option = by_option.or_else(|| option(words, &["--config-file", "--config_file"]));
             let data = option(words, &["-D"]).or_else(|| instance.environment.get("PGDATA").cloned());
-            let by_cluster = cluster(words).map(|(version, name)| format!("{CLUSTERS}/{version}/{name}/postgresql.conf"));
+            let by_cluster =
+                cluster(words).map(|(version, name)| format!("{CLUSTERS}/{version}/{name}/postgresql.conf"));
             let by_data = data.map(|d| path::join(&d, "postgresql.conf"));
-            instance.config = by_option.or(by_cluster).or(by_data).unwrap_or_else(|| super::known_config(snapshot, &PROFILE));
+            instance.config = by_option
+                .or(by_cluster)
+                .or(by_data)
+                .unwrap_or_else(|| super::known_config(snapshot, &PROFILE));
         }
         // It refuses to run as root: a control script started by root becomes the owner of the configuration.
         if instance.start_uid == 0 {
@@ -392,7 +485,10 @@ impl Kind for Postgresql {
             let finding = crate::config::ConfigFinding {
                 depends_on: DependsOn::Files,
                 about: Some(About::File(instance.config.clone())),
-                ..crate::config::ConfigFinding::error(Code::ConfigMissingFile, format!("{} does not exist", instance.config))
+                ..crate::config::ConfigFinding::error(
+                    Code::ConfigMissingFile,
+                    format!("{} does not exist", instance.config),
+                )
             };
             book.out.add(finding);
             return book.close(|name| self.is_secret(name));
@@ -403,8 +499,12 @@ impl Kind for Postgresql {
         }
         options(&mut book, instance);
         let entry = book.last("data_directory");
-        let by_option = option(&instance.command, &["-D"]).or_else(|| instance.environment.get("PGDATA").cloned());
-        let data = book.value("data_directory").or(by_option).unwrap_or_else(|| path::parent(&instance.config).to_owned());
+        let by_option =
+            option(&instance.command, &["-D"]).or_else(|| instance.environment.get("PGDATA").cloned());
+        let data = book
+            .value("data_directory")
+            .or(by_option)
+            .unwrap_or_else(|| path::parent(&instance.config).to_owned());
         let data = data.trim_end_matches('/').to_owned();
         // What the server itself was told to keep is read last.
         file(&mut book, &path::join(&data, "postgresql.auto.conf"), Layer::Kept, 0);
@@ -430,10 +530,15 @@ impl Kind for Postgresql {
             ("recovery.signal", "is being recovered from an archive"),
             ("recovery.conf", "is a standby or being recovered"),
         ];
-        signals.iter().map(|(file, words)| (path::join(dir, file), *words)).find(|(file, _)| snapshot.exists(file) == Some(true))
+        signals
+            .iter()
+            .map(|(file, words)| (path::join(dir, file), *words))
+            .find(|(file, _)| snapshot.exists(file) == Some(true))
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
-        let by_option = arguments.windows(2).find_map(|w| if w[0] == "-c" { w[1].strip_prefix("config_file=").map(str::to_owned) } else { None });
+        let by_option = arguments.windows(2).find_map(|w| {
+            if w[0] == "-c" { w[1].strip_prefix("config_file=").map(str::to_owned) } else { None }
+        });
         by_option.or_else(|| option(arguments, &["-D"]).map(|d| path::join(&d, "postgresql.conf")))
     }
     fn is_main(&self, arguments: &[String]) -> bool {
@@ -446,7 +551,10 @@ impl Kind for Postgresql {
             let dir = path::parent(&config);
             let start = snapshot.text(&path::join(dir, "start.conf")).seen().unwrap_or_else(|| "auto".into());
             let auto = start.lines().map(str::trim).any(|l| l == "auto");
-            found.push((format!("postgresql@{}-{}.service", path::name(path::parent(dir)), path::name(dir)), auto));
+            found.push((
+                format!("postgresql@{}-{}.service", path::name(path::parent(dir)), path::name(dir)),
+                auto,
+            ));
         }
         found
     }

@@ -1,5 +1,5 @@
-//! The dump of Redis: five letters, four digits of its version, records, an end mark, a checksum (CRC-64 with the polynomial
-//! of the server's public sources; all zero where it was switched off).
+//! The dump of Redis: five letters, four digits of its version, records, an end mark, a checksum (CRC-64 with
+//! the polynomial of the server's public sources; all zero where it was switched off).
 use crate::code::Code;
 use crate::config::release::Release;
 use crate::host::Look;
@@ -18,31 +18,46 @@ const UNKNOWN: &str = "8.2";
 pub(super) fn faults(snapshot: &Snapshot, release: Option<&Release>, file: &str) -> Vec<DataFault> {
     let Some(status) = snapshot.stat(file).seen() else { return vec![] };
     let Look::Seen(head) = snapshot.read_at(file, 0, 9) else { return vec![] };
-    let fault = |code, message: String, seen: String| vec![DataFault { code, path: file.to_owned(), message, seen }];
-    let damaged = |seen: &str| fault(Code::DataDamaged, format!("the dump {file} is damaged"), seen.to_owned());
+    let fault =
+        |code, message: String, seen: String| vec![DataFault { code, path: file.to_owned(), message, seen }];
+    let damaged =
+        |seen: &str| fault(Code::DataDamaged, format!("the dump {file} is damaged"), seen.to_owned());
     if status.size == 0 {
         return vec![];
     }
     if !head.starts_with(b"REDIS") {
         return damaged("it does not begin like a dump");
     }
-    let Some(version) = head.get(5..9).and_then(|d| std::str::from_utf8(d).ok()?.parse::<u32>().ok()) else { return damaged("its version is not a number") };
+    let Some(version) = head.get(5..9).and_then(|d| std::str::from_utf8(d).ok()?.parse::<u32>().ok()) else {
+        return damaged("its version is not a number");
+    };
     let known = release.filter(|r| r.flavour == "redis" && !r.reaches(UNKNOWN));
     let newest = known.and_then(|r| READS.iter().find(|(from, _)| r.reaches(from))).map(|(_, v)| *v);
     if let Some(newest) = newest.filter(|n| version > *n) {
-        let message = format!("the dump {file} was written by a newer server: its version is {version}, and this server reads up to {newest}");
+        let message = format!(
+            "the dump {file} was written by a newer server: its version is {version}, and this server reads \
+                up to {newest}"
+        );
         return fault(Code::DataVersion, message, format!("version {version}"));
     }
     if version < 5 || status.size > SUMMED {
         return vec![];
     }
-    let Look::Seen(bytes) = snapshot.read_at(file, 0, u32::try_from(status.size).unwrap_or(u32::MAX)) else { return vec![] };
-    let Some((body, sum)) = bytes.len().checked_sub(8).map(|at| bytes.split_at(at)) else { return damaged("it is cut short") };
+    let Look::Seen(bytes) = snapshot.read_at(file, 0, u32::try_from(status.size).unwrap_or(u32::MAX)) else {
+        return vec![];
+    };
+    let Some((body, sum)) = bytes.len().checked_sub(8).map(|at| bytes.split_at(at)) else {
+        return damaged("it is cut short");
+    };
     let stored = sum.try_into().map(u64::from_le_bytes).unwrap_or(0);
     if body.last() != Some(&0xff) {
         return damaged("it has no end mark: it is cut short");
     }
-    if stored != 0 && stored != CRC.checksum(body) { damaged("its checksum does not fit its content") } else { vec![] }
+    if stored != 0 && stored != CRC.checksum(body) {
+        damaged("its checksum does not fit its content")
+    } else {
+        vec![]
+    }
 }
 
 #[cfg(test)]

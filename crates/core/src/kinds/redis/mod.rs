@@ -26,10 +26,21 @@ static PROFILE: Profile = Profile {
         "valkey-server.service",
         "valkey@*.service",
     ],
-    configs: &["/etc/redis/redis.conf", "/etc/redis.conf", "/etc/valkey/valkey.conf", "/etc/redis/default.conf", "/usr/local/etc/redis.conf"],
+    configs: &[
+        "/etc/redis/redis.conf",
+        "/etc/redis.conf",
+        "/etc/valkey/valkey.conf",
+        "/etc/redis/default.conf",
+        "/usr/local/etc/redis.conf",
+    ],
     packages: &["redis-server", "redis", "valkey-server", "valkey"],
     flavours: &["valkey"],
-    logs: &["/var/log/redis/redis-server.log", "/var/log/redis/redis.log", "/var/log/redis.log", "/var/log/valkey/valkey-server.log"],
+    logs: &[
+        "/var/log/redis/redis-server.log",
+        "/var/log/redis/redis.log",
+        "/var/log/redis.log",
+        "/var/log/valkey/valkey-server.log",
+    ],
     listens_as_configured: true,
     comment: Some("#"),
     keeps_data: true,
@@ -61,7 +72,12 @@ fn directive(book: &mut Book, text: &Text, line: &Line, depth: usize) {
     let split = match words(line.text, RULES) {
         Ok(split) => split,
         Err(open) => {
-            book.refuse(&text.place(line, open), "", Code::ConfigSyntax, "a quote is not closed, or something follows it");
+            book.refuse(
+                &text.place(line, open),
+                "",
+                Code::ConfigSyntax,
+                "a quote is not closed, or something follows it",
+            );
             return;
         }
     };
@@ -83,7 +99,8 @@ fn include(book: &mut Book, target: &str, place: &Place, depth: usize) {
     let files = if path::is_pattern(&target) { glob(book.snapshot, &target) } else { vec![target] };
     for one in files {
         if book.snapshot.exists(&one) == Some(false) {
-            let found = book.refuse(place, "include", Code::ConfigMissingFile, format!("{one} does not exist"));
+            let found =
+                book.refuse(place, "include", Code::ConfigMissingFile, format!("{one} does not exist"));
             found.depends_on = DependsOn::Files;
             found.about = Some(About::File(one));
             return;
@@ -98,7 +115,8 @@ fn options(book: &mut Book, instance: &Instance) {
     let mut at = 1;
     while at < command.len() {
         let name = command[at].strip_prefix("--").filter(|n| !n.is_empty());
-        let values: Vec<&str> = command[at + 1..].iter().take_while(|w| !w.starts_with("--")).map(String::as_str).collect();
+        let values: Vec<&str> =
+            command[at + 1..].iter().take_while(|w| !w.starts_with("--")).map(String::as_str).collect();
         at += 1 + if name.is_some() { values.len() } else { 0 };
         if let Some(name) = name {
             // It has no form with a sign; what stands behind one is no part of a name all the same.
@@ -138,7 +156,13 @@ fn listens(book: &mut Book) {
             }
             // Each family is bound by itself; an address that may be missing is not insisted on.
             let span = entry.as_ref().and_then(|e| e.span.clone());
-            book.listen(Listen::tcp(address, port, true), entry.as_ref().or(bind.as_ref()), span, tls, !optional);
+            book.listen(
+                Listen::tcp(address, port, true),
+                entry.as_ref().or(bind.as_ref()),
+                span,
+                tls,
+                !optional,
+            );
         }
     }
     if let Some(socket) = book.last("unixsocket").filter(|s| s.value.starts_with('/')) {
@@ -164,14 +188,19 @@ fn paths(book: &mut Book) {
         book.out.model.error_logs.push(named.clone());
         book.out.model.writes.push(named);
     } else {
-        book.out.model.log_sinks.push((LogSink::StandardError, book.last("logfile").and_then(|log| log.place.known())));
+        book.out
+            .model
+            .log_sinks
+            .push((LogSink::StandardError, book.last("logfile").and_then(|log| log.place.known())));
     }
     if let Some(entry) = book.last("syslog-enabled").filter(|e| e.value.eq_ignore_ascii_case("yes")) {
         book.out.model.log_sinks.push((LogSink::Syslog, entry.place.known()));
     }
-    book.out.model.notifies = Some(in_force(book, "supervised").is_some_and(|v| matches!(v.as_str(), "systemd" | "auto")));
+    book.out.model.notifies =
+        Some(in_force(book, "supervised").is_some_and(|v| matches!(v.as_str(), "systemd" | "auto")));
     book.out.model.background = Some(in_force(book, "daemonize").is_some_and(|v| v == "yes"));
-    book.out.model.pid_file = book.last("pidfile").filter(|p| !p.value.is_empty()).map(|p| Book::named(&p, "/"));
+    book.out.model.pid_file =
+        book.last("pidfile").filter(|p| !p.value.is_empty()).map(|p| Book::named(&p, "/"));
     let dump = path::join(&dir, &book.value("dbfilename").unwrap_or_else(|| "dump.rdb".into()));
     if book.snapshot.exists(&dump) == Some(true) {
         let place = directory.and_then(|d| d.place.known());
@@ -183,7 +212,8 @@ fn paths(book: &mut Book) {
         }
     }
     if book.value("tls-port").is_some_and(|p| p != "0") {
-        let named = |book: &Book, name: &str| book.out.model.reads.iter().find(|r| r.directive == name).cloned();
+        let named =
+            |book: &Book, name: &str| book.out.model.reads.iter().find(|r| r.directive == name).cloned();
         let (certificate, key) = (named(book, "tls-cert-file"), named(book, "tls-key-file"));
         book.must_fit(certificate.as_ref(), key.as_ref());
     }
@@ -196,11 +226,15 @@ impl Kind for Redis {
     fn setting_identity(&self, one: &Assignment) -> String {
         let name = self.setting_key(&one.name);
         // Each class of clients has limits of its own.
-        let class = (name == "client-output-buffer-limit").then(|| one.value.first_word().to_ascii_lowercase());
+        let class =
+            (name == "client-output-buffer-limit").then(|| one.value.first_word().to_ascii_lowercase());
         class.map_or(name.clone(), |c| format!("{name} {c}"))
     }
     fn combine(&self, one: &Assignment) -> Combine {
-        let many = matches!(self.setting_key(&one.name).as_str(), "save" | "user" | "rename-command" | "loadmodule" | "sentinel");
+        let many = matches!(
+            self.setting_key(&one.name).as_str(),
+            "save" | "user" | "rename-command" | "loadmodule" | "sentinel"
+        );
         if many && one.layer == Layer::File { Combine::List } else { Combine::Last }
     }
     fn directives(&self) -> Option<&'static Directives> {
@@ -238,6 +272,8 @@ impl Kind for Redis {
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         // A child that saves names itself after what it does.
-        !arguments.first().is_some_and(|a| a.starts_with("redis-rdb-bgsave") || a.starts_with("redis-aof-rewrite"))
+        !arguments
+            .first()
+            .is_some_and(|a| a.starts_with("redis-rdb-bgsave") || a.starts_with("redis-aof-rewrite"))
     }
 }

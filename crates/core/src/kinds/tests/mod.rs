@@ -20,7 +20,8 @@ fn nginx(text: &str) -> Configuration {
 }
 
 fn httpd(text: &str) -> Configuration {
-    let head = "LoadModule mpm_event_module /m/mpm.so\nErrorLog /var/log/e.log\nPidFile /run/httpd.pid\nServerName quay1\n";
+    let head = "LoadModule mpm_event_module /m/mpm.so\nErrorLog /var/log/e.log\nPidFile /run/httpd.pid\n\
+        ServerName quay1\n";
     let host = TextHost::new()
         .file("/etc/httpd/conf/httpd.conf", &format!("{head}{text}"))
         .file("/m/mpm.so", "\0mpm_event_module\0")
@@ -34,14 +35,24 @@ fn httpd(text: &str) -> Configuration {
 #[test]
 fn every_kinds_data_are_sound_and_recognise_their_own_samples() {
     for kind in KINDS {
-        assert_eq!(crate::log::data_faults(kind.grammar(), *kind), Vec::<String>::new(), "{}", kind.name());
+        assert_eq!(
+            crate::log::data_faults(kind.grammar(), kind.log_owner()),
+            Vec::<String>::new(),
+            "{}",
+            kind.name()
+        );
     }
-    assert_eq!(crate::manager::catalogue().faults(), Vec::<String>::new());
+    assert_eq!(crate::log::of_manager().faults(), Vec::<String>::new());
     assert_eq!(crate::log::general().faults(), Vec::<String>::new());
 }
 
 fn errors(found: &Configuration) -> Vec<(Code, Option<u32>)> {
-    found.findings.iter().filter(|f| f.severity == Severity::Error).map(|f| (f.code, f.place.as_ref().map(|p| p.line))).collect()
+    found
+        .findings
+        .iter()
+        .filter(|f| f.severity == Severity::Error)
+        .map(|f| (f.code, f.place.as_ref().map(|p| p.line)))
+        .collect()
 }
 
 #[test]
@@ -50,13 +61,26 @@ fn nginx_includes_follow_patterns_from_the_main_files_directory() {
     assert_eq!(errors(&found), []);
     assert_eq!(found.model.files, ["/etc/nginx/nginx.conf", "/etc/nginx/sites/a.conf"]);
     assert_eq!(found.model.listens[0].listen.to_string(), "0.0.0.0:81");
-    assert_eq!(errors(&nginx("events { }\ninclude sites/none.conf;\n")), [(Code::ConfigMissingFile, Some(2))]);
+    assert_eq!(
+        errors(&nginx("events { }\ninclude sites/none.conf;\n")),
+        [(Code::ConfigMissingFile, Some(2))]
+    );
 }
 
 #[test]
 fn nginx_blames_the_terminator_and_goes_on_after_a_fault() {
-    let found = nginx("events { }\nhttp {\n    gzip yes;\n    lisen 1;\n    server {\n        root /a\n        index b;\n    }\n}\n");
-    assert_eq!(errors(&found), [(Code::ConfigBadValue, Some(3)), (Code::ConfigUnknownDirective, Some(4)), (Code::ConfigSyntax, Some(7))]);
+    let found = nginx(
+        "events { }\nhttp {\n    gzip yes;\n    lisen 1;\n    server {\n        root /a\n        index \
+            b;\n    }\n}\n",
+    );
+    assert_eq!(
+        errors(&found),
+        [
+            (Code::ConfigBadValue, Some(3)),
+            (Code::ConfigUnknownDirective, Some(4)),
+            (Code::ConfigSyntax, Some(7))
+        ]
+    );
     assert_eq!(errors(&nginx("events { }\nhttp {\n")), [(Code::ConfigSyntax, Some(3))]);
     assert_eq!(errors(&nginx("http { }\n"))[0].0, Code::ConfigSyntax, "events is mandatory");
 }
@@ -64,8 +88,14 @@ fn nginx_blames_the_terminator_and_goes_on_after_a_fault() {
 #[test]
 fn nginx_wildcards_take_in_the_addresses_of_their_port() {
     let bound = |text: &str| nginx(text).model.listens.iter().map(|l| l.bound).collect::<Vec<_>>();
-    assert_eq!(bound("events{} http { server { listen 80; } server { listen 192.0.2.7:80; } }"), [true, false]);
-    assert_eq!(errors(&nginx("events{} http { server { listen 192.0.2.7:80; } }")), [(Code::AddressNotHere, Some(1))]);
+    assert_eq!(
+        bound("events{} http { server { listen 80; } server { listen 192.0.2.7:80; } }"),
+        [true, false]
+    );
+    assert_eq!(
+        errors(&nginx("events{} http { server { listen 192.0.2.7:80; } }")),
+        [(Code::AddressNotHere, Some(1))]
+    );
 }
 
 #[test]
@@ -119,9 +149,12 @@ fn httpd_conditions_defines_and_macros_steer_what_is_read() {
 #[test]
 fn httpd_writes_its_errors_to_a_file_a_pipe_or_the_system_and_has_a_file_of_its_own_without() {
     let read = |text: &str| {
-        let head = "ServerRoot /srv/httpd\nLoadModule mpm_event_module /m/mpm.so\nPidFile /run/httpd.pid\nServerName quay1\nListen 80\n";
-        let mut host =
-            TextHost::new().file("/etc/httpd/conf/httpd.conf", &format!("{head}{text}")).file("/m/mpm.so", "\0mpm_event_module\0").dir("/srv/httpd", 0o755, 0);
+        let head = "ServerRoot /srv/httpd\nLoadModule mpm_event_module /m/mpm.so\nPidFile /run/httpd.pid\n\
+            ServerName quay1\nListen 80\n";
+        let mut host = TextHost::new()
+            .file("/etc/httpd/conf/httpd.conf", &format!("{head}{text}"))
+            .file("/m/mpm.so", "\0mpm_event_module\0")
+            .dir("/srv/httpd", 0o755, 0);
         for (name, modified) in [
             ("errors.2031-03-31.log", 30),
             ("errors.2031-04-02.log", 50),
@@ -139,15 +172,23 @@ fn httpd_writes_its_errors_to_a_file_a_pipe_or_the_system_and_has_a_file_of_its_
     };
     let logs = |text: &str| {
         let found = read(text);
-        let names: Vec<String> = found.model.error_logs.iter().map(|l| l.path.rsplit_once('/').unwrap().1.to_owned()).collect();
+        let names: Vec<String> =
+            found.model.error_logs.iter().map(|l| l.path.rsplit_once('/').unwrap().1.to_owned()).collect();
         (names, errors(&found).len())
     };
     let none: [String; 0] = [];
     assert_eq!(logs("ErrorLog syslog\n"), (none.to_vec(), 0));
-    assert_eq!(logs("ErrorLog \"|/bin/cat\"\n"), (none.to_vec(), 1), "the program does not exist, and that alone is wrong");
+    assert_eq!(
+        logs("ErrorLog \"|/bin/cat\"\n"),
+        (none.to_vec(), 1),
+        "the program does not exist, and that alone is wrong"
+    );
     // Its own default is tried even where every virtual host has a log.
     assert_eq!(logs(""), (vec!["error_log".to_owned()], 1));
-    assert_eq!(logs("<VirtualHost *:80>\nErrorLog /var/log/e.log\n</VirtualHost>\n").0, ["error_log", "e.log"]);
+    assert_eq!(
+        logs("<VirtualHost *:80>\nErrorLog /var/log/e.log\n</VirtualHost>\n").0,
+        ["error_log", "e.log"]
+    );
     let (split, _) = logs("ErrorLog \"|/usr/bin/rotatelogs -l /var/log/quay/errors.%Y-%m-%d.log 86400\"\n");
     assert_eq!(split, ["errors.2031-04-02.log"]);
     assert_eq!(logs("ErrorLog \"|$/usr/bin/rotatelogs /var/log/quay/e 86400\"\n").0, ["e.1932768000"]);

@@ -1,4 +1,5 @@
-//! What each kind's start does and asks for: whether it leaves the foreground, whether it tells the manager, memory, files, locks.
+//! What each kind's start does and asks for: whether it leaves the foreground, whether it tells the manager,
+//! memory, files, locks.
 use crate::config::{Configuration, Demand, Resource};
 use crate::kinds::{Instance, KINDS, kind};
 use crate::snapshot::Snapshot;
@@ -8,7 +9,8 @@ fn read(host: &TextHost, name: &str, command: &str, environment: &[(&str, &str)]
     let snapshot = Snapshot::new(host);
     let kind = kind(name).expect("a kind");
     let environment = environment.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
-    let mut instance = Instance { command: crate::manager::split_words(command), environment, ..Instance::default() };
+    let mut instance =
+        Instance { command: crate::manager::split_words(command), environment, ..Instance::default() };
     kind.locate(&snapshot, &mut instance);
     kind.read(&snapshot, &instance)
 }
@@ -25,8 +27,18 @@ fn start(name: &str, file: (&str, &str), command: &str, expected: (Option<bool>,
 fn the_foreground_is_left_or_kept_as_command_and_file_say() {
     const NGINX: &str = "events { }\nhttp { }\n";
     start("nginx", ("/etc/nginx/nginx.conf", NGINX), "/usr/sbin/nginx", (Some(true), Some(false)));
-    start("nginx", ("/etc/nginx/nginx.conf", &format!("daemon off;\n{NGINX}")), "/usr/sbin/nginx", (Some(false), Some(false)));
-    start("nginx", ("/etc/nginx/nginx.conf", NGINX), "/usr/sbin/nginx -g 'daemon off;'", (Some(false), Some(false)));
+    start(
+        "nginx",
+        ("/etc/nginx/nginx.conf", &format!("daemon off;\n{NGINX}")),
+        "/usr/sbin/nginx",
+        (Some(false), Some(false)),
+    );
+    start(
+        "nginx",
+        ("/etc/nginx/nginx.conf", NGINX),
+        "/usr/sbin/nginx -g 'daemon off;'",
+        (Some(false), Some(false)),
+    );
     const HTTPD: (&str, &str) = ("/etc/apache2/apache2.conf", "ServerName front\n");
     start("httpd", HTTPD, "/usr/sbin/apachectl start", (Some(true), None));
     start("httpd", HTTPD, "/usr/sbin/apache2 -D FOREGROUND", (Some(false), None));
@@ -34,15 +46,35 @@ fn the_foreground_is_left_or_kept_as_command_and_file_say() {
     const HAPROXY: (&str, &str) = ("/etc/haproxy/haproxy.cfg", "global\n  daemon\n");
     start("haproxy", HAPROXY, "/usr/sbin/haproxy -f /etc/haproxy/haproxy.cfg", (Some(true), Some(false)));
     start("haproxy", HAPROXY, "/usr/sbin/haproxy -Ws -f /etc/haproxy/haproxy.cfg", (Some(false), Some(true)));
-    start("haproxy", HAPROXY, "/usr/sbin/haproxy -db -f /etc/haproxy/haproxy.cfg", (Some(false), Some(false)));
+    start(
+        "haproxy",
+        HAPROXY,
+        "/usr/sbin/haproxy -db -f /etc/haproxy/haproxy.cfg",
+        (Some(false), Some(false)),
+    );
     const REDIS: (&str, &str) = ("/etc/redis/redis.conf", "daemonize yes\nsupervised no\n");
     start("redis", REDIS, "/usr/bin/redis-server /etc/redis/redis.conf", (Some(true), Some(false)));
-    start("redis", REDIS, "/usr/bin/redis-server /etc/redis/redis.conf --supervised systemd --daemonize no", (Some(false), Some(true)));
-    start("redis", ("/etc/redis/redis.conf", "port 1\n"), "/usr/bin/redis-server /etc/redis/redis.conf", (Some(false), Some(false)));
+    start(
+        "redis",
+        REDIS,
+        "/usr/bin/redis-server /etc/redis/redis.conf --supervised systemd --daemonize no",
+        (Some(false), Some(true)),
+    );
+    start(
+        "redis",
+        ("/etc/redis/redis.conf", "port 1\n"),
+        "/usr/bin/redis-server /etc/redis/redis.conf",
+        (Some(false), Some(false)),
+    );
     const FPM: (&str, &str) = ("/etc/php/8.2/fpm/php-fpm.conf", "[global]\n[p]\nlisten = /run/p.sock\n");
     start("php-fpm", FPM, "/usr/sbin/php-fpm8.2", (Some(true), None));
     start("php-fpm", FPM, "/usr/sbin/php-fpm8.2 --nodaemonize", (Some(false), None));
-    start("php-fpm", ("/etc/php/8.2/fpm/php-fpm.conf", "[global]\ndaemonize = no\n[p]\nlisten = /run/p.sock\n"), "/usr/sbin/php-fpm8.2", (Some(false), None));
+    start(
+        "php-fpm",
+        ("/etc/php/8.2/fpm/php-fpm.conf", "[global]\ndaemonize = no\n[p]\nlisten = /run/p.sock\n"),
+        "/usr/sbin/php-fpm8.2",
+        (Some(false), None),
+    );
     start("mysql", ("/etc/my.cnf", "[mysqld]\n"), "/usr/sbin/mariadbd", (Some(false), None));
     start("mysql", ("/etc/my.cnf", "[mysqld]\n"), "/usr/sbin/mysqld --daemonize", (Some(true), None));
     const POSTGRES: (&str, &str) = ("/srv/b/postgresql.conf", "port = 5433\n");
@@ -55,7 +87,10 @@ fn the_foreground_is_left_or_kept_as_command_and_file_say() {
 }
 
 fn demands(found: &[Demand]) -> Vec<(Resource, u64, &str, Option<u32>)> {
-    found.iter().map(|d| (d.resource, d.amount, d.directive.as_str(), d.place.as_ref().map(|p| p.line))).collect()
+    found
+        .iter()
+        .map(|d| (d.resource, d.amount, d.directive.as_str(), d.place.as_ref().map(|p| p.line)))
+        .collect()
 }
 
 #[test]
@@ -67,9 +102,18 @@ fn memory_of_the_databases_is_counted_in_their_own_units() {
     };
     assert_eq!(mysql("[mysqld]\n", "/usr/sbin/mariadbd"), (128 << 20, None));
     assert_eq!(mysql("[mysqld]\ninnodb-buffer-pool-size = 2G\n", "/usr/sbin/mariadbd"), (2 << 30, Some(2)));
-    assert_eq!(mysql("[mysqld]\ninnodb_buffer_pool_size=512M\n", "/usr/sbin/mariadbd --innodb-buffer-pool-size=1G").0, 1 << 30);
+    assert_eq!(
+        mysql("[mysqld]\ninnodb_buffer_pool_size=512M\n", "/usr/sbin/mariadbd --innodb-buffer-pool-size=1G")
+            .0,
+        1 << 30
+    );
     let postgres = |text: &str| {
-        let found = read(&TextHost::new().file("/srv/b/postgresql.conf", text), "postgresql", "/usr/lib/postgresql/15/bin/postgres -D /srv/b", &[]);
+        let found = read(
+            &TextHost::new().file("/srv/b/postgresql.conf", text),
+            "postgresql",
+            "/usr/lib/postgresql/15/bin/postgres -D /srv/b",
+            &[],
+        );
         demands(&found.model.demands).first().map(|d| (d.0, d.1)).expect("a demand")
     };
     for (text, expected) in [
@@ -94,7 +138,10 @@ fn the_heap_of_a_virtual_machine_comes_from_command_and_environment() {
     };
     assert_eq!(
         java("/opt/jdk/bin/java -Xms256m -Xmx1g -Xmx2g -jar /opt/b.jar", &[]),
-        [(Resource::Memory, 256 << 20, "-Xms256m".to_owned()), (Resource::AddressSpace, 2 << 30, "-Xmx2g".to_owned())]
+        [
+            (Resource::Memory, 256 << 20, "-Xms256m".to_owned()),
+            (Resource::AddressSpace, 2 << 30, "-Xmx2g".to_owned())
+        ]
     );
     assert_eq!(
         java("/opt/jdk/bin/java -jar /opt/b.jar", &[("JAVA_TOOL_OPTIONS", "-Xmx512m -Dx=1")]),
@@ -116,7 +163,10 @@ fn connections_need_two_files_each() {
             "/usr/sbin/haproxy -f /etc/haproxy/haproxy.cfg",
             &[],
         );
-        demands(&found.model.demands).into_iter().map(|(r, a, d, l)| (r, a, d.to_owned(), l)).collect::<Vec<_>>()
+        demands(&found.model.demands)
+            .into_iter()
+            .map(|(r, a, d, l)| (r, a, d.to_owned(), l))
+            .collect::<Vec<_>>()
     };
     assert_eq!(haproxy("maxconn 4000"), [(Resource::Files, 8000, "maxconn".to_owned(), Some(2))]);
     assert_eq!(haproxy("ulimit-n 9000"), [(Resource::Files, 9000, "ulimit-n".to_owned(), Some(2))]);
@@ -155,7 +205,14 @@ fn only_servers_that_follow_others_are_standbys() {
 #[test]
 fn a_server_without_its_option_files_reads_none() {
     let host = TextHost::new().file("/etc/my.cnf", "[mysqld]\nport = 3399\n");
-    let port = |command: &str| read(&host, "mysql", command, &[]).model.listens.iter().find(|l| l.listen.port > 0).map(|l| l.listen.port);
+    let port = |command: &str| {
+        read(&host, "mysql", command, &[])
+            .model
+            .listens
+            .iter()
+            .find(|l| l.listen.port > 0)
+            .map(|l| l.listen.port)
+    };
     assert_eq!(port("/usr/sbin/mariadbd"), Some(3399));
     assert_eq!(port("/usr/sbin/mariadbd --no-defaults"), Some(3306));
     assert_eq!(port("/usr/sbin/mariadbd --no-defaults --skip-networking"), None);

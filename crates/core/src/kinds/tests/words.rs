@@ -23,7 +23,7 @@ fn first_cause(kind: &'static dyn crate::kinds::Kind, lines: &[&str]) -> Option<
     entries.push((90_000, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start"));
     let host = TextHost::new().journal(&entries);
     let request = AttemptRequest {
-        kind,
+        owner: kind.log_owner(),
         grammar: kind.grammar(),
         unit: Some("front.service"),
         reports_ready: true,
@@ -33,7 +33,11 @@ fn first_cause(kind: &'static dyn crate::kinds::Kind, lines: &[&str]) -> Option<
         count_all: false,
         running: false,
     };
-    attempts(&Snapshot::new(&host), &request).list[0].failures.iter().find(|f| !f.found.aftermath).map(|f| f.code)
+    attempts(&Snapshot::new(&host), &request).list[0]
+        .failures
+        .iter()
+        .find(|f| !f.found.aftermath)
+        .map(|f| f.code)
 }
 
 #[test]
@@ -48,7 +52,10 @@ fn every_daemon_is_understood_in_its_own_words() {
             let lines: Vec<&str> = lines.collect();
             let told = first_cause(kind, &lines).map_or("nothing", |c| c.facts().name);
             if told != code {
-                wrong.push(format!("{name}: {story}: {code}, but the log is taken for {told}\n    {}", lines.join("\n    ")));
+                wrong.push(format!(
+                    "{name}: {story}: {code}, but the log is taken for {told}\n    {}",
+                    lines.join("\n    ")
+                ));
             }
         }
     }

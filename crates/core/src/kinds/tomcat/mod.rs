@@ -26,7 +26,11 @@ static PROFILE: Profile = Profile {
         "/usr/local/tomcat/conf/server.xml",
     ],
     packages: &["tomcat11", "tomcat10", "tomcat9", "tomcat"],
-    version: Some(VersionMark { words: "Apache Tomcat Version ", stands: Stands::Behind, files: &["RELEASE-NOTES"] }),
+    version: Some(VersionMark {
+        words: "Apache Tomcat Version ",
+        stands: Stands::Behind,
+        files: &["RELEASE-NOTES"],
+    }),
     http: true,
     replaces_sockets: true,
     on_java: true,
@@ -47,7 +51,9 @@ fn of_command<'c>(words: &'c [String], key: &str) -> Option<&'c str> {
 fn base(instance: &Instance) -> String {
     let environment = &instance.environment;
     let named = of_command(&instance.command, "-Dcatalina.base=").map(str::to_owned);
-    let named = named.or_else(|| environment.get("CATALINA_BASE").cloned()).or_else(|| environment.get("CATALINA_HOME").cloned());
+    let named = named
+        .or_else(|| environment.get("CATALINA_BASE").cloned())
+        .or_else(|| environment.get("CATALINA_HOME").cloned());
     named.unwrap_or_else(|| path::parent(path::parent(&instance.config)).to_owned())
 }
 
@@ -56,25 +62,40 @@ const NESTED: usize = 24;
 
 /// Whether an element's name, or the key that stands in its place, is that of a secret.
 fn named_secret(node: Node) -> bool {
-    ["name", "key"].iter().any(|a| node.attribute(*a).is_some_and(crate::host::is_secret))
+    ["name", "key"].iter().any(|a| node.attribute(*a).is_some_and(crate::secrets::is_secret))
 }
 
 /// Attributes as entries, so that `settings` can show them.
 fn note(book: &mut Book, text: &Text, places: &Places, node: Node) {
-    let section = node.ancestors().skip(1).filter(Node::is_element).take(NESTED).map(|n| n.tag_name().name().to_owned()).collect::<Vec<_>>();
-    let section = section.into_iter().rev().chain([node.tag_name().name().to_owned()]).collect::<Vec<_>>().join("/");
+    let section = node
+        .ancestors()
+        .skip(1)
+        .filter(Node::is_element)
+        .take(NESTED)
+        .map(|n| n.tag_name().name().to_owned())
+        .collect::<Vec<_>>();
+    let section =
+        section.into_iter().rev().chain([node.tag_name().name().to_owned()]).collect::<Vec<_>>().join("/");
     for attribute in node.attributes() {
         let place = place(text, places, attribute.range_value());
-        let span = text.faithful.then(|| Span { file: text.file.clone(), start: attribute.range_value().start, end: attribute.range_value().end });
+        let span = text.faithful.then(|| Span {
+            file: text.file.clone(),
+            start: attribute.range_value().start,
+            end: attribute.range_value().end,
+        });
         // `name="db.password" value="…"`: the element says what its value is.
         let secret = attribute.name() == "value" && named_secret(node);
-        let value = if secret { crate::host::MASK.into() } else { attribute.value().to_owned() };
+        let value = if secret { crate::secrets::MASK.into() } else { attribute.value().to_owned() };
         let scope = u32::try_from(node.range().start).unwrap_or(u32::MAX);
-        book.entries.push(Entry { scope, ..Entry::of_file(&section, attribute.name().to_owned(), value, place, span) });
+        book.entries.push(Entry {
+            scope,
+            ..Entry::of_file(&section, attribute.name().to_owned(), value, place, span)
+        });
     }
 }
 
-/// Begins of lines, and the last place that was told: most are asked for in order, also where all stand on one line.
+/// Begins of lines, and the last place that was told: most are asked for in order, also where all stand on
+/// one line.
 struct Places {
     starts: Vec<usize>,
     last: Cell<(usize, u32)>,
@@ -82,7 +103,10 @@ struct Places {
 
 impl Places {
     fn new(text: &str) -> Self {
-        Self { starts: std::iter::once(0).chain(text.match_indices('\n').map(|(n, _)| n + 1)).collect(), last: Cell::new((0, 1)) }
+        Self {
+            starts: std::iter::once(0).chain(text.match_indices('\n').map(|(n, _)| n + 1)).collect(),
+            last: Cell::new((0, 1)),
+        }
     }
 
     /// Line and column of a byte.
@@ -92,7 +116,9 @@ impl Places {
         let (known, column) = self.last.get();
         let (from, base) = if known >= start && known <= at { (known, column) } else { (start, 1) };
         step(at - from);
-        let column = base.saturating_add(u32::try_from(text.get(from..at).map_or(0, |t| t.chars().count())).unwrap_or(u32::MAX));
+        let column = base.saturating_add(
+            u32::try_from(text.get(from..at).map_or(0, |t| t.chars().count())).unwrap_or(u32::MAX),
+        );
         self.last.set((at, column));
         (u32::try_from(line).unwrap_or(u32::MAX), column)
     }
@@ -106,8 +132,18 @@ fn place(text: &Text, places: &Places, range: std::ops::Range<usize>) -> Place {
 
 fn connector(book: &mut Book, text: &Text, places: &Places, node: Node) {
     let Some(attribute) = node.attribute_node("port") else { return };
-    let span = text.faithful.then(|| Span { file: text.file.clone(), start: attribute.range_value().start, end: attribute.range_value().end });
-    let entry = Entry::of_file("Connector", "port".into(), attribute.value().to_owned(), place(text, places, attribute.range_value()), span);
+    let span = text.faithful.then(|| Span {
+        file: text.file.clone(),
+        start: attribute.range_value().start,
+        end: attribute.range_value().end,
+    });
+    let entry = Entry::of_file(
+        "Connector",
+        "port".into(),
+        attribute.value().to_owned(),
+        place(text, places, attribute.range_value()),
+        span,
+    );
     // A variable or nonsense is only logged by the daemon; nothing is bound then.
     let Ok(port @ 1..) = attribute.value().parse::<u16>() else { return };
     let protocol = node.attribute("protocol").unwrap_or("HTTP/1.1");
@@ -135,7 +171,12 @@ fn server(book: &mut Book, file: &str) {
         Ok(document) => document,
         Err(error) => {
             let at = error.pos();
-            let place = Place { file: text.file.clone(), line: at.row.max(1), column: at.col, end_column: at.col + 1 };
+            let place = Place {
+                file: text.file.clone(),
+                line: at.row.max(1),
+                column: at.col,
+                end_column: at.col + 1,
+            };
             book.refuse(&place, "", Code::ConfigSyntax, format!("the file is not well-formed: {error}"));
             return;
         }
@@ -144,7 +185,12 @@ fn server(book: &mut Book, file: &str) {
     let root = document.root_element();
     if root.tag_name().name() != "Server" {
         let place = place(&text, &places, root.range().start..root.range().start + 1);
-        book.refuse(&place, root.tag_name().name(), Code::ConfigSyntax, "the outermost element must be Server");
+        book.refuse(
+            &place,
+            root.tag_name().name(),
+            Code::ConfigSyntax,
+            "the outermost element must be Server",
+        );
         return;
     }
     for node in root.descendants().filter(Node::is_element) {
@@ -153,10 +199,18 @@ fn server(book: &mut Book, file: &str) {
             "Connector" => connector(book, &text, &places, node),
             "Server" => {
                 // The port on which a stop is asked for; a negative one switches it off.
-                if let Some(port) = node.attribute("port").and_then(|p| p.parse::<u16>().ok()).filter(|p| *p > 0) {
+                if let Some(port) =
+                    node.attribute("port").and_then(|p| p.parse::<u16>().ok()).filter(|p| *p > 0)
+                {
                     let entry = book.entries.iter().rev().find(|e| e.name == "port").cloned();
                     let span = entry.as_ref().and_then(|e| e.span.clone());
-                    book.listen(Listen::tcp(IpAddr::V4(Ipv4Addr::LOCALHOST), port, false), entry.as_ref(), span, false, true);
+                    book.listen(
+                        Listen::tcp(IpAddr::V4(Ipv4Addr::LOCALHOST), port, false),
+                        entry.as_ref(),
+                        span,
+                        false,
+                        true,
+                    );
                     book.last_listener_speaks(Speaks::Orders);
                 }
             }
@@ -185,7 +239,11 @@ impl Kind for Tomcat {
         if instance.config.is_empty() {
             let base = base(instance);
             let own = path::join(&base, "conf/server.xml");
-            instance.config = if base.len() > 1 && snapshot.exists(&own) == Some(true) { own } else { known_config(snapshot, &PROFILE) };
+            instance.config = if base.len() > 1 && snapshot.exists(&own) == Some(true) {
+                own
+            } else {
+                known_config(snapshot, &PROFILE)
+            };
         }
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
@@ -195,7 +253,11 @@ impl Kind for Tomcat {
         // One log for each day; the newest one tells of the last start.
         let logs = glob(snapshot, &path::join(&base, "logs/catalina.*.log"));
         if let Some(newest) = logs.into_iter().filter(|f| f.ends_with(".log")).max() {
-            book.out.model.error_logs.push(NamedPath { path: snapshot.resolve_links(&newest), place: None, directive: "logging.properties".into() });
+            book.out.model.error_logs.push(NamedPath {
+                path: snapshot.resolve_links(&newest),
+                place: None,
+                directive: "logging.properties".into(),
+            });
         }
         book.out.model.demands = super::java::demands(instance);
         let how = instance.command.iter().skip(1).find_map(|w| match w.as_str() {

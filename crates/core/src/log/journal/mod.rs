@@ -1,5 +1,5 @@
-//! The manager's journal, read from its files by their published format: data objects are found by hash, their
-//! entry arrays are followed from the newest end, and nothing else of the file is touched.
+//! The manager's journal, read from its files by their published format: data objects are found by hash,
+//! their entry arrays are followed from the newest end, and nothing else of the file is touched.
 use crate::host::JournalEntry;
 use std::cell::RefCell;
 use std::collections::HashMap;
@@ -27,17 +27,24 @@ struct File<'f> {
     slots: u64,
 }
 
-/// The newest entries of a unit out of several files, newest first: those the unit's processes wrote and those the
-/// manager wrote about it.
+/// The newest entries of a unit out of several files, newest first: those the unit's processes wrote and
+/// those the manager wrote about it.
 pub fn newest<'f>(files: Vec<ReadAt<'f>>, unit: &str, most: usize) -> Vec<JournalEntry> {
-    newest_with(files, &["_SYSTEMD_UNIT", "UNIT", "OBJECT_SYSTEMD_UNIT"].map(|field| format!("{field}={unit}")), most)
+    newest_with(
+        files,
+        &["_SYSTEMD_UNIT", "UNIT", "OBJECT_SYSTEMD_UNIT"].map(|field| format!("{field}={unit}")),
+        most,
+    )
 }
 
-/// The newest entries that have one of these fields, each written `FIELD=value`, newest first. Anybody may write a field
-/// whose name does not begin with `_`; so lines with `UNIT=` count from the manager alone, and with `OBJECT_SYSTEMD_UNIT=`
-/// from root (systemd.journal-fields(7)).
+/// The newest entries that have one of these fields, each written `FIELD=value`, newest first. Anybody may
+/// write a field whose name does not begin with `_`; so lines with `UNIT=` count from the manager alone, and
+/// with `OBJECT_SYSTEMD_UNIT=` from root (systemd.journal-fields(7)).
 pub fn newest_with<'f>(files: Vec<ReadAt<'f>>, fields: &[String], most: usize) -> Vec<JournalEntry> {
-    let about: Vec<&str> = fields.iter().filter_map(|f| f.strip_prefix("OBJECT_SYSTEMD_UNIT=").or_else(|| f.strip_prefix("UNIT="))).collect();
+    let about: Vec<&str> = fields
+        .iter()
+        .filter_map(|f| f.strip_prefix("OBJECT_SYSTEMD_UNIT=").or_else(|| f.strip_prefix("UNIT=")))
+        .collect();
     let mut found: Vec<JournalEntry> = Vec::new();
     for read in files {
         let Some(file) = File::open(read) else { continue };
@@ -48,7 +55,8 @@ pub fn newest_with<'f>(files: Vec<ReadAt<'f>>, fields: &[String], most: usize) -
         offsets.sort_unstable();
         offsets.dedup();
         // From the newest on: what others wrote about a unit must not push out its own lines.
-        let mut valid: Vec<JournalEntry> = offsets.into_iter().rev().filter_map(|o| file.entry(o, &about)).take(most).collect();
+        let mut valid: Vec<JournalEntry> =
+            offsets.into_iter().rev().filter_map(|o| file.entry(o, &about)).take(most).collect();
         valid.reverse();
         found.extend(valid);
     }
@@ -121,7 +129,9 @@ impl<'f> File<'f> {
 
     fn hash(&self, data: &[u8]) -> u64 {
         if self.keyed {
-            let key = |range: std::ops::Range<usize>| self.id.get(range).and_then(|k| k.try_into().ok()).map_or(0, u64::from_le_bytes);
+            let key = |range: std::ops::Range<usize>| {
+                self.id.get(range).and_then(|k| k.try_into().ok()).map_or(0, u64::from_le_bytes)
+            };
             let mut hasher = siphasher::sip::SipHasher24::new_with_keys(key(0..8), key(8..16));
             hasher.write(data);
             hasher.finish()
@@ -132,7 +142,9 @@ impl<'f> File<'f> {
 
     /// Offsets of the newest entries that carry this field, oldest first, at most `most`.
     fn entries_with(&self, data: &str, most: usize) -> Vec<u64> {
-        self.data_object(data.as_bytes()).and_then(|object| self.entry_offsets(object, most)).unwrap_or_default()
+        self.data_object(data.as_bytes())
+            .and_then(|object| self.entry_offsets(object, most))
+            .unwrap_or_default()
     }
 
     fn data_object(&self, data: &[u8]) -> Option<u64> {
@@ -164,7 +176,12 @@ impl<'f> File<'f> {
             0 => Some(raw),
             1 => {
                 let mut out = Vec::new();
-                std::io::Read::take(lzma_rust2::XzReader::new_mem_limit(raw.as_slice(), false, 16 << 10), 8 << 20).read_to_end(&mut out).ok()?;
+                std::io::Read::take(
+                    lzma_rust2::XzReader::new_mem_limit(raw.as_slice(), false, 16 << 10),
+                    8 << 20,
+                )
+                .read_to_end(&mut out)
+                .ok()?;
                 Some(out)
             }
             2 => {
@@ -185,7 +202,8 @@ impl<'f> File<'f> {
             found.push(first);
             left = left.saturating_sub(1);
         }
-        // Arrays only point forward, so the chain is walked once; each array but the tail is skipped by its size.
+        // Arrays only point forward, so the chain is walked once; each array but the tail is skipped by its
+        // size.
         let width: u64 = if self.compact { 4 } else { 8 };
         let mut arrays = Vec::new();
         let mut at = u64_at(&head, 48)?;
@@ -233,9 +251,11 @@ impl<'f> File<'f> {
         let items = self.bytes(at + 64, size.min(64 << 10))?;
         let width = if self.compact { 4 } else { 16 };
         let boot: String = head.get(40..56)?.iter().map(|b| format!("{b:02x}")).collect();
-        let mut entry = JournalEntry { time: u64_at(&head, 24)?, boot, priority: 6, ..JournalEntry::default() };
+        let mut entry =
+            JournalEntry { time: u64_at(&head, 24)?, boot, priority: 6, ..JournalEntry::default() };
         let mut source = None;
-        let (mut uid, mut own, mut by_manager, mut by_root, mut told) = (None, false, false, false, String::new());
+        let (mut uid, mut own, mut by_manager, mut by_root, mut told) =
+            (None, false, false, false, String::new());
         for item in items.chunks_exact(width) {
             let offset = if self.compact { u64::from(u32_at(item, 0)?) } else { u64_at(item, 0)? };
             let Some(data) = self.payload(offset) else { continue };
@@ -262,7 +282,10 @@ impl<'f> File<'f> {
             }
         }
         entry.from_manager = entry.pid == 1;
-        if !own && ((by_manager && !entry.from_manager && !(by_root && uid == Some(0))) || (!by_manager && by_root && uid != Some(0))) {
+        if !own
+            && ((by_manager && !entry.from_manager && !(by_root && uid == Some(0)))
+                || (!by_manager && by_root && uid != Some(0)))
+        {
             return None;
         }
         // Whose run it speaks of is the manager's to say; of its own lines the journal itself knows.
@@ -286,8 +309,11 @@ fn u32_at(bytes: &[u8], at: usize) -> Option<u32> {
 fn jenkins(data: &[u8]) -> u64 {
     let start = 0xdead_beef_u32.wrapping_add(u32::try_from(data.len()).unwrap_or(u32::MAX));
     let (mut a, mut b, mut c) = (start, start, start);
-    let word =
-        |chunk: &[u8], at: usize| -> u32 { (0..4).map(|i| u32::from(chunk.get(at + i).copied().unwrap_or(0)) << (8 * i)).fold(0, |sum, part| sum | part) };
+    let word = |chunk: &[u8], at: usize| -> u32 {
+        (0..4)
+            .map(|i| u32::from(chunk.get(at + i).copied().unwrap_or(0)) << (8 * i))
+            .fold(0, |sum, part| sum | part)
+    };
     let mut rest = data;
     while rest.len() > 12 {
         a = a.wrapping_add(word(rest, 0));

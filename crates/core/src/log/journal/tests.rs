@@ -155,7 +155,8 @@ impl Maker {
             let width = if self.form.compact { 4 } else { 8 };
             let place = usize::try_from(array + 24 + at * width).unwrap();
             let bytes = entry.to_le_bytes();
-            self.file[place..place + usize::try_from(width).unwrap()].copy_from_slice(&bytes[..usize::try_from(width).unwrap()]);
+            self.file[place..place + usize::try_from(width).unwrap()]
+                .copy_from_slice(&bytes[..usize::try_from(width).unwrap()]);
         }
         self.put(object + 56, count + 1);
     }
@@ -173,7 +174,15 @@ fn reader(file: Vec<u8>) -> ReadAt<'static> {
 fn relay(form: Form, count: u64) -> Vec<u8> {
     let mut maker = Maker::new(form);
     for n in 0..count {
-        maker.entry(1000 + n, &["_SYSTEMD_UNIT=relay.service", &format!("MESSAGE=tide {n} {}", "~".repeat(120)), "_PID=71", "PRIORITY=4"]);
+        maker.entry(
+            1000 + n,
+            &[
+                "_SYSTEMD_UNIT=relay.service",
+                &format!("MESSAGE=tide {n} {}", "~".repeat(120)),
+                "_PID=71",
+                "PRIORITY=4",
+            ],
+        );
         maker.entry(1000 + n, &["_SYSTEMD_UNIT=gauge.service", &format!("MESSAGE=gauge {n}")]);
     }
     maker.file
@@ -190,7 +199,11 @@ fn every_form_of_the_file_gives_the_same_entries() {
             for compression in [0, 1, 2, 4] {
                 let file = relay(Form { keyed, compact, compression, ..PLAIN }, 11);
                 let found = newest(vec![reader(file)], "relay.service", 3);
-                assert_eq!(messages(&found), ["tide 10", "tide 9", "tide 8"], "keyed {keyed}, compact {compact}, compression {compression}");
+                assert_eq!(
+                    messages(&found),
+                    ["tide 10", "tide 9", "tide 8"],
+                    "keyed {keyed}, compact {compact}, compression {compression}"
+                );
                 assert_eq!((found[0].pid, found[0].priority, found[0].time), (71, 4, 1010));
                 assert_eq!(found[0].boot, "b0".repeat(16));
             }
@@ -205,7 +218,11 @@ fn any_number_of_entries_is_found_over_any_number_of_arrays() {
         for most in [1, 2, 3, 7, 50] {
             let found = newest(vec![reader(file.clone())], "relay.service", most);
             let expected: Vec<u64> = (0..count).rev().take(most).map(|n| 1000 + n).collect();
-            assert_eq!(found.iter().map(|e| e.time).collect::<Vec<_>>(), expected, "{count} entries, {most} wanted");
+            assert_eq!(
+                found.iter().map(|e| e.time).collect::<Vec<_>>(),
+                expected,
+                "{count} entries, {most} wanted"
+            );
         }
     }
 }
@@ -219,10 +236,47 @@ fn a_crowded_hash_table_keeps_fields_apart() {
 #[test]
 fn what_the_manager_says_about_a_unit_belongs_to_it_and_is_known_as_its_word() {
     let mut maker = Maker::new(PLAIN);
-    maker.entry(10, &["UNIT=relay.service", "MESSAGE=Starting relay", "_PID=1", "MESSAGE_ID=7d4958e842da4a758f6c1cdc7b36dcc5", "SYSLOG_IDENTIFIER=systemd"]);
-    maker.entry(20, &["_SYSTEMD_UNIT=relay.service", "MESSAGE=it is wet", "_PID=71", "_COMM=relay", "_SYSTEMD_INVOCATION_ID=0123456789abcdef0123456789abcdef"]);
-    maker.entry(30, &["UNIT=relay.service", "MESSAGE=Main process exited", "_PID=1", "EXIT_CODE=exited", "EXIT_STATUS=3", "UNIT_RESULT=exit-code"]);
-    maker.entry(40, &["OBJECT_SYSTEMD_UNIT=relay.service", "MESSAGE=dumped core", "_PID=900", "_UID=0", "_SOURCE_REALTIME_TIMESTAMP=35"]);
+    maker.entry(
+        10,
+        &[
+            "UNIT=relay.service",
+            "MESSAGE=Starting relay",
+            "_PID=1",
+            "MESSAGE_ID=7d4958e842da4a758f6c1cdc7b36dcc5",
+            "SYSLOG_IDENTIFIER=systemd",
+        ],
+    );
+    maker.entry(
+        20,
+        &[
+            "_SYSTEMD_UNIT=relay.service",
+            "MESSAGE=it is wet",
+            "_PID=71",
+            "_COMM=relay",
+            "_SYSTEMD_INVOCATION_ID=0123456789abcdef0123456789abcdef",
+        ],
+    );
+    maker.entry(
+        30,
+        &[
+            "UNIT=relay.service",
+            "MESSAGE=Main process exited",
+            "_PID=1",
+            "EXIT_CODE=exited",
+            "EXIT_STATUS=3",
+            "UNIT_RESULT=exit-code",
+        ],
+    );
+    maker.entry(
+        40,
+        &[
+            "OBJECT_SYSTEMD_UNIT=relay.service",
+            "MESSAGE=dumped core",
+            "_PID=900",
+            "_UID=0",
+            "_SOURCE_REALTIME_TIMESTAMP=35",
+        ],
+    );
     let found = newest(vec![reader(maker.file)], "relay.service", 10);
     assert_eq!(messages(&found), ["dumped core", "Main process exited", "it is wet", "Starting relay"]);
     assert_eq!((found[3].from_manager, found[2].from_manager), (true, false));
@@ -235,7 +289,17 @@ fn what_the_manager_says_about_a_unit_belongs_to_it_and_is_known_as_its_word() {
 fn what_others_write_about_a_unit_is_not_its_history() {
     let mut maker = Maker::new(PLAIN);
     let began = "MESSAGE_ID=7d4958e842da4a758f6c1cdc7b36dcc5";
-    maker.entry(10, &["UNIT=relay.service", "MESSAGE=Starting relay", "_PID=666", "_UID=71", "_SYSTEMD_UNIT=gauge.service", began]);
+    maker.entry(
+        10,
+        &[
+            "UNIT=relay.service",
+            "MESSAGE=Starting relay",
+            "_PID=666",
+            "_UID=71",
+            "_SYSTEMD_UNIT=gauge.service",
+            began,
+        ],
+    );
     maker.entry(20, &["OBJECT_SYSTEMD_UNIT=relay.service", "MESSAGE=dumped core", "_PID=666", "_UID=71"]);
     maker.entry(
         30,
@@ -251,7 +315,11 @@ fn what_others_write_about_a_unit_is_not_its_history() {
     );
     let found = newest(vec![reader(maker.file)], "relay.service", 10);
     assert_eq!(messages(&found), ["its own"]);
-    assert_eq!((found[0].from_manager, found[0].invocation.as_str()), (false, ""), "only the manager tells whose run it speaks of");
+    assert_eq!(
+        (found[0].from_manager, found[0].invocation.as_str()),
+        (false, ""),
+        "only the manager tells whose run it speaks of"
+    );
 }
 
 #[test]
@@ -262,7 +330,11 @@ fn several_files_are_one_history_and_a_copy_counts_once() {
     new.entry(5, &["_SYSTEMD_UNIT=relay.service", "MESSAGE=yesterday"]);
     new.entry(6, &["_SYSTEMD_UNIT=relay.service", "MESSAGE=today"]);
     let junk = vec![b'x'; 4096];
-    let found = newest(vec![reader(old.file), reader(junk), reader(Vec::new()), reader(new.file)], "relay.service", 10);
+    let found = newest(
+        vec![reader(old.file), reader(junk), reader(Vec::new()), reader(new.file)],
+        "relay.service",
+        10,
+    );
     assert_eq!(messages(&found), ["today", "yesterday"]);
 }
 
@@ -320,18 +392,36 @@ fn the_hash_is_that_of_its_author() {
 fn entries_can_be_asked_for_by_any_field() {
     let mut maker = Maker::new(PLAIN);
     for n in 0..6u64 {
-        maker.entry(1000 + n, &["_COMM=sudo", &format!("MESSAGE=   marta : TTY=pts/0 ; COMMAND=/usr/bin/systemctl stop edge {n}")]);
-        maker.entry(1000 + n, &["_TRANSPORT=kernel", &format!("MESSAGE=Out of memory: Killed process {n} (nginx)")]);
+        maker.entry(
+            1000 + n,
+            &[
+                "_COMM=sudo",
+                &format!("MESSAGE=   marta : TTY=pts/0 ; COMMAND=/usr/bin/systemctl stop edge {n}"),
+            ],
+        );
+        maker.entry(
+            1000 + n,
+            &["_TRANSPORT=kernel", &format!("MESSAGE=Out of memory: Killed process {n} (nginx)")],
+        );
         maker.entry(1000 + n, &["_SYSTEMD_UNIT=edge.service", &format!("MESSAGE=tide {n}")]);
     }
     let ask = |fields: &[&str], most| {
         let fields: Vec<String> = fields.iter().map(|f| (*f).to_owned()).collect();
-        newest_with(vec![reader(maker.file.clone())], &fields, most).into_iter().map(|e| e.message).collect::<Vec<_>>()
+        newest_with(vec![reader(maker.file.clone())], &fields, most)
+            .into_iter()
+            .map(|e| e.message)
+            .collect::<Vec<_>>()
     };
-    assert_eq!(ask(&["_TRANSPORT=kernel"], 2), ["Out of memory: Killed process 5 (nginx)", "Out of memory: Killed process 4 (nginx)"]);
+    assert_eq!(
+        ask(&["_TRANSPORT=kernel"], 2),
+        ["Out of memory: Killed process 5 (nginx)", "Out of memory: Killed process 4 (nginx)"]
+    );
     assert_eq!(ask(&["_COMM=sudo"], 100).len(), 6);
     assert_eq!(ask(&["_COMM=nobody"], 100), Vec::<String>::new());
     assert_eq!(ask(&["_COMM=sudo", "_TRANSPORT=kernel"], 100).len(), 12);
     let lines = newest(vec![reader(maker.file.clone())], "edge.service", 100);
-    assert!(lines.len() == 6 && lines.iter().all(|e| e.message.starts_with("tide")), "a unit's own entries alone");
+    assert!(
+        lines.len() == 6 && lines.iter().all(|e| e.message.starts_with("tide")),
+        "a unit's own entries alone"
+    );
 }

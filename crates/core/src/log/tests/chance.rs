@@ -1,4 +1,5 @@
-//! Histories by chance: what is read does not depend on how long the log is, how it is cut, or from which end it is read.
+//! Histories by chance: what is read does not depend on how long the log is, how it is cut, or from which end
+//! it is read.
 use crate::log::{Afterwards, AttemptRequest, Outcome, attempts};
 use crate::snapshot::Snapshot;
 use crate::tests::TextHost;
@@ -27,19 +28,30 @@ fn history(runs: &[(End, usize)]) -> (String, Vec<(Outcome, Option<Afterwards>)>
     let base = jiff::Timestamp::from_second(1_900_000_000).unwrap();
     for (number, (end, noise)) in (0i64..).zip(runs) {
         let at = |ms: i64| {
-            (base + jiff::SignedDuration::from_secs(number * 3600) + jiff::SignedDuration::from_millis(ms)).strftime("%d %b %Y %H:%M:%S.%3f").to_string()
+            (base + jiff::SignedDuration::from_secs(number * 3600) + jiff::SignedDuration::from_millis(ms))
+                .strftime("%d %b %Y %H:%M:%S.%3f")
+                .to_string()
         };
         let pid = 100 + number;
         text += &format!("{pid}:C {} # oO0OoO0OoO0Oo Redis is starting oO0OoO0OoO0Oo\n", at(5));
         if matches!(end, End::Failed) {
-            text += &format!("{pid}:M {} # Can't handle RDB format version 99\n{pid}:M {} # Redis is now ready to exit, bye bye...\n", at(60), at(61));
+            text += &format!(
+                "{pid}:M {} # Can't handle RDB format version 99\n\
+                    {pid}:M {} # Redis is now ready to exit, bye bye...\n",
+                at(60),
+                at(61)
+            );
             expected.push((Outcome::Failed, None));
             continue;
         }
         text += &format!("{pid}:M {} * Ready to accept connections\n", at(90));
         for line in 0..*noise {
             let ms = 10_000 + i64::try_from(line).unwrap();
-            text += &format!("{pid}:M {} - {line} keys in 0 databases, and the tide stands at {} cm\n", at(ms), line * 7 % 211);
+            text += &format!(
+                "{pid}:M {} - {line} keys in 0 databases, and the tide stands at {} cm\n",
+                at(ms),
+                line * 7 % 211
+            );
         }
         let afterwards = match end {
             End::Stopped => {
@@ -48,7 +60,8 @@ fn history(runs: &[(End, usize)]) -> (String, Vec<(Outcome, Option<Afterwards>)>
             }
             End::Crashed => {
                 text += &format!(
-                    "\n\n=== REDIS BUG REPORT START: Cut & paste starting from here ===\n{pid}:M {} # Redis 7.0.15 crashed by signal: 11\n",
+                    "\n\n=== REDIS BUG REPORT START: Cut & paste starting from here ===\n\
+                        {pid}:M {} # Redis 7.0.15 crashed by signal: 11\n",
                     at(3_000_000)
                 );
                 Some(Afterwards::Crashed)
@@ -64,8 +77,13 @@ fn history(runs: &[(End, usize)]) -> (String, Vec<(Outcome, Option<Afterwards>)>
 fn read(host: &TextHost, most: usize) -> Vec<(i64, Outcome, Option<Afterwards>)> {
     let files = ["/var/log/redis.log".to_owned()];
     let zone = TimeZone::UTC;
-    let request = AttemptRequest::of_files(crate::kinds::kind("redis").unwrap(), &files, &zone, most);
-    let mut list: Vec<_> = attempts(&Snapshot::new(host), &request).list.iter().map(|a| (a.began, a.outcome, a.afterwards)).collect();
+    let request =
+        AttemptRequest::of_files(crate::kinds::kind("redis").unwrap().log_owner(), &files, &zone, most);
+    let mut list: Vec<_> = attempts(&Snapshot::new(host), &request)
+        .list
+        .iter()
+        .map(|a| (a.began, a.outcome, a.afterwards))
+        .collect();
     list.reverse();
     list
 }

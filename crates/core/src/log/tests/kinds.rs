@@ -23,12 +23,14 @@ fn mysql_pads_its_hours_and_names_the_first_cause_first() {
         "mysql",
         &[
             "2031-04-02  6:10:11 0 [Note] Starting MariaDB 10.11.19-MariaDB source revision x as process 71",
-            "2031-04-02  6:10:11 0 [Warning] Could not increase number of max_open_files to more than 20000 (request: 32184)",
+            "2031-04-02  6:10:11 0 [Warning] Could not increase number of max_open_files to more than 20000 \
+                (request: 32184)",
             "2031-04-02  6:10:12 0 [Note] /usr/sbin/mariadbd: ready for connections.",
             "2031-04-02 17:00:00 0 [Note] /usr/sbin/mariadbd (initiated by: unknown): Normal shutdown",
             "2031-04-02 17:00:01 0 [Note] /usr/sbin/mariadbd: Shutdown complete",
             "2031-04-02 18:00:00 0 [Note] Starting MariaDB 10.11.19-MariaDB source revision x as process 93",
-            "2031-04-02 18:00:01 0 [ERROR] mariadbd: Got error 'Size of control file is smaller than expected' when trying to use aria control file '/var/lib/mysql/aria_log_control'",
+            "2031-04-02 18:00:01 0 [ERROR] mariadbd: Got error 'Size of control file is smaller than \
+                expected' when trying to use aria control file '/var/lib/mysql/aria_log_control'",
             "2031-04-02 18:00:01 0 [ERROR] Plugin 'Aria' registration as a STORAGE ENGINE failed.",
             "2031-04-02 18:00:01 0 [ERROR] Failed to initialize plugins.",
             "2031-04-02 18:00:01 0 [ERROR] Aborting",
@@ -50,8 +52,10 @@ fn postgresql_ends_failed_starts_with_the_words_of_a_stop() {
             "2031-04-02 07:00:00.000 UTC [71] LOG:  received fast shutdown request",
             "2031-04-02 07:00:01.000 UTC [71] LOG:  database system is shut down",
             "2031-04-02 08:00:00.000 UTC [88] LOG:  starting PostgreSQL 15.20 on x86_64-pc-linux-gnu",
-            "2031-04-02 08:00:00.010 UTC [88] LOG:  could not bind IPv4 address \"127.0.0.1\": Address already in use",
-            "2031-04-02 08:00:00.010 UTC [88] HINT:  Is another postmaster already running on port 5432? If not, wait a few seconds and retry.",
+            "2031-04-02 08:00:00.010 UTC [88] LOG:  could not bind IPv4 address \"127.0.0.1\": Address \
+                already in use",
+            "2031-04-02 08:00:00.010 UTC [88] HINT:  Is another postmaster already running on port 5432? If \
+                not, wait a few seconds and retry.",
             "2031-04-02 08:00:00.011 UTC [88] FATAL:  could not create any TCP/IP sockets",
             "2031-04-02 08:00:00.012 UTC [88] LOG:  database system is shut down",
         ],
@@ -59,7 +63,10 @@ fn postgresql_ends_failed_starts_with_the_words_of_a_stop() {
     assert_eq!(told(&list)[0], (Outcome::Ready, Some(Afterwards::Stopped)));
     assert_eq!((list.len(), list[1].outcome), (2, Outcome::Failed));
     let failure = &list[1].failures[0];
-    assert_eq!((failure.code, failure.found.object("address"), failure.found.object("port")), (Code::PortTaken, Some("127.0.0.1"), Some("5432")));
+    assert_eq!(
+        (failure.code, failure.found.object("address"), failure.found.object("port")),
+        (Code::PortTaken, Some("127.0.0.1"), Some("5432"))
+    );
 }
 
 #[test]
@@ -68,7 +75,8 @@ fn redis_begins_with_its_own_words_and_ends_politely() {
         "redis",
         &[
             "71:C 02 Apr 2031 06:10:11.100 # oO0OoO0OoO0Oo Redis is starting oO0OoO0OoO0Oo",
-            "71:M 02 Apr 2031 06:10:11.140 # WARNING Memory overcommit must be enabled! Without it, a background save may fail",
+            "71:M 02 Apr 2031 06:10:11.140 # WARNING Memory overcommit must be enabled! Without it, a \
+                background save may fail",
             "71:M 02 Apr 2031 06:10:11.150 * Ready to accept connections",
             "71:M 02 Apr 2031 09:00:00.000 # User requested shutdown...",
             "71:M 02 Apr 2031 09:00:00.100 # Redis is now ready to exit, bye bye...",
@@ -105,13 +113,17 @@ fn tomcat_is_ready_when_it_says_so_and_complains_about_a_connector_before() {
     let list = of_file(
         "tomcat",
         &[
-            "02-Apr-2031 06:10:11.123 INFO [main] org.apache.catalina.startup.VersionLoggerListener.log Server version name:   Apache Tomcat/10.1.60",
-            "02-Apr-2031 06:10:12.000 SEVERE [main] org.apache.catalina.util.LifecycleBase.handleSubClassException Failed to initialize component [Connector[\"http-nio-8080\"]]",
+            "02-Apr-2031 06:10:11.123 INFO [main] org.apache.catalina.startup.VersionLoggerListener.log \
+                Server version name:   Apache Tomcat/10.1.60",
+            "02-Apr-2031 06:10:12.000 SEVERE [main] \
+                org.apache.catalina.util.LifecycleBase.handleSubClassException Failed to initialize \
+                component [Connector[\"http-nio-8080\"]]",
             "\torg.apache.catalina.LifecycleException: Protocol handler initialization failed",
             "\t\tat org.apache.catalina.connector.Connector.initInternal(Connector.java:1049)",
             "\tCaused by: java.net.BindException: Address already in use",
             "\t\tat java.base/sun.nio.ch.Net.bind0(Native Method)",
-            "02-Apr-2031 06:10:15.000 INFO [main] org.apache.catalina.startup.Catalina.start Server startup in [2877] milliseconds",
+            "02-Apr-2031 06:10:15.000 INFO [main] org.apache.catalina.startup.Catalina.start Server startup \
+                in [2877] milliseconds",
         ],
     );
     assert_eq!((list.len(), list[0].outcome), (1, Outcome::Ready));
@@ -131,7 +143,11 @@ fn a_second_line_that_no_rule_knows_does_not_lose_the_first() {
         ],
         &[(Outcome::Failed, None)],
     );
-    assert!(list[0].failures.iter().all(|f| f.code == Code::Unknown), "these are words of another kind: {:?}", list[0].failures);
+    assert!(
+        list[0].failures.iter().all(|f| f.code == Code::Unknown),
+        "these are words of another kind: {:?}",
+        list[0].failures
+    );
     let host = TextHost::new().journal(&[
         (1000, super::STARTING, "Starting"),
         (1010, "", "Reading the configuration file, at line 12"),
@@ -141,21 +157,32 @@ fn a_second_line_that_no_rule_knows_does_not_lose_the_first() {
     ]);
     let list = history(&host, "redis", true, &[]);
     let failure = &list[0].failures[0];
-    assert_eq!((failure.code, failure.found.object("line"), failure.found.object("directive")), (Code::ConfigBadValue, Some("12"), Some("tide")));
+    assert_eq!(
+        (failure.code, failure.found.object("line"), failure.found.object("directive")),
+        (Code::ConfigBadValue, Some("12"), Some("tide"))
+    );
     assert!(failure.text.ends_with("something that nobody ever said"), "{}", failure.text);
 }
 
 #[test]
 fn loaders_and_launchers_are_understood_for_every_kind() {
     for (line, code) in [
-        ("/usr/sbin/edge: error while loading shared libraries: libtide.so.1: cannot open shared object file: No such file or directory", Code::ProgramMissing),
+        (
+            "/usr/sbin/edge: error while loading shared libraries: libtide.so.1: cannot open shared object \
+                file: No such file or directory",
+            Code::ProgramMissing,
+        ),
         ("/opt/boarding/run.sh: 12: exec: /opt/jdk/bin/java: not found", Code::ProgramMissing),
         ("Error: Unable to access jarfile /opt/boarding/boarding.jar", Code::ProgramMissing),
         ("Could not reserve enough space for 943718400KB object heap", Code::MemoryShort),
         ("Unrecognized VM option 'TideGauge'", Code::ConfigBadValue),
     ] {
         for kind in ["java", "program", "nginx"] {
-            let host = TextHost::new().journal(&[(1000, super::STARTING, "Starting"), (1010, "", line), (1300, super::FAILED, "Failed to start")]);
+            let host = TextHost::new().journal(&[
+                (1000, super::STARTING, "Starting"),
+                (1010, "", line),
+                (1300, super::FAILED, "Failed to start"),
+            ]);
             let list = history(&host, kind, true, &[]);
             assert_eq!(list[0].failures.first().map(|f| f.code), Some(code), "{kind}: {line}");
         }
@@ -164,7 +191,8 @@ fn loaders_and_launchers_are_understood_for_every_kind() {
 
 #[test]
 fn a_line_that_two_attempts_of_one_second_could_have_said_belongs_to_the_one_that_said_it() {
-    let words = "ERROR: unable to bind listening socket for address '127.0.0.1:9000': Address already in use (98)";
+    let words =
+        "ERROR: unable to bind listening socket for address '127.0.0.1:9000': Address already in use (98)";
     // The journal's clock begins a hundred seconds before the moment at which every test host is looked at.
     let stamp = |ms: i64| {
         let when = jiff::Timestamp::from_second(crate::tests::NOW - 100 + ms / 1000).unwrap();
@@ -178,7 +206,10 @@ fn a_line_that_two_attempts_of_one_second_could_have_said_belongs_to_the_one_tha
             (1600, super::STARTING, "Starting"),
             (1700, super::STARTED, "Started"),
         ])
-        .file("/log", &format!("{} {words}\n{} NOTICE: ready to handle connections\n", stamp(1100), stamp(1700)));
+        .file(
+            "/log",
+            &format!("{} {words}\n{} NOTICE: ready to handle connections\n", stamp(1100), stamp(1700)),
+        );
     let list = history(&host, "php-fpm", true, &["/log"]);
     assert_eq!(told(&list), [(Outcome::Failed, None), (Outcome::Ready, None)]);
     assert_eq!((list[0].failures.len(), list[1].failures.len()), (1, 0), "{:?}", list[1].failures);

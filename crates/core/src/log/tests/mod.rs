@@ -23,7 +23,7 @@ const RELOADED: &str = "7b05ebc668384222baa8881179cfda54";
 fn history(host: &TextHost, kind: &str, unit: bool, files: &[&str]) -> Vec<Attempt> {
     let files: Vec<String> = files.iter().map(|f| (*f).to_owned()).collect();
     let request = AttemptRequest {
-        kind: crate::kinds::kind(kind).unwrap(),
+        owner: crate::kinds::kind(kind).unwrap().log_owner(),
         unit: unit.then_some("edge.service"),
         grammar: crate::kinds::kind(kind).unwrap().grammar(),
         reports_ready: true,
@@ -59,33 +59,62 @@ fn a_run_from_start_to_stop_with_a_reload_is_one_attempt() {
         ],
         &[(Outcome::Ready, Some(Afterwards::Stopped))],
     );
-    assert_eq!((list[0].ready.unwrap() - list[0].began, list[0].ended.unwrap() - list[0].began), (250_000, 8_500_000));
+    assert_eq!(
+        (list[0].ready.unwrap() - list[0].began, list[0].ended.unwrap() - list[0].began),
+        (250_000, 8_500_000)
+    );
     assert_eq!(list[0].started_by, StartedBy::Manager);
 }
 
 #[test]
 fn failures_kills_crashes_and_refusals_each_end_as_what_they_are() {
     check(
-        &[(1000, STARTING, "Starting"), (1100, EXITED, "Control process exited exit=exited/1"), (1200, FAILED, "Failed to start")],
+        &[
+            (1000, STARTING, "Starting"),
+            (1100, EXITED, "Control process exited exit=exited/1"),
+            (1200, FAILED, "Failed to start"),
+        ],
         &[(Outcome::Failed, None)],
     );
     check(
-        &[(1000, STARTED, "Started"), (5000, EXITED, "Main process exited exit=killed/KILL"), (5001, UNIT_FAILED, "Failed with result 'signal'.")],
+        &[
+            (1000, STARTED, "Started"),
+            (5000, EXITED, "Main process exited exit=killed/KILL"),
+            (5001, UNIT_FAILED, "Failed with result 'signal'."),
+        ],
         &[(Outcome::Ready, Some(Afterwards::Killed))],
     );
     check(
-        &[(1000, STARTED, "Started"), (5000, EXITED, "Main process exited exit=exited/1"), (5001, UNIT_FAILED, "Failed with result 'exit-code'.")],
+        &[
+            (1000, STARTED, "Started"),
+            (5000, EXITED, "Main process exited exit=exited/1"),
+            (5001, UNIT_FAILED, "Failed with result 'exit-code'."),
+        ],
         &[(Outcome::Ready, Some(Afterwards::Crashed))],
     );
     check(&[(1000, "", "Start request repeated too quickly.")], &[(Outcome::Refused, None)]);
-    check(&[(1000, STARTED, "edge was skipped because of an unmet condition check")], &[(Outcome::Refused, None)]);
-    check(&[(1000, STARTING, "Starting"), (2000, STOPPING, "Stopping"), (2100, STOPPED, "Stopped")], &[(Outcome::Stopped, None)]);
     check(
-        &[(1000, STARTING, "Starting"), (1500, EXITED, "Control process exited exit=killed/TERM"), (1600, FAILED, "Failed to start")],
+        &[(1000, STARTED, "edge was skipped because of an unmet condition check")],
+        &[(Outcome::Refused, None)],
+    );
+    check(
+        &[(1000, STARTING, "Starting"), (2000, STOPPING, "Stopping"), (2100, STOPPED, "Stopped")],
+        &[(Outcome::Stopped, None)],
+    );
+    check(
+        &[
+            (1000, STARTING, "Starting"),
+            (1500, EXITED, "Control process exited exit=killed/TERM"),
+            (1600, FAILED, "Failed to start"),
+        ],
         &[(Outcome::Killed, None)],
     );
     let crash = check(
-        &[(1000, STARTING, "Starting"), (1500, EXITED, "Main process exited exit=dumped/SEGV"), (1600, FAILED, "Failed to start")],
+        &[
+            (1000, STARTING, "Starting"),
+            (1500, EXITED, "Main process exited exit=dumped/SEGV"),
+            (1600, FAILED, "Failed to start"),
+        ],
         &[(Outcome::Failed, None)],
     );
     assert_eq!(crash[0].failures[0].code, Code::Crashed);
@@ -99,7 +128,11 @@ fn the_daemons_words_belong_to_their_attempt_and_aftermath_comes_last() {
         &[
             (1000, STARTING, "Starting"),
             (1010, "", "nginx: configuration file /etc/nginx/nginx.conf test failed"),
-            (1011, "", "2031/04/02 06:10:11 [emerg] 7#7: bind() to 0.0.0.0:80 failed (98: Address already in use)"),
+            (
+                1011,
+                "",
+                "2031/04/02 06:10:11 [emerg] 7#7: bind() to 0.0.0.0:80 failed (98: Address already in use)",
+            ),
             (1300, FAILED, "Failed to start"),
             (3000, STARTING, "Starting"),
             (3100, STARTED, "Started"),
@@ -107,20 +140,33 @@ fn the_daemons_words_belong_to_their_attempt_and_aftermath_comes_last() {
         &[(Outcome::Failed, None), (Outcome::Ready, None)],
     );
     assert_eq!(list[0].failures.len(), 1, "{:?}", list[0].failures);
-    assert_eq!((list[0].failures[0].code, list[0].failures[0].found.object("port")), (Code::PortTaken, Some("80")));
+    assert_eq!(
+        (list[0].failures[0].code, list[0].failures[0].found.object("port")),
+        (Code::PortTaken, Some("80"))
+    );
     assert!(list[1].failures.is_empty());
 }
 
 #[test]
 fn a_line_that_no_rule_knows_is_shown_and_not_hidden() {
-    let list =
-        check(&[(1000, STARTING, "Starting"), (1010, "", "the tide gauge speaks in tongues"), (1300, FAILED, "Failed to start")], &[(Outcome::Failed, None)]);
-    assert_eq!((list[0].failures[0].code, list[0].failures[0].text.as_str()), (Code::Unknown, "the tide gauge speaks in tongues"));
+    let list = check(
+        &[
+            (1000, STARTING, "Starting"),
+            (1010, "", "the tide gauge speaks in tongues"),
+            (1300, FAILED, "Failed to start"),
+        ],
+        &[(Outcome::Failed, None)],
+    );
+    assert_eq!(
+        (list[0].failures[0].code, list[0].failures[0].text.as_str()),
+        (Code::Unknown, "the tide gauge speaks in tongues")
+    );
 }
 
 #[test]
 fn runs_of_httpd_are_read_from_its_own_log_and_a_graceful_restart_is_none() {
-    let text = "[Wed Apr 02 06:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00489: Apache configured -- resuming normal operations\n\
+    let text = "[Wed Apr 02 06:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00489: Apache \
+        configured -- resuming normal operations\n\
                 [Wed Apr 02 07:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00493: SIGUSR1 received.  Doing graceful restart\n\
                 [Wed Apr 02 07:00:00.200100 2031] [mpm_event:notice] [pid 7:tid 8] AH00489: Apache configured -- resuming normal operations\n\
                 [Wed Apr 02 08:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00492: caught SIGWINCH, shutting down gracefully\n\

@@ -19,7 +19,9 @@ fn entry(told: &Told) -> JournalEntry {
         message_id: id.into(),
         invocation: invocation.into(),
         pid: 1,
-        from_manager: !id.is_empty() || message.starts_with("edge.service: ") || message.starts_with("Start request"),
+        from_manager: !id.is_empty()
+            || message.starts_with("edge.service: ")
+            || message.starts_with("Start request"),
         priority: 3,
         boot: boot.into(),
         result: if message.starts_with("Dependency") {
@@ -37,7 +39,7 @@ fn entry(told: &Told) -> JournalEntry {
 fn read(kind: &str, reports_ready: bool, told: &[Told]) -> Vec<Attempt> {
     let entries: Vec<JournalEntry> = told.iter().map(entry).collect();
     let kind = crate::kinds::kind(kind).unwrap();
-    record::attempts(&entries, kind, kind.grammar(), "edge.service", reports_ready)
+    record::attempts(&entries, kind.log_owner(), kind.grammar(), "edge.service", reports_ready)
 }
 
 #[track_caller]
@@ -61,7 +63,11 @@ fn the_exit_of_the_main_process_says_what_became_of_a_run() {
     ] {
         let message = format!("edge.service: Main process exited, exit={exit}");
         check(
-            &[(0, STARTING, "Starting", "a", "b"), (100, STARTED, "Started", "a", "b"), (9000, EXITED, &message, "a", "b")],
+            &[
+                (0, STARTING, "Starting", "a", "b"),
+                (100, STARTED, "Started", "a", "b"),
+                (9000, EXITED, &message, "a", "b"),
+            ],
             &[(Outcome::Ready, Some(expected))],
         );
         let ordered = [
@@ -77,10 +83,16 @@ fn the_exit_of_the_main_process_says_what_became_of_a_run() {
 #[test]
 fn a_run_that_ends_without_a_word_was_stopped_where_it_ended_well_and_killed_where_it_did_not() {
     check(
-        &[(0, STARTED, "Started", "a", "b"), (9000, DEACTIVATED, "edge.service: Deactivated successfully.", "a", "b")],
+        &[
+            (0, STARTED, "Started", "a", "b"),
+            (9000, DEACTIVATED, "edge.service: Deactivated successfully.", "a", "b"),
+        ],
         &[(Outcome::Ready, Some(Afterwards::Stopped))],
     );
-    let unseen = [(0, STARTED, "Started", "a", "b"), (9000, UNIT_FAILED, "edge.service: Failed with result 'exit-code'.", "a", "b")];
+    let unseen = [
+        (0, STARTED, "Started", "a", "b"),
+        (9000, UNIT_FAILED, "edge.service: Failed with result 'exit-code'.", "a", "b"),
+    ];
     check(&unseen, &[(Outcome::Ready, Some(Afterwards::Killed))]);
 }
 
@@ -127,7 +139,11 @@ fn a_host_that_went_down_leaves_a_run_without_an_end() {
 fn what_the_manager_could_not_even_try_is_refused_with_its_reason() {
     for (message, id, code) in [
         ("Dependency failed for edge.", FAILED, Code::DependencyDown),
-        ("edge.service was skipped because of an unmet condition check (ConditionPathExists=/x).", STARTED, Code::ManagerDisabled),
+        (
+            "edge.service was skipped because of an unmet condition check (ConditionPathExists=/x).",
+            STARTED,
+            Code::ManagerDisabled,
+        ),
         ("Assertion failed on job for edge.service.", FAILED, Code::ManagerDisabled),
         ("Start request repeated too quickly.", "", Code::ManagerGaveUp),
     ] {
@@ -160,7 +176,10 @@ fn the_process_that_the_manager_forked_speaks_for_it() {
         ],
         &[(Outcome::Failed, None)],
     );
-    assert_eq!((list[0].failures[0].code, list[0].failures[0].found.object("path")), (Code::PermissionDenied, Some("/opt/edge")));
+    assert_eq!(
+        (list[0].failures[0].code, list[0].failures[0].found.object("path")),
+        (Code::PermissionDenied, Some("/opt/edge"))
+    );
 }
 
 #[test]
@@ -179,7 +198,13 @@ fn only_a_start_that_takes_too_long_is_a_start_timeout() {
         &[
             (0, STARTED, "Started", "a", "b"),
             (5000, STOPPING, "Stopping", "a", "b"),
-            (95_000, "", "edge.service: State 'stop-sigterm' timed out. Killing. The stop operation timed out", "a", "b"),
+            (
+                95_000,
+                "",
+                "edge.service: State 'stop-sigterm' timed out. Killing. The stop operation timed out",
+                "a",
+                "b",
+            ),
             (95_100, EXITED, "edge.service: Main process exited, exit=killed/KILL", "a", "b"),
             (95_101, UNIT_FAILED, "edge.service: Failed with result 'timeout'.", "a", "b"),
         ],
@@ -216,11 +241,21 @@ fn a_daemon_that_tells_the_manager_nothing_is_ready_when_its_own_words_say_so() 
         false,
         &[
             (0, STARTED, "Started", "a", "b"),
-            (100, "", "2031-04-02  6:10:11 0 [Note] Starting MariaDB 10.11.19-MariaDB source revision x as process 71", "a", "b"),
+            (
+                100,
+                "",
+                "2031-04-02  6:10:11 0 [Note] Starting MariaDB 10.11.19-MariaDB source revision x as process \
+                    71",
+                "a",
+                "b",
+            ),
             (4000, "", "2031-04-02  6:10:15 0 [Note] /usr/sbin/mariadbd: ready for connections.", "a", "b"),
         ],
     );
-    assert_eq!((list[0].outcome, list[0].ready.map(|r| r - list[0].began)), (Outcome::Ready, Some(4_000_000)));
+    assert_eq!(
+        (list[0].outcome, list[0].ready.map(|r| r - list[0].began)),
+        (Outcome::Ready, Some(4_000_000))
+    );
     let coming = read("mysql", false, &[(0, STARTED, "Started", "a", "b")]);
     assert_eq!(coming[0].outcome, Outcome::Starting, "the manager's word alone decides nothing here");
 }

@@ -22,15 +22,25 @@ fn grammar() -> &'static Grammar {
     kinds::kind("nginx").unwrap().grammar()
 }
 
-const MARKS: [&str; 4] =
-    ["using the \"epoll\" event method", "start worker processes", "signal 15 (SIGTERM) received from 1, exiting", "[emerg] bind() failed"];
+const MARKS: [&str; 4] = [
+    "using the \"epoll\" event method",
+    "start worker processes",
+    "signal 15 (SIGTERM) received from 1, exiting",
+    "[emerg] bind() failed",
+];
 
 fn stamp(second: u64) -> String {
-    format!("2031/04/{:02} {:02}:{:02}:{:02}", 1 + second / 86_400, second / 3600 % 24, second / 60 % 60, second % 60)
+    format!(
+        "2031/04/{:02} {:02}:{:02}:{:02}",
+        1 + second / 86_400,
+        second / 3600 % 24,
+        second / 60 % 60,
+        second % 60
+    )
 }
 
-/// A log of many blocks: lines of all lengths, some without a stamp, some longer than any line should be, marks now and then, and
-/// some of them on the borders of blocks.
+/// A log of many blocks: lines of all lengths, some without a stamp, some longer than any line should be,
+/// marks now and then, and some of them on the borders of blocks.
 fn text(seed: u64, size: usize) -> Vec<u8> {
     let mut dice = Dice(seed);
     let mut text: Vec<u8> = Vec::new();
@@ -41,13 +51,29 @@ fn text(seed: u64, size: usize) -> Vec<u8> {
         if dice.roll(200) == 0 || border && dice.roll(3) == 0 {
             let mark = MARKS[usize::try_from(dice.roll(4)).unwrap()];
             let before = "~".repeat(usize::try_from(dice.roll(120)).unwrap());
-            text.extend(format!("{} [notice] 7#7: {before}{mark}{}", stamp(second), if dice.roll(5) == 0 { "\r\n" } else { "\n" }).bytes());
+            text.extend(
+                format!(
+                    "{} [notice] 7#7: {before}{mark}{}",
+                    stamp(second),
+                    if dice.roll(5) == 0 { "\r\n" } else { "\n" }
+                )
+                .bytes(),
+            );
         }
         match dice.roll(3000) {
             0 => text.extend([0, 0xff, b'\n', b'\n']),
-            1 => text.extend(vec![b'y'; usize::try_from(10_000 + dice.roll(250_000)).unwrap()].into_iter().chain(*b"\n")),
+            1 => text.extend(
+                vec![b'y'; usize::try_from(10_000 + dice.roll(250_000)).unwrap()].into_iter().chain(*b"\n"),
+            ),
             2 => text.extend(b"  a line that goes on without a stamp, using the same worker\n"),
-            _ => text.extend(format!("{} [error] 8#8: *{second} no tide {}\n", stamp(second), "x".repeat(usize::try_from(dice.roll(150)).unwrap())).bytes()),
+            _ => text.extend(
+                format!(
+                    "{} [error] 8#8: *{second} no tide {}\n",
+                    stamp(second),
+                    "x".repeat(usize::try_from(dice.roll(150)).unwrap())
+                )
+                .bytes(),
+            ),
         }
     }
     if dice.roll(2) == 0 {
@@ -82,7 +108,13 @@ fn piece(text: &[u8]) -> Piece {
 }
 
 /// What a scan finds that jumps from mark to mark.
-fn picked(text: &[u8], from: u64, number: Option<u32>, spans: &[(i64, i64)], marks: Option<&[u64]>) -> Keeper {
+fn picked(
+    text: &[u8],
+    from: u64,
+    number: Option<u32>,
+    spans: &[(i64, i64)],
+    marks: Option<&[u64]>,
+) -> Keeper {
     let host = TextHost::new().bytes("/log", text);
     let (zone, mut keeper) = (TimeZone::UTC, Keeper::default());
     let scan = Scan::new(grammar(), &zone, spans, &mut keeper, from, number);
@@ -116,8 +148,14 @@ fn lines_that_matter_are_the_same_whether_the_rest_is_read_or_not() {
         assert_eq!(*number, u32::try_from(before + 1).ok());
         // From the midst, and without numbers.
         let (_, from, _, number) = whole.lines[whole.lines.len() / 3];
-        assert!(read_whole(&text, from, number, 4099).lines == picked(&text, from, number, &[], None).lines, "seed {seed}: from {from}");
-        assert!(read_whole(&text, from, None, 4099).lines == picked(&text, from, None, &[], None).lines, "seed {seed}: uncounted");
+        assert!(
+            read_whole(&text, from, number, 4099).lines == picked(&text, from, number, &[], None).lines,
+            "seed {seed}: from {from}"
+        );
+        assert!(
+            read_whole(&text, from, None, 4099).lines == picked(&text, from, None, &[], None).lines,
+            "seed {seed}: uncounted"
+        );
     }
 }
 
@@ -127,34 +165,67 @@ fn marks_that_are_known_already_are_not_looked_for_again() {
     let begins = |line: &str, _: Option<&str>| line.contains("epoll");
     let host = TextHost::new().bytes("/log", &text);
     for wanted in [1, 2, 9] {
-        let Start::At(from, marks) = last_begins(&host, &piece(&text), grammar(), begins, wanted, 0) else { panic!("there are enough") };
+        let Start::At(from, marks) = last_begins(&host, &piece(&text), grammar(), begins, wanted, 0) else {
+            panic!("there are enough")
+        };
         let behind = &text[usize::try_from(from).unwrap()..];
         assert_eq!(String::from_utf8_lossy(behind).matches("epoll").count(), wanted);
         assert!(behind.starts_with(b"2031/") && marks[0] >= from, "it begins with a whole line");
-        assert!(picked(&text, from, None, &[], Some(&marks)).lines == picked(&text, from, None, &[], None).lines);
+        assert!(
+            picked(&text, from, None, &[], Some(&marks)).lines == picked(&text, from, None, &[], None).lines
+        );
     }
-    let Start::Before(left, marks) = last_begins(&host, &piece(&text), grammar(), begins, 1_000_000, 0) else { panic!("there are not so many") };
+    let Start::Before(left, marks) = last_begins(&host, &piece(&text), grammar(), begins, 1_000_000, 0)
+    else {
+        panic!("there are not so many")
+    };
     assert_eq!(1_000_000 - left, String::from_utf8_lossy(&text).matches("epoll").count());
     let marks = marks.expect("the whole was searched");
     assert!(picked(&text, 0, None, &[], Some(&marks)).lines == picked(&text, 0, None, &[], None).lines);
     // Beyond a bound nothing is looked for, and nothing is said to be known of it.
     let half = text.len() as u64 / 2;
-    let Start::Before(left_behind, None) = last_begins(&host, &piece(&text), grammar(), begins, 1_000_000, half) else { panic!("not all was searched") };
+    let Start::Before(left_behind, None) =
+        last_begins(&host, &piece(&text), grammar(), begins, 1_000_000, half)
+    else {
+        panic!("not all was searched")
+    };
     assert!(left < left_behind && left_behind < 1_000_000);
 }
 
 #[test]
 fn every_line_of_a_span_of_time_is_delivered_and_no_other() {
     let mut dice = Dice(7);
-    let lines: Vec<String> =
-        (0..40_000).map(|n| format!("{} [error] 8#8: *{n} no tide {}\n", stamp(n / 4), "x".repeat(usize::try_from(dice.roll(90)).unwrap()))).collect();
+    let lines: Vec<String> = (0..40_000)
+        .map(|n| {
+            format!(
+                "{} [error] 8#8: *{n} no tide {}\n",
+                stamp(n / 4),
+                "x".repeat(usize::try_from(dice.roll(90)).unwrap())
+            )
+        })
+        .collect();
     let text = lines.concat().into_bytes();
     let begin = "2031-04-01T00:00:00Z".parse::<jiff::Timestamp>().unwrap().as_microsecond();
     let span = |from: i64, to: i64| (begin + from * 1_000_000, begin + to * 1_000_000);
-    for spans in [vec![span(0, 0)], vec![span(17, 40), span(41, 41), span(5000, 5100)], vec![span(9_990, 20_000)], vec![span(-50, -1), span(30_000, 40_000)]] {
-        let found: Vec<Vec<u8>> = picked(&text, 0, Some(1), &spans, None).lines.into_iter().map(|l| l.0).collect();
-        let inside = |n: usize| spans.iter().any(|(from, to)| (*from..=*to).contains(&(begin + i64::try_from(n / 4).unwrap() * 1_000_000)));
-        let expected: Vec<&[u8]> = lines.iter().enumerate().filter(|(n, _)| inside(*n)).map(|(_, l)| l.trim_end_matches('\n').as_bytes()).collect();
+    for spans in [
+        vec![span(0, 0)],
+        vec![span(17, 40), span(41, 41), span(5000, 5100)],
+        vec![span(9_990, 20_000)],
+        vec![span(-50, -1), span(30_000, 40_000)],
+    ] {
+        let found: Vec<Vec<u8>> =
+            picked(&text, 0, Some(1), &spans, None).lines.into_iter().map(|l| l.0).collect();
+        let inside = |n: usize| {
+            spans.iter().any(|(from, to)| {
+                (*from..=*to).contains(&(begin + i64::try_from(n / 4).unwrap() * 1_000_000))
+            })
+        };
+        let expected: Vec<&[u8]> = lines
+            .iter()
+            .enumerate()
+            .filter(|(n, _)| inside(*n))
+            .map(|(_, l)| l.trim_end_matches('\n').as_bytes())
+            .collect();
         assert!(found == expected, "{spans:?}: {} lines instead of {}", found.len(), expected.len());
     }
 }
@@ -183,7 +254,16 @@ fn endless_lines_and_marks_in_every_line_are_borne() {
 fn blocks_come_in_order_from_all_threads_and_tell_what_they_hold() {
     let text = text(8, 6_000_000);
     let host = TextHost::new().bytes("/log", &text);
-    let search = Search { host: &host, path: "/log", from: 1000, to: text.len() as u64, grammar: grammar(), counted: true, times: None, most: MOST };
+    let search = Search {
+        host: &host,
+        path: "/log",
+        from: 1000,
+        to: text.len() as u64,
+        grammar: grammar(),
+        counted: true,
+        times: None,
+        most: MOST,
+    };
     let mut blocks: Vec<Block> = Vec::new();
     search.each(|block| {
         blocks.push(block);
@@ -201,7 +281,9 @@ fn blocks_come_in_order_from_all_threads_and_tell_what_they_hold() {
         backwards.push(block);
         true
     });
-    let places = |blocks: &[Block]| blocks.iter().flat_map(|b| &b.hits).map(|h| h.at).collect::<std::collections::BTreeSet<_>>();
+    let places = |blocks: &[Block]| {
+        blocks.iter().flat_map(|b| &b.hits).map(|h| h.at).collect::<std::collections::BTreeSet<_>>()
+    };
     assert_eq!(places(&blocks), places(&backwards));
     // Who has enough gets no more, and what cannot be read ends it.
     let mut taken = 0;
@@ -229,7 +311,11 @@ fn marks_are_found_by_their_rare_parts_wherever_their_words_stand() {
                 match words.get(usize::try_from(dice.roll(words.len().max(1) as u64)).unwrap()) {
                     Some(word) if dice.roll(4) == 0 => text += word,
                     Some(word) => {
-                        text += &word.chars().skip(usize::try_from(dice.roll(6)).unwrap()).take(usize::try_from(dice.roll(9)).unwrap()).collect::<String>()
+                        text += &word
+                            .chars()
+                            .skip(usize::try_from(dice.roll(6)).unwrap())
+                            .take(usize::try_from(dice.roll(9)).unwrap())
+                            .collect::<String>()
                     }
                     None => text.push('~'),
                 }
@@ -248,12 +334,23 @@ fn marks_are_found_by_their_rare_parts_wherever_their_words_stand() {
 #[test]
 fn a_users_own_words_are_found_however_short_they_are() {
     let own = |begin: &str, ready: &str| {
-        let rules = crate::log::OwnRules { begin: vec![begin.into()], ready: vec![ready.into()], ..Default::default() };
+        let rules = crate::log::OwnRules {
+            begin: vec![begin.into()],
+            ready: vec![ready.into()],
+            ..Default::default()
+        };
         kinds::kind("program").unwrap().grammar().with(rules)
     };
-    for (begin, ready) in [("up", "ok"), ("u", "the harbour is open"), ("öffnet", "läuft"), ("opens", "opens the harbour")] {
+    for (begin, ready) in
+        [("up", "ok"), ("u", "the harbour is open"), ("öffnet", "läuft"), ("opens", "opens the harbour")]
+    {
         let grammar = own(begin, ready);
-        for (text, mark) in [(format!("~ {begin} ~"), true), (format!("~ {ready}"), true), ("~~~".to_owned(), false), (String::new(), false)] {
+        for (text, mark) in [
+            (format!("~ {begin} ~"), true),
+            (format!("~ {ready}"), true),
+            ("~~~".to_owned(), false),
+            (String::new(), false),
+        ] {
             assert_eq!(grammar.find_mark(text.as_bytes()).is_some(), mark, "{begin:?} {ready:?} in {text:?}");
         }
     }
@@ -261,7 +358,12 @@ fn a_users_own_words_are_found_however_short_they_are() {
 
 #[test]
 fn a_catalogue_recognises_the_same_in_one_line_and_in_a_thousand() {
-    let lines: Vec<String> = kinds::KINDS.iter().flat_map(|k| k.catalogue().samples()).chain(crate::log::general().samples()).map(str::to_owned).collect();
+    let lines: Vec<String> = kinds::KINDS
+        .iter()
+        .flat_map(|k| k.catalogue().samples())
+        .chain(crate::log::general().samples())
+        .map(str::to_owned)
+        .collect();
     assert!(lines.len() > 300, "{}", lines.len());
     for kind in kinds::KINDS {
         // A catalogue that has seen many lines finds its words in one pass.

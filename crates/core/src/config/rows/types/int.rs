@@ -15,7 +15,10 @@ impl Int {
         let signed = self.least.is_some_and(|n| n < 0);
         let digits = if signed { word.strip_prefix('-').unwrap_or(word) } else { word };
         let plain = !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit());
-        plain && word.parse::<i64>().is_ok_and(|n| self.least.is_none_or(|l| l <= n) && self.most.is_none_or(|m| n <= m))
+        plain
+            && word
+                .parse::<i64>()
+                .is_ok_and(|n| self.least.is_none_or(|l| l <= n) && self.most.is_none_or(|m| n <= m))
     }
 
     pub(super) fn expected(self) -> String {
@@ -42,7 +45,12 @@ mod tests {
         for word in ["", "-1", "+1", "1k", "1.0", "9223372036854775808", " 1"] {
             assert!(!any.holds(word), "{word}");
         }
-        assert!(some.holds("-1") && some.holds("9") && !some.holds("10") && !some.holds("-2") && !some.holds("-"));
-        assert_eq!((any.expected().as_str(), some.expected().as_str()), ("a number", "a number from -1 to 9"));
+        assert!(
+            some.holds("-1") && some.holds("9") && !some.holds("10") && !some.holds("-2") && !some.holds("-")
+        );
+        assert_eq!(
+            (any.expected().as_str(), some.expected().as_str()),
+            ("a number", "a number from -1 to 9")
+        );
     }
 }

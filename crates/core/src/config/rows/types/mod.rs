@@ -1,4 +1,5 @@
-//! Types of values, one file each. A type says whether a word is one of its kind, and in words what it expects.
+//! Types of values, one file each. A type says whether a word is one of its kind, and in words what it
+//! expects.
 mod int;
 mod network;
 mod size;

@@ -45,10 +45,17 @@ mod tests {
     #[test]
     fn sizes_are_digits_with_a_letter() {
         let size = Size { units: "km", least: None };
-        for (word, bytes) in [("8k", Some(8192)), ("8K", Some(8192)), ("1m", Some(1 << 20)), ("512", Some(512)), ("0", Some(0))] {
+        for (word, bytes) in [
+            ("8k", Some(8192)),
+            ("8K", Some(8192)),
+            ("1m", Some(1 << 20)),
+            ("512", Some(512)),
+            ("0", Some(0)),
+        ] {
             assert_eq!(size.bytes(word), bytes, "{word}");
         }
-        for word in ["1g", "8kb", "", "k", "-1", "1.5k", "9999999999999999999", "9223372036854775807m", "8é"] {
+        for word in ["1g", "8kb", "", "k", "-1", "1.5k", "9999999999999999999", "9223372036854775807m", "8é"]
+        {
             assert_eq!(size.bytes(word), None, "{word}");
         }
         assert_eq!(Size { units: "kmg", least: None }.bytes("1g"), Some(1 << 30));

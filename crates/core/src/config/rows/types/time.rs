@@ -1,4 +1,5 @@
-//! Spans of time as nginx writes them (`ngx_parse_time`): units in falling order, a last number without one is seconds.
+//! Spans of time as nginx writes them (`ngx_parse_time`): units in falling order, a last number without one
+//! is seconds.
 
 /// A span of time, by what it is counted in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

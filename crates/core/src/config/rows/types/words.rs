@@ -19,7 +19,10 @@ mod tests {
 
     #[test]
     fn words_are_listed_as_people_do() {
-        assert_eq!((listed(&[], "or"), listed(&["a"], "or"), listed(&["a", "b", "c"], "or")), (String::new(), "a".into(), "a, b or c".into()));
+        assert_eq!(
+            (listed(&[], "or"), listed(&["a"], "or"), listed(&["a", "b", "c"], "or")),
+            (String::new(), "a".into(), "a, b or c".into())
+        );
         assert!(is_one(&["On"], "oN") && !is_one(&[], ""));
     }
 }

@@ -6,8 +6,10 @@ use crate::config::About;
 use std::net::{IpAddr, Ipv4Addr};
 
 pub(super) static OPTIONS: Rule = Rule { names: &["Options"], check: |r, d, _| options(r, d) };
-pub(super) static OVERRIDE: Rule = Rule { names: &["AllowOverride"], check: |r, d, around| allow_override(r, d, around.scope) };
-pub(super) static REQUIRE: Rule = Rule { names: &["Require"], check: |r, d, around| require(r, d, around.scope) };
+pub(super) static OVERRIDE: Rule =
+    Rule { names: &["AllowOverride"], check: |r, d, around| allow_override(r, d, around.scope) };
+pub(super) static REQUIRE: Rule =
+    Rule { names: &["Require"], check: |r, d, around| require(r, d, around.scope) };
 pub(super) static FROM: Rule = Rule {
     names: &["allow", "deny"],
     check: |r, d, _| {
@@ -18,7 +20,17 @@ pub(super) static FROM: Rule = Rule {
 };
 
 fn options(r: &mut Reader, d: &Directive) {
-    const KNOWN: &[&str] = &["none", "all", "indexes", "includes", "includesnoexec", "followsymlinks", "symlinksifownermatch", "execcgi", "multiviews"];
+    const KNOWN: &[&str] = &[
+        "none",
+        "all",
+        "indexes",
+        "includes",
+        "includesnoexec",
+        "followsymlinks",
+        "symlinksifownermatch",
+        "execcgi",
+        "multiviews",
+    ];
     let (mut plain, mut signed) = (false, false);
     for word in &d.values {
         let bare = word.trim_start_matches(['+', '-']);
@@ -37,14 +49,22 @@ fn options(r: &mut Reader, d: &Directive) {
 }
 
 fn allow_override(r: &mut Reader, d: &Directive, scope: &Scope) {
-    const KNOWN: &[&str] = &["limit", "options", "fileinfo", "authconfig", "indexes", "nonfatal", "none", "all"];
+    const KNOWN: &[&str] =
+        &["limit", "options", "fileinfo", "authconfig", "indexes", "nonfatal", "none", "all"];
     if !scope.sections.iter().any(|s| s.starts_with("directory")) {
         warn(r, d, "AllowOverride has no use outside of <Directory>");
     }
     for word in &d.values {
         let bare = word.split('=').next().unwrap_or_default();
         if !KNOWN.contains(&bare.to_ascii_lowercase().as_str()) {
-            return bad(r, d, format!("{bare:?} is not a class of overrides, expected some of AuthConfig, FileInfo, Indexes, Limit, Options, All or None"));
+            return bad(
+                r,
+                d,
+                format!(
+                    "{bare:?} is not a class of overrides, expected some of AuthConfig, FileInfo, Indexes, \
+                        Limit, Options, All or None"
+                ),
+            );
         }
     }
 }
@@ -89,7 +109,12 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
     ];
     match KNOWN.iter().find(|(name, _)| *name == provider) {
         Some((_, module)) if !r.has(module) => {
-            let found = report(r, d, Code::ConfigMissingModule, format!("Require {provider} belongs to mod_{module}, which is not loaded"));
+            let found = report(
+                r,
+                d,
+                Code::ConfigMissingModule,
+                format!("Require {provider} belongs to mod_{module}, which is not loaded"),
+            );
             found.about = Some(About::Module(format!("{module}_module")));
         }
         Some(_) => {
@@ -97,7 +122,16 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
             if rest.is_none()
                 && !matches!(
                     provider.as_str(),
-                    "local" | "valid-user" | "ssl" | "ssl-verify-client" | "all" | "file-owner" | "file-group" | "dbd-login" | "dbd-logout" | "dbm-file-group"
+                    "local"
+                        | "valid-user"
+                        | "ssl"
+                        | "ssl-verify-client"
+                        | "all"
+                        | "file-owner"
+                        | "file-group"
+                        | "dbd-login"
+                        | "dbd-logout"
+                        | "dbm-file-group"
                 )
             {
                 bad(r, d, format!("Require {provider} names nothing"));
@@ -109,7 +143,12 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
                     bad(r, d, format!("{wrong:?} is not an address or network"));
                 }
             }
-            if negated && !scope.sections.last().is_some_and(|s| matches!(s.as_str(), "requireall" | "requireany" | "requirenone")) {
+            if negated
+                && !scope
+                    .sections
+                    .last()
+                    .is_some_and(|s| matches!(s.as_str(), "requireall" | "requireany" | "requirenone"))
+            {
                 report(r, d, Code::ConfigConflict, "a negated Require alone has no effect, and is refused");
             }
         }
@@ -137,7 +176,9 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
 fn is_network(text: &str) -> bool {
     let (address, bits) = text.split_once('/').map_or((text, None), |(a, b)| (a, Some(b)));
     let most = if address.contains(':') { 128 } else { 32 };
-    let partial = address.split('.').count() <= 4 && !address.is_empty() && address.trim_end_matches('.').split('.').all(|p| p.parse::<u8>().is_ok());
+    let partial = address.split('.').count() <= 4
+        && !address.is_empty()
+        && address.trim_end_matches('.').split('.').all(|p| p.parse::<u8>().is_ok());
     let whole = address.parse::<IpAddr>().is_ok() || partial;
     whole && bits.is_none_or(|b| b.parse::<u8>().is_ok_and(|n| n <= most) || b.parse::<Ipv4Addr>().is_ok())
 }

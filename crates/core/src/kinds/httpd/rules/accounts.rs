@@ -5,8 +5,12 @@ use crate::code::Code;
 use crate::config::{About, DependsOn, Place};
 use crate::host::Look;
 
-pub(super) static USER: Rule = Rule { names: &["User"], check: |r, d, _| r.out.model.account = Some((d.value(0).to_owned(), Some(d.item.place()))) };
-pub(super) static GROUP: Rule = Rule { names: &["Group"], check: |r, d, _| r.out.model.group = Some(d.value(0).to_owned()) };
+pub(super) static USER: Rule = Rule {
+    names: &["User"],
+    check: |r, d, _| r.out.model.account = Some((d.value(0).to_owned(), Some(d.item.place()))),
+};
+pub(super) static GROUP: Rule =
+    Rule { names: &["Group"], check: |r, d, _| r.out.model.group = Some(d.value(0).to_owned()) };
 
 /// The account names that the main server runs as.
 pub(in super::super) fn accounts(r: &mut Reader) {
@@ -15,8 +19,10 @@ pub(in super::super) fn accounts(r: &mut Reader) {
     }
     if let Some((name, place)) = r.out.model.account.clone() {
         if name == "root" || name == "#0" {
-            r.find_at(place, Code::ConfigBadValue, "User is root, which httpd refuses").directive = Some("User".into());
-        } else if !name.starts_with('#') && missing(&accounts::account(r.snapshot, &name), |a| a.name == name) {
+            r.find_at(place, Code::ConfigBadValue, "User is root, which httpd refuses").directive =
+                Some("User".into());
+        } else if !name.starts_with('#') && missing(&accounts::account(r.snapshot, &name), |a| a.name == name)
+        {
             absent(r, place, "User", About::Account(name));
         }
     }
@@ -42,7 +48,8 @@ fn absent(r: &mut Reader, place: Option<Place>, directive: &str, about: About) {
         About::Account(name) => ("account", name),
         _ => return,
     };
-    let found = r.find_at(place, Code::AccountMissing, format!("{what} {name:?} does not exist on this host"));
+    let found =
+        r.find_at(place, Code::AccountMissing, format!("{what} {name:?} does not exist on this host"));
     found.directive = Some(directive.into());
     found.depends_on = DependsOn::Accounts;
     found.about = Some(about);

@@ -7,13 +7,21 @@ use crate::config::{About, DependsOn, NamedPath};
 use crate::host::Look;
 use crate::path;
 
-pub(super) static ENGINE: Rule = Rule { names: &["SSLEngine"], check: |_, d, around| ssl_engine(d, around.scope, around.facts) };
-pub(super) static PROTOCOL: Rule = Rule { names: &["SSLProtocol", "SSLProxyProtocol"], check: |r, d, _| ssl_protocol(r, d) };
+pub(super) static ENGINE: Rule =
+    Rule { names: &["SSLEngine"], check: |_, d, around| ssl_engine(d, around.scope, around.facts) };
+pub(super) static PROTOCOL: Rule =
+    Rule { names: &["SSLProtocol", "SSLProxyProtocol"], check: |r, d, _| ssl_protocol(r, d) };
 pub(super) static FILES: Rule = Rule {
-    names: &["SSLCertificateFile", "SSLCertificateKeyFile", "SSLCertificateChainFile", "SSLCACertificateFile"],
+    names: &[
+        "SSLCertificateFile",
+        "SSLCertificateKeyFile",
+        "SSLCertificateChainFile",
+        "SSLCACertificateFile",
+    ],
     check: |r, d, around| certificate(r, d, around.scope, around.facts),
 };
-pub(super) static SESSIONS: Rule = Rule { names: &["SSLSessionCache", "SSLStaplingCache"], check: |r, d, _| session_cache(r, d) };
+pub(super) static SESSIONS: Rule =
+    Rule { names: &["SSLSessionCache", "SSLStaplingCache"], check: |r, d, _| session_cache(r, d) };
 
 /// Session caches are modules of their own.
 fn session_cache(r: &mut Reader, d: &Directive) {
@@ -21,12 +29,24 @@ fn session_cache(r: &mut Reader, d: &Directive) {
     if matches!(kind.as_str(), "none" | "nonenotnull") {
         return;
     }
-    let module = format!("socache_{}", if kind == "dbm" || kind == "shmcb" || kind == "memcache" || kind == "redis" { kind.clone() } else { "shmcb".into() });
+    let module = format!(
+        "socache_{}",
+        if kind == "dbm" || kind == "shmcb" || kind == "memcache" || kind == "redis" {
+            kind.clone()
+        } else {
+            "shmcb".into()
+        }
+    );
     let known = matches!(kind.as_str(), "dbm" | "shmcb" | "memcache" | "redis" | "dc");
     if !known {
         bad(r, d, format!("{kind:?} is not a session cache, expected none, shmcb, dbm or memcache"));
     } else if !r.module_loaded(&format!("{module}_module")) {
-        let found = report(r, d, Code::ConfigMissingModule, format!("the session cache {kind:?} belongs to mod_{module}, which is not loaded"));
+        let found = report(
+            r,
+            d,
+            Code::ConfigMissingModule,
+            format!("the session cache {kind:?} belongs to mod_{module}, which is not loaded"),
+        );
         found.about = Some(About::Module(format!("{module}_module")));
     }
 }
@@ -45,7 +65,11 @@ fn ssl_protocol(r: &mut Reader, d: &Directive) {
             return bad(r, d, "SSLv2 is no longer supported".into());
         }
         if !KNOWN.contains(&bare.as_str()) {
-            return bad(r, d, format!("{word:?} is not a TLS protocol, expected some of TLSv1.2, TLSv1.3, all"));
+            return bad(
+                r,
+                d,
+                format!("{word:?} is not a TLS protocol, expected some of TLSv1.2, TLSv1.3, all"),
+            );
         }
     }
 }
@@ -71,7 +95,11 @@ fn certificate(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mut Facts) 
             if matches!(d.lower().as_str(), "sslcertificatefile" | "sslcertificatekeyfile") {
                 tls.files.push((file.clone(), place.clone(), is_key));
             }
-            r.out.model.reads.push(NamedPath { path: file, place: Some(place), directive: d.name.to_string() });
+            r.out.model.reads.push(NamedPath {
+                path: file,
+                place: Some(place),
+                directive: d.name.to_string(),
+            });
         }
     }
 }

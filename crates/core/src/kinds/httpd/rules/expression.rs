@@ -9,7 +9,12 @@ pub(super) static FOLLOWS: Rule = Rule {
     names: &["<Else", "<ElseIf"],
     check: |r, d, around| {
         if !matches!(around.previous, "<If" | "<ElseIf") {
-            report(r, d, Code::ConfigMisplacedDirective, format!("{}> must follow an <If> of the same section", d.name));
+            report(
+                r,
+                d,
+                Code::ConfigMisplacedDirective,
+                format!("{}> must follow an <If> of the same section", d.name),
+            );
         }
     },
 };

@@ -8,7 +8,8 @@ use crate::manager::split_words;
 use crate::path;
 use crate::snapshot::Snapshot;
 
-pub(super) static ROOT: Rule = Rule { names: &["DocumentRoot"], check: |r, d, around| document_root(r, d, around.scope) };
+pub(super) static ROOT: Rule =
+    Rule { names: &["DocumentRoot"], check: |r, d, around| document_root(r, d, around.scope) };
 pub(super) static ERROR_LOG: Rule = Rule {
     names: &["ErrorLog"],
     check: |r, d, around| {
@@ -16,12 +17,14 @@ pub(super) static ERROR_LOG: Rule = Rule {
         error_log(r, d, around.scope);
     },
 };
-pub(super) static ACCESS_LOG: Rule = Rule { names: &["CustomLog", "TransferLog", "GlobalLog"], check: |r, d, _| custom_log(r, d) };
+pub(super) static ACCESS_LOG: Rule =
+    Rule { names: &["CustomLog", "TransferLog", "GlobalLog"], check: |r, d, _| custom_log(r, d) };
 pub(super) static PID: Rule = Rule {
     names: &["PidFile"],
     check: |r, d, _| {
         let path = log_path(r, d.value(0));
-        r.out.model.pid_file = Some(NamedPath { path, place: Some(d.item.place()), directive: d.name.to_string() });
+        r.out.model.pid_file =
+            Some(NamedPath { path, place: Some(d.item.place()), directive: d.name.to_string() });
     },
 };
 pub(super) static TYPES: Rule = Rule {
@@ -41,7 +44,8 @@ pub(super) static CORE_DUMPS: Rule = Rule {
     check: |r, d, _| {
         let dir = path::join(&r.server_root, d.value(0));
         if r.snapshot.is_directory(&dir) == Some(false) {
-            let found = report(r, d, Code::ConfigMissingFile, format!("CoreDumpDirectory {dir} is not a directory"));
+            let found =
+                report(r, d, Code::ConfigMissingFile, format!("CoreDumpDirectory {dir} is not a directory"));
             found.depends_on = DependsOn::Files;
             found.about = Some(About::Directory(dir));
         }
@@ -73,7 +77,11 @@ fn error_log(r: &mut Reader, d: &Directive, scope: &Scope) {
     if value.starts_with('|') {
         piped(r, d, &value);
         r.out.model.log_sinks.push(sink(LogSink::Program));
-        let entry = file_of_pipe(r.snapshot, &r.server_root, &value).map(|path| NamedPath { path, place: Some(d.item.place()), directive: d.name.to_string() });
+        let entry = file_of_pipe(r.snapshot, &r.server_root, &value).map(|path| NamedPath {
+            path,
+            place: Some(d.item.place()),
+            directive: d.name.to_string(),
+        });
         return r.out.model.error_logs.extend(entry);
     }
     if value == "syslog" || value.starts_with("syslog:") {
@@ -102,10 +110,16 @@ fn custom_log(r: &mut Reader, d: &Directive) {
             return bad(r, d, format!("{condition:?} is not a condition, expected env= or expr="));
         }
     }
-    let entry = NamedPath { path: log_path(r, &value), place: Some(d.item.place()), directive: d.name.to_string() };
+    let entry =
+        NamedPath { path: log_path(r, &value), place: Some(d.item.place()), directive: d.name.to_string() };
     let dir = path::parent(&entry.path).to_owned();
     if r.snapshot.is_directory(&dir) == Some(false) {
-        let found = report(r, d, Code::ConfigMissingFile, format!("directory {dir} for {} does not exist", entry.path));
+        let found = report(
+            r,
+            d,
+            Code::ConfigMissingFile,
+            format!("directory {dir} for {} does not exist", entry.path),
+        );
         found.depends_on = DependsOn::Files;
         found.about = Some(About::Directory(dir));
     }
@@ -113,8 +127,8 @@ fn custom_log(r: &mut Reader, d: &Directive) {
     r.out.model.writes.push(entry);
 }
 
-/// The file that the program of a piped log writes: the newest one. Programs that split logs by time take the file's name as their
-/// last path: with marks of `strftime` in it, or they put a number behind it.
+/// The file that the program of a piped log writes: the newest one. Programs that split logs by time take the
+/// file's name as their last path: with marks of `strftime` in it, or they put a number behind it.
 fn file_of_pipe(snapshot: &Snapshot, root: &str, value: &str) -> Option<String> {
     let words = split_words(value.trim_start_matches(['|', '$']).trim());
     let file = words.iter().skip(1).rev().find(|w| w.contains('/') && !w.starts_with('-'))?;
@@ -122,15 +136,17 @@ fn file_of_pipe(snapshot: &Snapshot, root: &str, value: &str) -> Option<String> 
     let (dir, name) = (path::parent(&file), path::name(&file));
     let parts: Vec<&str> = name.split('%').collect();
     let is_one = |entry: &str| match parts.as_slice() {
-        [whole] => {
-            entry.strip_prefix(whole).is_some_and(|rest| rest.is_empty() || rest.strip_prefix('.').is_some_and(|n| n.bytes().all(|b| b.is_ascii_digit())))
-        }
+        [whole] => entry.strip_prefix(whole).is_some_and(|rest| {
+            rest.is_empty() || rest.strip_prefix('.').is_some_and(|n| n.bytes().all(|b| b.is_ascii_digit()))
+        }),
         // What stands between the marks, each of which is one letter long, stands in the name in that order.
         [first, marked @ ..] => {
             let mut rest = entry.strip_prefix(first);
             for part in marked {
                 let fixed = part.get(1..).unwrap_or_default();
-                rest = rest.and_then(|r| if fixed.is_empty() { Some(r) } else { r.find(fixed).map(|at| &r[at + fixed.len()..]) });
+                rest = rest.and_then(|r| {
+                    if fixed.is_empty() { Some(r) } else { r.find(fixed).map(|at| &r[at + fixed.len()..]) }
+                });
             }
             rest.is_some()
         }
@@ -150,7 +166,12 @@ pub(super) fn piped(r: &mut Reader, d: &Directive, value: &str) {
     let command = value.trim_start_matches(['|', '$']).trim();
     let program = command.split_whitespace().next().unwrap_or_default().to_owned();
     if program.starts_with('/') && r.snapshot.exists(&program) == Some(false) {
-        let found = report(r, d, Code::ConfigMissingFile, format!("the program {program} of a piped log does not exist"));
+        let found = report(
+            r,
+            d,
+            Code::ConfigMissingFile,
+            format!("the program {program} of a piped log does not exist"),
+        );
         found.depends_on = DependsOn::Files;
         found.about = Some(About::File(program));
     }

@@ -35,7 +35,8 @@ fn index_options(r: &mut Reader, d: &Directive) {
         "xhtml",
     ];
     let wrong = d.values.iter().find(|v| {
-        let bare = v.trim_start_matches(['+', '-']).split('=').next().unwrap_or_default().to_ascii_lowercase();
+        let bare =
+            v.trim_start_matches(['+', '-']).split('=').next().unwrap_or_default().to_ascii_lowercase();
         !WORDS.contains(&bare.as_str())
     });
     if let Some(wrong) = wrong.cloned() {

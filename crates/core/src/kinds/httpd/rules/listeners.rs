@@ -8,8 +8,10 @@ use crate::host::Look;
 use crate::net::Listen;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-pub(super) static LISTEN: Rule = Rule { names: &["Listen"], check: |r, d, around| listen(r, d, around.facts) };
-pub(super) static HOST: Rule = Rule { names: &["<VirtualHost"], check: |r, d, around| virtual_host(r, d, around.facts) };
+pub(super) static LISTEN: Rule =
+    Rule { names: &["Listen"], check: |r, d, around| listen(r, d, around.facts) };
+pub(super) static HOST: Rule =
+    Rule { names: &["<VirtualHost"], check: |r, d, around| virtual_host(r, d, around.facts) };
 pub(super) static NAME: Rule = Rule {
     names: &["ServerName"],
     check: |r, d, around| {
@@ -32,7 +34,9 @@ pub(super) fn address_port(text: &str) -> Option<(Option<String>, Option<u16>)> 
     };
     let port = match port {
         None | Some("*") => None,
-        Some(digits) if !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit()) => Some(digits.parse::<u16>().ok().filter(|p| *p > 0)?),
+        Some(digits) if !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit()) => {
+            Some(digits.parse::<u16>().ok().filter(|p| *p > 0)?)
+        }
         Some(_) => return None,
     };
     Some((host, port))
@@ -44,7 +48,11 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     }
     let value = d.value(0).to_owned();
     let Some((host, port)) = address_port(&value) else {
-        return bad(r, d, format!("{value:?} is not an address and port, expected such as 80 or 192.0.2.1:80"));
+        return bad(
+            r,
+            d,
+            format!("{value:?} is not an address and port, expected such as 80 or 192.0.2.1:80"),
+        );
     };
     let Some(port) = port else {
         return bad(r, d, format!("{value:?} names no port"));
@@ -58,7 +66,8 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
             Look::Seen(found) => found.first().copied(),
             Look::Absent => {
                 let name = name.to_owned();
-                let found = report(r, d, Code::NameUnresolved, format!("{name:?} in {value:?} does not resolve"));
+                let found =
+                    report(r, d, Code::NameUnresolved, format!("{name:?} in {value:?} does not resolve"));
                 found.depends_on = DependsOn::Names;
                 found.about = Some(About::Host(name));
                 return;
@@ -81,7 +90,8 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     // Without an address the daemon opens one socket for both families where the host has IPv6.
     let bound = address.unwrap_or(IpAddr::V6(Ipv6Addr::UNSPECIFIED));
     let offset = d.item.text.rfind(&port.to_string()).filter(|_| d.values.len() == 1);
-    let offset = offset.or_else(|| d.item.text.find(&*value).map(|at| at + value.len() - port.to_string().len()));
+    let offset =
+        offset.or_else(|| d.item.text.find(&*value).map(|at| at + value.len() - port.to_string().len()));
     let port_span = offset.and_then(|at| d.item.span(at, port.to_string().len()));
     r.out.model.listens.push(WantedListen {
         listen: Listen::tcp(bound, port, false),
@@ -105,7 +115,11 @@ fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     }
     for value in d.values.clone() {
         if value.bytes().all(|b| b.is_ascii_digit()) {
-            return bad(r, d, format!("<VirtualHost {value}> has a number where an address belongs; write *:{value}"));
+            return bad(
+                r,
+                d,
+                format!("<VirtualHost {value}> has a number where an address belongs; write *:{value}"),
+            );
         }
         let (host, tail) = value.rsplit_once(':').unwrap_or((&value, ""));
         if !tail.is_empty() && tail.bytes().all(|b| b.is_ascii_digit()) && !host.ends_with(':') {
@@ -114,10 +128,18 @@ fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
                     let at = d.item.text.find(&*value).map(|at| at + value.len() - tail.len());
                     if let Some(span) = at.and_then(|at| d.item.span(at, tail.len())) {
                         let text = d.item.text.to_string();
-                        r.out.model.ports.push(PortMention { port, place: d.item.place(), span, belongs: true, text });
+                        r.out.model.ports.push(PortMention {
+                            port,
+                            place: d.item.place(),
+                            span,
+                            belongs: true,
+                            text,
+                        });
                     }
                 }
-                Err(_) => return bad(r, d, format!("{tail:?} in {value:?} is not a port, expected 1 to 65535")),
+                Err(_) => {
+                    return bad(r, d, format!("{tail:?} in {value:?} is not a port, expected 1 to 65535"));
+                }
             }
         }
     }

@@ -1,5 +1,5 @@
-//! What no row can say: values that hang together, files, listeners. One file each, or one for what belongs together; a rule is
-//! one entry of the list below.
+//! What no row can say: values that hang together, files, listeners. One file each, or one for what belongs
+//! together; a rule is one entry of the list below.
 mod access;
 pub(super) mod accounts;
 mod aliases;

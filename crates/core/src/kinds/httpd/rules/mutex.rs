@@ -3,7 +3,10 @@ use super::super::state::Rule;
 use super::common::bad;
 
 /// Mechanisms, before a colon.
-const KNOWN: &[&str] = &["default", "none", "no", "yes", "file", "flock", "fcntl", "posixsem", "sysvsem", "sem", "pthread", "mutex"];
+const KNOWN: &[&str] = &[
+    "default", "none", "no", "yes", "file", "flock", "fcntl", "posixsem", "sysvsem", "sem", "pthread",
+    "mutex",
+];
 
 pub(super) static RULE: Rule = Rule {
     names: &["Mutex"],

@@ -3,11 +3,13 @@ use super::super::state::{Directive, Reader, Rule, Scope};
 use super::common::bad;
 use crate::config::PortMention;
 
-pub(super) static REDIRECT: Rule = Rule { names: &["Redirect", "RedirectMatch"], check: |r, d, around| redirect(r, d, around.scope) };
+pub(super) static REDIRECT: Rule =
+    Rule { names: &["Redirect", "RedirectMatch"], check: |r, d, around| redirect(r, d, around.scope) };
 pub(super) static RULE: Rule = Rule { names: &["RewriteRule"], check: |r, d, _| rewrite_rule(r, d) };
 pub(super) static CONDITION: Rule = Rule { names: &["RewriteCond"], check: |r, d, _| rewrite_cond(r, d) };
 pub(super) static HEADER: Rule = Rule { names: &["Header", "RequestHeader"], check: |r, d, _| header(r, d) };
-pub(super) static PASS: Rule = Rule { names: &["ProxyPass"], check: |r, d, around| proxy_pass(r, d, around.scope) };
+pub(super) static PASS: Rule =
+    Rule { names: &["ProxyPass"], check: |r, d, around| proxy_pass(r, d, around.scope) };
 
 fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
     const WORDS: &[&str] = &["permanent", "temp", "seeother", "gone"];
@@ -19,7 +21,8 @@ fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
             return bad(r, d, format!("{code} is not a status code of a redirect"));
         }
     }
-    let in_location = scope.sections.iter().any(|s| s.starts_with("location") || s.starts_with("directory") || s == "if");
+    let in_location =
+        scope.sections.iter().any(|s| s.starts_with("location") || s.starts_with("directory") || s == "if");
     let least = 1 + usize::from(!in_location);
     let gone = first.eq_ignore_ascii_case("gone") || matches!(first.parse::<u16>(), Ok(400..));
     let count = d.values.len() - usize::from(status);
@@ -124,8 +127,14 @@ fn rewrite_cond(r: &mut Reader, d: &Directive) {
     if d.values.len() == 3 {
         let flags = d.value(2).to_owned();
         let inner = flags.strip_prefix('[').and_then(|f| f.strip_suffix(']'));
-        let fine = inner
-            .is_some_and(|i| i.split(',').all(|f| matches!(f.trim().to_ascii_lowercase().as_str(), "nc" | "nocase" | "or" | "ornext" | "nv" | "novary" | "")));
+        let fine = inner.is_some_and(|i| {
+            i.split(',').all(|f| {
+                matches!(
+                    f.trim().to_ascii_lowercase().as_str(),
+                    "nc" | "nocase" | "or" | "ornext" | "nv" | "novary" | ""
+                )
+            })
+        });
         if !fine {
             bad(r, d, format!("{flags:?} are no flags of RewriteCond"));
         }
@@ -140,7 +149,11 @@ fn header(r: &mut Reader, d: &Directive) {
     }
     let known = ["set", "setifempty", "add", "append", "merge", "unset", "echo", "edit", "edit*", "note"];
     if !known.contains(&action.as_str()) {
-        return bad(r, d, format!("{action:?} is not an action of {}, expected one of {}", d.name, known.join(", ")));
+        return bad(
+            r,
+            d,
+            format!("{action:?} is not an action of {}, expected one of {}", d.name, known.join(", ")),
+        );
     }
     let rest = values.count();
     let needed = match action.as_str() {
@@ -157,11 +170,17 @@ fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
     let in_location = scope.sections.iter().any(|s| s.starts_with("location") || s == "if");
     let target = if in_location { d.value(0) } else { d.value(1) }.to_owned();
     if target.is_empty() {
-        return bad(r, d, "ProxyPass names no target, or no path where it stands outside of <Location>".into());
+        return bad(
+            r,
+            d,
+            "ProxyPass names no target, or no path where it stands outside of <Location>".into(),
+        );
     }
-    let digits: String = target.rsplit(':').next().unwrap_or_default().chars().take_while(char::is_ascii_digit).collect();
+    let digits: String =
+        target.rsplit(':').next().unwrap_or_default().chars().take_while(char::is_ascii_digit).collect();
     if let Ok(port) = digits.parse::<u16>() {
-        let at = d.item.text.find(&target).and_then(|t| target.rfind(&format!(":{digits}")).map(|n| t + n + 1));
+        let at =
+            d.item.text.find(&target).and_then(|t| target.rfind(&format!(":{digits}")).map(|n| t + n + 1));
         if let Some(span) = at.and_then(|at| d.item.span(at, digits.len())) {
             let text = d.item.text.to_string();
             r.out.model.ports.push(PortMention { port, place: d.item.place(), span, belongs: false, text });
@@ -218,7 +237,12 @@ fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
         "hcexpr",
     ];
     let skip = 1 + usize::from(!in_location);
-    let wrong = d.values.iter().skip(skip).map(|p| p.split('=').next().unwrap_or_default().to_ascii_lowercase()).find(|p| !KNOWN.contains(&p.as_str()));
+    let wrong = d
+        .values
+        .iter()
+        .skip(skip)
+        .map(|p| p.split('=').next().unwrap_or_default().to_ascii_lowercase())
+        .find(|p| !KNOWN.contains(&p.as_str()));
     if let Some(wrong) = wrong {
         bad(r, d, format!("{wrong:?} is not a parameter of ProxyPass"));
     }

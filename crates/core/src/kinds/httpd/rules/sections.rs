@@ -4,7 +4,15 @@ use super::rewriting::regex;
 use crate::code::Code;
 
 pub(super) static HEAD: Rule = Rule {
-    names: &["<Directory", "<Location", "<Files", "<DirectoryMatch", "<LocationMatch", "<FilesMatch", "<Proxy"],
+    names: &[
+        "<Directory",
+        "<Location",
+        "<Files",
+        "<DirectoryMatch",
+        "<LocationMatch",
+        "<FilesMatch",
+        "<Proxy",
+    ],
     check: |r, d, _| {
         let tilde = d.value(0) == "~";
         if d.value(0).is_empty() {
@@ -30,12 +38,17 @@ pub(in super::super) fn section_ends(r: &mut Reader, d: &Directive, children: &[
     if d.lower() == "<requireany" {
         let negative = children.iter().find(|c| {
             let text = c.text.to_ascii_lowercase();
-            text.starts_with("<requirenone") || text.strip_prefix("require").is_some_and(|t| t.trim_start().starts_with("not "))
+            text.starts_with("<requirenone")
+                || text.strip_prefix("require").is_some_and(|t| t.trim_start().starts_with("not "))
         });
         if let Some(child) = negative {
             let place = child.place();
             let name = child.name().into_owned();
-            let found = r.find_at(Some(place), Code::ConfigConflict, format!("{name} with a negation has no effect inside <RequireAny>, and is refused"));
+            let found = r.find_at(
+                Some(place),
+                Code::ConfigConflict,
+                format!("{name} with a negation has no effect inside <RequireAny>, and is refused"),
+            );
             found.directive = Some(name);
         }
     }

@@ -46,7 +46,11 @@ pub(in super::super) fn free_entry(r: &mut Reader, d: &Directive) {
             r.find(d, Code::ConfigBadValue, format!("\"{}\" has no value behind it", d.name()));
         }
         "map" if count > 2 => {
-            r.find(d, Code::ConfigBadValue, format!("{count} words where a map takes two: a pattern and its value"));
+            r.find(
+                d,
+                Code::ConfigBadValue,
+                format!("{count} words where a map takes two: a pattern and its value"),
+            );
         }
         "map" if count == 2 => {
             if let Some(pattern) = d.name().strip_prefix('~') {
@@ -56,8 +60,15 @@ pub(in super::super) fn free_entry(r: &mut Reader, d: &Directive) {
             uses_variables(r, d, value);
         }
         "geo" if d.name() == "include" && count == 2 => include_data(r, d),
-        "geo" if count != 2 && !(count == 1 && matches!(d.name(), "ranges" | "proxy_recursive" | "volatile")) => {
-            r.find(d, Code::ConfigBadValue, format!("{count} words where geo takes two: a network and its value"));
+        "geo"
+            if count != 2
+                && !(count == 1 && matches!(d.name(), "ranges" | "proxy_recursive" | "volatile")) =>
+        {
+            r.find(
+                d,
+                Code::ConfigBadValue,
+                format!("{count} words where geo takes two: a network and its value"),
+            );
         }
         "geo"
             if count == 2
@@ -70,11 +81,19 @@ pub(in super::super) fn free_entry(r: &mut Reader, d: &Directive) {
         "split_clients" if count == 2 && d.name() != "*" => {
             let share = d.name().strip_suffix('%').and_then(|n| n.parse::<f64>().ok());
             if share.is_none_or(|s| !(0.0..=100.0).contains(&s)) {
-                r.find(d, Code::ConfigBadValue, format!("\"{}\" is not a share, expected such as 50%", d.name()));
+                r.find(
+                    d,
+                    Code::ConfigBadValue,
+                    format!("\"{}\" is not a share, expected such as 50%", d.name()),
+                );
             }
         }
         "split_clients" if count != 2 => {
-            r.find(d, Code::ConfigBadValue, format!("{count} words where split_clients takes two: a share and its value"));
+            r.find(
+                d,
+                Code::ConfigBadValue,
+                format!("{count} words where split_clients takes two: a share and its value"),
+            );
         }
         _ => {}
     }
@@ -101,7 +120,11 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
             let name = d.argument(0).to_ascii_lowercase();
             let place = d.place.clone();
             if let Some(first) = r.facts.upstreams.insert(name.clone(), place) {
-                r.find(d, Code::ConfigConflict, format!("upstream \"{name}\" is already declared in {first}"));
+                r.find(
+                    d,
+                    Code::ConfigConflict,
+                    format!("upstream \"{name}\" is already declared in {first}"),
+                );
             }
         }
         ("location", _) => location(r, d, block),
@@ -111,18 +134,41 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
         }
         ("limit_except", _) => {
             block.no_uri = true;
-            const METHODS: &[&str] =
-                &["GET", "HEAD", "POST", "PUT", "DELETE", "MKCOL", "COPY", "MOVE", "OPTIONS", "PROPFIND", "PROPPATCH", "LOCK", "UNLOCK", "PATCH"];
-            let wrong = d.arguments().find(|a| !METHODS.iter().any(|m| m.eq_ignore_ascii_case(a))).map(str::to_owned);
+            const METHODS: &[&str] = &[
+                "GET",
+                "HEAD",
+                "POST",
+                "PUT",
+                "DELETE",
+                "MKCOL",
+                "COPY",
+                "MOVE",
+                "OPTIONS",
+                "PROPFIND",
+                "PROPPATCH",
+                "LOCK",
+                "UNLOCK",
+                "PATCH",
+            ];
+            let wrong =
+                d.arguments().find(|a| !METHODS.iter().any(|m| m.eq_ignore_ascii_case(a))).map(str::to_owned);
             if let Some(wrong) = wrong {
-                r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a method that limit_except knows"));
+                r.find(
+                    d,
+                    Code::ConfigBadValue,
+                    format!("\"{wrong}\" is not a method that limit_except knows"),
+                );
             }
         }
         ("map" | "geo" | "split_clients" | "perl_set", _) => {
             let name = d.words.last().map_or("", |w| w.value.as_ref()).to_owned();
             match name.strip_prefix('$') {
                 Some(variable) => drop(r.facts.variables.insert(variable.to_owned())),
-                None => drop(r.find(d, Code::ConfigBadValue, format!("\"{name}\" is not a variable name: it must begin with $"))),
+                None => drop(r.find(
+                    d,
+                    Code::ConfigBadValue,
+                    format!("\"{name}\" is not a variable name: it must begin with $"),
+                )),
             }
             if d.words.len() > 2 {
                 let source = d.argument(0).to_owned();
@@ -145,7 +191,13 @@ pub(in super::super) fn close(r: &mut Reader, line: u32) {
         }
         "upstream" | "stream-upstream" if block.members == 0 => {
             let place = r.here(line);
-            push(r, Code::ConfigBadValue, Some(place), "upstream", "no server stands inside this upstream".into());
+            push(
+                r,
+                Code::ConfigBadValue,
+                Some(place),
+                "upstream",
+                "no server stands inside this upstream".into(),
+            );
         }
         _ => {}
     }
@@ -170,7 +222,11 @@ pub(super) fn location(r: &mut Reader, d: &Directive, block: &mut Block) {
         "" | "=" | "^~" => {}
         "~" | "~*" => check_regex(r, d, &name),
         other => {
-            r.find(d, Code::ConfigBadValue, format!("\"{other}\" is not a location modifier, expected =, ~, ~* or ^~"));
+            r.find(
+                d,
+                Code::ConfigBadValue,
+                format!("\"{other}\" is not a location modifier, expected =, ~, ~* or ^~"),
+            );
             return;
         }
     }
@@ -179,9 +235,17 @@ pub(super) fn location(r: &mut Reader, d: &Directive, block: &mut Block) {
     block.no_uri = regex || named;
     if let Some(outer) = r.block().prefix.clone() {
         if named {
-            r.find(d, Code::ConfigMisplacedDirective, format!("named location \"{name}\" stands inside another location"));
+            r.find(
+                d,
+                Code::ConfigMisplacedDirective,
+                format!("named location \"{name}\" stands inside another location"),
+            );
         } else if !regex && !name.starts_with(&outer) {
-            r.find(d, Code::ConfigMisplacedDirective, format!("location \"{name}\" is outside location \"{outer}\""));
+            r.find(
+                d,
+                Code::ConfigMisplacedDirective,
+                format!("location \"{name}\" is outside location \"{outer}\""),
+            );
         }
     }
     if !regex && !named {
@@ -194,8 +258,8 @@ pub(super) fn location(r: &mut Reader, d: &Directive, block: &mut Block) {
     }
 }
 
-/// The words of a condition without its parentheses, which stand alone or touch the first and the last word. A quoted value is
-/// one word, whatever blanks it holds (`ngx_http_rewrite_if_condition`).
+/// The words of a condition without its parentheses, which stand alone or touch the first and the last word.
+/// A quoted value is one word, whatever blanks it holds (`ngx_http_rewrite_if_condition`).
 fn inside_parentheses<'w>(words: &[&'w str]) -> Option<Vec<&'w str>> {
     let (first, last) = (words.first()?.strip_prefix('(')?, words.last()?);
     let mut inner: Vec<&str> = words.to_vec();
@@ -236,7 +300,9 @@ pub(super) fn condition(r: &mut Reader, d: &Directive) {
                     check_regex(r, d, right);
                     None
                 }
-                other => Some(format!("\"{other}\" is not an operator of a condition, expected =, !=, ~, ~*, !~ or !~*")),
+                other => Some(format!(
+                    "\"{other}\" is not an operator of a condition, expected =, !=, ~, ~*, !~ or !~*"
+                )),
             }
         }
         [test, file] if test.starts_with(['-', '!']) => {

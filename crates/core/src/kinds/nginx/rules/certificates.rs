@@ -31,7 +31,8 @@ pub(super) static BESIDE: Rule = Rule {
         }
     },
 };
-pub(super) static SESSIONS: Rule = Rule { names: &["ssl_session_cache"], check: |r, d, _| session_cache(r, d) };
+pub(super) static SESSIONS: Rule =
+    Rule { names: &["ssl_session_cache"], check: |r, d, _| session_cache(r, d) };
 pub(super) static ON: Rule = Rule {
     names: &["ssl"],
     check: |r, d, row| {
@@ -71,15 +72,28 @@ fn certificate(r: &mut Reader, d: &Directive) {
     r.out.model.reads.push(entry);
 }
 
-/// Certificates of a site: there where TLS is spoken, each with its key, and readable. The files are opened even when no
-/// listener speaks TLS, as soon as both are named (observed with 1.22).
+/// Certificates of a site: there where TLS is spoken, each with its key, and readable. The files are opened
+/// even when no listener speaks TLS, as soon as both are named (observed with 1.22).
 pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
     let speaks = site.ssl_listen.is_some() || site.ssl_on.is_some();
     let has = site.certificate || r.facts.http_certificate;
     let Some(opened) = &site.opened else { return };
     if has && !site.key && !r.facts.http_key {
-        let place = r.out.model.reads.iter().rev().find(|n| n.directive == "ssl_certificate").and_then(|n| n.place.clone());
-        push(r, Code::CertificateBad, place, "ssl_certificate", "no ssl_certificate_key is given for this certificate".into());
+        let place = r
+            .out
+            .model
+            .reads
+            .iter()
+            .rev()
+            .find(|n| n.directive == "ssl_certificate")
+            .and_then(|n| n.place.clone());
+        push(
+            r,
+            Code::CertificateBad,
+            place,
+            "ssl_certificate",
+            "no ssl_certificate_key is given for this certificate".into(),
+        );
         return;
     }
     if !speaks && !has {
@@ -90,21 +104,34 @@ pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
         r.out.model.reads.extend(shared.into_iter().chain(site.files.iter().cloned()));
     }
     if let Some(on) = site.ssl_on.clone().filter(|_| !has) {
-        push(r, Code::CertificateBad, Some(on), "ssl", "no ssl_certificate is given for a server with \"ssl on\"".into());
+        push(
+            r,
+            Code::CertificateBad,
+            Some(on),
+            "ssl",
+            "no ssl_certificate is given for a server with \"ssl on\"".into(),
+        );
         return;
     }
     if !has {
         let listen = site.ssl_listen.as_ref().map(ToString::to_string).unwrap_or_default();
-        push(r, Code::CertificateBad, Some(opened.clone()), "listen", format!("no ssl_certificate is given for the listener with TLS in {listen}"));
+        push(
+            r,
+            Code::CertificateBad,
+            Some(opened.clone()),
+            "listen",
+            format!("no ssl_certificate is given for the listener with TLS in {listen}"),
+        );
         return;
     }
     // What stands outside is for those that have nothing of their own, and is opened with the first of them.
-    let files = if site.pairs.is_empty() { std::mem::take(&mut r.facts.http_pairs) } else { site.pairs.clone() };
+    let files =
+        if site.pairs.is_empty() { std::mem::take(&mut r.facts.http_pairs) } else { site.pairs.clone() };
     let before = r.out.findings.len();
     for NamedPath { path: file, place, directive } in &files {
         let message = match r.snapshot.read(file) {
             Look::Absent => (Code::ConfigMissingFile, format!("{file} does not exist")),
-            Look::Seen(bytes) => match crate::config::pem_fault(&bytes, directive.ends_with("_key")) {
+            Look::Seen(bytes) => match crate::keys::pem_fault(&bytes, directive.ends_with("_key")) {
                 Some(fault) => (Code::CertificateBad, format!("{file}: {fault}")),
                 None => continue,
             },
@@ -121,15 +148,25 @@ pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
     }
 }
 
-/// A key that is not that of its certificate ends the start, too: each key belongs to the certificate of the same rank.
+/// A key that is not that of its certificate ends the start, too: each key belongs to the certificate of the
+/// same rank.
 fn unfit(r: &mut Reader, files: &[NamedPath]) {
-    let (keys, certificates): (Vec<&NamedPath>, Vec<&NamedPath>) = files.iter().partition(|n| n.directive.ends_with("_key"));
-    for (certificate, NamedPath { path: key, place, .. }) in certificates.into_iter().map(|n| &n.path).zip(keys) {
+    let (keys, certificates): (Vec<&NamedPath>, Vec<&NamedPath>) =
+        files.iter().partition(|n| n.directive.ends_with("_key"));
+    for (certificate, NamedPath { path: key, place, .. }) in
+        certificates.into_iter().map(|n| &n.path).zip(keys)
+    {
         if r.snapshot.key_fits(certificate, key) != Some(false) {
             continue;
         }
         let place = place.clone();
-        push(r, Code::CertificateBad, place, "ssl_certificate_key", format!("{key} is not the key of {certificate}"));
+        push(
+            r,
+            Code::CertificateBad,
+            place,
+            "ssl_certificate_key",
+            format!("{key} is not the key of {certificate}"),
+        );
         if let Some(last) = r.out.findings.last_mut() {
             last.depends_on = DependsOn::Files;
             last.about = Some(About::File(key.clone()));
@@ -139,11 +176,19 @@ fn unfit(r: &mut Reader, files: &[NamedPath]) {
 
 fn session_cache(r: &mut Reader, d: &Directive) {
     let wrong = d.arguments().map(str::to_owned).find(|a| {
-        let shared = a.strip_prefix("shared:").map(|rest| rest.split_once(':').is_some_and(|(name, size)| !name.is_empty() && SHARED.holds(size)));
+        let shared = a.strip_prefix("shared:").map(|rest| {
+            rest.split_once(':').is_some_and(|(name, size)| !name.is_empty() && SHARED.holds(size))
+        });
         let own = a.strip_prefix("builtin:").map(|n| COUNT.holds(n));
         !shared.or(own).unwrap_or(matches!(a.as_str(), "off" | "none" | "builtin"))
     });
     if let Some(wrong) = wrong {
-        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a session cache, expected off, none, builtin or such as shared:TLS:10m"));
+        r.find(
+            d,
+            Code::ConfigBadValue,
+            format!(
+                "\"{wrong}\" is not a session cache, expected off, none, builtin or such as shared:TLS:10m"
+            ),
+        );
     }
 }

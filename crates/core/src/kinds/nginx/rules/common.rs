@@ -6,7 +6,11 @@ use crate::config::{ConfigFinding, NamedPath, Place};
 use crate::path;
 
 pub(super) fn push(r: &mut Reader, code: Code, place: Option<Place>, directive: &str, message: String) {
-    r.out.add(ConfigFinding { place, directive: Some(directive.to_owned()), ..ConfigFinding::error(code, message) });
+    r.out.add(ConfigFinding {
+        place,
+        directive: Some(directive.to_owned()),
+        ..ConfigFinding::error(code, message)
+    });
 }
 
 pub(in super::super) fn check_regex(r: &mut Reader, d: &Directive, pattern: &str) {
@@ -29,5 +33,9 @@ pub(in super::super) fn uses_variables(r: &mut Reader, d: &Directive, value: &st
 }
 
 pub(in super::super) fn named(r: &Reader, d: &Directive, file: &str) -> NamedPath {
-    NamedPath { path: path::join(&r.options.prefix, file), place: Some(d.place.clone()), directive: d.name().to_owned() }
+    NamedPath {
+        path: path::join(&r.options.prefix, file),
+        place: Some(d.place.clone()),
+        directive: d.name().to_owned(),
+    }
 }

@@ -12,7 +12,9 @@ fn expires(r: &mut Reader, d: &Directive) {
         return uses_variables(r, d, &first);
     }
     let time = d.words.last().map_or("", |w| w.value.as_ref());
-    let fine = ["off", "epoch", "max"].contains(&time) || Type::Time(Time::Seconds).holds(time.trim_start_matches(['@', '-', '+'])) || time.starts_with('@');
+    let fine = ["off", "epoch", "max"].contains(&time)
+        || Type::Time(Time::Seconds).holds(time.trim_start_matches(['@', '-', '+']))
+        || time.starts_with('@');
     if !fine {
         r.find(d, Code::ConfigBadValue, format!("\"{first}\" is not a valid value for \"{}\"", d.name()));
     }

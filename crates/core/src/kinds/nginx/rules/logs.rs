@@ -14,7 +14,8 @@ fn log_format(r: &mut Reader, d: &Directive) {
         r.find(d, Code::ConfigConflict, format!("log format \"{name}\" is declared twice"));
     }
     r.facts.formats.insert(name);
-    let parts: Vec<String> = d.arguments().skip(1).filter(|a| !a.starts_with("escape=")).map(str::to_owned).collect();
+    let parts: Vec<String> =
+        d.arguments().skip(1).filter(|a| !a.starts_with("escape=")).map(str::to_owned).collect();
     parts.iter().for_each(|p| uses_variables(r, d, p));
 }
 
@@ -42,7 +43,11 @@ fn error_log(r: &mut Reader, d: &Directive) {
     ];
     if let Some(wrong) = d.arguments().skip(1).find(|a| !LEVELS.contains(a)) {
         let wrong = wrong.to_owned();
-        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a log level, expected one of {}", LEVELS[..8].join(", ")));
+        r.find(
+            d,
+            Code::ConfigBadValue,
+            format!("\"{wrong}\" is not a log level, expected one of {}", LEVELS[..8].join(", ")),
+        );
         return;
     }
     let sink = match value.split(':').next() {
@@ -68,18 +73,28 @@ fn access_log(r: &mut Reader, d: &Directive) {
     if value == "off" {
         if d.words.len() > 2 {
             let extra = d.argument(1).to_owned();
-            r.find(d, Code::ConfigBadValue, format!("\"{extra}\" stands behind \"off\", which takes nothing more"));
+            r.find(
+                d,
+                Code::ConfigBadValue,
+                format!("\"{extra}\" stands behind \"off\", which takes nothing more"),
+            );
         }
         return;
     }
     if d.words.len() > 2 && !d.argument(1).contains('=') {
         let format = d.argument(1).to_owned();
         if format != "combined" && !r.facts.formats.contains(&format) {
-            r.find(d, Code::ConfigBadValue, format!("log format \"{format}\" is not declared before this line"));
+            r.find(
+                d,
+                Code::ConfigBadValue,
+                format!("log format \"{format}\" is not declared before this line"),
+            );
             return;
         }
     }
-    if let Some(wrong) = d.arguments().skip(2).find(|a| !["buffer=", "flush=", "gzip", "if="].iter().any(|p| a.starts_with(p))) {
+    if let Some(wrong) =
+        d.arguments().skip(2).find(|a| !["buffer=", "flush=", "gzip", "if="].iter().any(|p| a.starts_with(p)))
+    {
         let wrong = wrong.to_owned();
         r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a parameter of access_log"));
         return;

@@ -1,5 +1,5 @@
-//! What no row can say: rules between directives, names, files and addresses. One file each, or one for what belongs together;
-//! a rule is one entry of the list below.
+//! What no row can say: rules between directives, names, files and addresses. One file each, or one for what
+//! belongs together; a rule is one entry of the list below.
 mod balancing;
 pub(super) mod blocks;
 pub(super) mod certificates;

@@ -24,7 +24,11 @@ fn load_module(r: &mut Reader, d: &Directive) {
         return;
     }
     if r.facts.has_events || r.facts.has_http {
-        r.find(d, Code::ConfigMisplacedDirective, "\"load_module\" is specified too late: it belongs before events and http");
+        r.find(
+            d,
+            Code::ConfigMisplacedDirective,
+            "\"load_module\" is specified too late: it belongs before events and http",
+        );
     }
     r.out.model.modules.push(file);
 }

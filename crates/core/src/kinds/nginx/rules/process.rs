@@ -2,7 +2,8 @@
 use super::super::state::Rule;
 use super::common::named;
 
-pub(super) static DAEMON: Rule = Rule { names: &["daemon"], check: |r, d, _| r.out.model.background = Some(d.argument(0) != "off") };
+pub(super) static DAEMON: Rule =
+    Rule { names: &["daemon"], check: |r, d, _| r.out.model.background = Some(d.argument(0) != "off") };
 
 pub(super) static PID: Rule = Rule {
     names: &["pid"],

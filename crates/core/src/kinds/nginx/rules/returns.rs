@@ -19,7 +19,9 @@ const STATUS: Type = Type::Int(Int { least: Some(0), most: Some(999) });
 fn returns(r: &mut Reader, d: &Directive) {
     let code = d.argument(0).to_owned();
     let text = d.argument(1).to_owned();
-    if d.words.len() == 2 && (code.starts_with("http://") || code.starts_with("https://") || code.starts_with('$')) {
+    if d.words.len() == 2
+        && (code.starts_with("http://") || code.starts_with("https://") || code.starts_with('$'))
+    {
         return uses_variables(r, d, &code);
     }
     if STATUS.holds(&code) {

@@ -17,7 +17,10 @@ fn server_name(r: &mut Reader, d: &Directive) {
         } else {
             let stars = name.matches('*').count();
             let inner = name.trim_start_matches("*.").trim_end_matches(".*");
-            if inner.contains('*') || stars > 1 || (stars == 1 && name.starts_with('*') && !name.starts_with("*.")) {
+            if inner.contains('*')
+                || stars > 1
+                || (stars == 1 && name.starts_with('*') && !name.starts_with("*."))
+            {
                 // Refused only where several servers share the listener; that is known at the end.
                 let entry = (name.clone(), d.place.clone());
                 r.facts.odd_names.push(entry);

@@ -3,7 +3,13 @@ use super::super::state::Rule;
 use super::common::named;
 
 pub(super) static RULE: Rule = Rule {
-    names: &["client_body_temp_path", "proxy_temp_path", "fastcgi_temp_path", "uwsgi_temp_path", "scgi_temp_path"],
+    names: &[
+        "client_body_temp_path",
+        "proxy_temp_path",
+        "fastcgi_temp_path",
+        "uwsgi_temp_path",
+        "scgi_temp_path",
+    ],
     check: |r, d, _| {
         let file = d.argument(0).to_owned();
         let entry = named(r, d, &file);

@@ -14,8 +14,10 @@ pub(super) static SERVER: Rule = Rule {
         }
     },
 };
-pub(super) static PASS: Rule =
-    Rule { names: &["proxy_pass", "fastcgi_pass", "uwsgi_pass", "scgi_pass", "grpc_pass", "memcached_pass"], check: |r, d, _| pass(r, d) };
+pub(super) static PASS: Rule = Rule {
+    names: &["proxy_pass", "fastcgi_pass", "uwsgi_pass", "scgi_pass", "grpc_pass", "memcached_pass"],
+    check: |r, d, _| pass(r, d),
+};
 
 /// A count, and one of at least one.
 const COUNT: Type = Type::Int(Int { least: None, most: None });
@@ -57,7 +59,11 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
         match port.parse::<u32>() {
             Ok(1..=65535) => {}
             _ => {
-                r.find(d, Code::ConfigBadValue, format!("\"{port}\" in \"{address}\" is not a port, expected 1 to 65535"));
+                r.find(
+                    d,
+                    Code::ConfigBadValue,
+                    format!("\"{port}\" in \"{address}\" is not a port, expected 1 to 65535"),
+                );
                 return;
             }
         }
@@ -81,7 +87,11 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
     match crate::names::lookup(r.snapshot, &host) {
         Look::Seen(_) => {}
         Look::Absent => {
-            let found = r.find(d, Code::NameUnresolved, format!("host \"{host}\" of \"{}\" does not resolve", d.name()));
+            let found = r.find(
+                d,
+                Code::NameUnresolved,
+                format!("host \"{host}\" of \"{}\" does not resolve", d.name()),
+            );
             found.depends_on = DependsOn::Names;
             found.about = Some(About::Host(host));
         }
@@ -94,7 +104,12 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
 
 /// Remembers a name that is looked up when everything is read.
 pub(super) fn use_host(r: &mut Reader, d: &Directive, host: &str, may_be: MayBe) {
-    let used = HostUse { host: host.to_ascii_lowercase(), may_be, place: d.place.clone(), directive: d.name().to_owned() };
+    let used = HostUse {
+        host: host.to_ascii_lowercase(),
+        may_be,
+        place: d.place.clone(),
+        directive: d.name().to_owned(),
+    };
     r.facts.host_uses.push(used);
 }
 
@@ -102,7 +117,9 @@ pub(super) fn use_host(r: &mut Reader, d: &Directive, host: &str, may_be: MayBe)
 fn mention(r: &mut Reader, d: &Directive, port: u16, text: &str) {
     let digits = port.to_string();
     let Some(word) = d.words.iter().skip(1).find(|w| w.value.contains(text)) else { return };
-    let Some(at) = word.value.find(text).and_then(|t| word.value[t..].rfind(&digits).map(|n| t + n)) else { return };
+    let Some(at) = word.value.find(text).and_then(|t| word.value[t..].rfind(&digits).map(|n| t + n)) else {
+        return;
+    };
     let span = r.span(word.start + at, word.start + at + digits.len());
     let text = d.words.iter().map(|w| w.value.as_ref()).collect::<Vec<_>>().join(" ");
     r.out.model.ports.push(PortMention { port, place: d.place.clone(), span, belongs: false, text });
@@ -124,12 +141,19 @@ fn pass(r: &mut Reader, d: &Directive) {
     let mut address = value;
     let mut implied = false;
     if matches!(d.name(), "proxy_pass" | "grpc_pass") && r.context() != "stream-server" {
-        let schemes: &[&str] = if d.name() == "proxy_pass" { &["http://", "https://"] } else { &["grpc://", "grpcs://"] };
-        match schemes.iter().find_map(|s| value.get(..s.len()).filter(|v| v.eq_ignore_ascii_case(s)).map(|_| &value[s.len()..])) {
+        let schemes: &[&str] =
+            if d.name() == "proxy_pass" { &["http://", "https://"] } else { &["grpc://", "grpcs://"] };
+        match schemes.iter().find_map(|s| {
+            value.get(..s.len()).filter(|v| v.eq_ignore_ascii_case(s)).map(|_| &value[s.len()..])
+        }) {
             Some(rest) => address = rest,
             None if d.name() == "grpc_pass" => {}
             None => {
-                r.find(d, Code::ConfigBadValue, format!("\"{value}\" has no scheme, expected http:// or https:// in front"));
+                r.find(
+                    d,
+                    Code::ConfigBadValue,
+                    format!("\"{value}\" has no scheme, expected http:// or https:// in front"),
+                );
                 return;
             }
         }
@@ -140,8 +164,13 @@ fn pass(r: &mut Reader, d: &Directive) {
     }
     let (authority, uri) = address.find('/').map_or((address, ""), |at| address.split_at(at));
     if implied && d.name() == "proxy_pass" && !uri.is_empty() && r.block().no_uri {
-        r.find(d, Code::ConfigBadValue, "\"proxy_pass\" cannot have a URI part in a regex or named location, in \"if\" or in \"limit_except\"").help =
-            Some(format!("leave out \"{uri}\""));
+        r.find(
+            d,
+            Code::ConfigBadValue,
+            "\"proxy_pass\" cannot have a URI part in a regex or named location, \
+            in \"if\" or in \"limit_except\"",
+        )
+        .help = Some(format!("leave out \"{uri}\""));
         return;
     }
     let (host, port) = split_host(authority);

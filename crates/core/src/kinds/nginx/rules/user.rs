@@ -18,7 +18,8 @@ fn user(r: &mut Reader, d: &Directive) {
     let account = accounts::account(r.snapshot, &name);
     let unseen = account == Look::NotSeen(crate::host::Unseen::PartMissing);
     if !unseen && account.seen().is_none_or(|a| a.name != name) {
-        let found = r.find(d, Code::AccountMissing, format!("account \"{name}\" does not exist on this host"));
+        let found =
+            r.find(d, Code::AccountMissing, format!("account \"{name}\" does not exist on this host"));
         found.depends_on = DependsOn::Accounts;
         found.about = Some(About::Account(name));
         return;

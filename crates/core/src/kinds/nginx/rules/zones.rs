@@ -4,11 +4,16 @@ use super::common::{named, uses_variables};
 use crate::code::Code;
 use crate::config::rows::{Int, Size, Time, Type};
 
-pub(super) static DECLARED: Rule = Rule { names: &["limit_req_zone", "limit_conn_zone"], check: |r, d, _| declare_zone(r, d) };
-pub(super) static CACHE: Rule =
-    Rule { names: &["proxy_cache_path", "fastcgi_cache_path", "uwsgi_cache_path", "scgi_cache_path"], check: |r, d, _| cache_path(r, d) };
-pub(super) static VALID: Rule =
-    Rule { names: &["proxy_cache_valid", "fastcgi_cache_valid", "uwsgi_cache_valid", "scgi_cache_valid"], check: |r, d, _| cache_valid(r, d) };
+pub(super) static DECLARED: Rule =
+    Rule { names: &["limit_req_zone", "limit_conn_zone"], check: |r, d, _| declare_zone(r, d) };
+pub(super) static CACHE: Rule = Rule {
+    names: &["proxy_cache_path", "fastcgi_cache_path", "uwsgi_cache_path", "scgi_cache_path"],
+    check: |r, d, _| cache_path(r, d),
+};
+pub(super) static VALID: Rule = Rule {
+    names: &["proxy_cache_valid", "fastcgi_cache_valid", "uwsgi_cache_valid", "scgi_cache_valid"],
+    check: |r, d, _| cache_valid(r, d),
+};
 pub(super) static REQUESTS: Rule = Rule {
     names: &["limit_req"],
     check: |r, d, _| {
@@ -51,14 +56,22 @@ fn declare_zone(r: &mut Reader, d: &Directive) {
     };
     let (name, size) = zone.split_once(':').unwrap_or((&zone, ""));
     if name.is_empty() || SIZE.bytes(size).is_none_or(|n| n < 32 << 10) {
-        r.find(d, Code::ConfigBadValue, format!("zone \"{zone}\" needs a name and a size of at least 32k, such as seats:10m"));
+        r.find(
+            d,
+            Code::ConfigBadValue,
+            format!("zone \"{zone}\" needs a name and a size of at least 32k, such as seats:10m"),
+        );
         return;
     }
     if let Some(rate) = d.arguments().find_map(|a| a.strip_prefix("rate=")) {
         let ok = POSITIVE.holds(rate.strip_suffix("r/s").or(rate.strip_suffix("r/m")).unwrap_or(rate));
         if !ok {
             let rate = rate.to_owned();
-            r.find(d, Code::ConfigBadValue, format!("rate \"{rate}\" is none, expected such as 5r/s or 30r/m"));
+            r.find(
+                d,
+                Code::ConfigBadValue,
+                format!("rate \"{rate}\" is none, expected such as 5r/s or 30r/m"),
+            );
             return;
         }
     }
@@ -76,7 +89,11 @@ fn cache_path(r: &mut Reader, d: &Directive) {
     };
     let (name, size) = zone.split_once(':').unwrap_or((&zone, ""));
     if SIZE.bytes(size).is_none_or(|n| n < 8192) {
-        r.find(d, Code::ConfigBadValue, format!("keys zone \"{zone}\" needs a name and a size, such as pages:10m"));
+        r.find(
+            d,
+            Code::ConfigBadValue,
+            format!("keys zone \"{zone}\" needs a name and a size, such as pages:10m"),
+        );
         return;
     }
     let place = d.place.clone();
@@ -87,7 +104,10 @@ fn cache_path(r: &mut Reader, d: &Directive) {
 fn use_zone(r: &mut Reader, d: &Directive, name: Option<String>) {
     match name {
         Some(name) => r.facts.zone_uses.push((name, d.place.clone(), d.name().to_owned())),
-        None => drop(r.find(d, Code::ConfigBadValue, format!("\"{}\" must have a \"zone\" parameter", d.name()))),
+        None => {
+            let _ =
+                r.find(d, Code::ConfigBadValue, format!("\"{}\" must have a \"zone\" parameter", d.name()));
+        }
     }
 }
 
@@ -100,6 +120,10 @@ fn cache_valid(r: &mut Reader, d: &Directive) {
     }
     let wrong = codes.iter().find(|c| *c != "any" && !STATUS.holds(c));
     if let Some(wrong) = wrong {
-        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a status code, expected 100 to 599 or any"));
+        r.find(
+            d,
+            Code::ConfigBadValue,
+            format!("\"{wrong}\" is not a status code, expected 100 to 599 or any"),
+        );
     }
 }

@@ -50,7 +50,8 @@ const SECRET: &[&str] = &[
     "webhook",
 ];
 /// Endings of words that are glued together: `keystorePassword`, `mysecret`, `dbpasswd`.
-const GLUED: &[&str] = &["apikey", "passphrase", "password", "passwd", "secret", "passcode", "authtoken", "secrets"];
+const GLUED: &[&str] =
+    &["apikey", "passphrase", "password", "passwd", "secret", "passcode", "authtoken", "secrets"];
 /// Last words of names that are about secrets without being one.
 const ABOUT: &[&str] = &[
     "age",
@@ -145,13 +146,24 @@ const NONE: &[&str] = &[
     "multi-pass",
 ];
 /// Headers whose value is a secret whatever it holds.
-const HEADERS: &[&str] =
-    &["authorization", "proxy-authorization", "cookie", "set-cookie", "set-cookie2", "x-csrf-token", "x-xsrf-token", "www-authenticate-token"];
+const HEADERS: &[&str] = &[
+    "authorization",
+    "proxy-authorization",
+    "cookie",
+    "set-cookie",
+    "set-cookie2",
+    "x-csrf-token",
+    "x-xsrf-token",
+    "www-authenticate-token",
+];
 
 /// Whether a header's whole value is a secret, or that of a cookie as a variable (`$cookie_NAME`).
 pub(super) fn is_header(name: &str) -> bool {
     let lower = name.to_ascii_lowercase();
-    if lower.strip_prefix("cookie_").is_some_and(|cookie| !ABOUT.contains(&cookie) && cookie != "domain" && cookie != "flags") {
+    if lower
+        .strip_prefix("cookie_")
+        .is_some_and(|cookie| !ABOUT.contains(&cookie) && cookie != "domain" && cookie != "flags")
+    {
         return true;
     }
     let plain = lower.strip_prefix("http_").map_or(lower.clone(), |n| n.replace('_', "-"));
@@ -217,14 +229,17 @@ pub(super) fn strength(name: &str) -> Strength {
     if words.iter().any(|w| SECRET.contains(&w.trim_end_matches(|c: char| c.is_ascii_digit())) || glued(w)) {
         return Strength::Strong;
     }
-    let shouted = bare.chars().any(|c| c.is_ascii_uppercase()) && !bare.chars().any(|c| c.is_ascii_lowercase());
+    let shouted =
+        bare.chars().any(|c| c.is_ascii_uppercase()) && !bare.chars().any(|c| c.is_ascii_lowercase());
     match last {
         "token" | "pass" | "pw" if several => Strength::Strong,
         "private" | "sk" | "hook" | "signing" | "pat" if several && shouted => Strength::Strong,
         // `openai.key`: a setting of an extension.
         "key" if lower.ends_with(".key") => Strength::Strong,
         "key" | "keys" if several => {
-            let before = words[words.iter().rposition(|w| w.starts_with("key")).unwrap_or(1).saturating_sub(1)].as_str();
+            let before = words
+                [words.iter().rposition(|w| w.starts_with("key")).unwrap_or(1).saturating_sub(1)]
+            .as_str();
             let guarding = [
                 "access",
                 "account",
@@ -255,7 +270,11 @@ pub(super) fn strength(name: &str) -> Strength {
             ];
             // A header that somebody made up: X-Partner-Key.
             let own = (words[0] == "x" || lower.starts_with("http_x_")) && before != "cache";
-            if guarding.contains(&before) || (shouted && last == "key") || own { Strength::Strong } else { Strength::No }
+            if guarding.contains(&before) || (shouted && last == "key") || own {
+                Strength::Strong
+            } else {
+                Strength::No
+            }
         }
         "jwt" if !several || words[0] == "x" => Strength::Strong,
         "signature" if words[0] == "x" || lower.starts_with("http_x_") => Strength::Strong,
@@ -263,7 +282,9 @@ pub(super) fn strength(name: &str) -> Strength {
         "salt" | "pin" | "otp" | "seed" if several => Strength::Strong,
         "otp" | "token" | "pass" | "pw" | "auth" => Strength::Weak,
         w if w.len() > 5 && w.ends_with("token") => Strength::Strong,
-        w if w.len() > 5 && w.ends_with("pass") && !w.ends_with("bypass") && !w.ends_with("compass") => Strength::Strong,
+        w if w.len() > 5 && w.ends_with("pass") && !w.ends_with("bypass") && !w.ends_with("compass") => {
+            Strength::Strong
+        }
         _ => Strength::No,
     }
 }
@@ -274,7 +295,8 @@ mod tests {
 
     #[test]
     fn names_of_secrets_are_told_from_names_about_them() {
-        for name in "DB_PASS DB_PASSWORD db-password requirepass masterauth keystorePass certificateKeystorePassword \
+        for name in "DB_PASS DB_PASSWORD db-password requirepass masterauth keystorePass \
+            certificateKeystorePassword \
                      connectionPassword API_KEY X-Api-Key AWS_SECRET_ACCESS_KEY SOME_KEY auth_token GITHUB_TOKEN \
                      MYSQL_PWD PGPASSWORD http_x_auth_token tls-key-file-pass insecure-password ldapbindpasswd SECRET_2 \
                      wsrep_sst_password AuthLDAPBindPassword SessionCryptoPassphrase dynamic-cookie-key mysqli.default_pw \

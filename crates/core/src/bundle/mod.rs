@@ -1,5 +1,11 @@
 //! The recorder around a host, the bundle it fills, and the replayer of a bundle.
-use super::{Answer, Host, Known, Look, Parts, Question, Unseen, redact};
+mod earlier;
+mod redact;
+
+pub use earlier::Earlier;
+pub use redact::{Known, Redacted, redact};
+
+use crate::host::{Answer, Host, Look, Parts, Question, Unseen};
 use crate::kinds::Kind;
 use crate::services_file::ServicesFile;
 use serde::{Deserialize, Serialize};
@@ -39,7 +45,11 @@ impl Bundle {
     /// A sentence where it is none, or one of another form.
     pub fn from_json(text: &[u8]) -> Result<Self, String> {
         let bundle: Self = serde_json::from_slice(text).map_err(|e| format!("not a bundle: {e}"))?;
-        if bundle.schema == BUNDLE_SCHEMA { Ok(bundle) } else { Err(format!("a bundle of the form {:?}; this program reads {BUNDLE_SCHEMA:?}", bundle.schema)) }
+        if bundle.schema == BUNDLE_SCHEMA {
+            Ok(bundle)
+        } else {
+            Err(format!("a bundle of the form {:?}; this program reads {BUNDLE_SCHEMA:?}", bundle.schema))
+        }
     }
 }
 
@@ -61,8 +71,9 @@ impl<'h> Recorder<'h> {
         let known = Known { configuration };
         let answers = self.answers.into_inner().unwrap_or_else(PoisonError::into_inner);
         let (mut out, mut not_seen) = (BTreeMap::new(), BTreeSet::new());
-        let (stretches, rest): (Vec<_>, Vec<_>) =
-            answers.into_iter().partition(|(q, a)| matches!((q, a), (Question::ReadAt(..), Look::Seen(Answer::Bytes(_)))));
+        let (stretches, rest): (Vec<_>, Vec<_>) = answers
+            .into_iter()
+            .partition(|(q, a)| matches!((q, a), (Question::ReadAt(..), Look::Seen(Answer::Bytes(_)))));
         let longer = put_together(&known, stretches, &mut out);
         for (question, answer) in rest {
             let redacted = redact(&known, question, answer);
@@ -73,15 +84,20 @@ impl<'h> Recorder<'h> {
         for (path, by) in &longer {
             for question in [Question::Stat(path.clone()), Question::LinkStat(path.clone())] {
                 if let Some(Look::Seen(Answer::Status(status))) = out.get_mut(&question)
-                    && status.kind == super::FileKind::Regular
+                    && status.kind == crate::host::FileKind::Regular
                 {
                     status.size = status.size.saturating_add_signed(*by);
                 }
             }
         }
         for (question, answer) in &out {
-            if let (Question::Read(path) | Question::ReadAt(path, ..), Look::NotSeen(Unseen::TooLarge(_))) = (question, answer) {
-                not_seen.insert(format!("{path}: not recorded, a bundle holds {} MiB of files", RECORD_LIMIT >> 20));
+            if let (Question::Read(path) | Question::ReadAt(path, ..), Look::NotSeen(Unseen::TooLarge(_))) =
+                (question, answer)
+            {
+                not_seen.insert(format!(
+                    "{path}: not recorded, a bundle holds {} MiB of files",
+                    RECORD_LIMIT >> 20
+                ));
             }
         }
         Bundle {
@@ -89,15 +105,23 @@ impl<'h> Recorder<'h> {
             parts: self.host.parts(),
             services: Some(services.masked()),
             not_seen: not_seen.into_iter().collect(),
-            configuration: known.configuration.iter().map(|(path, kind)| (path.clone(), kind.name().to_owned())).collect(),
+            configuration: known
+                .configuration
+                .iter()
+                .map(|(path, kind)| (path.clone(), kind.name().to_owned()))
+                .collect(),
             answers: out.into_iter().collect(),
         }
     }
 }
 
-/// Stretches of files, those that meet put together before they are masked: a secret may stand across the border of two. How
-/// much longer each file became comes back.
-fn put_together(known: &Known, stretches: Vec<(Question, Look<Answer>)>, out: &mut BTreeMap<Question, Look<Answer>>) -> BTreeMap<String, i64> {
+/// Stretches of files, those that meet put together before they are masked: a secret may stand across the
+/// border of two. How much longer each file became comes back.
+fn put_together(
+    known: &Known,
+    stretches: Vec<(Question, Look<Answer>)>,
+    out: &mut BTreeMap<Question, Look<Answer>>,
+) -> BTreeMap<String, i64> {
     let mut by_file: BTreeMap<String, BTreeMap<u64, Arc<[u8]>>> = BTreeMap::new();
     for (question, answer) in stretches {
         if let (Question::ReadAt(path, offset, _), Look::Seen(Answer::Bytes(bytes))) = (question, answer) {
@@ -127,14 +151,18 @@ fn put_together(known: &Known, stretches: Vec<(Question, Look<Answer>)>, out: &m
             if !binary && start > 0 {
                 // Its first line may be the end of one that holds a secret.
                 let cut = memchr::memchr(b'\n', &run).unwrap_or(run.len());
-                run.splice(..cut, super::MASK.bytes());
+                run.splice(..cut, crate::secrets::MASK.bytes());
             }
             let bytes: Arc<[u8]> = run.into();
             let length = u32::try_from(bytes.len()).unwrap_or(u32::MAX);
             let masked = if binary {
                 bytes
             } else {
-                let whole = redact(known, Question::ReadAt(path.clone(), at, length), Look::Seen(Answer::Bytes(bytes)));
+                let whole = redact(
+                    known,
+                    Question::ReadAt(path.clone(), at, length),
+                    Look::Seen(Answer::Bytes(bytes)),
+                );
                 match whole.answers.into_iter().next() {
                     Some((_, Look::Seen(Answer::Bytes(bytes)))) => bytes,
                     _ => continue,
@@ -190,7 +218,12 @@ impl Replayer {
     /// A sentence when the text is no bundle, or of a form this program does not know.
     pub fn from_json(text: &[u8]) -> Result<Self, String> {
         let bundle = Bundle::from_json(text)?;
-        Ok(Self { parts: bundle.parts, answers: bundle.answers.into_iter().collect(), services: bundle.services, not_seen: bundle.not_seen })
+        Ok(Self {
+            parts: bundle.parts,
+            answers: bundle.answers.into_iter().collect(),
+            services: bundle.services,
+            not_seen: bundle.not_seen,
+        })
     }
     /// What the services files of that host said; `None` in bundles that do not tell.
     pub fn services(&self) -> Option<&ServicesFile> {
@@ -276,9 +309,16 @@ impl Host for Replayer {
         // What was asked otherwise on the host itself can still be answered out of what was recorded.
         let derived = match question {
             Question::SocketOwners(inodes) => self.owners(inodes).map(Look::Seen),
-            Question::Journal(unit, most) => self.entries(|q| matches!(q, Question::Journal(u, _) if u == unit), *most),
-            Question::JournalOf(field, most) => self.entries(|q| matches!(q, Question::JournalOf(f, _) if f == field), *most),
-            Question::ReadAt(path, offset, length) => self.bytes(path, *offset, *length).map(Look::Seen).or_else(|| self.part(path, *offset, *length)),
+            Question::Journal(unit, most) => {
+                self.entries(|q| matches!(q, Question::Journal(u, _) if u == unit), *most)
+            }
+            Question::JournalOf(field, most) => {
+                self.entries(|q| matches!(q, Question::JournalOf(f, _) if f == field), *most)
+            }
+            Question::ReadAt(path, offset, length) => self
+                .bytes(path, *offset, *length)
+                .map(Look::Seen)
+                .or_else(|| self.part(path, *offset, *length)),
             _ => None,
         };
         derived.unwrap_or(Look::NotSeen(Unseen::NotRecorded))
@@ -297,33 +337,69 @@ mod tests {
     use crate::host::JournalEntry;
 
     fn replayer(answers: Vec<(Question, Look<Answer>)>) -> Replayer {
-        let parts = Parts { files: true, processes: true, manager: true, interfaces: true, clock: true, probes: false };
-        let bundle = Bundle { schema: BUNDLE_SCHEMA.into(), parts, services: None, not_seen: vec![], configuration: BTreeMap::new(), answers };
+        let parts = Parts {
+            files: true,
+            processes: true,
+            manager: true,
+            interfaces: true,
+            clock: true,
+            probes: false,
+        };
+        let bundle = Bundle {
+            schema: BUNDLE_SCHEMA.into(),
+            parts,
+            services: None,
+            not_seen: vec![],
+            configuration: BTreeMap::new(),
+            answers,
+        };
         Replayer::from_json(&serde_json::to_vec(&bundle).unwrap()).unwrap()
     }
 
     #[test]
     fn holders_are_answered_out_of_all_that_was_recorded_about_holders() {
-        let one = |inodes: &[u64], owners: &[(u64, u32)]| (Question::SocketOwners(inodes.to_vec()), Look::Seen(Answer::Owners(owners.to_vec())));
+        let one = |inodes: &[u64], owners: &[(u64, u32)]| {
+            (Question::SocketOwners(inodes.to_vec()), Look::Seen(Answer::Owners(owners.to_vec())))
+        };
         let host = replayer(vec![one(&[1, 2], &[(1, 10), (2, 20)]), one(&[3], &[])]);
         assert_eq!(host.ask(&Question::SocketOwners(vec![2, 3])), Look::Seen(Answer::Owners(vec![(2, 20)])));
-        assert_eq!(host.ask(&Question::SocketOwners(vec![2, 4])), Look::NotSeen(Unseen::NotRecorded), "nobody asked about 4");
+        assert_eq!(
+            host.ask(&Question::SocketOwners(vec![2, 4])),
+            Look::NotSeen(Unseen::NotRecorded),
+            "nobody asked about 4"
+        );
     }
 
     #[test]
     fn a_longer_record_of_the_journal_answers_a_shorter_question() {
-        let entries: Vec<JournalEntry> = (0..5).map(|n| JournalEntry { time: 100 - n, ..JournalEntry::default() }).collect();
-        let host = replayer(vec![(Question::Journal("edge.service".into(), 400), Look::Seen(Answer::Journal(entries.clone())))]);
-        assert_eq!(host.ask(&Question::Journal("edge.service".into(), 2)), Look::Seen(Answer::Journal(entries[..2].to_vec())));
-        assert_eq!(host.ask(&Question::Journal("edge.service".into(), 9000)), Look::Seen(Answer::Journal(entries)));
-        assert_eq!(host.ask(&Question::Journal("front.service".into(), 2)), Look::NotSeen(Unseen::NotRecorded));
+        let entries: Vec<JournalEntry> =
+            (0..5).map(|n| JournalEntry { time: 100 - n, ..JournalEntry::default() }).collect();
+        let host = replayer(vec![(
+            Question::Journal("edge.service".into(), 400),
+            Look::Seen(Answer::Journal(entries.clone())),
+        )]);
+        assert_eq!(
+            host.ask(&Question::Journal("edge.service".into(), 2)),
+            Look::Seen(Answer::Journal(entries[..2].to_vec()))
+        );
+        assert_eq!(
+            host.ask(&Question::Journal("edge.service".into(), 9000)),
+            Look::Seen(Answer::Journal(entries))
+        );
+        assert_eq!(
+            host.ask(&Question::Journal("front.service".into(), 2)),
+            Look::NotSeen(Unseen::NotRecorded)
+        );
     }
 
     #[test]
     fn stretches_of_a_file_are_put_together_up_to_the_first_gap() {
         let stretch = |from: u64, text: &str| {
             let length = u32::try_from(text.len()).unwrap();
-            (Question::ReadAt("/var/log/edge".into(), from, length), Look::Seen(Answer::Bytes(text.as_bytes().into())))
+            (
+                Question::ReadAt("/var/log/edge".into(), from, length),
+                Look::Seen(Answer::Bytes(text.as_bytes().into())),
+            )
         };
         let host = replayer(vec![stretch(0, "low "), stretch(4, "tide "), stretch(20, "late")]);
         let ask = |from, length| host.ask(&Question::ReadAt("/var/log/edge".into(), from, length));
@@ -332,8 +408,14 @@ mod tests {
         assert_eq!(ask(12, 4), Look::NotSeen(Unseen::NotRecorded));
         // An empty file is one whatever was asked for.
         let empty = replayer(vec![stretch(0, "")]);
-        assert_eq!(empty.ask(&Question::ReadAt("/var/log/edge".into(), 0, 4096)), Look::Seen(Answer::Bytes(b"".as_slice().into())));
-        assert_eq!(empty.ask(&Question::ReadAt("/var/log/edge".into(), 9, 4096)), Look::NotSeen(Unseen::NotRecorded));
+        assert_eq!(
+            empty.ask(&Question::ReadAt("/var/log/edge".into(), 0, 4096)),
+            Look::Seen(Answer::Bytes(b"".as_slice().into()))
+        );
+        assert_eq!(
+            empty.ask(&Question::ReadAt("/var/log/edge".into(), 9, 4096)),
+            Look::NotSeen(Unseen::NotRecorded)
+        );
     }
 
     #[test]

@@ -1,5 +1,7 @@
-//! What files held earlier, as the journal of changes and captures know it: their times can lie, their content cannot.
-use super::{Answer, Bundle, Known, Look, Question, redact};
+//! What files held earlier, as the journal of changes and captures know it: their times can lie, their
+//! content cannot.
+use super::{Bundle, Known, redact};
+use crate::host::{Answer, Look, Question, Remembered};
 use sha2::{Digest as _, Sha256};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -9,7 +11,8 @@ use std::sync::Arc;
 enum Content {
     /// All bytes by their SHA-256, in hexadecimal.
     Whole(String),
-    /// The bytes with their secrets masked, as captures keep them, and the kind by whose grammar they were masked.
+    /// The bytes with their secrets masked, as captures keep them, and the kind by whose grammar they were
+    /// masked.
     Masked(Arc<[u8]>, Option<String>),
 }
 
@@ -29,30 +32,37 @@ impl Earlier {
     pub fn add_capture(&mut self, bundle: &Bundle, origin: &str) {
         for (question, answer) in &bundle.answers {
             if let (Question::Read(path), Look::Seen(Answer::Bytes(bytes))) = (question, answer) {
-                self.files.entry(path.clone()).or_insert_with(|| (Content::Masked(bytes.clone(), bundle.configuration.get(path).cloned()), origin.to_owned()));
+                self.files.entry(path.clone()).or_insert_with(|| {
+                    (
+                        Content::Masked(bytes.clone(), bundle.configuration.get(path).cloned()),
+                        origin.to_owned(),
+                    )
+                });
             }
         }
     }
+}
 
-    /// Whether nothing is known of any file.
-    pub fn is_empty(&self) -> bool {
+impl Remembered for Earlier {
+    fn is_empty(&self) -> bool {
         self.files.is_empty()
     }
 
-    /// Whether anything is known of a file.
-    pub fn knows(&self, path: &str) -> bool {
+    fn knows(&self, path: &str) -> bool {
         self.files.contains_key(path)
     }
 
-    /// Whether a file still holds what it held, and who says so; `None` where that is not known.
-    pub fn is_same(&self, path: &str, now: &Arc<[u8]>) -> Option<(bool, &str)> {
+    fn is_same(&self, path: &str, now: &Arc<[u8]>) -> Option<(bool, &str)> {
         let (content, origin) = self.files.get(path)?;
         let same = match content {
-            Content::Whole(known) => Sha256::digest(now).iter().map(|b| format!("{b:02x}")).collect::<String>() == *known,
+            Content::Whole(known) => {
+                Sha256::digest(now).iter().map(|b| format!("{b:02x}")).collect::<String>() == *known
+            }
             Content::Masked(known, kind) => {
                 let kind = kind.as_deref().and_then(crate::kinds::kind);
                 let by = Known { configuration: kind.into_iter().map(|k| (path.to_owned(), k)).collect() };
-                let masked = redact(&by, Question::Read(path.to_owned()), Look::Seen(Answer::Bytes(now.clone())));
+                let masked =
+                    redact(&by, Question::Read(path.to_owned()), Look::Seen(Answer::Bytes(now.clone())));
                 matches!(masked.answers.first(), Some((_, Look::Seen(Answer::Bytes(bytes)))) if bytes == known)
             }
         };
@@ -63,7 +73,7 @@ impl Earlier {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::host::Recorder;
+    use crate::bundle::Recorder;
     use crate::snapshot::Snapshot;
     use crate::tests::TextHost;
 
@@ -72,7 +82,11 @@ mod tests {
         let text = |t: &str| -> Arc<[u8]> { t.as_bytes().into() };
         let mut earlier = Earlier::default();
         // SHA-256 of "abc", as its standard gives it.
-        earlier.add("/etc/edge.conf", "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad", "change 1");
+        earlier.add(
+            "/etc/edge.conf",
+            "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad",
+            "change 1",
+        );
         assert_eq!(earlier.is_same("/etc/edge.conf", &text("abc")), Some((true, "change 1")));
         assert_eq!(earlier.is_same("/etc/edge.conf", &text("abd")), Some((false, "change 1")));
         assert_eq!(earlier.is_same("/etc/other.conf", &text("abc")), None);
@@ -85,14 +99,30 @@ mod tests {
         let host = TextHost::new().file("/etc/ledger.conf", secret).file("/etc/edge.conf", "abc");
         let recorder = Recorder::new(&host);
         let snapshot = Snapshot::new(&recorder);
-        let _ = (snapshot.read("/etc/ledger.conf"), snapshot.read("/etc/edge.conf"), snapshot.read("/etc/none.conf"));
+        let _ = (
+            snapshot.read("/etc/ledger.conf"),
+            snapshot.read("/etc/edge.conf"),
+            snapshot.read("/etc/none.conf"),
+        );
         let mut earlier = Earlier::default();
         earlier.add("/etc/edge.conf", "of another time", "change 1");
-        earlier.add_capture(&recorder.into_bundle(BTreeMap::new(), &crate::services_file::ServicesFile::default()), "capture a");
-        let is_same = |path: &str, now: &str| earlier.is_same(path, &now.as_bytes().into()).map(|(same, origin)| (same, origin.to_owned()));
+        earlier.add_capture(
+            &recorder.into_bundle(BTreeMap::new(), &crate::services_file::ServicesFile::default()),
+            "capture a",
+        );
+        let is_same = |path: &str, now: &str| {
+            earlier.is_same(path, &now.as_bytes().into()).map(|(same, origin)| (same, origin.to_owned()))
+        };
         assert_eq!(is_same("/etc/ledger.conf", secret), Some((true, "capture a".into())));
-        assert_eq!(is_same("/etc/ledger.conf", &secret.replace("80", "81")), Some((false, "capture a".into())));
-        assert_eq!(is_same("/etc/edge.conf", "abc"), Some((false, "change 1".into())), "the journal knows better");
+        assert_eq!(
+            is_same("/etc/ledger.conf", &secret.replace("80", "81")),
+            Some((false, "capture a".into()))
+        );
+        assert_eq!(
+            is_same("/etc/edge.conf", "abc"),
+            Some((false, "change 1".into())),
+            "the journal knows better"
+        );
         assert_eq!(is_same("/etc/none.conf", ""), None);
     }
 }

@@ -1,5 +1,6 @@
-//! The net over text whose grammar is not known: logs, messages, command lines, files of no kind. It finds what stands
-//! beside the name of a secret, in addresses, in headers, in statements of SQL, and behind the options of well-known clients.
+//! The net over text whose grammar is not known: logs, messages, command lines, files of no kind. It finds
+//! what stands beside the name of a secret, in addresses, in headers, in statements of SQL, and behind the
+//! options of well-known clients.
 use super::names::{Strength, is_header, strength};
 use regex::Regex;
 use std::ops::Range;
@@ -7,7 +8,7 @@ use std::sync::LazyLock;
 
 /// What sort of text it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Text {
+pub(crate) enum Text {
     /// Lines of settings: a value may stand behind a name with nothing but a blank between.
     Settings,
     /// Sentences and log lines.
@@ -72,9 +73,13 @@ fn pattern(text: &str) -> Option<Regex> {
 /// Statements of SQL that set a password (both flavours of the MySQL family, PostgreSQL).
 static SQL: LazyLock<Vec<Regex>> = LazyLock::new(|| {
     let head = r"(?i)(?:identified\s+(?:by|with\s+\S+\s+(?:by|as|using))\s+(?:password\s+)?|\bpassword\s*\(\s*|\bpassword\s+|\bset\s+password\b[^=;\n]*=\s*(?:password\s*\(\s*)?|\bmaster_password\s*=\s*|\bsource_password\s*=\s*|\bpragma\s+(?:re)?key\s*=\s*)";
-    [format!(r"{head}'((?:\\.|''|[^'\\\n])*)'"), format!(r#"{head}"((?:\\.|""|[^"\\\n])*)""#)].iter().filter_map(|p| pattern(p)).collect()
+    [format!(r"{head}'((?:\\.|''|[^'\\\n])*)'"), format!(r#"{head}"((?:\\.|""|[^"\\\n])*)""#)]
+        .iter()
+        .filter_map(|p| pattern(p))
+        .collect()
 });
-/// Well-known clients, each with the option by which it takes a secret without its name, as often as it stands there.
+/// Well-known clients, each with the option by which it takes a secret without its name, as often as it
+/// stands there.
 static CLIENTS: LazyLock<Vec<(Regex, Regex)>> = LazyLock::new(|| {
     [
         (r"(?:mysql|mariadb)[\w.-]*", r#"\s["']?-p([^\s"']+)"#),
@@ -90,7 +95,9 @@ static CLIENTS: LazyLock<Vec<(Regex, Regex)>> = LazyLock::new(|| {
         ("htpasswd", r#"\s-\w*b\w*\s+\S+\s+\S+\s+["']?([^\s"']+)"#),
     ]
     .iter()
-    .filter_map(|(program, option)| Some((pattern(&format!(r#"(?:^|[\s"'/(=]){program}(\s[^|;&\n]*)"#))?, pattern(option)?)))
+    .filter_map(|(program, option)| {
+        Some((pattern(&format!(r#"(?:^|[\s"'/(=]){program}(\s[^|;&\n]*)"#))?, pattern(option)?))
+    })
     .collect()
 });
 /// Options of many clients that take a secret without its name.
@@ -104,32 +111,45 @@ static OPTIONS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
     .filter_map(|p| pattern(p))
     .collect()
 });
-static IN_ADDRESS: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?:^|[\s"'=(,<>])[^\s:@/"'<>()]+:([^\s@"'<>/:]+)@[\w.\[(-]"#));
+static IN_ADDRESS: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"(?:^|[\s"'=(,<>])[^\s:@/"'<>()]+:([^\s@"'<>/:]+)@[\w.\[(-]"#));
 static IN_URL: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"://[^\s/@"'<>:]*:([^\s"'<>]*)@"#));
 /// A web address with nothing but one word for an account: that is a key (`https://KEY@host`).
 static KEY_IN_URL: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)\bhttps?://([^\s/@"'<>:$]+)@"#));
 /// Its name and its sign of equality as an address carries them: `password%3D…`.
-static ENCODED: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"(?i)(?:passw(?:or)?d|passphrase|pwd|token|secret|api[_-]?key)(?:%3D|%22%3A(?:%20)?%22)([^&\s"'%]+)"#));
+static ENCODED: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(
+        r#"(?i)(?:passw(?:or)?d|passphrase|pwd|token|secret|api[_-]?key)(?:%3D|%22%3A(?:%20)?%22)([^&\s"'%]+)"#,
+    )
+});
 /// A cookie that a rewriting rule sets: `[CO=NAME:VALUE:…]` (configuration of httpd).
-static SET_COOKIE: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)[\[,](?:co|cookie)=(?:;[^;\],]+;|[^:;\],]+:)([^:;\],]+)"#));
+static SET_COOKIE: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"(?i)[\[,](?:co|cookie)=(?:;[^;\],]+;|[^:;\],]+:)([^:;\],]+)"#));
 /// What a cache is told to let it in at another one.
-static TOLD_OTHER: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?:\bAUTH2\s+\S+|\bMIGRATE\b[^\n]*\bAUTH)\s+["']?([^\s"']+)"#));
+static TOLD_OTHER: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"(?:\bAUTH2\s+\S+|\bMIGRATE\b[^\n]*\bAUTH)\s+["']?([^\s"']+)"#));
 /// A row that is put into a table: its columns, and what is put there.
-static INSERTED: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"(?i)\b(?:insert|replace)\b[^()\n]*\binto\s+[^()\n]+\((?<columns>[^()\n]*)\)\s*values\s*(?<values>\([^\n]*)"#));
-/// A sentence of a log that repeats a password: no word of the language, so that `with password authentication` stays.
+static INSERTED: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(
+        r#"(?i)\b(?:insert|replace)\b[^()\n]*\binto\s+[^()\n]+\((?<columns>[^()\n]*)\)\s*values\s*(?<values>\([^\n]*)"#,
+    )
+});
+/// A sentence of a log that repeats a password: no word of the language, so that `with password
+/// authentication` stays.
 static TOLD_IN_LOG: LazyLock<Option<Regex>> = LazyLock::new(|| {
     pattern(
         r#"(?i)\b(?:(?:with|using|and|bad|wrong|invalid)\s+(?:password|passphrase|token|secret)|(?:password|passphrase|token|secret)\s+(?:is|was))\s+["'`]?([^\s"'`,;()]*[0-9!@#$%^&*+=~][^\s"'`,;()]*)"#,
     )
 });
-static SCHEMES: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r"(?i)\b(?:basic|bearer|digest|negotiate)\s+([A-Za-z0-9._~+/=-]{6,})"));
+static SCHEMES: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r"(?i)\b(?:basic|bearer|digest|negotiate)\s+([A-Za-z0-9._~+/=-]{6,})"));
 static QUERY: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"[\w/.%~+-]\?([^\s"'<>?]*=[^\s"'<>]*)"#));
 /// Accounts with their credentials: `stats auth NAME:PASSWORD` (haproxy), `ProxyPass … auth NAME:PASSWORD`.
-static PAIRS: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)(?:\bauth|\bcredentials?)\s+["']?[^\s:"']+:([^\s"']+)"#));
+static PAIRS: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"(?i)(?:\bauth|\bcredentials?)\s+["']?[^\s:"']+:([^\s"']+)"#));
 
-/// Hashes of passwords in their modular form (crypt(5)), by scheme in braces (RFC 2307), and as databases keep them.
+/// Hashes of passwords in their modular form (crypt(5)), by scheme in braces (RFC 2307), and as databases
+/// keep them.
 static HASHES: LazyLock<Option<Regex>> = LazyLock::new(|| {
     pattern(
         r"(?i)(\$(?:[1567]|2[abxy]?|g?y|apr1|sha1|argon2\w*|scrypt|pbkdf2[\w-]*)\$[./a-z0-9$=,+-]{8,}|\{(?:s?sha\d*|s?md5|crypt|pbkdf2[\w-]*)\}[a-z0-9+/=.$]{8,}|scram-sha-\d+\$\d+:[a-z0-9+/=$:]{8,}|\*[0-9a-f]{40}\b)",
@@ -137,13 +157,20 @@ static HASHES: LazyLock<Option<Regex>> = LazyLock::new(|| {
 });
 
 /// What a request carries in its address beside a name that is too short to stand for a secret elsewhere.
-static IN_QUERY: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"(?i)[?&;](?:key|sig|signature|sid|code|auth|hash|ticket|session|pw|pin)(?:\[\w*\]|%5b\w*%5d)?=([^&;\s"'<>$]+)"#));
+static IN_QUERY: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(
+        r#"(?i)[?&;](?:key|sig|signature|sid|code|auth|hash|ticket|session|pw|pin)(?:\[\w*\]|%5b\w*%5d)?=([^&;\s"'<>$]+)"#,
+    )
+});
 /// `AUTH secret` and `AUTH account secret`, as a cache is told, where nothing else follows.
-static TOLD_CACHE: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?:^|[\s"'])AUTH\\?\s+([^\s"'\\]+(?:\\?\s+[^\s"'\\]+)?)(?:\\r|\\n|["']|\s*$)"#));
+static TOLD_CACHE: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(r#"(?:^|[\s"'])AUTH\\?\s+([^\s"'\\]+(?:\\?\s+[^\s"'\\]+)?)(?:\\r|\\n|["']|\s*$)"#)
+});
 /// A key that stands in the configuration itself (`ssl_certificate_key data:…` of nginx); a variable is none.
-static INLINE_KEY: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)certificate_key\s+["']?data:([^$\s"';][^\s"';]*)"#));
-/// What a parameter of a request, or a cookie, is compared with (configuration of haproxy): flags stand between.
+static INLINE_KEY: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"(?i)certificate_key\s+["']?data:([^$\s"';][^\s"';]*)"#));
+/// What a parameter of a request, or a cookie, is compared with (configuration of haproxy): flags stand
+/// between.
 static COMPARED: LazyLock<Option<Regex>> = LazyLock::new(|| {
     pattern(
         r#"\b(?:(?P<parameter>url_param|urlp|body_param|urlp_val)|(?:[a-z]+\.)?s?cook(?:_val|ie)?)\((?P<name>[^),]+)[^)]*\)(?:,[\w().,]+)?(?:\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found|bin|int|ip)\b)?)*\s+(?P<value>[^\s{}|-][^{}]*)"#,
@@ -153,25 +180,40 @@ static COMPARED: LazyLock<Option<Regex>> = LazyLock::new(|| {
 static BARE_ACCOUNT: LazyLock<Option<Regex>> = LazyLock::new(|| pattern("://([A-Za-z0-9_-]{16,})@"));
 /// Tokens that are known by their own form: signed ones (RFC 7519), and those that carry their issuer's mark.
 static BARE_TOKEN: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(r#"(\beyJ[\w-]{6,}\.[\w-]+\.[\w-]*|\b(?:gh[opusr]_|github_pat_|glpat-|xox[abeprs]-|[rs]k_(?:live|test)_|npm_|dckr_pat_|hvs\.)[\w-]{12,})"#)
+    pattern(
+        r#"(\beyJ[\w-]{6,}\.[\w-]+\.[\w-]*|\b(?:gh[opusr]_|github_pat_|glpat-|xox[abeprs]-|[rs]k_(?:live|test)_|npm_|dckr_pat_|hvs\.)[\w-]{12,})"#,
+    )
 });
 /// An address of a database driver: `jdbc:oracle:thin:account/secret@host`.
-static DRIVER: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"(?i)\bjdbc:oracle:\w+:[^\s/"'@]*/([^\s"'@]+)@"#));
+static DRIVER: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"(?i)\bjdbc:oracle:\w+:[^\s/"'@]*/([^\s"'@]+)@"#));
 /// Converters that take a key (configuration of haproxy).
-static SIGNED: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"\b(?:hmac\([^,()]*,\s*["']?([^"',()\s]+)|jwt_verify\([^,()]*,\s*["']?([^"',()\s]+)|aes_\w+\([^,()]*,([^()]*)\))"#));
+static SIGNED: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(
+        r#"\b(?:hmac\([^,()]*,\s*["']?([^"',()\s]+)|jwt_verify\([^,()]*,\s*["']?([^"',()\s]+)|aes_\w+\([^,()]*,([^()]*)\))"#,
+    )
+});
 /// An element that names what its value is: `name="…" … value="…"`, in either order.
 static NAMED: LazyLock<Vec<Regex>> = LazyLock::new(|| {
-    let (name, value) = (r#"\b(?:name|key)\s*=\s*["'](?<name>[^"'<>]*)["']"#, r#"\bvalue\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')"#);
-    [format!("(?i){name}[^<>]*?{value}"), format!("(?i){value}[^<>]*?{name}")].iter().filter_map(|p| pattern(p)).collect()
+    let (name, value) = (
+        r#"\b(?:name|key)\s*=\s*["'](?<name>[^"'<>]*)["']"#,
+        r#"\bvalue\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')"#,
+    );
+    [format!("(?i){name}[^<>]*?{value}"), format!("(?i){value}[^<>]*?{name}")]
+        .iter()
+        .filter_map(|p| pattern(p))
+        .collect()
 });
 
 /// A sentence in a comment that gives a secret away.
 static TOLD: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(r#"(?i)\b(?:password|passwd|passphrase|secret|token|(?:api|access)[ -]key)\s+(?:is|was|now|for \S+ is)\s*:?\s+["']?([^\s"',;]+)"#)
+    pattern(
+        r#"(?i)\b(?:password|passwd|passphrase|secret|token|(?:api|access)[ -]key)\s+(?:is|was|now|for \S+ is)\s*:?\s+["']?([^\s"',;]+)"#,
+    )
 });
 /// The word that ends a server by its shutdown port.
-static SHUTDOWN: LazyLock<Option<Regex>> = LazyLock::new(|| pattern(r#"<Server\b[^>]*\bshutdown\s*=\s*["']([^"']*)["']"#));
+static SHUTDOWN: LazyLock<Option<Regex>> =
+    LazyLock::new(|| pattern(r#"<Server\b[^>]*\bshutdown\s*=\s*["']([^"']*)["']"#));
 
 fn is_name(b: u8) -> bool {
     b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'.')
@@ -261,14 +303,16 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
 });
 
 /// The bytes of every secret in a text, in order and apart.
-pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
+pub(crate) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
     if !HINTS.as_ref().is_none_or(|h| h.is_match(text)) {
         return Vec::new();
     }
     let mut found = Vec::new();
     // The attributes of an element may stand on several lines.
     let secret = |c: &regex::Captures| c.name("name").is_some_and(|n| strength(n.as_str()) != Strength::No);
-    for element in NAMED.iter().filter(|_| text.contains('<')).flat_map(|p| p.captures_iter(text)).filter(secret) {
+    for element in
+        NAMED.iter().filter(|_| text.contains('<')).flat_map(|p| p.captures_iter(text)).filter(secret)
+    {
         found.extend(element.name("a").or(element.name("b")).map(|m| m.range()).filter(|r| !r.is_empty()));
     }
     let mut start = 0;
@@ -278,39 +322,85 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
         words(line, &mut here);
         for (program, option) in CLIENTS.iter() {
             for rest in program.captures_iter(line).filter_map(|c| c.get(1)) {
-                here.extend(option.captures_iter(rest.as_str()).filter_map(|c| c.get(1)).map(|m| rest.start() + m.start()..rest.start() + m.end()));
+                here.extend(
+                    option
+                        .captures_iter(rest.as_str())
+                        .filter_map(|c| c.get(1))
+                        .map(|m| rest.start() + m.start()..rest.start() + m.end()),
+                );
             }
         }
         for pattern in SQL.iter().chain(OPTIONS.iter()).chain(
-            [&SCHEMES, &IN_ADDRESS, &PAIRS, &HASHES, &IN_QUERY, &TOLD_CACHE, &DRIVER, &SIGNED, &INLINE_KEY, &BARE_TOKEN, &BARE_ACCOUNT]
-                .into_iter()
-                .chain([&KEY_IN_URL, &ENCODED, &SET_COOKIE, &TOLD_OTHER, &TOLD_IN_LOG])
-                .filter_map(|p| p.as_ref()),
+            [
+                &SCHEMES,
+                &IN_ADDRESS,
+                &PAIRS,
+                &HASHES,
+                &IN_QUERY,
+                &TOLD_CACHE,
+                &DRIVER,
+                &SIGNED,
+                &INLINE_KEY,
+                &BARE_TOKEN,
+                &BARE_ACCOUNT,
+            ]
+            .into_iter()
+            .chain([&KEY_IN_URL, &ENCODED, &SET_COOKIE, &TOLD_OTHER, &TOLD_IN_LOG])
+            .filter_map(|p| p.as_ref()),
         ) {
-            here.extend(pattern.captures_iter(line).filter_map(|c| c.iter().skip(1).flatten().next()).map(|m| m.range()));
+            here.extend(
+                pattern
+                    .captures_iter(line)
+                    .filter_map(|c| c.iter().skip(1).flatten().next())
+                    .map(|m| m.range()),
+            );
         }
         for row in INSERTED.as_ref().into_iter().flat_map(|p| p.captures_iter(line)) {
             let columns = row.name("columns").map_or("", |m| m.as_str());
-            if columns.split(',').any(|c| strength(c.trim().trim_matches(['"', '`', '[', ']'])) != Strength::No) {
+            if columns
+                .split(',')
+                .any(|c| strength(c.trim().trim_matches(['"', '`', '[', ']'])) != Strength::No)
+            {
                 here.extend(row.name("values").map(|m| m.start() + 1..m.end()));
             }
         }
         if let Some(url) = IN_URL.as_ref() {
             // A number and a path behind it are a port, whatever comes later.
-            let port = |t: &str| t.split_once('/').is_some_and(|(n, _)| n.bytes().all(|b| b.is_ascii_digit()));
-            here.extend(url.captures_iter(line).filter_map(|c| c.get(1)).filter(|m| !port(m.as_str())).map(|m| m.range()));
+            let port =
+                |t: &str| t.split_once('/').is_some_and(|(n, _)| n.bytes().all(|b| b.is_ascii_digit()));
+            here.extend(
+                url.captures_iter(line)
+                    .filter_map(|c| c.get(1))
+                    .filter(|m| !port(m.as_str()))
+                    .map(|m| m.range()),
+            );
         }
         if sort == Text::Settings {
-            for compared in COMPARED.as_ref().filter(|_| line.contains('(')).into_iter().flat_map(|p| p.captures_iter(line)) {
+            for compared in COMPARED
+                .as_ref()
+                .filter(|_| line.contains('('))
+                .into_iter()
+                .flat_map(|p| p.captures_iter(line))
+            {
                 let name = compared.name("name").map_or("", |m| m.as_str());
-                let short = ["key", "sig", "signature", "sid", "code", "hash", "ticket", "session", "pin"].contains(&name.to_ascii_lowercase().as_str());
+                let short = ["key", "sig", "signature", "sid", "code", "hash", "ticket", "session", "pin"]
+                    .contains(&name.to_ascii_lowercase().as_str());
                 if compared.name("parameter").is_none() || short || strength(name) != Strength::No {
-                    here.extend(compared.name("value").map(|m| m.start()..m.start() + m.as_str().trim_end().len()));
+                    here.extend(
+                        compared.name("value").map(|m| m.start()..m.start() + m.as_str().trim_end().len()),
+                    );
                 }
             }
             let told = TOLD.as_ref().into_iter().flat_map(|p| p.captures_iter(line)).filter_map(|c| c.get(1));
             here.extend(told.filter(|m| plausible(line, m.range()).is_some()).map(|m| m.range()));
-            here.extend(SHUTDOWN.as_ref().into_iter().flat_map(|p| p.captures_iter(line)).filter_map(|c| c.get(1)).map(|m| m.range()));
+            here.extend(
+                SHUTDOWN
+                    .as_ref()
+                    .into_iter()
+                    .flat_map(|p| p.captures_iter(line))
+                    .filter_map(|c| c.get(1))
+                    .map(|m| m.range()),
+            );
         }
         if sort == Text::Prose
             && let Some(query) = QUERY.as_ref()
@@ -324,7 +414,7 @@ pub(super) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
 }
 
 /// In order, and those that meet put together.
-pub(super) fn apart(mut spans: Vec<Range<usize>>) -> Vec<Range<usize>> {
+pub(crate) fn apart(mut spans: Vec<Range<usize>>) -> Vec<Range<usize>> {
     spans.sort_by_key(|s| (s.start, std::cmp::Reverse(s.end)));
     let mut out: Vec<Range<usize>> = Vec::with_capacity(spans.len());
     for span in spans {
@@ -364,7 +454,14 @@ fn pairs(line: &str, sort: Text, found: &mut Vec<Range<usize>>) {
 }
 
 /// The value that stands beside a name.
-fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: Text, begins: bool) -> Option<Range<usize>> {
+fn value(
+    line: &str,
+    name: Range<usize>,
+    word: &str,
+    strength: Strength,
+    sort: Text,
+    begins: bool,
+) -> Option<Range<usize>> {
     let bytes = line.as_bytes();
     let before = name.start.checked_sub(1).and_then(|b| bytes.get(b)).copied();
     let mut at = name.end;
@@ -373,7 +470,8 @@ fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: T
         let end = line[at + 1..].find('<').map_or(line.len(), |n| at + 1 + n);
         return Some(at + 1..end);
     }
-    let quoted_name = matches!((before, bytes.get(at)), (Some(b'"'), Some(b'"')) | (Some(b'\''), Some(b'\'')));
+    let quoted_name =
+        matches!((before, bytes.get(at)), (Some(b'"'), Some(b'"')) | (Some(b'\''), Some(b'\'')));
     while at < bytes.len() && matches!(bytes[at], b'"' | b'\'' | b']' | b'}' | b')') && at - name.end < 3 {
         at += 1;
     }
@@ -386,7 +484,10 @@ fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: T
         return None;
     }
     let sign = at;
-    while at < bytes.len() && (matches!(bytes[at], b'=' | b':' | b'>' | b'!' | b'~') || (bytes[at] == b',' && quoted_name)) && at - sign < 3 {
+    while at < bytes.len()
+        && (matches!(bytes[at], b'=' | b':' | b'>' | b'!' | b'~') || (bytes[at] == b',' && quoted_name))
+        && at - sign < 3
+    {
         at += 1;
     }
     let assigned = at > sign && bytes[sign] != b'>' && (bytes[sign] != b'!' || at - sign > 1);
@@ -399,14 +500,21 @@ fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: T
     let option = word.starts_with("--");
     let distinct = matches!(
         word.to_ascii_lowercase().as_str(),
-        "requirepass" | "masterauth" | "primaryauth" | "auth-pass" | "tls-key-file-pass" | "tls-client-key-file-pass"
+        "requirepass"
+            | "masterauth"
+            | "primaryauth"
+            | "auth-pass"
+            | "tls-key-file-pass"
+            | "tls-client-key-file-pass"
     );
     let beside = match (assigned, strength) {
         // `unexpected token: x` and the like are about words, not secrets.
         (true, Strength::Weak) => sort == Text::Settings || !colon || after == at || quoted_name,
         (true, _) => true,
         (false, Strength::Weak) => at > gap && option && sign == after,
-        (false, Strength::Strong) => at > gap && (option || distinct || (sort == Text::Settings && sign == after)),
+        (false, Strength::Strong) => {
+            at > gap && (option || distinct || (sort == Text::Settings && sign == after))
+        }
         (false, _) => false,
     };
     if !beside || at >= bytes.len() {
@@ -417,7 +525,21 @@ fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: T
         let mut rest = at;
         for token in line[at..].split_inclusive(' ') {
             let flag = token.starts_with('-')
-                || matches!(token.trim(), "str" | "beg" | "end" | "sub" | "reg" | "dir" | "dom" | "len" | "found" | "bin" | "int" | "ip");
+                || matches!(
+                    token.trim(),
+                    "str"
+                        | "beg"
+                        | "end"
+                        | "sub"
+                        | "reg"
+                        | "dir"
+                        | "dom"
+                        | "len"
+                        | "found"
+                        | "bin"
+                        | "int"
+                        | "ip"
+                );
             if !flag {
                 break;
             }
@@ -434,11 +556,21 @@ fn value(line: &str, name: Range<usize>, word: &str, strength: Strength, sort: T
     if matches!(bytes[at], b'"' | b'\'') {
         return plausible(line, inside_quotes(line, at));
     }
-    let whole = (sort == Text::Settings && begins && assigned) || (header && (assigned || sort == Text::Settings));
-    let end = if whole { line.trim_end().len() } else { line[at..].find([' ', '\t', '"', '\'']).map_or(line.len(), |n| at + n) };
+    let whole =
+        (sort == Text::Settings && begins && assigned) || (header && (assigned || sort == Text::Settings));
+    let end = if whole {
+        line.trim_end().len()
+    } else {
+        line[at..].find([' ', '\t', '"', '\'']).map_or(line.len(), |n| at + n)
+    };
     let whole = line.get(at..end)?;
-    let end =
-        at + if whole.starts_with("${") { whole.trim_end_matches([';', '\r']) } else { whole.trim_end_matches([';', ',', ')', '}', ']', '>', '\r']) }.len();
+    let end = at
+        + if whole.starts_with("${") {
+            whole.trim_end_matches([';', '\r'])
+        } else {
+            whole.trim_end_matches([';', ',', ')', '}', ']', '>', '\r'])
+        }
+        .len();
     plausible(line, at..end)
 }
 
@@ -466,12 +598,17 @@ fn plausible(line: &str, span: Range<usize>) -> Option<Range<usize>> {
     let variable = (value.starts_with("${") && value.ends_with('}'))
         || value.starts_with("%{")
         || (value.starts_with('$') && value[1..].bytes().all(is_name) && value.len() > 1);
-    let key_file = value.starts_with('/') && [".key", ".pem", ".crt", ".cer", ".der", ".p12", ".jks", ".pub"].iter().any(|e| lower.ends_with(e));
-    let pattern = value == super::MASK || HARMLESS.contains(&lower.trim_end_matches(['.', ',', ';', ')', ':']));
+    let key_file = value.starts_with('/')
+        && [".key", ".pem", ".crt", ".cer", ".der", ".p12", ".jks", ".pub"]
+            .iter()
+            .any(|e| lower.ends_with(e));
+    let pattern =
+        value == super::MASK || HARMLESS.contains(&lower.trim_end_matches(['.', ',', ';', ')', ':']));
     (!value.is_empty() && !variable && !key_file && !pattern).then_some(span)
 }
 
-/// Words that a database's own way of writing accounts makes secrets: `user NAME … >password #hash`, `rename-command OLD NEW`.
+/// Words that a database's own way of writing accounts makes secrets: `user NAME … >password #hash`,
+/// `rename-command OLD NEW`.
 fn words(line: &str, found: &mut Vec<Range<usize>>) {
     let lower = line.to_ascii_lowercase();
     let tokens: Vec<Range<usize>> = {
@@ -490,8 +627,10 @@ fn words(line: &str, found: &mut Vec<Range<usize>>) {
         match word(token).as_str() {
             "user" | "setuser" => {
                 let rules: Vec<&Range<usize>> = tokens.iter().skip(at + 2).collect();
-                let is_rule =
-                    |t: &str| matches!(t, "on" | "off" | "nopass" | "resetpass" | "reset" | "allkeys" | "allcommands") || t.starts_with(['~', '&', '+']);
+                let is_rule = |t: &str| {
+                    matches!(t, "on" | "off" | "nopass" | "resetpass" | "reset" | "allkeys" | "allcommands")
+                        || t.starts_with(['~', '&', '+'])
+                };
                 if !rules.iter().any(|r| is_rule(&word(r))) {
                     continue;
                 }
@@ -508,7 +647,9 @@ fn words(line: &str, found: &mut Vec<Range<usize>>) {
             "authbasicfake" | "mdexternalaccountbinding" => found.extend(tokens.get(at + 2).cloned()),
             "auth-pass" if at > 0 => found.extend(tokens.get(at + 2).cloned()),
             "rename-command" => {
-                if let Some(new) = tokens.get(at + 2).filter(|n| !matches!(&line[(*n).clone()], "\"\"" | "''")) {
+                if let Some(new) =
+                    tokens.get(at + 2).filter(|n| !matches!(&line[(*n).clone()], "\"\"" | "''"))
+                {
                     found.push(new.clone());
                 }
             }
