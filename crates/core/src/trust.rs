@@ -237,6 +237,19 @@ pub struct Found<N> {
     pub node: Option<(N, FileStatus)>,
 }
 
+/// A directory on the way that is open: its name, its node, its status.
+type Opened<N> = (String, N, FileStatus);
+
+/// The path of the last directory that is open.
+fn here<N>(open: &[Opened<N>]) -> String {
+    open.iter().skip(1).map(|(n, ..)| format!("/{n}")).collect()
+}
+
+/// The names of a path, the last one first.
+fn names_of(path: &str) -> Vec<String> {
+    path.split('/').filter(|n| !n.is_empty() && *n != ".").rev().map(str::to_owned).collect()
+}
+
 /// Walks to a path one name at a time.
 ///
 /// # Errors
@@ -256,28 +269,21 @@ pub fn walk<T: Nodes>(
         let status = tree.status(&node)?;
         Ok((node, status))
     };
-    let mut open: Vec<(String, T::Node, FileStatus)> = Vec::new();
+    let mut open: Vec<Opened<T::Node>> = Vec::new();
     let (node, status) = root().map_err(unseen("/"))?;
     open.push((String::new(), node, status));
-    let split = |text: &str| {
-        text.split('/').filter(|n| !n.is_empty() && *n != ".").rev().map(str::to_owned).collect::<Vec<_>>()
-    };
-    let mut rest = split(target);
+    let mut rest = names_of(target);
     let (mut links, mut names) = (0, 0);
-    let here = |open: &[(String, T::Node, FileStatus)]| {
-        open.iter().skip(1).map(|(n, ..)| format!("/{n}")).collect::<String>()
-    };
+    let lost = || Refusal::TooLong(target.to_owned());
     loop {
         names += 1;
         if names > NAMES || links > LINKS {
-            return Err(Refusal::TooLong(target.to_owned()));
+            return Err(lost());
         }
         let Some(name) = rest.pop() else {
             // The way ended on a directory that is open already.
             let path = here(&open);
-            let Some((name, node, status)) = open.pop() else {
-                return Err(Refusal::TooLong(target.to_owned()));
-            };
+            let (name, node, status) = open.pop().ok_or_else(lost)?;
             let parent = match open.pop() {
                 Some((_, parent, status)) => (parent, status),
                 None => root().map_err(unseen("/"))?,
@@ -296,22 +302,20 @@ pub fn walk<T: Nodes>(
             continue;
         }
         let path = format!("{}/{name}", here(&open));
-        let Some((_, dir, dir_status)) = open.last() else { return Err(Refusal::TooLong(target.to_owned())) };
+        let (_, dir, dir_status) = open.last().ok_or_else(lost)?;
         if dir_status.kind != FileKind::Directory {
             return Err(Refusal::NotDirectory(here(&open)));
         }
         let child = tree.child(dir, &name).map_err(unseen(&path))?;
         let status = child.as_ref().map(|node| tree.status(node)).transpose().map_err(unseen(&path))?;
         if let Some(by) = replacer(dir_status, status.as_ref(), trusted) {
-            let link = status.as_ref().filter(|s| s.kind == FileKind::Link);
-            if let (Some(link), Some(node)) = (link, &child) {
-                return Err(Refusal::Link {
-                    path,
-                    target: tree.target(node).unwrap_or_default(),
-                    owner: link.uid,
-                });
-            }
-            return Err(Refusal::Replaceable { path, by });
+            let link = status.as_ref().filter(|s| s.kind == FileKind::Link).zip(child.as_ref());
+            return Err(match link {
+                Some((link, node)) => {
+                    Refusal::Link { path, target: tree.target(node).unwrap_or_default(), owner: link.uid }
+                }
+                None => Refusal::Replaceable { path, by },
+            });
         }
         let end = rest.is_empty();
         match (child, status) {
@@ -326,21 +330,13 @@ pub fn walk<T: Nodes>(
                 if leads.starts_with('/') {
                     open.truncate(1);
                 }
-                rest.extend(split(&leads));
+                rest.extend(names_of(&leads));
             }
-            (Some(node), Some(status)) if end => {
-                let Some((_, parent, parent_status)) = open.pop() else {
-                    return Err(Refusal::TooLong(target.to_owned()));
-                };
-                return Ok(Found { path, name, parent: (parent, parent_status), node: Some((node, status)) });
+            (child, status) if end => {
+                let (_, parent, parent_status) = open.pop().ok_or_else(lost)?;
+                return Ok(Found { path, name, parent: (parent, parent_status), node: child.zip(status) });
             }
             (Some(node), Some(status)) => open.push((name, node, status)),
-            _ if end => {
-                let Some((_, parent, parent_status)) = open.pop() else {
-                    return Err(Refusal::TooLong(target.to_owned()));
-                };
-                return Ok(Found { path, name, parent: (parent, parent_status), node: None });
-            }
             _ => return Err(Refusal::Missing(path)),
         }
     }

@@ -103,7 +103,7 @@ impl LinuxWriter {
         let root = directory(&self.root).map_err(|e| failed(format!("open {}", self.root.display()), e))?;
         match descend(&root, &target.path, Last::Itself, &target.keepers) {
             Ok(found) if found.path == path::clean(&target.path) => Ok(Some(found)),
-            Ok(found) => Err(WriteError::Refused(format!("{} leads to {} by now", target.path, found.path))),
+            Ok(found) => Err(WriteError::Refused(format!("{} now leads to {}", target.path, found.path))),
             Err(Refusal::Missing(_)) => Ok(None),
             Err(refusal) => Err(WriteError::Refused(words(&refusal))),
         }
@@ -119,7 +119,7 @@ impl LinuxWriter {
     fn planned(&self, target: &Target) -> Result<(Found<OwnedFd>, OwnedFd, FileStatus), WriteError> {
         let mut found = self.reach(target)?;
         let Some((node, status)) = found.node.take() else {
-            return Err(WriteError::Refused(format!("{} is gone", target.path)));
+            return Err(WriteError::Refused(format!("{} no longer exists", target.path)));
         };
         match &target.was {
             Some(was) if *was == Identity::of(&status) => Ok((found, node, status)),
@@ -316,7 +316,7 @@ impl HostWriter for LinuxWriter {
         let found = self.reach(target)?;
         let (parent, name) = (&found.parent.0, found.name.as_str());
         let Some((node, status)) = &found.node else {
-            return Err(WriteError::Refused(format!("{} is gone", target.path)));
+            return Err(WriteError::Refused(format!("{} no longer exists", target.path)));
         };
         if target.was.as_ref().is_some_and(|was| *was != Identity::of(status)) {
             return Err(changed());
@@ -426,7 +426,7 @@ impl HostWriter for LinuxWriter {
     ) -> Result<Identity, WriteError> {
         let found = self.reach(target)?;
         if found.node.is_some() {
-            return Err(WriteError::Refused(format!("{} exists by now", target.path)));
+            return Err(WriteError::Refused(format!("{} exists now", target.path)));
         }
         let staged = self.slot(&found.parent.0, &found.name, slot, false)?;
         let make = || -> std::io::Result<Identity> {
@@ -465,7 +465,7 @@ impl HostWriter for LinuxWriter {
         let Some((_, status)) = &found.node else { return Ok(true) };
         if !target.was.as_ref().is_some_and(|was| was.is(status)) {
             return Err(WriteError::Refused(format!(
-                "{} is another directory by now; it was left alone",
+                "{} is now another directory; it was left alone",
                 target.path
             )));
         }
@@ -490,7 +490,7 @@ impl HostWriter for LinuxWriter {
             self.rename_free(parent, new, parent, &found.name)
                 .map_err(|e| failed(format!("put back {}", target.path), e))?;
             return Err(WriteError::Refused(format!(
-                "{} is another file by now; it was left alone",
+                "{} is now another file; it was left alone",
                 target.path
             )));
         }
@@ -520,7 +520,7 @@ impl HostWriter for LinuxWriter {
         }
         if now.as_deref() != before {
             return Err(WriteError::Refused(format!(
-                "{} leads elsewhere by now; it was left alone",
+                "{} now points elsewhere; it was left alone",
                 target.path
             )));
         }
@@ -609,7 +609,7 @@ impl HostWriter for LinuxWriter {
         self.machine("letting a process go on")?;
         let what = format!("continue pid {pid}");
         let Some(handle) = handle(pid, start_ticks, &what)? else {
-            return Err(WriteError::Refused(format!("pid {pid} is gone")));
+            return Err(WriteError::Refused(format!("process {pid} has ended")));
         };
         rustix::process::pidfd_send_signal(&handle, rustix::process::Signal::CONT)
             .map_err(|e| failed(what, e))
@@ -721,7 +721,7 @@ fn handle(pid: u32, start_ticks: u64, what: &str) -> Result<Option<std::os::fd::
         Err(errno) => return Err(failed(what, errno)),
     };
     if start_of(pid) != Some(start_ticks) {
-        return Err(WriteError::Refused(format!("pid {pid} is another process by now; it was left alone")));
+        return Err(WriteError::Refused(format!("pid {pid} is now another process; it was left alone")));
     }
     Ok(Some(handle))
 }

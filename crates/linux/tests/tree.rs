@@ -72,7 +72,7 @@ fn what_a_tree_does_not_have_is_not_seen_and_never_absent() {
     }
     let snapshot = Snapshot::new(&host);
     assert!(snapshot.processes().seen().is_none() && snapshot.listeners().seen().is_none());
-    assert_eq!(snapshot.not_seen(), ["processes and sockets: not part of what was given"], "told once");
+    assert_eq!(snapshot.not_seen(), ["processes and sockets: not in this directory tree"], "told once");
     assert!(TreeHost::new(&dir.path().join("etc/quay/front.conf")).is_err());
     assert!(TreeHost::new(&dir.path().join("none")).is_err());
 }

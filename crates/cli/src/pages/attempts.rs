@@ -135,6 +135,35 @@ fn strip(report: &AttemptsReport) -> String {
     format!("oldest {signs} newest     = good run   + ended badly   x failed   - refused")
 }
 
+/// The line below the figure, with the time of its begin and of its end.
+fn axis(out: &mut String, list: &[&AttemptEntry], when: &When, floor: usize, end: f64) {
+    let micros = |t: &str| t.parse::<Timestamp>().ok().map(|t| t.as_millisecond());
+    let first = list.first().map(|a| when.clock(&a.began)).unwrap_or_default();
+    let newest = list
+        .iter()
+        .filter_map(|a| a.ended.as_ref())
+        .chain(list.last().map(|a| &a.began))
+        .max_by_key(|t| micros(t))
+        .map(|t| when.clock(t))
+        .unwrap_or_default();
+    put(
+        out,
+        format_args!(
+            "<path d=\"M10 {floor}H710\" stroke=\"currentColor\" opacity=\"0.4\"/><text x=\"10\" y=\"{}\" \
+                opacity=\"0.7\">{first}</text>",
+            floor + 18
+        ),
+    );
+    put(
+        out,
+        format_args!(
+            "<text x=\"{:.1}\" y=\"{}\" text-anchor=\"end\" opacity=\"0.7\">{newest}</text>",
+            end.max(200.0),
+            floor + 18
+        ),
+    );
+}
+
 /// A bar for each run on a line of time, a cross for each failure. A run of which nothing tells the end is
 /// drawn pale, and no further than to the next start.
 fn figure(report: &AttemptsReport, when: &When) -> String {
@@ -196,30 +225,7 @@ fn figure(report: &AttemptsReport, when: &When) -> String {
             ),
         );
     }
-    let first = list.first().map(|a| when.clock(&a.began)).unwrap_or_default();
-    let newest = list
-        .iter()
-        .filter_map(|a| a.ended.as_ref())
-        .chain(list.last().map(|a| &a.began))
-        .max_by_key(|t| micros(t))
-        .map(|t| when.clock(t))
-        .unwrap_or_default();
-    put(
-        &mut out,
-        format_args!(
-            "<path d=\"M10 {floor}H710\" stroke=\"currentColor\" opacity=\"0.4\"/><text x=\"10\" y=\"{}\" \
-                opacity=\"0.7\">{first}</text>",
-            floor + 18
-        ),
-    );
-    put(
-        &mut out,
-        format_args!(
-            "<text x=\"{:.1}\" y=\"{}\" text-anchor=\"end\" opacity=\"0.7\">{newest}</text>",
-            x(last).max(200.0),
-            floor + 18
-        ),
-    );
+    axis(&mut out, &list, when, floor, x(last));
     out.push_str("</svg>");
     out
 }

@@ -200,9 +200,11 @@ fn notes(page: &mut Page, entry: &ServiceEntry, look: &Look) {
         page.push(Block::Evidence(evidence(&note.evidence, look)));
     }
     if quiet > 0 {
-        let word = if quiet == 1 { "1 harmless remark is" } else { "harmless remarks are" };
-        let count = if quiet == 1 { word.to_owned() } else { format!("{quiet} {word}") };
-        page.text(format!("{count} left out; -v shows them."));
+        let notes = if quiet == 1 { "note" } else { "notes" };
+        page.text(format!(
+            "{quiet} harmless {notes} hidden (-v shows {})",
+            if quiet == 1 { "it" } else { "them" }
+        ));
     }
     let counts = |c: &&Changed| {
         c.since_last_good_start != Some(false) && c.same_as.is_none() || c.differs_from.is_some()

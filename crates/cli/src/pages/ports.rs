@@ -149,7 +149,7 @@ fn details(page: &mut Page, entry: &PortEntry, when: &When) {
         let words = match entry.held {
             Some(true) => "held, but its holder cannot be seen",
             Some(false) => "held by nobody",
-            None => "whether it is held is not part of what was given",
+            None => "a directory tree does not tell whether it is held",
         };
         rows.push((words.into(), String::new()));
     }

@@ -51,6 +51,23 @@ pub(super) fn render(page: &Page) -> String {
     out
 }
 
+/// A place in a file, with the lines before it and what is wrong underlined.
+fn source(out: &mut String, place: &str, lines: &[(u32, String)], mark: (usize, usize), message: &str) {
+    put(out, format_args!("<p><code class=\"dim\">{}</code> {}</p>\n<pre>", escape(place), escape(message)));
+    for (at, (number, text)) in lines.iter().enumerate() {
+        let shown = if at + 1 == lines.len() && mark.0 > 0 {
+            let before: String = text.chars().take(mark.0 - 1).collect();
+            let inside: String = text.chars().skip(mark.0 - 1).take(mark.1).collect();
+            let after: String = text.chars().skip(mark.0 - 1 + mark.1).collect();
+            format!("{}<mark>{}</mark>{}", escape(&before), escape(&inside), escape(&after))
+        } else {
+            escape(text)
+        };
+        put(out, format_args!("{number:>4}  {shown}\n"));
+    }
+    out.push_str("</pre>\n");
+}
+
 fn render_block(out: &mut String, block: &Block) {
     match block {
         Block::Answer(tone, text) => {
@@ -94,28 +111,7 @@ fn render_block(out: &mut String, block: &Block) {
                 }
             }
         }
-        Block::Source { place, lines, mark, message } => {
-            put(
-                out,
-                format_args!(
-                    "<p><code class=\"dim\">{}</code> {}</p>\n<pre>",
-                    escape(place),
-                    escape(message)
-                ),
-            );
-            for (at, (number, text)) in lines.iter().enumerate() {
-                let shown = if at + 1 == lines.len() && mark.0 > 0 {
-                    let before: String = text.chars().take(mark.0 - 1).collect();
-                    let inside: String = text.chars().skip(mark.0 - 1).take(mark.1).collect();
-                    let after: String = text.chars().skip(mark.0 - 1 + mark.1).collect();
-                    format!("{}<mark>{}</mark>{}", escape(&before), escape(&inside), escape(&after))
-                } else {
-                    escape(text)
-                };
-                put(out, format_args!("{number:>4}  {shown}\n"));
-            }
-            out.push_str("</pre>\n");
-        }
+        Block::Source { place, lines, mark, message } => source(out, place, lines, *mark, message),
         Block::Diff(diff) => {
             out.push_str("<pre>");
             for line in diff.lines() {

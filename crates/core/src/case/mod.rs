@@ -363,7 +363,8 @@ fn in_group(group: &str, of: &str) -> bool {
     group == of || group.strip_prefix(of).is_some_and(|rest| rest.starts_with('/'))
 }
 
-fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &[Process]) -> Vec<Wanted> {
+/// The listeners that configuration and services file ask for, each once.
+fn wishes(service: &Service, config: &Configuration) -> Vec<Wanted> {
     let mut all: Vec<Wanted> = Vec::new();
     let mut known = HashSet::new();
     let mut push = |listen: Listen, place: Option<Place>, tls: bool, speaks: Speaks, bound: bool| {
@@ -389,6 +390,11 @@ fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &
     for listen in service.described.listens() {
         push(listen, None, false, Speaks::default(), true);
     }
+    all
+}
+
+fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &[Process]) -> Vec<Wanted> {
+    let mut all = wishes(service, config);
     let Look::Seen(sockets) = snapshot.listeners() else {
         all.iter_mut().for_each(|w| w.unseen = true);
         return all;

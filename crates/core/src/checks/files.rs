@@ -239,7 +239,7 @@ fn pid_file(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let unseen = matches!(process, Look::NotSeen(_));
     let blocks = !case.service.kind.profile().overwrites_pid_file && alive.is_some();
     let title = match &alive {
-        Some(name) => format!("{file} names pid {pid}, which is {name} by now and not {}", case.service.name),
+        Some(name) => format!("{file} names pid {pid}, which is now {name} and not {}", case.service.name),
         None => format!("{file} names pid {pid}, which has ended"),
     };
     let evidence = vec![

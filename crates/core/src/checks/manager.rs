@@ -3,7 +3,9 @@ use crate::case::{Case, State};
 use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
+use crate::host::UnitState;
 use crate::log::Outcome;
+use crate::manager::Unit;
 use crate::path;
 use crate::snapshot::Snapshot;
 
@@ -31,30 +33,10 @@ fn finding(
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let Some(unit) = &case.service.unit else { return vec![] };
     let name = unit.name.as_str();
-    let state = case.manager.as_ref().seen();
+    let state = case.manager.as_ref().seen().map(AsRef::as_ref);
     let mut found = Vec::new();
-    let masked = unit.masked || state.as_ref().is_some_and(|s| s.load_state == "masked");
-    if masked {
-        let since = snapshot.link_stat(&unit.fragment).seen().map(|s| s.modified * 1_000_000);
-        let owner = snapshot
-            .link_stat(&unit.fragment)
-            .seen()
-            .map_or_else(String::new, |s| format!(", by {}", crate::accounts::user_name(snapshot, s.uid)));
-        let told = Evidence::new(
-            Source::Manager,
-            format!("{} leads nowhere: the unit is masked{owner}", unit.fragment),
-        );
-        let mut evidence = vec![told.file(&unit.fragment).time(since, &case.zone)];
-        evidence.extend(super::people::order(snapshot, case, name, "mask"));
-        found.push(finding(
-            Code::ManagerDisabled,
-            name,
-            format!("{name} is masked: the service manager refuses to start it"),
-            evidence,
-            vec!["unmask"],
-            stage::MANAGER,
-        ));
-        return found;
+    if unit.masked || state.is_some_and(|s| s.load_state == "masked") {
+        return vec![masked(snapshot, case, unit)];
     }
     if let Some(state) = state {
         if matches!(state.load_state.as_str(), "bad-setting" | "error") {
@@ -87,40 +69,70 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             });
         }
     }
-    let enabled = unit.enabled || state.as_ref().is_some_and(|s| s.unit_file_state.starts_with("enabled"));
+    found.extend(disabled(snapshot, case, unit, state));
+    found.extend(program(snapshot, case));
+    found
+}
+
+/// A masked unit: the manager refuses to start it.
+fn masked(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Finding {
+    let name = unit.name.as_str();
+    let since = snapshot.link_stat(&unit.fragment).seen().map(|s| s.modified * 1_000_000);
+    let owner = snapshot
+        .link_stat(&unit.fragment)
+        .seen()
+        .map_or_else(String::new, |s| format!(", by {}", crate::accounts::user_name(snapshot, s.uid)));
+    let told =
+        Evidence::new(Source::Manager, format!("{} leads nowhere: the unit is masked{owner}", unit.fragment));
+    let mut evidence = vec![told.file(&unit.fragment).time(since, &case.zone)];
+    evidence.extend(super::people::order(snapshot, case, name, "mask"));
+    finding(
+        Code::ManagerDisabled,
+        name,
+        format!("{name} is masked: the service manager refuses to start it"),
+        evidence,
+        vec!["unmask"],
+        stage::MANAGER,
+    )
+}
+
+/// A unit that nothing starts at boot.
+fn disabled(snapshot: &Snapshot, case: &Case, unit: &Unit, state: Option<&UnitState>) -> Option<Finding> {
+    let name = unit.name.as_str();
+    let enabled = unit.enabled || state.is_some_and(|s| s.unit_file_state.starts_with("enabled"));
     let failing =
         case.attempts.first().is_some_and(|a| matches!(a.outcome, Outcome::Failed | Outcome::Refused));
     let installable = !unit.values("Install", "WantedBy").is_empty();
-    if !enabled && installable && state.as_ref().is_none_or(|s| s.unit_file_state != "static") {
-        let mut evidence =
-            vec![Evidence::new(Source::Manager, "nothing starts it at boot").file(&unit.fragment)];
-        evidence.extend(super::people::order(snapshot, case, name, "disable"));
-        if case.state == State::Stopped && !failing {
-            found.push(finding(
-                Code::ManagerDisabled,
-                name,
-                format!("{name} is disabled: nothing starts it at boot, and nobody started it"),
-                evidence,
-                vec!["enable"],
-                stage::MANAGER,
-            ));
-        } else if case.state == State::Running {
-            let mut note = finding(
-                Code::NotEnabled,
-                name,
-                format!("{name} runs, but nothing starts it at boot"),
-                evidence,
-                vec!["enable"],
-                stage::MANAGER,
-            );
-            note.blocks = false;
-            note.severity = Severity::Hint;
-            note.proof = Proof::Now;
-            found.push(note);
-        }
+    if enabled || !installable || state.is_some_and(|s| s.unit_file_state == "static") {
+        return None;
     }
-    found.extend(program(snapshot, case));
-    found
+    let mut evidence = vec![Evidence::new(Source::Manager, "nothing starts it at boot").file(&unit.fragment)];
+    evidence.extend(super::people::order(snapshot, case, name, "disable"));
+    if case.state == State::Stopped && !failing {
+        return Some(finding(
+            Code::ManagerDisabled,
+            name,
+            format!("{name} is disabled: nothing starts it at boot, and nobody started it"),
+            evidence,
+            vec!["enable"],
+            stage::MANAGER,
+        ));
+    }
+    if case.state == State::Running {
+        let mut note = finding(
+            Code::NotEnabled,
+            name,
+            format!("{name} runs, but nothing starts it at boot"),
+            evidence,
+            vec!["enable"],
+            stage::MANAGER,
+        );
+        note.blocks = false;
+        note.severity = Severity::Hint;
+        note.proof = Proof::Now;
+        return Some(note);
+    }
+    None
 }
 
 /// The executable of the unit and the account it names.

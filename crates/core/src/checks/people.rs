@@ -36,7 +36,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         found.push(note(
             name,
             format!("{} {words}: nothing may be changed here without the others", case.service.name),
-            vec![Evidence::new(Source::File, "it is there").file(&file)],
+            vec![Evidence::new(Source::File, "the file exists").file(&file)],
         ));
     }
     found

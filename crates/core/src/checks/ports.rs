@@ -49,7 +49,7 @@ fn out_of_reach(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Findi
         return None;
     }
     let mut evidence = vec![
-        Evidence::new(Source::Socket, format!("{} is listened on", want.listen)),
+        Evidence::new(Source::Socket, format!("{} has a listener", want.listen)),
         Evidence::new(Source::Socket, format!("no interface has {address}")),
     ];
     evidence.extend(want.place.as_ref().map(|p| {
@@ -126,10 +126,8 @@ fn out_of_sight(snapshot: &Snapshot, case: &Case, want: &Wanted, socket: &Socket
     let bound = socket
         .address
         .map_or_else(|| socket.path.clone().unwrap_or_default(), |a| crate::net::endpoint(a, socket.port));
-    let mut evidence = vec![Evidence::new(
-        Source::Socket,
-        format!("{bound} is listened on, and opened by {user}; no process shows it"),
-    )];
+    let mut evidence =
+        vec![Evidence::new(Source::Socket, format!("{user} is listening on {bound}; no process shows it"))];
     if let Some(place) = &want.place {
         evidence.push(
             Evidence::new(Source::Config, format!("{} wants {}", case.service.name, want.listen)).at(place),
@@ -230,7 +228,7 @@ fn left_over(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding>
             ),
         )
     } else {
-        (Code::StaleFile, format!("{file} is left over from a process that is gone"))
+        (Code::StaleFile, format!("{file} was left by a process that has ended"))
     };
     let evidence = vec![
         Evidence::new(Source::File, format!("a socket of {owner}, mode {:04o}", status.mode))

@@ -233,7 +233,7 @@ fn locks(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             ));
         } else {
             let title = format!(
-                "the lock {} names pid {pid}, which is {} by now and not {}",
+                "the lock {} names pid {pid}, which is now {} and not {}",
                 lock.path, process.brief.name, case.service.name
             );
             found.push(finding(Code::StaleFile, Some(pid), title, seen));

@@ -122,71 +122,8 @@ fn demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Demand) ->
     let amount = demand.amount;
     let name = &case.service.name;
     match demand.resource {
-        Resource::Memory | Resource::AddressSpace => {
-            if let Some((limit, evidence)) = limited(case, "LimitAS", amount) {
-                let title = format!(
-                    "{name} asks for {} of memory, but its unit allows {}",
-                    bytes(amount),
-                    bytes(limit)
-                );
-                return Some(Finding {
-                    fixes: vec!["raise-limit"],
-                    ..finding(Code::MemoryShort, demand, title, vec![asked(demand, &bytes(amount)), evidence])
-                });
-            }
-            if demand.resource == Resource::AddressSpace {
-                return None;
-            }
-            let there = match memory.overcommit {
-                // The kernel's rule of thumb refuses one piece that is larger than all memory and swap
-                // together.
-                0 => memory.total? + memory.swap,
-                2 => memory.promised_left?,
-                _ => return None,
-            };
-            if amount <= there {
-                return over_group(case, demand);
-            }
-            let what = if memory.overcommit == 2 {
-                "can still be promised here"
-            } else {
-                "of memory and swap are there"
-            };
-            let title =
-                format!("{name} asks for {} of memory, but only {} {what}", bytes(amount), bytes(there));
-            Some(finding(
-                Code::MemoryShort,
-                demand,
-                title,
-                vec![
-                    asked(demand, &bytes(amount)),
-                    Evidence::new(Source::Process, format!("{} {what}", bytes(there))).file("/proc/meminfo"),
-                ],
-            ))
-        }
-        Resource::HugePages => {
-            let there = memory.huge_free? * memory.huge_size;
-            (amount > there).then(|| {
-                let title = format!(
-                    "{name} asks for {} in huge pages, but only {} of them are free",
-                    bytes(amount),
-                    bytes(there)
-                );
-                let evidence = vec![
-                    asked(demand, &bytes(amount)),
-                    Evidence::new(
-                        Source::Process,
-                        format!(
-                            "{} huge pages of {} are free",
-                            memory.huge_free.unwrap_or(0),
-                            bytes(memory.huge_size)
-                        ),
-                    )
-                    .file("/proc/meminfo"),
-                ];
-                finding(Code::MemoryShort, demand, title, evidence)
-            })
-        }
+        Resource::Memory | Resource::AddressSpace => memory_demand(case, memory, demand),
+        Resource::HugePages => huge_pages(case, memory, demand),
         Resource::SharedMemory => {
             let most = kernel(snapshot, "/proc/sys/kernel/shmmax")?;
             (amount > most).then(|| {
@@ -209,6 +146,69 @@ fn demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Demand) ->
         }
         Resource::Files => files(snapshot, case, demand),
     }
+}
+
+/// Memory that is more than the unit allows, or than the kernel gives as one piece.
+fn memory_demand(case: &Case, memory: &Memory, demand: &Demand) -> Option<Finding> {
+    let (amount, name) = (demand.amount, &case.service.name);
+    if let Some((limit, evidence)) = limited(case, "LimitAS", amount) {
+        let title =
+            format!("{name} asks for {} of memory, but its unit allows {}", bytes(amount), bytes(limit));
+        return Some(Finding {
+            fixes: vec!["raise-limit"],
+            ..finding(Code::MemoryShort, demand, title, vec![asked(demand, &bytes(amount)), evidence])
+        });
+    }
+    if demand.resource == Resource::AddressSpace {
+        return None;
+    }
+    let there = match memory.overcommit {
+        // The kernel's rule of thumb refuses one piece that is larger than all memory and swap
+        // together.
+        0 => memory.total? + memory.swap,
+        2 => memory.promised_left?,
+        _ => return None,
+    };
+    if amount <= there {
+        return over_group(case, demand);
+    }
+    let what = if memory.overcommit == 2 { "can still be promised here" } else { "of memory and swap exist" };
+    let title = format!("{name} asks for {} of memory, but only {} {what}", bytes(amount), bytes(there));
+    Some(finding(
+        Code::MemoryShort,
+        demand,
+        title,
+        vec![
+            asked(demand, &bytes(amount)),
+            Evidence::new(Source::Process, format!("{} {what}", bytes(there))).file("/proc/meminfo"),
+        ],
+    ))
+}
+
+/// Huge pages that are not free.
+fn huge_pages(case: &Case, memory: &Memory, demand: &Demand) -> Option<Finding> {
+    let (amount, name) = (demand.amount, &case.service.name);
+    let there = memory.huge_free? * memory.huge_size;
+    (amount > there).then(|| {
+        let title = format!(
+            "{name} asks for {} in huge pages, but only {} of them are free",
+            bytes(amount),
+            bytes(there)
+        );
+        let evidence = vec![
+            asked(demand, &bytes(amount)),
+            Evidence::new(
+                Source::Process,
+                format!(
+                    "{} huge pages of {} are free",
+                    memory.huge_free.unwrap_or(0),
+                    bytes(memory.huge_size)
+                ),
+            )
+            .file("/proc/meminfo"),
+        ];
+        finding(Code::MemoryShort, demand, title, evidence)
+    })
 }
 
 /// A control group kills when the memory is touched, not when it is asked for: that is no certainty.

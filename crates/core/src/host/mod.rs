@@ -57,7 +57,7 @@ impl std::fmt::Display for Unseen {
         match self {
             Self::Denied => f.write_str("permission denied"),
             Self::Gone => f.write_str("it went away while being looked at"),
-            Self::PartMissing => f.write_str("not part of what was given"),
+            Self::PartMissing => f.write_str("not in this directory tree"),
             Self::NotRecorded => f.write_str("not recorded"),
             Self::TimedOut => f.write_str("no answer in time"),
             Self::TooLarge(bytes) => write!(f, "{bytes} bytes are more than is read"),

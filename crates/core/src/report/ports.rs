@@ -161,33 +161,9 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], request: &PortsRequest) 
             conflict,
         });
     }
-    for wish in wishes
-        .iter()
-        .filter(|w| w.bound)
-        .filter(|w| asked(w.listen.port) || (w.listen.port == 0 && only.is_empty()))
-    {
-        if chosen.iter().any(|s| wish.listen.conflicts_with(s)) {
-            continue;
-        }
-        let address = wish.listen.address.map(|a| a.to_string());
-        match entries.iter_mut().find(|e| {
-            e.holders.is_empty()
-                && e.address == address
-                && e.port.unwrap_or(0) == wish.listen.port
-                && e.path == wish.listen.path
-        }) {
-            Some(known) => known.wanted_by.push(wanted_by(wish)),
-            None => entries.push(PortEntry {
-                protocol: wish.listen.protocol,
-                address,
-                port: (wish.listen.port > 0).then_some(wish.listen.port),
-                path: wish.listen.path.clone(),
-                held: sees_sockets.then_some(false),
-                holders: Listed::when(sees_sockets, vec![]),
-                wanted_by: vec![wanted_by(wish)],
-                conflict: sees_sockets.then_some(false),
-            }),
-        }
+    let unmet = wishes.iter().filter(|w| w.bound && !chosen.iter().any(|s| w.listen.conflicts_with(s)));
+    for wish in unmet.filter(|w| asked(w.listen.port) || (w.listen.port == 0 && only.is_empty())) {
+        add_unmet(&mut entries, wish, sees_sockets);
     }
     entries.sort_by_key(|e| (e.port.is_none(), e.port, e.protocol, e.address.clone(), e.path.clone()));
     let free = free_near
@@ -199,6 +175,29 @@ pub fn ports(snapshot: &Snapshot, services: &[Service], request: &PortsRequest) 
         ports: Listed::when(sees_sockets, entries),
         free: Listed::when(sees_sockets, free),
         not_seen: snapshot.not_seen(),
+    }
+}
+
+/// A wish that nothing stands against.
+fn add_unmet(entries: &mut Vec<PortEntry>, wish: &Wish, sees_sockets: bool) {
+    let address = wish.listen.address.map(|a| a.to_string());
+    match entries.iter_mut().find(|e| {
+        e.holders.is_empty()
+            && e.address == address
+            && e.port.unwrap_or(0) == wish.listen.port
+            && e.path == wish.listen.path
+    }) {
+        Some(known) => known.wanted_by.push(wanted_by(wish)),
+        None => entries.push(PortEntry {
+            protocol: wish.listen.protocol,
+            address,
+            port: (wish.listen.port > 0).then_some(wish.listen.port),
+            path: wish.listen.path.clone(),
+            held: sees_sockets.then_some(false),
+            holders: Listed::when(sees_sockets, vec![]),
+            wanted_by: vec![wanted_by(wish)],
+            conflict: sees_sockets.then_some(false),
+        }),
     }
 }
 

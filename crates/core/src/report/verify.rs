@@ -1,9 +1,9 @@
 //! `verify`: has it really recovered?
 use super::schema;
-use crate::case::{Case, Depth, State, gather};
+use crate::case::{Case, Depth, State, Wanted, gather};
 use crate::code::Code;
 use crate::config::Speaks;
-use crate::host::{Look, ProbeProtocol, ProbeRequest, Protocol};
+use crate::host::{Look, ProbeAnswer, ProbeProtocol, ProbeRequest, Protocol};
 use crate::log::Outcome;
 use crate::net::endpoint;
 use crate::service::Service;
@@ -104,7 +104,7 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Complaint, before: 
                 CheckOutcome::Fail,
                 format!("pid {before} became pid {now}: it was started again meanwhile"),
             ),
-            None => check("stable", CheckOutcome::Fail, format!("pid {before} is gone again")),
+            None => check("stable", CheckOutcome::Fail, format!("process {before} has ended again")),
         });
     }
     checks.extend(ports(&case));
@@ -142,7 +142,7 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Complaint, before: 
 
 fn process(snapshot: &Snapshot, case: &Case) -> CheckEntry {
     if !snapshot.host().parts().processes {
-        return check("process", CheckOutcome::Skip, "processes are not part of what was given");
+        return check("process", CheckOutcome::Skip, "a directory tree has no processes");
     }
     let frozen = case.manager.as_ref().seen().is_some_and(|m| {
         m.more.get("FreezerState").is_some_and(|f| f.starts_with("frozen") || f == "freezing")
@@ -276,7 +276,6 @@ fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<(CheckEntry, bool)> {
         return vec![];
     }
     let mut found = Vec::new();
-    let profile = case.service.kind.profile();
     for want in case
         .wanted
         .iter()
@@ -285,93 +284,102 @@ fn protocol(snapshot: &Snapshot, case: &Case) -> Vec<(CheckEntry, bool)> {
         })
         .take(8)
     {
-        let as_its_kind = want.speaks == Speaks::AsItsKind;
-        let protocol = match (profile.http && as_its_kind, want.tls) {
-            (true, _) => ProbeProtocol::Http,
-            // Under TLS nothing but the handshake could be asked.
-            (false, false) if as_its_kind => profile.asks,
-            _ => ProbeProtocol::Tcp,
-        };
-        let socket = want.listen.path.clone();
-        let spoken = matches!(
-            protocol,
-            ProbeProtocol::Greeting
-                | ProbeProtocol::Postgresql
-                | ProbeProtocol::Redis
-                | ProbeProtocol::FastCgi
-        );
-        let target = match (want.listen.address, &socket) {
-            // A socket for both families answers on the IPv4 loopback, too; that one is always there.
-            (Some(address), _) if address == IpAddr::V6(Ipv6Addr::UNSPECIFIED) && !want.listen.v6_only => {
-                Ipv4Addr::LOCALHOST.into()
-            }
-            (Some(address), _) => reachable(address),
-            (None, Some(_)) if spoken => Ipv4Addr::LOCALHOST.into(),
-            _ => continue,
-        };
-        let host = case
-            .config
-            .model
-            .site_names
-            .iter()
-            .map(|(n, _)| n.as_str())
-            .find(|n| !n.is_empty() && !n.contains(['*', '~', '_']))
-            .unwrap_or("localhost");
-        let place = socket.clone().unwrap_or_else(|| endpoint(target, want.listen.port));
-        let request = ProbeRequest {
-            address: target,
-            port: want.listen.port,
-            tls: want.tls,
-            host: host.to_owned(),
-            path: "/".into(),
-            protocol,
-            socket,
-        };
-        let shown = format!(
-            "{} on {place}",
-            if protocol == ProbeProtocol::Http && want.tls { "HTTPS" } else { protocol.spelled() }
-        );
+        let Some((request, shown)) = question(case, want) else { continue };
         let Look::Seen(answer) = snapshot.probe(&request) else { continue };
-        let why = answer.error.clone().unwrap_or_default();
-        let (mut entry, mute) = match (answer.status, answer.connected, &answer.error) {
-            (Some(status), ..) => {
-                let server = answer.server.as_deref().map(|s| format!(" from {s}")).unwrap_or_default();
-                let outcome = if status >= 500 { CheckOutcome::Fail } else { CheckOutcome::Pass };
-                (check("protocol", outcome, format!("{shown} answers {status}{server}")), false)
-            }
-            (None, true, None) if answer.spoke => {
-                (check("protocol", CheckOutcome::Pass, format!("{shown} answers")), false)
-            }
-            // The kernel accepts whoever is behind it: that is no proof, and no fault.
-            (None, true, None) => (
-                check(
-                    "protocol",
-                    CheckOutcome::Skip,
-                    format!("{shown} accepts connections; whether it answers was not asked"),
-                ),
-                false,
-            ),
-            // Something was said, or the connection closed on purpose: it lives, and what it means is not
-            // known.
-            (None, true, Some(_)) if answer.spoke || answer.hung_up => {
-                (check("protocol", CheckOutcome::Skip, format!("{shown} could not be asked: {why}")), false)
-            }
-            (None, true, _) => (
-                check(
-                    "protocol",
-                    CheckOutcome::Fail,
-                    format!("{shown} accepts connections, but did not answer: {why}"),
-                ),
-                true,
-            ),
-            (None, false, _) => {
-                (check("protocol", CheckOutcome::Fail, format!("{shown} does not answer: {why}")), true)
-            }
-        };
+        let (mut entry, mute) = judged(&shown, &answer);
         entry.took_ms = Some(answer.took_ms);
         found.push((entry, mute));
     }
     found
+}
+
+/// What to ask a listener, and how that is called; `None` where nothing can be asked.
+fn question(case: &Case, want: &Wanted) -> Option<(ProbeRequest, String)> {
+    let profile = case.service.kind.profile();
+    let as_its_kind = want.speaks == Speaks::AsItsKind;
+    let protocol = match (profile.http && as_its_kind, want.tls) {
+        (true, _) => ProbeProtocol::Http,
+        // Under TLS nothing but the handshake could be asked.
+        (false, false) if as_its_kind => profile.asks,
+        _ => ProbeProtocol::Tcp,
+    };
+    let socket = want.listen.path.clone();
+    let spoken = matches!(
+        protocol,
+        ProbeProtocol::Greeting | ProbeProtocol::Postgresql | ProbeProtocol::Redis | ProbeProtocol::FastCgi
+    );
+    let target = match (want.listen.address, &socket) {
+        // A socket for both families answers on the IPv4 loopback, too; that one is always there.
+        (Some(address), _) if address == IpAddr::V6(Ipv6Addr::UNSPECIFIED) && !want.listen.v6_only => {
+            Ipv4Addr::LOCALHOST.into()
+        }
+        (Some(address), _) => reachable(address),
+        (None, Some(_)) if spoken => Ipv4Addr::LOCALHOST.into(),
+        _ => return None,
+    };
+    let host = case
+        .config
+        .model
+        .site_names
+        .iter()
+        .map(|(n, _)| n.as_str())
+        .find(|n| !n.is_empty() && !n.contains(['*', '~', '_']))
+        .unwrap_or("localhost");
+    let place = socket.clone().unwrap_or_else(|| endpoint(target, want.listen.port));
+    let request = ProbeRequest {
+        address: target,
+        port: want.listen.port,
+        tls: want.tls,
+        host: host.to_owned(),
+        path: "/".into(),
+        protocol,
+        socket,
+    };
+    let shown = format!(
+        "{} on {place}",
+        if protocol == ProbeProtocol::Http && want.tls { "HTTPS" } else { protocol.spelled() }
+    );
+    Some((request, shown))
+}
+
+/// What an answer says of a listener, and whether it is mute.
+fn judged(shown: &str, answer: &ProbeAnswer) -> (CheckEntry, bool) {
+    let why = answer.error.clone().unwrap_or_default();
+    match (answer.status, answer.connected, &answer.error) {
+        (Some(status), ..) => {
+            let server = answer.server.as_deref().map(|s| format!(" from {s}")).unwrap_or_default();
+            let outcome = if status >= 500 { CheckOutcome::Fail } else { CheckOutcome::Pass };
+            (check("protocol", outcome, format!("{shown} answers {status}{server}")), false)
+        }
+        (None, true, None) if answer.spoke => {
+            (check("protocol", CheckOutcome::Pass, format!("{shown} answers")), false)
+        }
+        // The kernel accepts whoever is behind it: that is no proof, and no fault.
+        (None, true, None) => (
+            check(
+                "protocol",
+                CheckOutcome::Skip,
+                format!("{shown} accepts connections; whether it answers was not asked"),
+            ),
+            false,
+        ),
+        // Something was said, or the connection closed on purpose: it lives, and what it means is not
+        // known.
+        (None, true, Some(_)) if answer.spoke || answer.hung_up => {
+            (check("protocol", CheckOutcome::Skip, format!("{shown} could not be asked: {why}")), false)
+        }
+        (None, true, _) => (
+            check(
+                "protocol",
+                CheckOutcome::Fail,
+                format!("{shown} accepts connections, but did not answer: {why}"),
+            ),
+            true,
+        ),
+        (None, false, _) => {
+            (check("protocol", CheckOutcome::Fail, format!("{shown} does not answer: {why}")), true)
+        }
+    }
 }
 
 /// Parts of an `http:` or `https:` address: tls, host, port, path with query.
@@ -427,7 +435,7 @@ fn page_check(snapshot: &Snapshot, case: &Case, page: &Complaint) -> Option<Chec
     let request =
         ProbeRequest { address, port, tls, host, path, protocol: ProbeProtocol::Http, socket: None };
     let Look::Seen(answer) = snapshot.probe(&request) else {
-        return Some(check("page", CheckOutcome::Skip, "servers are not part of what was given"));
+        return Some(check("page", CheckOutcome::Skip, "a directory tree has no running servers"));
     };
     let mut entry = match answer.status {
         None => check(
@@ -454,9 +462,9 @@ fn page_check(snapshot: &Snapshot, case: &Case, page: &Complaint) -> Option<Chec
 }
 
 fn log(snapshot: &Snapshot, case: &Case) -> CheckEntry {
-    // What was said of earlier starts says nothing of a host whose processes are not part of what was given.
+    // What was said of earlier starts says nothing of a host whose a directory tree has no processes.
     if !snapshot.host().parts().processes {
-        return check("log", CheckOutcome::Skip, "whether it runs now is not part of what was given");
+        return check("log", CheckOutcome::Skip, "a directory tree does not tell whether it runs now");
     }
     let Some(last) = case.attempts.first() else {
         let denied = snapshot

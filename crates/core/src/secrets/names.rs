@@ -145,6 +145,35 @@ const NONE: &[&str] = &[
     "one-pass",
     "multi-pass",
 ];
+/// What stands before `key` in names of keys that let in or hide something.
+const GUARDING: &[&str] = &[
+    "access",
+    "account",
+    "admin",
+    "api",
+    "app",
+    "auth",
+    "client",
+    "cookie",
+    "crypt",
+    "crypto",
+    "dynamic",
+    "encryption",
+    "enc",
+    "hmac",
+    "jwt",
+    "license",
+    "master",
+    "object",
+    "private",
+    "secret",
+    "service",
+    "session",
+    "shared",
+    "signing",
+    "sign",
+    "write",
+];
 /// Headers whose value is a secret whatever it holds.
 const HEADERS: &[&str] = &[
     "authorization",
@@ -240,37 +269,9 @@ pub(super) fn strength(name: &str) -> Strength {
             let before = words
                 [words.iter().rposition(|w| w.starts_with("key")).unwrap_or(1).saturating_sub(1)]
             .as_str();
-            let guarding = [
-                "access",
-                "account",
-                "admin",
-                "api",
-                "app",
-                "auth",
-                "client",
-                "cookie",
-                "crypt",
-                "crypto",
-                "dynamic",
-                "encryption",
-                "enc",
-                "hmac",
-                "jwt",
-                "license",
-                "master",
-                "object",
-                "private",
-                "secret",
-                "service",
-                "session",
-                "shared",
-                "signing",
-                "sign",
-                "write",
-            ];
             // A header that somebody made up: X-Partner-Key.
             let own = (words[0] == "x" || lower.starts_with("http_x_")) && before != "cache";
-            if guarding.contains(&before) || (shouted && last == "key") || own {
+            if GUARDING.contains(&before) || (shouted && last == "key") || own {
                 Strength::Strong
             } else {
                 Strength::No

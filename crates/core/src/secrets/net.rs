@@ -215,6 +215,16 @@ static TOLD: LazyLock<Option<Regex>> = LazyLock::new(|| {
 static SHUTDOWN: LazyLock<Option<Regex>> =
     LazyLock::new(|| pattern(r#"<Server\b[^>]*\bshutdown\s*=\s*["']([^"']*)["']"#));
 
+/// Settings beside which nothing but a secret stands, wherever they are named.
+const DISTINCT: &[&str] = &[
+    "requirepass",
+    "masterauth",
+    "primaryauth",
+    "auth-pass",
+    "tls-key-file-pass",
+    "tls-client-key-file-pass",
+];
+
 fn is_name(b: u8) -> bool {
     b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'.')
 }
@@ -317,100 +327,96 @@ pub(crate) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
     }
     let mut start = 0;
     for line in text.split('\n') {
-        let mut here = Vec::new();
-        pairs(line, sort, &mut here);
-        words(line, &mut here);
-        for (program, option) in CLIENTS.iter() {
-            for rest in program.captures_iter(line).filter_map(|c| c.get(1)) {
-                here.extend(
-                    option
-                        .captures_iter(rest.as_str())
-                        .filter_map(|c| c.get(1))
-                        .map(|m| rest.start() + m.start()..rest.start() + m.end()),
-                );
-            }
-        }
-        for pattern in SQL.iter().chain(OPTIONS.iter()).chain(
-            [
-                &SCHEMES,
-                &IN_ADDRESS,
-                &PAIRS,
-                &HASHES,
-                &IN_QUERY,
-                &TOLD_CACHE,
-                &DRIVER,
-                &SIGNED,
-                &INLINE_KEY,
-                &BARE_TOKEN,
-                &BARE_ACCOUNT,
-            ]
-            .into_iter()
-            .chain([&KEY_IN_URL, &ENCODED, &SET_COOKIE, &TOLD_OTHER, &TOLD_IN_LOG])
-            .filter_map(|p| p.as_ref()),
-        ) {
-            here.extend(
-                pattern
-                    .captures_iter(line)
-                    .filter_map(|c| c.iter().skip(1).flatten().next())
-                    .map(|m| m.range()),
-            );
-        }
-        for row in INSERTED.as_ref().into_iter().flat_map(|p| p.captures_iter(line)) {
-            let columns = row.name("columns").map_or("", |m| m.as_str());
-            if columns
-                .split(',')
-                .any(|c| strength(c.trim().trim_matches(['"', '`', '[', ']'])) != Strength::No)
-            {
-                here.extend(row.name("values").map(|m| m.start() + 1..m.end()));
-            }
-        }
-        if let Some(url) = IN_URL.as_ref() {
-            // A number and a path behind it are a port, whatever comes later.
-            let port =
-                |t: &str| t.split_once('/').is_some_and(|(n, _)| n.bytes().all(|b| b.is_ascii_digit()));
-            here.extend(
-                url.captures_iter(line)
-                    .filter_map(|c| c.get(1))
-                    .filter(|m| !port(m.as_str()))
-                    .map(|m| m.range()),
-            );
-        }
-        if sort == Text::Settings {
-            for compared in COMPARED
-                .as_ref()
-                .filter(|_| line.contains('('))
-                .into_iter()
-                .flat_map(|p| p.captures_iter(line))
-            {
-                let name = compared.name("name").map_or("", |m| m.as_str());
-                let short = ["key", "sig", "signature", "sid", "code", "hash", "ticket", "session", "pin"]
-                    .contains(&name.to_ascii_lowercase().as_str());
-                if compared.name("parameter").is_none() || short || strength(name) != Strength::No {
-                    here.extend(
-                        compared.name("value").map(|m| m.start()..m.start() + m.as_str().trim_end().len()),
-                    );
-                }
-            }
-            let told = TOLD.as_ref().into_iter().flat_map(|p| p.captures_iter(line)).filter_map(|c| c.get(1));
-            here.extend(told.filter(|m| plausible(line, m.range()).is_some()).map(|m| m.range()));
-            here.extend(
-                SHUTDOWN
-                    .as_ref()
-                    .into_iter()
-                    .flat_map(|p| p.captures_iter(line))
-                    .filter_map(|c| c.get(1))
-                    .map(|m| m.range()),
-            );
-        }
-        if sort == Text::Prose
-            && let Some(query) = QUERY.as_ref()
-        {
-            here.extend(query.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
-        }
+        let here = of_line(line, sort);
         found.extend(here.into_iter().filter(|r| !r.is_empty()).map(|r| start + r.start..start + r.end));
         start += line.len() + 1;
     }
     apart(found)
+}
+
+/// The bytes of the secrets in one line.
+fn of_line(line: &str, sort: Text) -> Vec<Range<usize>> {
+    let mut here = Vec::new();
+    pairs(line, sort, &mut here);
+    words(line, &mut here);
+    for (program, option) in CLIENTS.iter() {
+        for rest in program.captures_iter(line).filter_map(|c| c.get(1)) {
+            here.extend(
+                option
+                    .captures_iter(rest.as_str())
+                    .filter_map(|c| c.get(1))
+                    .map(|m| rest.start() + m.start()..rest.start() + m.end()),
+            );
+        }
+    }
+    for pattern in SQL.iter().chain(OPTIONS.iter()).chain(
+        [
+            &SCHEMES,
+            &IN_ADDRESS,
+            &PAIRS,
+            &HASHES,
+            &IN_QUERY,
+            &TOLD_CACHE,
+            &DRIVER,
+            &SIGNED,
+            &INLINE_KEY,
+            &BARE_TOKEN,
+            &BARE_ACCOUNT,
+        ]
+        .into_iter()
+        .chain([&KEY_IN_URL, &ENCODED, &SET_COOKIE, &TOLD_OTHER, &TOLD_IN_LOG])
+        .filter_map(|p| p.as_ref()),
+    ) {
+        here.extend(
+            pattern.captures_iter(line).filter_map(|c| c.iter().skip(1).flatten().next()).map(|m| m.range()),
+        );
+    }
+    for row in INSERTED.as_ref().into_iter().flat_map(|p| p.captures_iter(line)) {
+        let columns = row.name("columns").map_or("", |m| m.as_str());
+        if columns.split(',').any(|c| strength(c.trim().trim_matches(['"', '`', '[', ']'])) != Strength::No) {
+            here.extend(row.name("values").map(|m| m.start() + 1..m.end()));
+        }
+    }
+    if let Some(url) = IN_URL.as_ref() {
+        // A number and a path behind it are a port, whatever comes later.
+        let port = |t: &str| t.split_once('/').is_some_and(|(n, _)| n.bytes().all(|b| b.is_ascii_digit()));
+        here.extend(
+            url.captures_iter(line).filter_map(|c| c.get(1)).filter(|m| !port(m.as_str())).map(|m| m.range()),
+        );
+    }
+    if sort == Text::Settings {
+        of_setting(line, &mut here);
+    }
+    if sort == Text::Prose
+        && let Some(query) = QUERY.as_ref()
+    {
+        here.extend(query.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
+    }
+    here
+}
+
+/// What only lines of settings and their comments tell.
+fn of_setting(line: &str, here: &mut Vec<Range<usize>>) {
+    for compared in
+        COMPARED.as_ref().filter(|_| line.contains('(')).into_iter().flat_map(|p| p.captures_iter(line))
+    {
+        let name = compared.name("name").map_or("", |m| m.as_str());
+        let short = ["key", "sig", "signature", "sid", "code", "hash", "ticket", "session", "pin"]
+            .contains(&name.to_ascii_lowercase().as_str());
+        if compared.name("parameter").is_none() || short || strength(name) != Strength::No {
+            here.extend(compared.name("value").map(|m| m.start()..m.start() + m.as_str().trim_end().len()));
+        }
+    }
+    let told = TOLD.as_ref().into_iter().flat_map(|p| p.captures_iter(line)).filter_map(|c| c.get(1));
+    here.extend(told.filter(|m| plausible(line, m.range()).is_some()).map(|m| m.range()));
+    here.extend(
+        SHUTDOWN
+            .as_ref()
+            .into_iter()
+            .flat_map(|p| p.captures_iter(line))
+            .filter_map(|c| c.get(1))
+            .map(|m| m.range()),
+    );
 }
 
 /// In order, and those that meet put together.
@@ -498,15 +504,7 @@ fn value(
     }
     let header = is_header(word);
     let option = word.starts_with("--");
-    let distinct = matches!(
-        word.to_ascii_lowercase().as_str(),
-        "requirepass"
-            | "masterauth"
-            | "primaryauth"
-            | "auth-pass"
-            | "tls-key-file-pass"
-            | "tls-client-key-file-pass"
-    );
+    let distinct = DISTINCT.contains(&word.to_ascii_lowercase().as_str());
     let beside = match (assigned, strength) {
         // `unexpected token: x` and the like are about words, not secrets.
         (true, Strength::Weak) => sort == Text::Settings || !colon || after == at || quoted_name,
@@ -522,31 +520,7 @@ fn value(
     }
     // `req.hdr(X-Auth-Token) -m str VALUE …`: what the header is compared with stands behind flags.
     if !assigned && bytes.get(name.end) == Some(&b')') && bytes[at] == b'-' {
-        let mut rest = at;
-        for token in line[at..].split_inclusive(' ') {
-            let flag = token.starts_with('-')
-                || matches!(
-                    token.trim(),
-                    "str"
-                        | "beg"
-                        | "end"
-                        | "sub"
-                        | "reg"
-                        | "dir"
-                        | "dom"
-                        | "len"
-                        | "found"
-                        | "bin"
-                        | "int"
-                        | "ip"
-                );
-            if !flag {
-                break;
-            }
-            rest += token.len();
-        }
-        let end = line[rest..].find(" }").map_or(line.trim_end().len(), |n| rest + n);
-        return (end > rest).then_some(rest..end);
+        return compared(line, at);
     }
     // A quote that was opened before the name closes the value: "NAME=value with blanks".
     if let Some(quote) = before.filter(|q| assigned && !quoted_name && matches!(q, b'"' | b'\'')) {
@@ -572,6 +546,35 @@ fn value(
         }
         .len();
     plausible(line, at..end)
+}
+
+/// What a fetched value is compared with: it stands behind flags, up to the end of the condition.
+fn compared(line: &str, at: usize) -> Option<Range<usize>> {
+    let mut rest = at;
+    for token in line[at..].split_inclusive(' ') {
+        let flag = token.starts_with('-')
+            || matches!(
+                token.trim(),
+                "str"
+                    | "beg"
+                    | "end"
+                    | "sub"
+                    | "reg"
+                    | "dir"
+                    | "dom"
+                    | "len"
+                    | "found"
+                    | "bin"
+                    | "int"
+                    | "ip"
+            );
+        if !flag {
+            break;
+        }
+        rest += token.len();
+    }
+    let end = line[rest..].find(" }").map_or(line.trim_end().len(), |n| rest + n);
+    (end > rest).then_some(rest..end)
 }
 
 /// What stands between quotes that open at a byte, escapes and doubled quotes included.

@@ -208,7 +208,7 @@ fn what_could_not_be_seen_is_named_once_and_never_called_absent() {
     for (why, words) in [
         (Unseen::TimedOut, "no answer in time"),
         (Unseen::Gone, "went away"),
-        (Unseen::PartMissing, "not part of what was given"),
+        (Unseen::PartMissing, "not in this directory tree"),
         (Unseen::NotRecorded, "not recorded"),
         (Unseen::TooLarge(7), "7 bytes"),
         (Unseen::Failed("tide too high".into()), "tide too high"),

@@ -15,7 +15,7 @@ pub(super) static FIX: Fix = Fix {
 /// The process goes on where it was halted.
 fn continue_process(snapshot: &Snapshot, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     let pid = cause.subject.pid.ok_or("the process is not known")?;
-    let process = snapshot.process(pid).seen().ok_or_else(|| format!("pid {pid} is gone"))?;
+    let process = snapshot.process(pid).seen().ok_or_else(|| format!("process {pid} has ended"))?;
     let name = path::name(&process.brief.name).to_owned();
     if process.brief.state == 't' {
         return Err(format!("a debugger holds {name} (pid {pid}): let it go there"));

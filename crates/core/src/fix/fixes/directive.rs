@@ -16,7 +16,7 @@ pub(super) static CORRECT: Fix = Fix {
 };
 
 pub(super) static COMMENT_OUT: Fix = Fix {
-    price: |_| "puts the line behind a comment sign".into(),
+    price: |_| "comments the line out".into(),
     ..Fix::plain("comment-out", |ask, plan| comment_out(ask.snapshot, ask.case, ask.cause, plan))
 };
 
@@ -73,8 +73,8 @@ fn comment_out(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) 
         .map(|at| (Span { file: place.file.clone(), start: at, end: at }, format!("{sign} ")))
         .collect();
     edits(snapshot, case, spans, &mut plan)?;
-    plan.title = format!("put {directive} at {file}:{line} behind a comment sign");
+    plan.title = format!("comment out {directive} at {file}:{line}");
     plan.risk = Risk::Medium;
-    plan.remarks.push("what the directive was for is then off".into());
+    plan.remarks.push("whatever it configured is off from then on".into());
     Ok(plan)
 }

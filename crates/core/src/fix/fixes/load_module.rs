@@ -33,7 +33,7 @@ fn load_module(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) 
     let base = path::parent(&case.service.instance.config).to_owned();
     let available = format!("{base}/mods-available");
     if snapshot.exists(&format!("{available}/{name}.load")) != Some(true) {
-        return Err(format!("module {name} is not installed here: {available}/{name}.load is not there"));
+        return Err(format!("module {name} is not installed here: {available}/{name}.load does not exist"));
     }
     let mut todo = vec![name.to_owned()];
     let mut done: Vec<String> = Vec::new();

@@ -25,7 +25,7 @@ fn move_port(ask: &Ask, mut plan: Plan) -> Result<Plan, String> {
             .parse::<u16>()
             .ok()
             .filter(|p| *p > 0)
-            .ok_or_else(|| format!("{text:?} is no port, expected 1 to 65535"))?,
+            .ok_or_else(|| format!("{text:?} is not a port, expected 1 to 65535"))?,
         None => free_ports(snapshot, all, old, 1).first().copied().ok_or("there is no free port")?,
     };
     let model = &case.config.model;

@@ -83,25 +83,31 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
         }
     }
     if plan.steps.is_empty() {
-        let pid = cause.subject.pid.ok_or("it is not known who holds it")?;
-        let Look::Seen(process) = snapshot.process(pid) else { return Err(format!("pid {pid} is gone")) };
-        never_touch(snapshot, pid, &process.brief.name, process.own_root)?;
-        if let Some(unit) = crate::case::chain(snapshot, &process).1 {
-            plan.title = format!("stop {unit}");
-            plan.risk = Risk::High;
-            plan.steps.push(Step::Job(Job { verb: "stop".into(), unit }));
-            return Ok(plan);
-        }
-        let gently = crate::kinds::of_program(&process.brief.name).is_some_and(|k| k.profile().keeps_data);
-        plan.steps.extend(end(&process.brief.name, pid, process.brief.start_ticks, gently));
-        plan.reversible = false;
-        plan.risk = Risk::Medium;
-        names.push(format!("{} (pid {pid})", process.brief.name));
+        return stop_process(snapshot, cause, plan);
     }
     plan.title = format!("stop {}", names.join(" and "));
     if plan.steps.iter().any(|s| matches!(s, Step::UnitFile(_))) {
         plan.title = format!("{}, so that it does not come back at boot", plan.title);
     }
+    Ok(plan)
+}
+
+/// A process that holds no address of the service's, and is in its way all the same.
+fn stop_process(snapshot: &Snapshot, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
+    let pid = cause.subject.pid.ok_or("it is not known who holds it")?;
+    let Look::Seen(process) = snapshot.process(pid) else { return Err(format!("process {pid} has ended")) };
+    never_touch(snapshot, pid, &process.brief.name, process.own_root)?;
+    if let Some(unit) = crate::case::chain(snapshot, &process).1 {
+        plan.title = format!("stop {unit}");
+        plan.risk = Risk::High;
+        plan.steps.push(Step::Job(Job { verb: "stop".into(), unit }));
+        return Ok(plan);
+    }
+    let gently = crate::kinds::of_program(&process.brief.name).is_some_and(|k| k.profile().keeps_data);
+    plan.steps.extend(end(&process.brief.name, pid, process.brief.start_ticks, gently));
+    plan.reversible = false;
+    plan.risk = Risk::Medium;
+    plan.title = format!("stop {} (pid {pid})", process.brief.name);
     Ok(plan)
 }
 

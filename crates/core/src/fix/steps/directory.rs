@@ -49,12 +49,14 @@ impl Act for Directory {
                     // What could not be put back this time may be what is in it.
                     return refused(format!("{path} is not empty yet"));
                 } else {
-                    back.undone.left.push(format!("the directory {path} is kept: it is no longer empty"));
+                    back.undone
+                        .left
+                        .push(format!("the directory {path} is kept, because it is not empty any more"));
                 }
             }
             Some(_) => back.undone.left.push(format!("{path} was made by somebody else since, and is kept")),
             None if back.one.stage == Stage::Done => {
-                back.undone.left.push(format!("the directory {path} is gone already"))
+                back.undone.left.push(format!("the directory {path} was already removed"))
             }
             None => {}
         }

@@ -29,7 +29,7 @@ impl Act for Edit {
     fn prepare(&self, writer: &mut dyn HostWriter, slot: Slot) -> Result<Undo, WriteError> {
         as_planned(writer, &self.target)?;
         let Some(bytes) = writer.content(&self.target)? else {
-            return refused(format!("{} is gone", self.target.path));
+            return refused(format!("{} no longer exists", self.target.path));
         };
         if digest(&bytes) != self.before {
             return refused(format!("{} changed since the plan was made", self.target.path));
@@ -52,7 +52,7 @@ impl Act for Edit {
         match writer.content(&self.target)?.map(|bytes| digest(&bytes)) {
             Some(now) if now == self.after || now == self.before => Ok(()),
             Some(_) => refused(format!("{path} was changed by somebody since; nothing was put back")),
-            None => refused(format!("{path} is gone since; nothing was put back")),
+            None => refused(format!("{path} was removed since; nothing was put back")),
         }
     }
     fn put_back(&self, back: &mut Back) -> Result<(), WriteError> {
@@ -76,7 +76,7 @@ impl Act for Edit {
             }
             Some(now) if now == self.before => Ok(()),
             Some(_) => refused(format!("{path} was changed by somebody since")),
-            None => refused(format!("{path} is gone since")),
+            None => refused(format!("{path} was removed since")),
         }
     }
     fn preview(&self, laid: &mut Laid) {

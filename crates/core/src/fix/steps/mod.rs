@@ -199,11 +199,11 @@ impl Back<'_> {
         Ok(match (&target.was, self.writer.status(target)?) {
             (Some(was), Some(now)) if was.is(&now) => Some(Identity::of(&now)),
             (_, Some(_)) => {
-                self.undone.left.push(format!("{} is another file by now and was left alone", target.path));
+                self.undone.left.push(format!("{} is now another file and was left alone", target.path));
                 None
             }
             (_, None) => {
-                self.undone.left.push(format!("{} is gone since", target.path));
+                self.undone.left.push(format!("{} was removed since", target.path));
                 None
             }
         })
@@ -303,8 +303,8 @@ fn as_planned(writer: &dyn HostWriter, target: &Target) -> Result<(), WriteError
             refused(format!("owner or mode of {path} changed since the plan was made"))
         }
         (Some(_), Some(_)) => refused(format!("{path} is another file than the one that was planned")),
-        (Some(_), None) => refused(format!("{path} is gone")),
+        (Some(_), None) => refused(format!("{path} no longer exists")),
         (None, None) => Ok(()),
-        (None, Some(_)) => refused(format!("{path} exists by now")),
+        (None, Some(_)) => refused(format!("{path} exists now")),
     }
 }

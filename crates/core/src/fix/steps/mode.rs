@@ -34,7 +34,7 @@ impl Act for Mode {
             }
             Some(now) if now.mode == *from => {}
             Some(now) => back.undone.left.push(format!(
-                "the mode of {} is {:04o} by now, set by somebody since",
+                "the mode of {} is now {:04o}: somebody changed it since",
                 target.path, now.mode
             )),
             None => {}

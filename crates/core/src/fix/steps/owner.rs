@@ -35,7 +35,7 @@ impl Act for Owner {
             }
             Some(now) if (now.uid, now.gid) == *from => {}
             Some(now) => back.undone.left.push(format!(
-                "{} belongs to {}:{} by now, given by somebody since",
+                "{} now belongs to {}:{}: somebody changed it since",
                 target.path, now.uid, now.gid
             )),
             None => {}

@@ -41,9 +41,10 @@ impl Act for Rename {
                 back.undone.done.push(format!("{} is back", target.path));
             }
             (None, Some(now)) if was.is(&now) => {}
-            (None, _) => {
-                back.undone.left.push(format!("{to} is gone since, so {} cannot come back", target.path))
-            }
+            (None, _) => back
+                .undone
+                .left
+                .push(format!("{to} was removed since, so {} cannot be restored", target.path)),
         }
         Ok(())
     }

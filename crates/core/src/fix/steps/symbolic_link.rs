@@ -39,7 +39,7 @@ impl Act for SymbolicLink {
             back.writer.set_link(target, after.as_deref(), before.as_deref())?;
             back.undone.done.push(format!("link {} is as before", target.path));
         } else if now != *before {
-            back.undone.left.push(format!("the link {} leads elsewhere by now", target.path));
+            back.undone.left.push(format!("the link {} now points elsewhere", target.path));
         }
         Ok(())
     }

@@ -93,7 +93,7 @@ fn relink(back: &mut Back, gone: &[&UnitLink]) -> Result<bool, WriteError> {
                 any = true;
             }
             Some(now) if now == *target => {}
-            Some(_) => back.undone.left.push(format!("the link {path} leads elsewhere by now")),
+            Some(_) => back.undone.left.push(format!("the link {path} now points elsewhere")),
         }
     }
     Ok(any)

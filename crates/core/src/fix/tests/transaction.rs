@@ -436,7 +436,7 @@ fn what_somebody_did_since_is_left_and_told() {
     let mut host = fixed();
     host.files.remove("/etc/front.d/own.conf");
     host.files.remove("/etc/front.d");
-    assert!(left(host).0.left.iter().any(|l| l.contains("is gone already")));
+    assert!(left(host).0.left.iter().any(|l| l.contains("was already removed")));
     let mut host = fixed();
     host.files.remove("/etc/front.d/own.conf");
     host.files.remove("/etc/front.d");
@@ -451,7 +451,7 @@ fn what_somebody_did_since_is_left_and_told() {
     host.files.get_mut("/var/log/front").unwrap().mode = 0o600;
     let (told, host) = left(host);
     assert!(
-        told.left.iter().any(|l| l.contains("0600 by now")) && host.files["/var/log/front"].mode == 0o600,
+        told.left.iter().any(|l| l.contains("now 0600")) && host.files["/var/log/front"].mode == 0o600,
         "{told:?}"
     );
     let mut host = fixed();

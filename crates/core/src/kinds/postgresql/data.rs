@@ -96,8 +96,8 @@ fn log(snapshot: &Snapshot, dir: &str) -> Vec<DataFault> {
     fault(
         Code::DataDamaged,
         wal.clone(),
-        format!("the transaction log in {wal} is gone"),
-        "no segment is there".into(),
+        format!("the transaction log in {wal} no longer exists"),
+        "no segment exists".into(),
     )
 }
 
@@ -144,7 +144,7 @@ mod tests {
         );
         check(
             &cluster(&control_file()).without(&format!("{DIR}/pg_wal/000000010000000000000001")),
-            Some((Code::DataDamaged, "no segment is there")),
+            Some((Code::DataDamaged, "no segment exists")),
         );
     }
 

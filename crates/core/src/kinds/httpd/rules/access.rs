@@ -69,6 +69,36 @@ fn allow_override(r: &mut Reader, d: &Directive, scope: &Scope) {
     }
 }
 
+/// Providers, each with the module that brings it.
+const KNOWN: &[(&str, &str)] = &[
+    ("all", "authz_core"),
+    ("env", "authz_core"),
+    ("method", "authz_core"),
+    ("expr", "authz_core"),
+    ("ip", "authz_host"),
+    ("host", "authz_host"),
+    ("local", "authz_host"),
+    ("forward-dns", "authz_host"),
+    ("user", "authz_user"),
+    ("valid-user", "authz_user"),
+    ("group", "authz_groupfile"),
+    ("file-group", "authz_owner"),
+    ("file-owner", "authz_owner"),
+    ("dbm-group", "authz_dbm"),
+    ("dbm-file-group", "authz_dbm"),
+    ("dbd-group", "authz_dbd"),
+    ("dbd-login", "authz_dbd"),
+    ("dbd-logout", "authz_dbd"),
+    ("ldap-user", "authnz_ldap"),
+    ("ldap-group", "authnz_ldap"),
+    ("ldap-dn", "authnz_ldap"),
+    ("ldap-attribute", "authnz_ldap"),
+    ("ldap-filter", "authnz_ldap"),
+    ("ldap-search", "authnz_ldap"),
+    ("ssl", "ssl"),
+    ("ssl-verify-client", "ssl"),
+];
+
 fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
     let mut words = d.values.iter().map(|v| v.to_ascii_lowercase());
     let mut provider = words.next().unwrap_or_default();
@@ -79,34 +109,6 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
     if provider.is_empty() {
         return bad(r, d, "Require names no provider".into());
     }
-    const KNOWN: &[(&str, &str)] = &[
-        ("all", "authz_core"),
-        ("env", "authz_core"),
-        ("method", "authz_core"),
-        ("expr", "authz_core"),
-        ("ip", "authz_host"),
-        ("host", "authz_host"),
-        ("local", "authz_host"),
-        ("forward-dns", "authz_host"),
-        ("user", "authz_user"),
-        ("valid-user", "authz_user"),
-        ("group", "authz_groupfile"),
-        ("file-group", "authz_owner"),
-        ("file-owner", "authz_owner"),
-        ("dbm-group", "authz_dbm"),
-        ("dbm-file-group", "authz_dbm"),
-        ("dbd-group", "authz_dbd"),
-        ("dbd-login", "authz_dbd"),
-        ("dbd-logout", "authz_dbd"),
-        ("ldap-user", "authnz_ldap"),
-        ("ldap-group", "authnz_ldap"),
-        ("ldap-dn", "authnz_ldap"),
-        ("ldap-attribute", "authnz_ldap"),
-        ("ldap-filter", "authnz_ldap"),
-        ("ldap-search", "authnz_ldap"),
-        ("ssl", "ssl"),
-        ("ssl-verify-client", "ssl"),
-    ];
     match KNOWN.iter().find(|(name, _)| *name == provider) {
         Some((_, module)) if !r.has(module) => {
             let found = report(
@@ -118,31 +120,7 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
             found.about = Some(About::Module(format!("{module}_module")));
         }
         Some(_) => {
-            let rest = words.next();
-            if rest.is_none()
-                && !matches!(
-                    provider.as_str(),
-                    "local"
-                        | "valid-user"
-                        | "ssl"
-                        | "ssl-verify-client"
-                        | "all"
-                        | "file-owner"
-                        | "file-group"
-                        | "dbd-login"
-                        | "dbd-logout"
-                        | "dbm-file-group"
-                )
-            {
-                bad(r, d, format!("Require {provider} names nothing"));
-            } else if provider == "all" && !matches!(rest.as_deref(), Some("granted" | "denied")) {
-                bad(r, d, "Require all is followed by neither granted nor denied".into());
-            } else if provider == "ip" {
-                let wrong = d.values.iter().skip(1 + usize::from(negated)).find(|v| !is_network(v));
-                if let Some(wrong) = wrong.cloned() {
-                    bad(r, d, format!("{wrong:?} is not an address or network"));
-                }
-            }
+            provided(r, d, &provider, words.next().as_deref(), negated);
             if negated
                 && !scope
                     .sections
@@ -169,6 +147,34 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
             if !loaded_other {
                 bad(r, d, format!("{provider:?} is not a provider that Require knows"));
             }
+        }
+    }
+}
+
+/// What stands behind the name of a provider.
+fn provided(r: &mut Reader, d: &Directive, provider: &str, rest: Option<&str>, negated: bool) {
+    if rest.is_none()
+        && !matches!(
+            provider,
+            "local"
+                | "valid-user"
+                | "ssl"
+                | "ssl-verify-client"
+                | "all"
+                | "file-owner"
+                | "file-group"
+                | "dbd-login"
+                | "dbd-logout"
+                | "dbm-file-group"
+        )
+    {
+        bad(r, d, format!("Require {provider} needs a value"));
+    } else if provider == "all" && !matches!(rest, Some("granted" | "denied")) {
+        bad(r, d, "Require all is followed by neither granted nor denied".into());
+    } else if provider == "ip" {
+        let wrong = d.values.iter().skip(1 + usize::from(negated)).find(|v| !is_network(v));
+        if let Some(wrong) = wrong.cloned() {
+            bad(r, d, format!("{wrong:?} is not an address or network"));
         }
     }
 }

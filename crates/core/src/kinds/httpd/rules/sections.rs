@@ -16,7 +16,7 @@ pub(super) static HEAD: Rule = Rule {
     check: |r, d, _| {
         let tilde = d.value(0) == "~";
         if d.value(0).is_empty() {
-            report(r, d, Code::ConfigSyntax, format!("{}> names nothing", d.name));
+            report(r, d, Code::ConfigSyntax, format!("{}> needs a name", d.name));
         } else if !d.item.text.contains('>') {
             report(r, d, Code::ConfigSyntax, format!("{}> is missing its closing >", d.name));
         } else if tilde || d.lower().ends_with("match") {
