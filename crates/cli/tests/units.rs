@@ -174,3 +174,40 @@ fn every_code_has_its_page_and_unknown_ones_a_near_name() {
     assert_eq!(wrong.status, 2);
     assert!(wrong.err.contains("process-halted"), "{}", wrong.err);
 }
+
+#[test]
+fn any_unit_can_be_named_and_is_judged_by_what_it_would_run() {
+    let tree = Tree::new();
+    tree.write(
+        "etc/systemd/system/tide-relay.service",
+        "[Service]\nUser=tide\nExecStart=/usr/bin/python3 /opt/tide/relay.py --port 7400\n\
+            [Install]\nWantedBy=multi-user.target\n",
+    );
+    tree.write("etc/systemd/system/tables.service", "[Service]\nUser=nobodys\nExecStart=/opt/tide/run.sh\n");
+    tree.write(
+        "opt/tide/run.sh",
+        "#!/bin/sh\nJAVA_HOME=/opt/jdk\nexec $JAVA_HOME/bin/java -jar /opt/tide/t.jar\n",
+    );
+    tree.mode("opt/tide/run.sh", 0o755);
+    let told = tree.run(&["diagnose", "tide-relay", "--format", "json"]);
+    let service = &told.json()["services"][0];
+    assert_eq!((service["kind"].as_str(), told.status), (Some("program"), 1), "{}", told.out);
+    assert_eq!(service["causes"][0]["code"], "program-missing");
+    let told = tree.run(&["diagnose", "tables", "--format", "json"]).json();
+    assert_eq!(told["services"][0]["kind"], "java", "what the script runs in the end");
+    let codes: Vec<_> =
+        told["services"][0]["causes"].as_array().unwrap().iter().map(|c| c["code"].clone()).collect();
+    assert!(
+        codes.contains(&"account-missing".into()) && codes.contains(&"runtime-wrong".into()),
+        "{codes:?}"
+    );
+    for command in ["survey", "attempts", "settings", "verify", "fix"] {
+        let answer = tree.run(&[command, "tide-relay"]);
+        assert!(answer.status != 2, "{command}: {}{}", answer.out, answer.err);
+    }
+    let lint = tree.run(&["lint", "tide-relay", "--format", "json"]);
+    assert_eq!((lint.json()["verdict"].as_str(), lint.status), (Some("unknown"), 3), "{}", lint.out);
+    for nothing in ["harbour", "../tide-relay", "", "/etc/systemd/system/tide-relay"] {
+        assert_eq!(tree.run(&["diagnose", nothing]).status, 2, "{nothing:?}");
+    }
+}

@@ -107,6 +107,11 @@ impl Service {
         let first = process.arguments.first().map_or("", String::as_str);
         if self.kind.profile().programs.is_empty() {
             let program = own.first().copied().unwrap_or_default();
+            // What an interpreter runs tells one from the other, not the interpreter.
+            if manager::is_interpreter(program) {
+                let mine = manager::script_of(&self.instance.command);
+                return mine.is_some() && mine == manager::script_of(&process.arguments);
+            }
             return !program.is_empty()
                 && (program == executable
                     || program == first
@@ -236,12 +241,22 @@ pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Ser
     {
         return Some(service);
     }
-    find(snapshot, file).into_iter().find(|s| s.name == plain || s.aliases.iter().any(|a| a == plain))
+    find(snapshot, file)
+        .into_iter()
+        .find(|s| s.name == plain || s.aliases.iter().any(|a| a == plain))
+        .or_else(|| {
+            let named = !plain.is_empty() && !plain.contains('/');
+            of_any_unit(
+                snapshot,
+                manager::unit(snapshot, &format!("{plain}.service")).seen().filter(|_| named)?,
+            )
+        })
 }
 
+/// A unit whose kind is known, or that the services file describes.
 fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Described)>) -> Option<Service> {
-    let commands = unit.commands("ExecStart");
     let described_as = described.and_then(|(_, d)| d.kind.as_deref()).and_then(kinds::kind);
+    let commands = unit.commands("ExecStart");
     // A unit that the manager made from an init script starts the script; the daemon is what the script
     // starts.
     let script = commands
@@ -258,9 +273,29 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
     if one_shot && described.is_none() {
         return None;
     }
+    let words = script.map(|s| s.command).filter(|c| !c.is_empty());
+    let words = words.or_else(|| commands.first().map(|c| kinds::unwrapped(&c.words))).unwrap_or_default();
+    Some(made_of(snapshot, unit, kind, words, Vec::new(), described))
+}
+
+/// Any unit, for whoever names it: its kind is that of what it runs in the end, behind shells and scripts.
+fn of_any_unit(snapshot: &Snapshot, unit: Unit) -> Option<Service> {
+    let program = kinds::kind("program")?;
+    let first = unit.commands("ExecStart").into_iter().next().map(|c| c.words).unwrap_or_default();
+    let (environment, _) = environment_of(snapshot, &unit);
+    let (words, scripts) = manager::launched(snapshot, &first, &environment);
+    let kind = kinds::of_command(&words).unwrap_or(program);
+    Some(made_of(snapshot, unit, kind, words, scripts, None))
+}
+
+/// The environment of a unit, and the files that it comes from.
+fn environment_of(
+    snapshot: &Snapshot,
+    unit: &Unit,
+) -> (std::collections::BTreeMap<String, String>, Vec<String>) {
     let mut environment = unit.environment();
-    let variables: Vec<String> = unit.environment_files().into_iter().map(|(file, _)| file).collect();
-    for file in &variables {
+    let files: Vec<String> = unit.environment_files().into_iter().map(|(file, _)| file).collect();
+    for file in &files {
         for line in snapshot.text(file).seen().unwrap_or_default().lines() {
             let line = line.trim();
             if let Some((key, value)) = line.split_once('=').filter(|_| !line.starts_with(['#', ';'])) {
@@ -268,22 +303,33 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
             }
         }
     }
+    (environment, files)
+}
+
+/// The service that a unit starts with these words; `scripts` are those that said so.
+fn made_of(
+    snapshot: &Snapshot,
+    unit: Unit,
+    kind: &'static dyn Kind,
+    words: Vec<String>,
+    scripts: Vec<String>,
+    described: Option<(&String, &Described)>,
+) -> Service {
+    let (environment, mut variables) = environment_of(snapshot, &unit);
+    variables.extend(scripts);
     let made = unit.own_directories();
     let start_uid = match unit.value("Service", "User") {
         Some(user) => accounts::account(snapshot, &user).seen().map_or(u32::MAX, |a| a.uid),
         None => 0,
     };
-    let command_place = commands.first().map(|c| Place {
+    let command_place = unit.commands("ExecStart").first().map(|c| Place {
         file: c.file.as_str().into(),
         line: c.line,
         column: 0,
         end_column: 0,
     });
-    let words = script.map(|s| s.command).filter(|c| !c.is_empty());
     let command =
-        words.or_else(|| commands.into_iter().next().map(|c| kinds::unwrapped(&c.words))).unwrap_or_default();
-    let command =
-        command.into_iter().map(|w| expand_variables(&w, &environment)).filter(|w| !w.is_empty()).collect();
+        words.into_iter().map(|w| expand_variables(&w, &environment)).filter(|w| !w.is_empty()).collect();
     let mut instance = Instance {
         command,
         command_place,
@@ -309,15 +355,7 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
     if own != name {
         aliases.push(own);
     }
-    Some(Service {
-        name,
-        aliases,
-        kind,
-        unit: Some(unit),
-        script: None,
-        described: description.clone(),
-        instance,
-    })
+    Service { name, aliases, kind, unit: Some(unit), script: None, described: description.clone(), instance }
 }
 
 /// A service that only an init script starts; none where a unit of that name says something else, or nothing

@@ -13,7 +13,7 @@ use crate::fix::{
     self, CommandLine, Commands, HostWriter, Needs, Plan, Preview, Purpose, Record, Step, WriteError,
 };
 use crate::rank::{Cause, Relation};
-use crate::report::{self, NextCause, Recovery, Unavailable, Verdict, VerifyReport};
+use crate::report::{self, NextCause, Recovery, Unavailable, VerifyReport};
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use std::collections::BTreeMap;
@@ -239,7 +239,7 @@ pub fn carry_out(
     let mut steps = fix::combined(snapshot, case, &picked).map_err(Refusal::InTheWay)?;
     // Check, then change: the configuration as it would be is read before anything is touched.
     let preview = Preview::new(snapshot.host(), &steps);
-    let (checked, read) =
+    let (_, read) =
         report::lint_configuration(&Snapshot::new(&preview), case.service.kind, &case.service.instance);
     let before = case.config.first_error().map(|f| (f.code, f.place.clone()));
     let after = read.first_error();
@@ -253,7 +253,8 @@ pub fn carry_out(
             )));
         }
     }
-    let may_start = after.is_none() && checked.verdict != Verdict::Unknown;
+    // What nobody can judge is no reason against a start: whether the change is kept rests on the service then.
+    let may_start = after.is_none() && read.readable && read.bounded.is_none();
     let start =
         if orders.no_start || !ground.is_live() || !may_start { vec![] } else { start_steps(case, chosen) };
     let starts = !start.is_empty();

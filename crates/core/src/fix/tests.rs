@@ -76,9 +76,13 @@ fn a_port_never_moves_to_one_that_is_held_or_wanted() {
         8090,
         &[812],
     );
-    for (port, word) in
-        [("8090", "held"), ("8088", "already"), ("0", "no port"), ("99999", "no port"), ("x", "no port")]
-    {
+    for (port, word) in [
+        ("8090", "held"),
+        ("8088", "already"),
+        ("0", "not a port"),
+        ("99999", "not a port"),
+        ("x", "not a port"),
+    ] {
         let plan = offered(&host, &[("port", port)]);
         match plan["move-port"].as_ref() {
             Err(why) => assert!(why.contains(word) || port == "8088", "{port}: {why}"),

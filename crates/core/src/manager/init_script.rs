@@ -100,7 +100,7 @@ pub fn script(snapshot: &Snapshot, name: &str) -> Look<InitScript> {
 
 /// `NAME=value` lines outside functions and conditions; the first plain value wins over what a condition sets
 /// later.
-fn assign(text: &str, variables: &mut BTreeMap<String, String>) {
+pub(super) fn assign(text: &str, variables: &mut BTreeMap<String, String>) {
     for line in text.lines() {
         // Only unindented lines: what stands inside a block depends on its condition.
         let line = line.strip_prefix("export ").unwrap_or(line);
@@ -116,7 +116,7 @@ fn assign(text: &str, variables: &mut BTreeMap<String, String>) {
 
 /// A shell word with `$NAME`, `${NAME}` and `${NAME:-default}`; `None` where a command's output would be
 /// needed.
-fn value_of(text: &str, variables: &BTreeMap<String, String>) -> Option<String> {
+pub(super) fn value_of(text: &str, variables: &BTreeMap<String, String>) -> Option<String> {
     let text = text.trim();
     let (body, expands) = match text.as_bytes().first() {
         Some(b'\'') => (text.get(1..)?.split('\'').next()?, false),

@@ -1,12 +1,14 @@
 //! What the service manager was told: unit files with their drop-ins, read as the manager reads them.
 mod exit;
 mod init_script;
+mod launcher;
 mod limits;
 mod sandbox;
 mod unit_file;
 
 pub use exit::{exit_words, script_words};
 pub use init_script::{InitScript, names as script_names, script};
+pub use launcher::{is_interpreter, launched, script_of};
 pub use limits::{UNLIMITED, seconds, size};
 pub use sandbox::{Barrier, on};
 pub use unit_file::{Command, Unit, split_words};

@@ -71,6 +71,9 @@ pub struct LintFinding {
     pub help: Option<String>,
 }
 
+/// Said of a kind whose configuration nothing here knows.
+const NOT_JUDGED: &str = "the configuration: what may stand in it is not known here, so nothing was judged";
+
 /// Judges a configuration.
 pub fn lint_configuration(
     snapshot: &Snapshot,
@@ -79,11 +82,14 @@ pub fn lint_configuration(
 ) -> (LintReport, Configuration) {
     let read = kind.read(snapshot, instance);
     let rejected = read.first_error().is_some();
+    let unjudged = kind.directives().is_none() && read.model.directives == 0;
     let verdict = match (read.readable, rejected) {
         (false, _) => Verdict::Unknown,
         (_, true) => Verdict::Rejected,
         // What lies behind a bound could be refused.
         _ if read.bounded.is_some() => Verdict::Unknown,
+        // Nothing is said to be accepted that rests on no table.
+        _ if unjudged => Verdict::Unknown,
         _ => Verdict::Accepted,
     };
     let known = |place: &crate::config::Place, column| snapshot.knows_column(&place.file, place.line, column);
@@ -115,7 +121,7 @@ pub fn lint_configuration(
         verdict,
         findings,
         more: read.more.clone(),
-        not_seen: read.not_seen.clone(),
+        not_seen: read.not_seen.iter().cloned().chain(unjudged.then(|| NOT_JUDGED.into())).collect(),
         files_read: read.model.files.len(),
         directives_read: read.model.directives,
     };

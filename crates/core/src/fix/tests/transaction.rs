@@ -430,7 +430,7 @@ fn what_somebody_did_since_is_left_and_told() {
     host.put("/etc/front.d/theirs.conf", b"y", FileKind::Regular);
     let (told, host) = left(host);
     assert!(
-        told.left.iter().any(|l| l.contains("no longer empty")) && host.files.contains_key("/etc/front.d"),
+        told.left.iter().any(|l| l.contains("not empty any more")) && host.files.contains_key("/etc/front.d"),
         "{told:?}"
     );
     let mut host = fixed();

@@ -1,6 +1,6 @@
 //! httpd's first pass: the tree of files, and at once what steers reading it. Nothing else is judged here.
 use super::lines::{Lines, LogicalLine, word, words};
-use super::state::{Item, Macro, Reader};
+use super::state::{Item, Macro, Reader, Source};
 use super::{DIRECTIVES, Options, versions};
 use crate::bounds::Cost;
 use crate::code::Code;
@@ -53,10 +53,11 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         runtime_dir: None,
         macros: HashMap::new(),
         open_files: Vec::new(),
-        file: Arc::from(options.config.as_str()),
+        source: Source::bare(options.config.as_str()),
         stopped: false,
         depth: 0,
         rules: RuleIndex::default(),
+        there: Vec::new(),
     };
     match snapshot.read(&options.config) {
         Look::Seen(_) => reader.out.readable = true,
@@ -93,10 +94,10 @@ impl Reader<'_, '_> {
         if self.stopped {
             return;
         }
-        let outer = std::mem::replace(&mut self.file, Arc::from(option));
+        let outer = std::mem::replace(&mut self.source, Source::bare(option));
         let mut lines = vec![LogicalLine { text: text.into(), number: 1, start: 0, column: 0 }].into_iter();
         self.sections(&mut lines, None);
-        self.file = outer;
+        self.source = outer;
     }
 
     fn stop(&mut self, line: &LogicalLine, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
@@ -108,7 +109,7 @@ impl Reader<'_, '_> {
         let (name, _) = word(&line.text);
         let width = u32::try_from(name.chars().count()).unwrap_or(0);
         let place = Place {
-            file: self.file.clone(),
+            file: self.source.name.clone(),
             line: line.number,
             column: line.column,
             end_column: line.column + width,
@@ -161,12 +162,13 @@ impl Reader<'_, '_> {
             Ok(text) => text.to_owned(),
             Err(_) => bytes.iter().map(|&b| if b.is_ascii() { char::from(b) } else { '?' }).collect(),
         };
-        let outer = std::mem::replace(&mut self.file, Arc::from(name));
+        let source = Arc::new(Source { name: Arc::from(name), text });
+        let outer = std::mem::replace(&mut self.source, source.clone());
         self.open_files.push(name.to_owned());
-        let mut lines = Lines::new(&text);
+        let mut lines = Lines::new(&source.text);
         self.sections(&mut lines, None);
         self.open_files.pop();
-        self.file = outer;
+        self.source = outer;
     }
 
     /// Ends the reading at a bound.
@@ -204,7 +206,7 @@ impl Reader<'_, '_> {
                 match (open.pop(), until) {
                     (Some(last), _) if last.name.eq_ignore_ascii_case(name) => {
                         let end = self.items.len();
-                        self.items[last.item].end = Some(end);
+                        self.items[last.item].ends(end);
                         self.inside.pop();
                     }
                     (Some(last), _) => {
@@ -325,14 +327,7 @@ impl Reader<'_, '_> {
 
     fn keep(&mut self, line: &LogicalLine) {
         self.keep_setting(line);
-        self.items.push(Item {
-            text: line.text.as_ref().into(),
-            file: self.file.clone(),
-            line: line.number,
-            column: line.column,
-            start: line.start,
-            end: None,
-        });
+        self.items.push(Item::new(&self.source, line));
     }
 
     fn keep_setting(&mut self, line: &LogicalLine) {
@@ -355,22 +350,22 @@ impl Reader<'_, '_> {
             let opened = self.inside.iter().rev().find(|at| **at < self.items.len());
             let section = opened
                 .and_then(|at| self.items.get(*at))
-                .map_or(String::new(), |i| crate::secrets::mask_settings(&i.text));
+                .map_or(String::new(), |i| crate::secrets::mask_settings(i.text()));
             let scope = opened.and_then(|at| u32::try_from(at + 1).ok()).unwrap_or(0);
             // An option of the start command stands at the unit's line; that of `-C` is read before every
             // file.
-            let option = matches!(&*self.file, "-C" | "-c");
+            let option = matches!(&*self.source.name, "-C" | "-c");
             let place = match option {
                 true => self.options.command_place.clone(),
                 false => Some(Place {
-                    file: self.file.clone(),
+                    file: self.source.name.clone(),
                     line: line.number,
                     column: line.column,
                     end_column: 0,
                 }),
             };
             let layer = if option { Layer::CommandLine } else { Layer::File };
-            let first = &*self.file == "-C";
+            let first = &*self.source.name == "-C";
             self.out.model.settings.push(Assignment {
                 name: name.into_owned(),
                 value,
@@ -549,7 +544,7 @@ impl Reader<'_, '_> {
                 None => {
                     self.out.unjudged(format!(
                         "<IfVersion {argument}> at {}:{}: which release is installed is not known",
-                        self.file, line.number
+                        self.source.name, line.number
                     ));
                     false
                 }
@@ -632,7 +627,7 @@ impl Reader<'_, '_> {
             self.stop(line, Code::ConfigSyntax, "<Macro> is not closed");
             return;
         }
-        let entry = Macro { parameters: parameters.to_vec(), lines: body, file: self.file.clone() };
+        let entry = Macro { parameters: parameters.to_vec(), lines: body, source: self.source.clone() };
         self.macros.insert(name.to_ascii_lowercase(), entry);
     }
 
@@ -663,8 +658,8 @@ impl Reader<'_, '_> {
         if !self.cost.expansion(made) {
             return self.bounded();
         }
-        let outer = std::mem::replace(&mut self.file, entry.file.clone());
+        let outer = std::mem::replace(&mut self.source, Source::bare(entry.source.name.clone()));
         self.sections(&mut body.into_iter(), None);
-        self.file = outer;
+        self.source = outer;
     }
 }

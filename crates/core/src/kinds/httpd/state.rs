@@ -1,7 +1,7 @@
 //! What is known while a configuration of httpd is read: the items that the second pass carries out, what was
 //! gathered, and the findings so far.
 use super::Options;
-use super::lines::word;
+use super::lines::{LogicalLine, word};
 use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::rows::{Fate, Row, RuleIndex};
@@ -12,34 +12,76 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::net::IpAddr;
 use std::sync::Arc;
 
-/// One directive or section head that the second pass will carry out.
+/// What is read: a file with its text, or the name of something else that holds directives, without any.
+#[derive(Debug)]
+pub(super) struct Source {
+    pub(super) name: Arc<str>,
+    pub(super) text: String,
+}
+
+impl Source {
+    /// What is no file, or is not read as it stands there.
+    pub(super) fn bare(name: impl Into<Arc<str>>) -> Arc<Self> {
+        Arc::new(Self { name: name.into(), text: String::new() })
+    }
+}
+
+/// One directive or section head that the second pass will carry out. Most are a piece of their file's text,
+/// which is kept once.
 #[derive(Clone, Debug)]
 pub(super) struct Item {
-    /// The whole logical line.
-    pub(super) text: Box<str>,
-    pub(super) file: Arc<str>,
-    pub(super) line: u32,
-    pub(super) column: u32,
-    pub(super) start: usize,
-    /// For a section head: the index behind its last child.
-    pub(super) end: Option<usize>,
+    source: Arc<Source>,
+    /// The line itself, where it is no piece of the file: joined, or made by a macro.
+    own: Option<Box<str>>,
+    start: usize,
+    length: u32,
+    line: u32,
+    column: u32,
+    /// For a section head: the index behind its last child; 0 for all others.
+    end: u32,
 }
 
 impl Item {
+    pub(super) fn new(source: &Arc<Source>, line: &LogicalLine) -> Self {
+        let text = &*line.text;
+        let piece = source.text.get(line.start..).and_then(|rest| rest.get(..text.len()));
+        let same = piece.is_some_and(|piece| std::ptr::eq(piece.as_ptr(), text.as_ptr()));
+        Self {
+            source: source.clone(),
+            own: (!same).then(|| text.into()),
+            start: line.start,
+            length: u32::try_from(text.len()).unwrap_or(u32::MAX),
+            line: line.number,
+            column: line.column,
+            end: 0,
+        }
+    }
+    /// The whole logical line.
+    pub(super) fn text(&self) -> &str {
+        self.own.as_deref().unwrap_or_else(|| {
+            let length = usize::try_from(self.length).unwrap_or(usize::MAX);
+            self.source.text.get(self.start..self.start.saturating_add(length)).unwrap_or_default()
+        })
+    }
+    /// Says where its section ends.
+    pub(super) fn ends(&mut self, at: usize) {
+        self.end = u32::try_from(at).unwrap_or(u32::MAX);
+    }
+    /// For a section head: the index behind its last child.
+    pub(super) fn end(&self) -> Option<usize> {
+        usize::try_from(self.end).ok().filter(|end| *end > 0)
+    }
     pub(super) fn name(&self) -> Cow<'_, str> {
-        match word(&self.text).0 {
+        match word(self.text()).0 {
             Cow::Borrowed(name) if name.starts_with('<') => Cow::Borrowed(name.trim_end_matches('>')),
             name => name,
         }
     }
-    pub(super) fn rest(&self) -> &str {
-        word(&self.text).1
-    }
     pub(super) fn place(&self) -> Place {
         let width =
-            if self.column > 0 { u32::try_from(word(&self.text).0.chars().count()).unwrap_or(0) } else { 0 };
+            if self.column > 0 { u32::try_from(word(self.text()).0.chars().count()).unwrap_or(0) } else { 0 };
         Place {
-            file: self.file.clone(),
+            file: self.source.name.clone(),
             line: self.line,
             column: self.column,
             end_column: self.column + width,
@@ -48,7 +90,7 @@ impl Item {
     /// The bytes of `part`, which is a slice of this item's text; `None` for joined lines.
     pub(super) fn span(&self, offset: usize, length: usize) -> Option<Span> {
         (self.column > 0).then(|| Span {
-            file: self.file.clone(),
+            file: self.source.name.clone(),
             start: self.start + offset,
             end: self.start + offset + length,
         })
@@ -74,18 +116,21 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) runtime_dir: Option<String>,
     pub(super) macros: HashMap<String, Macro>,
     pub(super) open_files: Vec<String>,
-    pub(super) file: Arc<str>,
+    /// What is being read.
+    pub(super) source: Arc<Source>,
     pub(super) stopped: bool,
     pub(super) depth: usize,
     /// Which rules are about which rows.
     pub(super) rules: RuleIndex,
+    /// Whether the release and a module have a row, by its number, once the modules are known.
+    pub(super) there: Vec<Option<bool>>,
 }
 
 #[derive(Clone)]
 pub(super) struct Macro {
     pub(super) parameters: Vec<String>,
     pub(super) lines: Vec<(String, u32)>,
-    pub(super) file: Arc<str>,
+    pub(super) source: Arc<Source>,
 }
 
 /// Where a directive stands.
@@ -199,7 +244,7 @@ impl Reader<'_, '_> {
 
     /// `${NAME}` of defines and the environment put in; what is unknown stays as it is.
     pub(super) fn resolve<'t>(&self, text: &'t str) -> Cow<'t, str> {
-        if !text.contains("${") {
+        if memchr::memchr(b'$', text.as_bytes()).is_none() || !text.contains("${") {
             return Cow::Borrowed(text);
         }
         let mut out = String::new();
@@ -234,6 +279,22 @@ impl Reader<'_, '_> {
         super::STATIC_MODULES.contains(&wanted) || self.known_modules.contains(wanted)
     }
 
+    /// The same when everything is read: what was found out once holds to the end.
+    pub(super) fn stands(&mut self, row: &Row) -> bool {
+        let at = usize::from(row.number);
+        if self.there.len() <= at {
+            self.there.resize(at + 1, None);
+        }
+        match self.there[at] {
+            Some(known) => known,
+            None => {
+                let found = self.is_there(row);
+                self.there[at] = Some(found);
+                found
+            }
+        }
+    }
+
     /// Whether the installed release and a module that is loaded have a row.
     pub(super) fn is_there(&self, row: &Row) -> bool {
         let known = row.releases.is_empty()
@@ -257,7 +318,7 @@ pub(super) fn find<'r>(
     message: impl Into<String>,
 ) -> &'r mut ConfigFinding {
     let name = d.name.trim_start_matches('<').to_owned();
-    let name = if d.item.text.starts_with('<') { format!("<{name}") } else { name };
+    let name = if d.item.text().starts_with('<') { format!("<{name}") } else { name };
     let found = r.find_at(Some(d.item.place()), code, message);
     found.directive = Some(name);
     found

@@ -1,5 +1,5 @@
 //! httpd's second pass: every directive in order, with the section it stands in.
-use super::lines::{word, words};
+use super::lines::word;
 use super::state::{Around, DIRECTORY, Directive, Facts, Item, PROXY, Reader, SERVER, Scope, find};
 use super::{DIRECTIVES, rules};
 use crate::code::Code;
@@ -18,10 +18,11 @@ pub(super) fn walk(r: &mut Reader) {
 fn level(r: &mut Reader, items: &[Item], from: usize, to: usize, scope: &Scope, facts: &mut Facts) {
     let mut at = from;
     let mut previous = "";
+    let mut room = Vec::new();
     while at < to {
         let Some(item) = items.get(at) else { return };
-        let end = item.end.unwrap_or(at + 1).max(at + 1);
-        let d = directive(r, item);
+        let end = item.end().unwrap_or(at + 1).max(at + 1);
+        let d = directive(r, item, std::mem::take(&mut room));
         let before = r.out.findings.len();
         let row = judge(r, &d, scope);
         if let Some(row) = row {
@@ -29,13 +30,14 @@ fn level(r: &mut Reader, items: &[Item], from: usize, to: usize, scope: &Scope, 
             if r.out.findings.len() == before {
                 rules::apply(r, &d, row, &mut Around { scope, facts, previous });
             }
-            if item.end.is_some() {
+            if item.end().is_some() {
                 let inner = inner(&d, scope, facts);
                 level(r, items, at + 1, end, &inner, facts);
                 rules::section_ends(r, &d, items.get(at + 1..end).unwrap_or_default());
             }
         }
         previous = row.map_or("", |row| row.name);
+        room = d.values;
         at = end;
     }
 }
@@ -48,11 +50,23 @@ fn resolved<'i>(r: &Reader, word: Cow<'i, str>) -> Cow<'i, str> {
     }
 }
 
-fn directive<'i>(r: &Reader, item: &'i Item) -> Directive<'i> {
-    let name = resolved(r, item.name());
-    let rest = item.rest();
-    let rest = if item.text.starts_with('<') { rest.rfind('>').map_or(rest, |e| &rest[..e]) } else { rest };
-    Directive { item, name, values: words(rest).into_iter().map(|w| resolved(r, w)).collect() }
+/// A directive with its words; `values` is the room of the one before it.
+fn directive<'i>(r: &Reader, item: &'i Item, mut values: Vec<Cow<'i, str>>) -> Directive<'i> {
+    let text = item.text();
+    let (first, rest) = word(text);
+    let section = text.starts_with('<');
+    let first = match first {
+        Cow::Borrowed(name) if section => Cow::Borrowed(name.trim_end_matches('>')),
+        name => name,
+    };
+    let mut rest = if section { rest.rfind('>').map_or(rest, |e| &rest[..e]) } else { rest };
+    values.clear();
+    while !rest.is_empty() {
+        let (word, behind) = word(rest);
+        values.push(resolved(r, word));
+        rest = behind;
+    }
+    Directive { item, name: resolved(r, first), values }
 }
 
 fn inner(d: &Directive, outer: &Scope, facts: &mut Facts) -> Scope {
@@ -75,14 +89,14 @@ fn inner(d: &Directive, outer: &Scope, facts: &mut Facts) -> Scope {
 /// Does it exist with these modules, and may it stand here?
 fn judge(r: &mut Reader, d: &Directive, scope: &Scope) -> Option<&'static Row> {
     let known = DIRECTIVES.any_case(&d.name);
-    if !known.iter().any(|row| r.is_there(row)) {
+    if !known.iter().any(|row| r.stands(row)) {
         unknown(r, d, known);
         return None;
     }
-    let available = || known.iter().filter(|row| r.is_there(row));
     let limited = if scope.inside("limit") { DIRECTIVES.place("limit") } else { 0 };
-    let Some(row) = available().find(|row| row.places & (scope.allowed | limited) != 0) else {
-        let places = available().fold(0, |sum, row| sum | row.places);
+    let fits = |row: &Row| row.places & (scope.allowed | limited) != 0;
+    let Some(row) = known.iter().find(|row| fits(row) && r.stands(row)) else {
+        let places = known.iter().filter(|row| r.is_there(row)).fold(0, |sum, row| sum | row.places);
         let server = places & DIRECTIVES.place("server") != 0;
         let message = format!("{} is not allowed in {}", shown(&d.name), scope.spelled());
         find(r, d, Code::ConfigMisplacedDirective, message).help = Some(
@@ -159,7 +173,7 @@ fn unknown(r: &mut Reader, d: &Directive, known: &'static [Row]) {
     let near = nearest(&lower, DIRECTIVES.all().filter(|row| r.is_there(row)).map(|row| row.name))
         .or_else(|| nearest(&lower, DIRECTIVES.all().map(|row| row.name)));
     let edit = near.and_then(|near| {
-        let raw = word(&d.item.text).0.trim_end_matches('>').len();
+        let raw = word(d.item.text()).0.trim_end_matches('>').len();
         Some((d.item.span(0, raw)?, near.to_owned()))
     });
     let found = find(r, d, Code::ConfigUnknownDirective, format!("{name} is not a directive of httpd"));

@@ -89,9 +89,9 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     facts.listens.push((address, port, place.clone()));
     // Without an address the daemon opens one socket for both families where the host has IPv6.
     let bound = address.unwrap_or(IpAddr::V6(Ipv6Addr::UNSPECIFIED));
-    let offset = d.item.text.rfind(&port.to_string()).filter(|_| d.values.len() == 1);
+    let offset = d.item.text().rfind(&port.to_string()).filter(|_| d.values.len() == 1);
     let offset =
-        offset.or_else(|| d.item.text.find(&*value).map(|at| at + value.len() - port.to_string().len()));
+        offset.or_else(|| d.item.text().find(&*value).map(|at| at + value.len() - port.to_string().len()));
     let port_span = offset.and_then(|at| d.item.span(at, port.to_string().len()));
     r.out.model.listens.push(WantedListen {
         listen: Listen::tcp(bound, port, false),
@@ -105,7 +105,7 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
 
 fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     facts.first_host.get_or_insert_with(|| d.item.place());
-    if !d.item.text.contains('>') {
+    if !d.item.text().contains('>') {
         report(r, d, Code::ConfigSyntax, "<VirtualHost> is missing its closing >");
         return;
     }
@@ -125,9 +125,9 @@ fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
         if !tail.is_empty() && tail.bytes().all(|b| b.is_ascii_digit()) && !host.ends_with(':') {
             match tail.parse::<u16>() {
                 Ok(port) => {
-                    let at = d.item.text.find(&*value).map(|at| at + value.len() - tail.len());
+                    let at = d.item.text().find(&*value).map(|at| at + value.len() - tail.len());
                     if let Some(span) = at.and_then(|at| d.item.span(at, tail.len())) {
-                        let text = d.item.text.to_string();
+                        let text = d.item.text().to_string();
                         r.out.model.ports.push(PortMention {
                             port,
                             place: d.item.place(),
@@ -151,9 +151,9 @@ fn server_name(r: &mut Reader, d: &Directive, scope: &Scope) {
     let (name, port) = bare.rsplit_once(':').filter(|(n, _)| !n.contains(':')).unwrap_or((bare, ""));
     r.out.model.site_names.push((name.to_ascii_lowercase(), port.parse().unwrap_or(0)));
     if let Ok(port) = port.parse::<u16>() {
-        let at = d.item.text.rfind(&port.to_string());
+        let at = d.item.text().rfind(&port.to_string());
         if let Some(span) = at.and_then(|at| d.item.span(at, port.to_string().len())) {
-            let text = d.item.text.to_string();
+            let text = d.item.text().to_string();
             r.out.model.ports.push(PortMention { port, place: d.item.place(), span, belongs: true, text });
         }
     }

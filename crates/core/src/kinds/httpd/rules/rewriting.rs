@@ -180,9 +180,9 @@ fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
         target.rsplit(':').next().unwrap_or_default().chars().take_while(char::is_ascii_digit).collect();
     if let Ok(port) = digits.parse::<u16>() {
         let at =
-            d.item.text.find(&target).and_then(|t| target.rfind(&format!(":{digits}")).map(|n| t + n + 1));
+            d.item.text().find(&target).and_then(|t| target.rfind(&format!(":{digits}")).map(|n| t + n + 1));
         if let Some(span) = at.and_then(|at| d.item.span(at, digits.len())) {
-            let text = d.item.text.to_string();
+            let text = d.item.text().to_string();
             r.out.model.ports.push(PortMention { port, place: d.item.place(), span, belongs: false, text });
         }
     }

@@ -17,7 +17,7 @@ pub(super) static HEAD: Rule = Rule {
         let tilde = d.value(0) == "~";
         if d.value(0).is_empty() {
             report(r, d, Code::ConfigSyntax, format!("{}> needs a name", d.name));
-        } else if !d.item.text.contains('>') {
+        } else if !d.item.text().contains('>') {
             report(r, d, Code::ConfigSyntax, format!("{}> is missing its closing >", d.name));
         } else if tilde || d.lower().ends_with("match") {
             regex(r, d, usize::from(tilde));
@@ -37,7 +37,7 @@ pub(super) static METHODS: Rule = Rule {
 pub(in super::super) fn section_ends(r: &mut Reader, d: &Directive, children: &[Item]) {
     if d.lower() == "<requireany" {
         let negative = children.iter().find(|c| {
-            let text = c.text.to_ascii_lowercase();
+            let text = c.text().to_ascii_lowercase();
             text.starts_with("<requirenone")
                 || text.strip_prefix("require").is_some_and(|t| t.trim_start().starts_with("not "))
         });
