@@ -269,7 +269,7 @@ fn the_demo_tells_the_whole_story_and_leaves_nothing() {
         "held by gauge-sim",
         "front has recovered.",
         "config-conflict",
-        "was left by a process that has ended",
+        "left by a process that has ended",
         "would not come back after a restart",
         "The story is told",
     ] {

@@ -241,16 +241,19 @@ pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Ser
     {
         return Some(service);
     }
-    find(snapshot, file)
-        .into_iter()
-        .find(|s| s.name == plain || s.aliases.iter().any(|a| a == plain))
-        .or_else(|| {
-            let named = !plain.is_empty() && !plain.contains('/');
-            of_any_unit(
-                snapshot,
-                manager::unit(snapshot, &format!("{plain}.service")).seen().filter(|_| named)?,
-            )
-        })
+    let mut found = find(snapshot, file);
+    if let Some(at) = found.iter().position(|s| s.name == plain || s.aliases.iter().any(|a| a == plain)) {
+        return Some(found.swap_remove(at));
+    }
+    let unit_name = format!("{plain}.service");
+    // Which of several instances is meant is a person's word.
+    let part = |s: &Service| {
+        s.unit.as_ref().and_then(|u| u.value("Unit", "PartOf")).is_some_and(|of| of == unit_name)
+    };
+    if plain.is_empty() || plain.contains('/') || found.iter().any(part) {
+        return None;
+    }
+    of_any_unit(snapshot, manager::unit(snapshot, &unit_name).seen()?)
 }
 
 /// A unit whose kind is known, or that the services file describes.

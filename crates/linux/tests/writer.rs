@@ -228,7 +228,7 @@ fn links_are_made_changed_and_removed_only_as_expected() {
     assert_eq!(fs::read_link(&link).unwrap(), Path::new("front.conf"));
     writer.set_link(&at, None, Some("front.conf")).unwrap();
     let refused = writer.set_link(&at, Some("other.conf"), None).unwrap_err();
-    assert!(refused.to_string().contains("leads elsewhere"), "{refused}");
+    assert!(refused.to_string().contains("now points elsewhere"), "{refused}");
     writer.set_link(&at, Some("front.conf"), Some("other.conf")).unwrap();
     assert_eq!(writer.link(&at).unwrap().as_deref(), Some("other.conf"));
     writer.set_link(&at, Some("other.conf"), None).unwrap();

@@ -84,7 +84,12 @@ fn another_process_than_before_is_no_stable_one() {
         "pid 49 became pid 50",
     );
     let gone = edge().unit("edge.service", "failed", |_| {});
-    failing(&proof(&gone, &Complaint::default(), Some(50)), Recovery::NotRecovered, "stable", "gone again");
+    failing(
+        &proof(&gone, &Complaint::default(), Some(50)),
+        Recovery::NotRecovered,
+        "stable",
+        "has ended again",
+    );
 }
 
 #[test]
