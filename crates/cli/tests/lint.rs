@@ -105,3 +105,38 @@ fn an_unknown_service_is_a_wrong_call_with_the_nearest_name() {
     let wrong = run(tree.path(), &["--root", "/nowhere-at-all", "survey"]);
     assert_eq!(wrong.status, 2);
 }
+
+#[test]
+fn without_a_name_every_known_service_is_judged() {
+    let tree = Tree::new();
+    let unit = |name: &str, command: &str| {
+        tree.write(
+            &format!("etc/systemd/system/{name}.service"),
+            &format!("[Service]\nExecStart={command}\n"),
+        );
+    };
+    unit("front", "/usr/sbin/nginx -c /etc/nginx/front.conf");
+    unit("edge", "/usr/sbin/nginx -c /etc/nginx/edge.conf");
+    tree.write("etc/nginx/front.conf", "events { }\nlisen 80;\n");
+    tree.write("etc/nginx/edge.conf", "events { }\n");
+    let told = tree.run(&["lint", "--format", "json"]);
+    let all = told.json();
+    let verdicts: Vec<_> = all["services"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|s| (s["service"].clone(), s["lint"]["verdict"].clone()))
+        .collect();
+    let expected = [("edge", "accepted"), ("front", "rejected")].map(|(s, v)| (s.into(), v.into()));
+    assert_eq!((verdicts, told.status), (expected.to_vec(), 1), "{}", told.out);
+    let text = tree.run(&["lint"]);
+    assert!(text.out.starts_with("1 of 2 configurations would be refused."), "{}", text.out);
+    assert!(text.out.contains("front.conf:2"), "{}", text.out);
+    let sarif = tree.run(&["lint", "--format", "sarif"]).json();
+    assert_eq!(sarif["runs"][0]["results"].as_array().map(Vec::len), Some(1));
+    // The name of a daemon stands for its services.
+    assert_eq!(tree.run(&["lint", "nginx"]).status, 2, "which of the two");
+    std::fs::remove_file(tree.path().join("etc/systemd/system/front.service")).unwrap();
+    assert_eq!(tree.run(&["lint", "nginx"]).status, 0, "the only one");
+    assert_eq!(Tree::new().run(&["lint"]).status, 2);
+}

@@ -11,6 +11,7 @@ fn all() -> Vec<(&'static str, Schema)> {
         ("diagnosis", schema_for!(report::Diagnosis)),
         ("ports", schema_for!(report::PortsReport)),
         ("lint", schema_for!(report::LintReport)),
+        ("lint-all", schema_for!(report::LintOverview)),
         ("settings", schema_for!(report::SettingsReport)),
         ("attempt-line", schema_for!(report::FollowedLine)),
         ("attempts", schema_for!(report::AttemptsReport)),

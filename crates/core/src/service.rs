@@ -256,6 +256,18 @@ pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Ser
     of_any_unit(snapshot, manager::unit(snapshot, &unit_name).seen()?)
 }
 
+/// Services of the kind that a word stands for: the kind's own name, a flavour, a package, or what its programs
+/// are called (`postgres`, `apache`, `php-fpm`).
+pub fn of_kind(snapshot: &Snapshot, file: &ServicesFile, word: &str) -> Vec<Service> {
+    let stands_for = |kind: &dyn Kind| {
+        let profile = kind.profile();
+        let known = [&[profile.name][..], profile.programs, profile.flavours, profile.packages].concat();
+        let begins = |name: &str| word.len() >= 5 && name.trim_end_matches('*').starts_with(word);
+        known.iter().any(|name| path::matches(name, word, false) || begins(name))
+    };
+    find(snapshot, file).into_iter().filter(|s| !word.is_empty() && stands_for(s.kind)).collect()
+}
+
 /// A unit whose kind is known, or that the services file describes.
 fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Described)>) -> Option<Service> {
     let described_as = described.and_then(|(_, d)| d.kind.as_deref()).and_then(kinds::kind);

@@ -6,6 +6,7 @@ use crate::pages;
 use clap::Args;
 use jolly_core::kinds::{self, Instance};
 use jolly_core::report::{self, Verdict};
+use jolly_core::snapshot::Snapshot;
 
 /// Would the daemon accept this configuration, and if not, which line and what instead?
 ///
@@ -56,10 +57,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             }
             (found, Instance { config, ..Instance::default() })
         }
-        _ => {
-            return Err(CliError::usage("name a service, or give --kind and --config")
-                .hint("jolly-sentinel survey lists the services"));
-        }
+        _ => return all(context, &snapshot),
     };
     let (report, read) = report::lint_configuration(&snapshot, kind, &instance);
     let mut report = report;
@@ -75,6 +73,28 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         Verdict::Accepted => Status::Well,
         Verdict::Rejected => Status::Problem,
         Verdict::Unknown => Status::NotSeen,
+    })
+}
+
+/// Every known service.
+fn all(context: &Context, snapshot: &Snapshot) -> Result<Status, CliError> {
+    let services = context.all_services(snapshot);
+    if services.is_empty() {
+        return Err(CliError::usage("no server daemon was found on this host")
+            .hint("name a unit, describe a service in a services file, or give --kind and --config"));
+    }
+    let overview = report::lint_all(snapshot, &services);
+    if context.global.format == Format::Sarif {
+        context.write(&json(&pages::lint::sarif_of_all(&overview))?)?;
+    } else {
+        let page = pages::lint::overview(&overview, snapshot, context.global.verbose);
+        context.emit(&page, &overview)?;
+    }
+    let any = |verdict| overview.services.iter().any(|s| s.lint.verdict == verdict);
+    Ok(match (any(Verdict::Rejected), any(Verdict::Unknown)) {
+        (true, _) => Status::Problem,
+        (false, true) => Status::NotSeen,
+        (false, false) => Status::Well,
     })
 }
 

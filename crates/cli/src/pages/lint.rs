@@ -1,7 +1,7 @@
 //! The page of `lint`, and its SARIF form.
 use crate::render::{Block, Page, Tone};
 use jolly_core::config::Severity;
-use jolly_core::report::{LintFinding, LintReport, Verdict};
+use jolly_core::report::{LintFinding, LintOverview, LintReport, Verdict};
 use jolly_core::snapshot::Snapshot;
 use serde_json::json;
 
@@ -24,7 +24,10 @@ pub(crate) fn page(report: &LintReport, snapshot: &Snapshot, verbose: bool) -> P
                 ),
             );
         }
-        (Verdict::Unknown, _) => page.answer(Tone::Plain, format!("{} could not be judged.", report.config)),
+        (Verdict::Unknown, _) => {
+            let what = if report.config.is_empty() { "The configuration" } else { &report.config };
+            page.answer(Tone::Plain, format!("{what} could not be judged."));
+        }
         _ => page.answer(Tone::Well, format!("{daemon} would accept this configuration.")),
     }
     let word = |n: usize, one: &str| if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") };
@@ -43,6 +46,38 @@ pub(crate) fn page(report: &LintReport, snapshot: &Snapshot, verbose: bool) -> P
     }
     page.not_seen(&report.not_seen);
     page
+}
+
+/// The page of every known service: how many would be refused, then each.
+pub(crate) fn overview(all: &LintOverview, snapshot: &Snapshot, verbose: bool) -> Page {
+    let mut page = Page::new("Configuration of every service");
+    let count = |verdict| all.services.iter().filter(|s| s.lint.verdict == verdict).count();
+    let (refused, unknown, total) = (count(Verdict::Rejected), count(Verdict::Unknown), all.services.len());
+    let (tone, answer) = match (refused, unknown) {
+        (0, 0) if total == 1 => (Tone::Well, "The one configuration here would be accepted.".to_owned()),
+        (0, 0) => (Tone::Well, format!("All {total} configurations would be accepted.")),
+        (0, _) => (Tone::Plain, format!("None would be refused; {unknown} of {total} could not be judged.")),
+        _ => (Tone::Problem, format!("{refused} of {total} configurations would be refused.")),
+    };
+    page.answer(tone, answer);
+    for one in &all.services {
+        page.heading(format!("{} ({})", one.service, one.lint.kind));
+        for block in self::page(&one.lint, snapshot, verbose).blocks {
+            page.push(match block {
+                Block::Answer(_, text) => Block::Text(text),
+                other => other,
+            });
+        }
+    }
+    page
+}
+
+/// SARIF of every known service, as one run.
+pub(crate) fn sarif_of_all(all: &LintOverview) -> serde_json::Value {
+    let Some((first, rest)) = all.services.split_first() else { return json!(null) };
+    let mut whole = first.lint.clone();
+    whole.findings.extend(rest.iter().flat_map(|s| s.lint.findings.clone()));
+    sarif(&whole)
 }
 
 fn place(finding: &LintFinding) -> Option<String> {

@@ -3,6 +3,7 @@ use super::schema;
 use crate::code::Code;
 use crate::config::{Configuration, DependsOn, Severity};
 use crate::kinds::{Instance, Kind};
+use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -44,6 +45,33 @@ pub struct LintReport {
     pub files_read: usize,
     /// Number of directives read.
     pub directives_read: usize,
+}
+
+/// The document `lint` where no service is named: all of them.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LintOverview {
+    /// Form.
+    pub schema: String,
+    /// Every known service, by name.
+    pub services: Vec<LintedService>,
+}
+
+/// One service and its configuration.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LintedService {
+    /// Service.
+    pub service: String,
+    /// The document `lint` of it.
+    pub lint: LintReport,
+}
+
+/// Judges the configuration of every service.
+pub fn lint_all(snapshot: &Snapshot, services: &[Service]) -> LintOverview {
+    let one = |service: &Service| LintedService {
+        service: service.name.clone(),
+        lint: lint_configuration(snapshot, service.kind, &service.instance).0,
+    };
+    LintOverview { schema: schema("lint-all"), services: services.iter().map(one).collect() }
 }
 
 /// One finding.
