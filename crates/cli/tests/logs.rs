@@ -430,3 +430,34 @@ fn a_followed_start_is_written_line_by_line_and_nowhere_else() {
     }
     assert!(!dir.path().join("x.txt").exists());
 }
+
+#[test]
+fn a_list_that_leaves_out_attempts_says_so() {
+    let tree = Tree::new();
+    tree.write(
+        "etc/systemd/system/cache.service",
+        "[Service]\nExecStart=/usr/bin/redis-server /etc/redis/redis.conf\n",
+    );
+    tree.write("etc/redis/redis.conf", "port 6390\nlogfile /var/log/redis/redis.log\n");
+    let starts: String = (0..1007)
+        .map(|n| {
+            let (hour, minute) = (n / 60, n % 60);
+            let (day, hour) = (1 + hour / 24, hour % 24);
+            let stamp = format!("{day:02} Apr 2031 {hour:02}:{minute:02}");
+            format!(
+                "{pid}:C {stamp}:00.000 # oO0OoO0OoO0Oo Redis is starting oO0OoO0OoO0Oo\n\
+                    {pid}:M {stamp}:00.100 * Ready to accept connections\n\
+                    {pid}:M {stamp}:20.000 # User requested shutdown...\n\
+                    {pid}:M {stamp}:20.100 # Redis is now ready to exit, bye bye...\n",
+                pid = 1000 + n
+            )
+        })
+        .collect();
+    tree.write("var/log/redis/redis.log", &starts);
+    let told = tree.run(&["attempts", "cache", "--format", "json"]).json();
+    assert_eq!((told["attempts"].as_array().map(Vec::len), told["more"].as_u64()), (Some(1000), Some(7)));
+    let text = tree.run(&["attempts", "cache"]).out;
+    assert!(text.contains("7 earlier attempts are not listed; --last N lists more."), "{text}");
+    let all = tree.run(&["attempts", "cache", "--last", "5000", "--format", "json"]).json();
+    assert_eq!((all["attempts"].as_array().map(Vec::len), all["more"].as_u64()), (Some(1007), None));
+}

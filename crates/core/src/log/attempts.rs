@@ -19,6 +19,8 @@ pub struct Attempts {
     pub list: Vec<Attempt>,
     /// Sentences about the logs themselves: a damaged packing, a clock that runs otherwise.
     pub remarks: Vec<String>,
+    /// How many more were found than were asked for.
+    pub more: usize,
 }
 
 /// Starts, the newest ones, by which two clocks are compared.
@@ -72,6 +74,7 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
     }
     settle_last(&mut list, request);
     list.reverse();
+    found.more = list.len().saturating_sub(request.most);
     list.truncate(request.most);
     found.list = list;
     found

@@ -19,6 +19,9 @@ pub struct AttemptsReport {
     pub service: String,
     /// Attempts, newest first.
     pub attempts: Listed<AttemptEntry>,
+    /// Earlier attempts on record that are not listed, where no number was asked for.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub more: usize,
     /// Sentences about the logs themselves: where they are, a clock that runs otherwise, a damaged packing.
     pub remarks: Vec<String>,
     /// What could not be seen.
@@ -26,6 +29,11 @@ pub struct AttemptsReport {
     /// Whether any source could be read, so that an empty list means something.
     #[serde(skip)]
     pub could_list: bool,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature is the serialiser's")]
+fn is_zero(count: &usize) -> bool {
+    *count == 0
 }
 
 /// One attempt.
@@ -97,6 +105,7 @@ pub fn attempts(
     let wanted = if failed_only { most.max(1000) } else { most };
     let found = history(snapshot, service, &config, is_running(snapshot, service), wanted, most >= 50);
     let mut list = found.list;
+    let more = found.more;
     list.retain(|a| {
         since.is_none_or(|s| a.began >= s)
             && (!failed_only
@@ -123,6 +132,7 @@ pub fn attempts(
         could_list,
         schema: schema("attempts"),
         service: service.name.clone(),
+        more,
         remarks,
         attempts: Listed::when(could_list, list.iter().map(|a| entry(a, &zone)).collect()),
         not_seen,
