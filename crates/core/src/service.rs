@@ -480,6 +480,6 @@ fn strays(snapshot: &Snapshot, found: &mut Vec<Service>) {
 
 /// A name for what nobody named: that of its program, or of what a runtime carries.
 fn stray_name(kind: &dyn Kind, arguments: &[String], process: &str) -> String {
-    let carried = kind.carried(arguments);
-    carried.map_or_else(|| process.to_owned(), |c| path::name(&c).trim_end_matches(".jar").to_owned())
+    let application = kind.application(arguments);
+    application.map_or_else(|| process.to_owned(), |c| path::name(&c).trim_end_matches(".jar").to_owned())
 }

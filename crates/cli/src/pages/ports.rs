@@ -15,8 +15,8 @@ fn address(entry: &PortEntry) -> String {
 
 fn returns(returns: Returns) -> &'static str {
     match returns {
-        Returns::Boot => "comes back at boot",
-        Returns::Itself => "is started again by itself",
+        Returns::Boot => "starts again at boot",
+        Returns::Itself => "will restart by itself",
         Returns::No => "will not restart by itself",
         Returns::Unknown => "may come back",
     }

@@ -1,8 +1,8 @@
 //! Everything a diagnosis looks at for one service, gathered once: state, processes, wanted listeners with
 //! their holders, configuration, attempts.
+mod last_start;
 mod logs;
 mod places;
-mod told;
 
 pub use logs::{LogRemark, log_files, log_remarks};
 pub use places::is_system;

@@ -15,7 +15,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let telling = case.telling();
     for attempt in telling {
         for failure in attempt.failures.iter().filter(|f| !f.found.aftermath) {
-            found.push(told(snapshot, case, failure));
+            found.push(of_failure(snapshot, case, failure));
         }
         if let Some(kill) = memory_kill(snapshot, case, attempt) {
             found.push(kill);
@@ -41,7 +41,7 @@ fn evidence(case: &Case, failure: &Failure) -> Evidence {
     .time(failure.time, &case.zone)
 }
 
-fn told(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
+fn of_failure(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
     let object = |name: &str| failure.found.object(name);
     let address = object("address")
         .map(|a| a.trim_matches(['[', ']']))

@@ -85,7 +85,7 @@ fn masked(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Finding {
     let told =
         Evidence::new(Source::Manager, format!("{} leads nowhere: the unit is masked{owner}", unit.fragment));
     let mut evidence = vec![told.file(&unit.fragment).time(since, &case.zone)];
-    evidence.extend(super::people::order(snapshot, case, name, "mask"));
+    evidence.extend(super::operators::order(snapshot, case, name, "mask"));
     finding(
         Code::ManagerDisabled,
         name,
@@ -107,7 +107,7 @@ fn disabled(snapshot: &Snapshot, case: &Case, unit: &Unit, state: Option<&UnitSt
         return None;
     }
     let mut evidence = vec![Evidence::new(Source::Manager, "nothing starts it at boot").file(&unit.fragment)];
-    evidence.extend(super::people::order(snapshot, case, name, "disable"));
+    evidence.extend(super::operators::order(snapshot, case, name, "disable"));
     if case.state == State::Stopped && !failing {
         return Some(finding(
             Code::ManagerDisabled,

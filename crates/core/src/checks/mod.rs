@@ -8,7 +8,7 @@ mod denied;
 mod files;
 mod logs;
 mod manager;
-mod people;
+mod operators;
 mod policy;
 mod ports;
 mod processes;
@@ -28,7 +28,7 @@ pub type Check = fn(&Snapshot, &Case) -> Vec<Finding>;
 pub static CHECKS: &[Check] = &[
     manager::check,
     unit::check,
-    people::check,
+    operators::check,
     runtime::check,
     configuration::check,
     files::check,

@@ -161,17 +161,20 @@ fn socket_evidence(holder: &Holder) -> Evidence {
 }
 
 fn origin(case: &Case, holder: &Holder) -> Evidence {
-    let started = started_by(&holder.chain)
-        .map_or_else(|| "its parent process has ended".to_owned(), |by| format!("started by {by}"));
+    let user = &holder.user;
+    let started = started_by(&holder.chain).map_or_else(
+        || format!("started by hand as {user} (its parent process has ended)"),
+        |by| format!("started by {by} as {user}"),
+    );
     let returns = match holder.returns {
-        Returns::Boot => "; it comes back at boot",
-        Returns::Itself => "; it is started again by itself",
-        Returns::No => "; it will not restart by itself",
+        Returns::Boot => ", starts again at boot",
+        Returns::Itself => ", will restart by itself",
+        Returns::No => ", will not restart by itself",
         Returns::Unknown => "",
     };
     let command = crate::secrets::mask_arguments(&holder.process.arguments).join(" ");
     let shown = if command.is_empty() { holder.process.brief.name.clone() } else { command };
-    let detail = format!("{started}, account {}: {shown}{returns}", holder.user);
+    let detail = format!("{started}{returns}: {shown}");
     Evidence::new(Source::Process, detail)
         .pid(holder.process.brief.pid)
         .time(holder.process.started.map(|s| s * 1_000_000), &case.zone)

@@ -188,7 +188,7 @@ pub trait Kind: Sync {
     }
     /// What a runtime of this kind carries, where the arguments tell: that names the service, not the
     /// runtime.
-    fn carried(&self, _arguments: &[String]) -> Option<String> {
+    fn application(&self, _arguments: &[String]) -> Option<String> {
         None
     }
     /// Files of its data, relative to their directory, that its account must be able to write.

@@ -71,7 +71,7 @@ impl Kind for Java {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
-    fn carried(&self, arguments: &[String]) -> Option<String> {
+    fn application(&self, arguments: &[String]) -> Option<String> {
         what_it_runs(arguments)
     }
     fn locate(&self, _: &Snapshot, _: &mut Instance) {}
