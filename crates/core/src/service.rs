@@ -262,8 +262,12 @@ pub fn of_kind(snapshot: &Snapshot, file: &ServicesFile, word: &str) -> Vec<Serv
     let stands_for = |kind: &dyn Kind| {
         let profile = kind.profile();
         let known = [&[profile.name][..], profile.programs, profile.flavours, profile.packages].concat();
-        let begins = |name: &str| word.len() >= 5 && name.trim_end_matches('*').starts_with(word);
-        known.iter().any(|name| path::matches(name, word, false) || begins(name))
+        // A pattern stands for several releases: only what they have in common is a name of all.
+        let is = |name: &str| {
+            let stem = name.trim_end_matches('*');
+            stem == word || (word.len() >= 5 && stem.starts_with(word))
+        };
+        known.iter().any(|name| is(name))
     };
     find(snapshot, file).into_iter().filter(|s| !word.is_empty() && stands_for(s.kind)).collect()
 }
