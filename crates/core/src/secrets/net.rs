@@ -67,7 +67,38 @@ const HARMLESS: &[&str] = &[
 ];
 
 fn pattern(text: &str) -> Option<Regex> {
-    Regex::new(text).ok()
+    Regex::new(&plain_letters(text)).ok()
+}
+
+/// A pattern whose letters, digits and edges of words are those of ASCII: names of secrets are, and to build it
+/// takes a tenth of the time, which every start pays that shows anything.
+fn plain_letters(text: &str) -> String {
+    let mut out = String::with_capacity(text.len() * 2);
+    let mut inside = false;
+    let mut rest = text.chars();
+    while let Some(c) = rest.next() {
+        match c {
+            '\\' => match (rest.next(), inside) {
+                (Some('w'), true) => out.push_str("0-9A-Za-z_"),
+                (Some('w'), false) => out.push_str("[0-9A-Za-z_]"),
+                (Some('d'), true) => out.push_str("0-9"),
+                (Some('d'), false) => out.push_str("[0-9]"),
+                (Some('b'), false) => out.push_str(r"(?-u:\b)"),
+                (Some(other), _) => out.extend(['\\', other]),
+                (None, _) => out.push('\\'),
+            },
+            '[' => {
+                inside = true;
+                out.push(c);
+            }
+            ']' => {
+                inside = false;
+                out.push(c);
+            }
+            other => out.push(other),
+        }
+    }
+    out
 }
 
 /// Statements of SQL that set a password (both flavours of the MySQL family, PostgreSQL).
@@ -657,6 +688,19 @@ fn words(line: &str, found: &mut Vec<Range<usize>>) {
                 }
             }
             _ => {}
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_pattern_of_plain_letters_means_what_it_says() {
+        assert_eq!(plain_letters(r"\bapi[\w-]+\d\s\["), r"(?-u:\b)api[0-9A-Za-z_-]+[0-9]\s\[");
+        for text in [r"(?i)[?&;](?:key)(?:\[\w*\])?=([^&;\s]+)", r"\\x:\w+"] {
+            assert!(pattern(text).is_some(), "{text}");
         }
     }
 }
