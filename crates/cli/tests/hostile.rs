@@ -479,3 +479,29 @@ fn what_a_file_of_variables_of_the_account_says_names_nothing() {
     tree.write("srv/app/env", "CONFIG=/etc/shadow\n");
     offers_nothing_of(&tree, "edge", "etc/shadow");
 }
+
+#[test]
+fn a_script_that_the_account_can_write_makes_its_service_no_other_daemon() {
+    if !root() {
+        return;
+    }
+    let tree = edge();
+    tree.write("etc/systemd/system/app.service", "[Service]\nUser=tide\nExecStart=/srv/app/run.sh\n");
+    tree.write("srv/app/run.sh", "#!/bin/sh\nexec /usr/sbin/mariadbd\n");
+    tree.mode("srv/app/run.sh", 0o755);
+    tree.write("usr/sbin/mariadbd", "\u{7f}ELF");
+    tree.mode("usr/sbin/mariadbd", 0o755);
+    tree.write("etc/mysql/my.cnf", "[mysqld]\nskip-networking\nsocket=/run/app/s\ndatadir=/var/lib/mysql\n");
+    tree.write("var/lib/mysql/ibdata1", "");
+    tree.mode("var/lib/mysql", 0o700);
+    tree.write("run/app/keep", "");
+    chown(tree.path().join("run/app"), Some(TIDE), Some(TIDE)).unwrap();
+    let offered = || tree.run(&["fix", "app"]).out.contains("can be undone");
+    // Root's own script: it is a database, and that is its directory.
+    assert!(offered(), "{}", tree.run(&["fix", "app"]).out);
+    chown(tree.path().join("srv/app/run.sh"), Some(TIDE), Some(TIDE)).unwrap();
+    let before = seen(&tree.path().join("var/lib/mysql"));
+    assert!(!offered(), "{}", tree.run(&["fix", "app"]).out);
+    tree.run(&["fix", "app", "--apply"]);
+    assert_eq!(seen(&tree.path().join("var/lib/mysql")), before);
+}

@@ -6,6 +6,9 @@ use crate::config::{NamedPath, Place};
 use crate::path;
 use crate::snapshot::Snapshot;
 use crate::trust::{self, Last, Paths};
+use std::cell::OnceCell;
+use std::collections::HashMap;
+use std::sync::{Mutex, PoisonError};
 
 /// Directories that many programs share: a name in one of them belongs to a service, never the directory
 /// itself.
@@ -162,19 +165,21 @@ pub(crate) fn below(file: &str, dir: &str) -> bool {
 }
 
 /// Whether nobody but root, and whoever runs this program, can write a file or put another one in its place.
-/// What was judged once is remembered.
-fn by_root(snapshot: &Snapshot) -> impl Fn(&str) -> bool {
-    let trusted = trust::trusted(snapshot, &[]);
-    let known = std::cell::RefCell::new(std::collections::HashMap::<String, bool>::new());
+/// What was judged once is remembered with the snapshot.
+fn by_root<'s>(snapshot: &'s Snapshot) -> impl Fn(&str) -> bool + 's {
+    let judged = snapshot.derived("files that only root can write", Mutex::<HashMap<String, bool>>::default);
+    let trusted = OnceCell::new();
     move |file| {
-        if let Some(known) = known.borrow().get(file) {
+        let lock = || judged.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = lock().get(file) {
             return *known;
         }
-        let found = trust::walk(&Paths(snapshot), file, Last::Followed, &trusted).ok();
+        let trusted = trusted.get_or_init(|| trust::trusted(snapshot, &[]));
+        let found = trust::walk(&Paths(snapshot), file, Last::Followed, trusted).ok();
         let status = found.and_then(|f| snapshot.stat(&f.path).seen());
-        let judged = status.is_some_and(|s| trusted.account(s.uid) && trust::writer(&s, &trusted).is_none());
-        known.borrow_mut().insert(file.to_owned(), judged);
-        judged
+        let own = status.is_some_and(|s| trusted.account(s.uid) && trust::writer(&s, trusted).is_none());
+        lock().insert(file.to_owned(), own);
+        own
     }
 }
 
@@ -258,20 +263,17 @@ impl Case<'_> {
         let profile = self.service.kind.profile();
         let stem =
             |unit: &str| unit.trim_end_matches(".service").split('@').next().unwrap_or_default().to_owned();
-        let program = self.service.program().map(path::name).unwrap_or_default().to_owned();
         let account = accounts::user_name(snapshot, self.starter.uid);
-        let mut names: Vec<String> = vec![
-            self.service.name.clone(),
-            stem(&self.service.name),
-            program,
-            account,
-            profile.name.to_owned(),
-        ];
+        let mut names: Vec<String> = vec![self.service.name.clone(), stem(&self.service.name), account];
         names.extend(self.service.unit_name().map(stem));
-        names.extend(
-            profile.programs.iter().chain(profile.packages).chain(profile.flavours).map(|n| (*n).to_owned()),
-        );
-        names.extend(profile.units.iter().map(|u| stem(u)));
+        // Which program it is, and so which daemon, is theirs to say who decide what is started.
+        if !self.is_steered(snapshot) {
+            names.push(profile.name.to_owned());
+            names.extend(self.service.program().map(|p| path::name(p).to_owned()));
+            let kinds = profile.programs.iter().chain(profile.packages).chain(profile.flavours);
+            names.extend(kinds.map(|n| (*n).to_owned()));
+            names.extend(profile.units.iter().map(|u| stem(u)));
+        }
         names.retain(|n| n.len() > 1 && !n.contains(['*', '/', '.']) && !GENERIC.contains(&n.as_str()));
         names.sort_unstable();
         names.dedup();
@@ -384,7 +386,7 @@ impl Case<'_> {
         let known = |p: &String| [&file, &real].into_iter().any(|f| below(f, p) || below(p, f));
         let configured: Vec<String> =
             self.configured(snapshot).into_iter().map(|(p, _)| path::clean(&p)).collect();
-        let program = self.service.program().map(str::to_owned).into_iter();
+        let program = self.service.program().filter(|_| !self.is_steered(snapshot)).map(str::to_owned);
         self.places(snapshot).iter().chain(&configured).any(known) || program.into_iter().any(|p| p == file)
     }
 
