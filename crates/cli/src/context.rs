@@ -69,17 +69,18 @@ impl Context {
         if let Some(found) = jolly_core::service::named(snapshot, &self.services, name) {
             return Ok(found);
         }
+        let all = jolly_core::service::find(snapshot, &self.services);
         // The name of a daemon stands for its only service here.
-        let mut of_kind = jolly_core::service::of_kind(snapshot, &self.services, name);
-        if of_kind.len() > 1 {
+        let of_kind: Vec<&Service> =
+            all.iter().filter(|s| jolly_core::service::is_of_kind(s, name)).collect();
+        if let [only] = of_kind.as_slice() {
+            return Ok((*only).clone());
+        }
+        if !of_kind.is_empty() {
             let names: Vec<&str> = of_kind.iter().map(|s| s.name.as_str()).collect();
             return Err(CliError::usage(format!("{name} stands for {} services here", names.len()))
                 .hint(format!("name one of {}", names.join(", "))));
         }
-        if let Some(only) = of_kind.pop() {
-            return Ok(only);
-        }
-        let all = jolly_core::service::find(snapshot, &self.services);
         let names: Vec<&str> = all.iter().map(|s| s.name.as_str()).collect();
         let error = CliError::usage(format!("service {name} does not exist on this host"));
         Err(match jolly_core::config::nearest(name, names.iter().copied()) {

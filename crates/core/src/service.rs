@@ -7,6 +7,7 @@ use crate::manager::{self, InitScript, Unit};
 use crate::path;
 use crate::services_file::{Described, ServicesFile};
 use crate::snapshot::Snapshot;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// One daemon, as the host and the user describe it.
@@ -256,20 +257,16 @@ pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Ser
     of_any_unit(snapshot, manager::unit(snapshot, &unit_name).seen()?)
 }
 
-/// Services of the kind that a word stands for: the kind's own name, a flavour, a package, or what its programs
-/// are called (`postgres`, `apache`, `php-fpm`).
-pub fn of_kind(snapshot: &Snapshot, file: &ServicesFile, word: &str) -> Vec<Service> {
-    let stands_for = |kind: &dyn Kind| {
-        let profile = kind.profile();
-        let known = [&[profile.name][..], profile.programs, profile.flavours, profile.packages].concat();
-        // A pattern stands for several releases: only what they have in common is a name of all.
-        let is = |name: &str| {
-            let stem = name.trim_end_matches('*');
-            stem == word || (word.len() >= 5 && stem.starts_with(word))
-        };
-        known.iter().any(|name| is(name))
-    };
-    find(snapshot, file).into_iter().filter(|s| !word.is_empty() && stands_for(s.kind)).collect()
+/// Whether a word stands for a service's kind: the kind's own name, a flavour, a package, or what its programs are
+/// called (`postgres`, `apache`, `php-fpm`).
+pub fn is_of_kind(service: &Service, word: &str) -> bool {
+    let profile = service.kind.profile();
+    let names = [&[profile.name][..], profile.programs, profile.flavours, profile.packages].concat();
+    // A pattern stands for several releases: only what they have in common is a name of all.
+    names
+        .iter()
+        .map(|name| name.trim_end_matches('*'))
+        .any(|stem| !word.is_empty() && (stem == word || (word.len() >= 5 && stem.starts_with(word))))
 }
 
 /// A unit whose kind is known, or that the services file describes.
@@ -294,24 +291,26 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
     }
     let words = script.map(|s| s.command).filter(|c| !c.is_empty());
     let words = words.or_else(|| commands.first().map(|c| kinds::unwrapped(&c.words))).unwrap_or_default();
-    Some(made_of(snapshot, unit, kind, words, Vec::new(), described))
+    let surroundings = environment_of(snapshot, &unit);
+    Some(made_of(snapshot, unit, kind, words, surroundings, described))
 }
 
 /// Any unit, for whoever names it: its kind is that of what it runs in the end, behind shells and scripts.
 fn of_any_unit(snapshot: &Snapshot, unit: Unit) -> Option<Service> {
     let program = kinds::kind("program")?;
     let first = unit.commands("ExecStart").into_iter().next().map(|c| c.words).unwrap_or_default();
-    let (environment, _) = environment_of(snapshot, &unit);
-    let (words, scripts) = manager::launched(snapshot, &first, &environment);
+    let (environment, mut files) = environment_of(snapshot, &unit);
+    let (words, read) = manager::launched(snapshot, &first, &environment);
+    files.extend(read);
     let kind = kinds::of_command(&words).unwrap_or(program);
-    Some(made_of(snapshot, unit, kind, words, scripts, None))
+    Some(made_of(snapshot, unit, kind, words, (environment, files), None))
 }
 
+/// The environment of a service, and the files that it and the command come from.
+type Surroundings = (BTreeMap<String, String>, Vec<String>);
+
 /// The environment of a unit, and the files that it comes from.
-fn environment_of(
-    snapshot: &Snapshot,
-    unit: &Unit,
-) -> (std::collections::BTreeMap<String, String>, Vec<String>) {
+fn environment_of(snapshot: &Snapshot, unit: &Unit) -> Surroundings {
     let mut environment = unit.environment();
     let files: Vec<String> = unit.environment_files().into_iter().map(|(file, _)| file).collect();
     for file in &files {
@@ -325,17 +324,15 @@ fn environment_of(
     (environment, files)
 }
 
-/// The service that a unit starts with these words; `scripts` are those that said so.
+/// The service that a unit starts with these words.
 fn made_of(
     snapshot: &Snapshot,
     unit: Unit,
     kind: &'static dyn Kind,
     words: Vec<String>,
-    scripts: Vec<String>,
+    (environment, variables): Surroundings,
     described: Option<(&String, &Described)>,
 ) -> Service {
-    let (environment, mut variables) = environment_of(snapshot, &unit);
-    variables.extend(scripts);
     let made = unit.own_directories();
     let start_uid = match unit.value("Service", "User") {
         Some(user) => accounts::account(snapshot, &user).seen().map_or(u32::MAX, |a| a.uid),
@@ -408,7 +405,7 @@ fn of_script(snapshot: &Snapshot, name: &str) -> Option<Service> {
 }
 
 /// `$NAME` and `${NAME}` as the manager puts them into command lines.
-fn expand_variables(word: &str, environment: &std::collections::BTreeMap<String, String>) -> String {
+fn expand_variables(word: &str, environment: &BTreeMap<String, String>) -> String {
     if let Some(name) = word.strip_prefix("${").and_then(|w| w.strip_suffix('}')).or(word.strip_prefix('$'))
         && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
     {

@@ -25,6 +25,7 @@ use crate::config::rows::{Directives, Type};
 use crate::config::{Configuration, Place};
 use crate::host::ProbeProtocol;
 use crate::log::{Catalogue, Grammar, LogOwner};
+use crate::manager::{SHELLS, STARTERS};
 use crate::snapshot::Snapshot;
 use std::collections::BTreeMap;
 
@@ -313,13 +314,6 @@ pub fn of_program(program: &str) -> Option<&'static dyn Kind> {
 pub fn of_command(words: &[String]) -> Option<&'static dyn Kind> {
     KINDS.iter().find(|k| k.starts_with(words)).copied()
 }
-
-/// Shells and programs that only start another one.
-const SHELLS: &[&str] = &["sh", "bash", "dash", "ksh", "ash"];
-const STARTERS: &[&str] = &[
-    "env", "nice", "ionice", "chrt", "taskset", "numactl", "setpriv", "runuser", "su", "sudo", "exec",
-    "nohup", "setsid", "prlimit", "chpst",
-];
 
 /// The daemon's own words in a start command: what a shell or another starter runs in the end. A command that
 /// is no such thing comes back as it is.

@@ -7,45 +7,45 @@ use crate::snapshot::Snapshot;
 use std::collections::BTreeMap;
 
 /// The most bytes of a script that are looked at.
-const SCRIPT: usize = 64 << 10;
-/// Words of a shell that run nothing of their own.
-const BUILTIN: &[&str] = &[
-    ".", ":", "[", "[[", "break", "case", "cd", "chmod", "chown", "continue", "do", "done", "echo", "elif",
-    "else", "esac", "exit", "export", "false", "fi", "for", "function", "if", "install", "kill", "local",
-    "ln", "mkdir", "printf", "read", "return", "rm", "set", "shift", "sleep", "source", "test", "then",
-    "touch", "trap", "true", "ulimit", "umask", "unset", "until", "wait", "while", "{", "}",
-];
-/// Programs that run the script that they are given.
-const INTERPRETERS: &[&str] = &[
-    "bash", "dash", "gunicorn", "ksh", "lua*", "node", "nodejs", "perl*", "php*", "python*", "ruby*", "sh",
-    "uvicorn",
-];
+const SCRIPT: u32 = 64 << 10;
+/// Shells.
+pub const SHELLS: &[&str] = &["sh", "bash", "dash", "ksh", "ash"];
 /// Programs that only start another one.
-const STARTERS: &[&str] = &[
-    "chpst",
-    "chrt",
+pub const STARTERS: &[&str] = &[
     "env",
-    "exec",
-    "ionice",
     "nice",
-    "nohup",
+    "ionice",
+    "chrt",
+    "taskset",
     "numactl",
-    "prlimit",
-    "runuser",
     "setpriv",
-    "setsid",
-    "stdbuf",
+    "runuser",
     "su",
     "sudo",
-    "taskset",
+    "exec",
+    "nohup",
+    "setsid",
+    "prlimit",
+    "chpst",
+    "stdbuf",
     "tini",
     "dumb-init",
+];
+/// Programs besides shells that run the script that they are given.
+const INTERPRETERS: &[&str] =
+    &["gunicorn", "lua*", "node", "nodejs", "perl*", "php", "php[0-9]*", "python*", "ruby*", "uvicorn"];
+/// Words behind which a command is run on a condition only.
+const CONDITIONS: &[&str] = &["if", "elif", "then", "else", "while", "until", "for", "do", "case"];
+/// Programs that prepare something, and are not what a script is for.
+const HELPERS: &[&str] = &[
+    "chmod", "chown", "echo", "false", "install", "kill", "ln", "mkdir", "printf", "rm", "sleep", "test",
+    "touch", "true",
 ];
 
 /// Whether a program runs scripts.
 pub fn is_interpreter(program: &str) -> bool {
     let name = path::name(program);
-    INTERPRETERS.iter().any(|pattern| path::matches(pattern, name, false))
+    SHELLS.contains(&name) || INTERPRETERS.iter().any(|pattern| path::matches(pattern, name, false))
 }
 
 /// What an interpreter is given to run: a file, or a module with its option.
@@ -62,104 +62,181 @@ pub fn script_of(words: &[String]) -> Option<String> {
     None
 }
 
-/// The words behind a shell's `-c`, or behind a starter's own options and assignments; `None` where the command
-/// is neither.
-fn behind(words: &[String], variables: &BTreeMap<String, String>) -> Option<Vec<String>> {
-    let name = path::name(words.first()?);
-    let shell = ["sh", "bash", "dash", "ksh", "ash"].contains(&name);
-    if shell && words.get(1).is_some_and(|w| w.starts_with('-') && w.ends_with('c')) {
-        return last_command(words.get(2)?, variables);
-    }
-    if !STARTERS.contains(&name) {
-        return None;
-    }
-    if let Some(at) = words.iter().position(|w| w == "-c" || w == "--command") {
-        return last_command(words.get(at + 1)?, variables);
-    }
-    let at = words.iter().skip(1).position(|w| w.starts_with('/') && path::name(w) != "sh")?;
-    Some(words[at + 1..].to_vec())
+/// A command of a script.
+struct Run {
+    words: Vec<String>,
+    /// Whether the script becomes it.
+    by_exec: bool,
+    /// Whether it is reached whatever the script finds.
+    always: bool,
 }
 
-/// The last command of a script that runs a program of its own, `exec` before all others.
-fn last_command(text: &str, variables: &BTreeMap<String, String>) -> Option<Vec<String>> {
+/// Commands that run a program of their own, in order. What holds a variable that nobody knows is left out: what
+/// it runs, or with what, cannot be told.
+fn runs_of(text: &str, variables: &BTreeMap<String, String>) -> Vec<Run> {
     let joined = text.replace("\\\n", " ");
-    let mut found: Option<(bool, Vec<String>)> = None;
-    for line in joined.lines().map(str::trim).filter(|l| !l.starts_with('#')) {
-        for part in line.split("&&").flat_map(|p| p.split("||")).flat_map(|p| p.split([';', '|'])) {
-            let words = expanded(part, variables);
-            let named = words.iter().skip_while(|w| w.contains('=') && !w.starts_with(['/', '-'])).cloned();
-            let mut words: Vec<String> = named.filter(|w| w != "&" && !w.starts_with(['>', '<'])).collect();
+    let mut all = Vec::new();
+    for line in joined.lines().filter(|l| !l.trim_start().starts_with('#')) {
+        let parts = line.split("||").enumerate().flat_map(|(at, p)| p.split("&&").map(move |p| (at, p)));
+        for (at, part) in parts.flat_map(|(at, p)| p.split([';', '|']).map(move |p| (at, p))) {
+            let Some(words) = expanded(part, variables) else { continue };
+            let condition = words.first().is_some_and(|w| CONDITIONS.contains(&w.as_str()));
+            let assigns = |w: &&String| w.contains('=') && !w.starts_with(['/', '-']);
+            let skipped = |w: &&String| CONDITIONS.contains(&w.as_str()) || assigns(w);
+            let mut words: Vec<String> = words.iter().skip_while(skipped).cloned().collect();
+            words.retain(|w| w != "&" && !w.starts_with(['>', '<']));
             let by_exec = words.first().is_some_and(|w| w == "exec");
             if by_exec {
                 words.remove(0);
             }
             let Some(first) = words.first() else { continue };
-            let runs = first.starts_with('/') || (by_exec && !first.starts_with(['-', '>', '<', '&']));
-            if !runs || BUILTIN.contains(&path::name(first)) {
-                continue;
-            }
-            if by_exec || found.as_ref().is_none_or(|(exec, _)| !exec) {
-                found = Some((by_exec, words));
+            if first.starts_with('/') && !HELPERS.contains(&path::name(first)) {
+                let always = at == 0 && !condition && !line.starts_with([' ', '\t']);
+                all.push(Run { words, by_exec, always });
             }
         }
     }
-    found.map(|(_, words)| words)
+    all
 }
 
-/// The words of a command, with the variables that are known put in; what nobody knows is left out.
-fn expanded(part: &str, variables: &BTreeMap<String, String>) -> Vec<String> {
-    let put_in = |word: String| match word.contains('$') {
-        true => value_of(&format!("\"{word}\""), variables).unwrap_or_default(),
-        false => word,
+/// What a script runs in the end: the last command that it becomes, else the last one. Where several could be
+/// that, or it depends on a condition, one whose program exists is believed, and no other.
+fn last_command(
+    snapshot: &Snapshot,
+    text: &str,
+    variables: &BTreeMap<String, String>,
+) -> Option<Vec<String>> {
+    let mut all = runs_of(text, variables);
+    if all.iter().any(|run| run.by_exec) {
+        all.retain(|run| run.by_exec);
+    }
+    let there = |run: &&Run| run.words.first().is_some_and(|program| snapshot.exists(program) == Some(true));
+    let sure = match all.as_slice() {
+        [only] => only.always,
+        _ => false,
     };
-    split_words(part)
-        .into_iter()
-        .filter(|w| !matches!(w.as_str(), "$@" | "$*" | "\"$@\""))
-        .map(put_in)
-        .filter(|w| !w.is_empty())
-        .flat_map(|w| if w.contains(' ') { split_words(&w) } else { vec![w] })
-        .collect()
+    let chosen = if sure { all.last() } else { all.iter().rev().find(there) };
+    chosen.map(|run| run.words.clone())
 }
 
-/// What a command runs in the end, and the scripts that say so.
+/// The words of a command, with the variables that are known put in; `None` where one is not known.
+fn expanded(part: &str, variables: &BTreeMap<String, String>) -> Option<Vec<String>> {
+    let mut all = Vec::new();
+    for word in split_words(part).into_iter().filter(|w| !matches!(w.as_str(), "$@" | "$*")) {
+        if !word.contains('$') {
+            all.push(word);
+            continue;
+        }
+        if names_in(&word).any(|name| !variables.contains_key(name)) {
+            // Options of the administrator's, as a word of their own: mostly there are none.
+            let own = word.starts_with('$')
+                && names_in(&word).count() == 1
+                && (word.contains("OPT") || word.contains("ARGS"));
+            if own {
+                continue;
+            }
+            return None;
+        }
+        all.extend(split_words(&value_of(&format!("\"{word}\""), variables)?));
+    }
+    Some(all)
+}
+
+/// Names of the variables in a word that have no default of their own.
+fn names_in(word: &str) -> impl Iterator<Item = &str> {
+    word.match_indices('$').filter_map(|(at, _)| {
+        let rest = word.get(at + 1..)?;
+        let braced = rest.strip_prefix('{');
+        let name = braced.unwrap_or(rest);
+        let end = name.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(name.len());
+        let default = braced.is_some() && name.get(end..).is_some_and(|tail| tail.starts_with(":-"));
+        (!default).then_some(&name[..end])
+    })
+}
+
+/// What a script's own lines, and the files that it takes in, say of its variables; what a condition may change
+/// is not known. The files are added to `read`; `None` where it takes in what cannot be read.
+fn variables_of(
+    snapshot: &Snapshot,
+    text: &str,
+    mut variables: BTreeMap<String, String>,
+    read: &mut Vec<String>,
+) -> Option<BTreeMap<String, String>> {
+    assign(text, &mut variables);
+    for line in text.lines() {
+        let inner = line.trim_start();
+        let taken = inner.strip_prefix(". ").or_else(|| inner.strip_prefix("source "));
+        if let Some(file) = taken {
+            let file =
+                split_words(file).into_iter().next().filter(|f| f.starts_with('/') && !f.contains('$'))?;
+            if !snapshot.exists(&file)? {
+                continue;
+            }
+            assign(&snapshot.text(&file).seen()?, &mut variables);
+            read.push(file);
+        } else if inner.len() < line.len()
+            && let Some((name, _)) = inner.strip_prefix("export ").unwrap_or(inner).split_once('=')
+        {
+            variables.remove(name);
+        }
+    }
+    Some(variables)
+}
+
+/// What a command runs in the end, and the files that say so.
 pub fn launched(
     snapshot: &Snapshot,
     words: &[String],
     environment: &BTreeMap<String, String>,
 ) -> (Vec<String>, Vec<String>) {
     let mut words = words.to_vec();
-    let mut scripts = Vec::new();
+    let mut read = Vec::new();
     let mut variables = environment.clone();
     for _ in 0..6 {
-        if let Some(inner) = behind(&words, &variables).filter(|inner| !inner.is_empty()) {
-            words = inner;
-            continue;
+        let name = words.first().map_or("", |w| path::name(w)).to_owned();
+        let shell = SHELLS.contains(&name.as_str());
+        let starter = STARTERS.contains(&name.as_str());
+        let told = words.iter().position(|w| {
+            (starter && (w == "-c" || w == "--command")) || (shell && w.starts_with('-') && w.ends_with('c'))
+        });
+        let inner = match told.and_then(|at| words.get(at + 1)) {
+            Some(text) => last_command(snapshot, text, &variables),
+            None if starter => {
+                let at = words.iter().skip(1).position(|w| w.starts_with('/') && !is_directory(snapshot, w));
+                at.map(|at| words[at + 1..].to_vec())
+            }
+            // A script by its own name, or as what its shell is given.
+            None => {
+                let script = if shell { script_of(&words) } else { words.first().cloned() };
+                let script = script.filter(|s| s.starts_with('/') && !read.contains(s));
+                script.and_then(|script| {
+                    let head = snapshot.read_at(&script, 0, SCRIPT).seen()?;
+                    let text = String::from_utf8_lossy(&head).into_owned();
+                    let by_shell = text
+                        .strip_prefix("#!")?
+                        .lines()
+                        .next()?
+                        .split([' ', '/'])
+                        .any(|w| SHELLS.contains(&w));
+                    read.push(script);
+                    let known =
+                        by_shell.then(|| variables_of(snapshot, &text, variables.clone(), &mut read))??;
+                    variables = known;
+                    last_command(snapshot, &text, &variables)
+                })
+            }
+        };
+        match inner.filter(|inner| !inner.is_empty()) {
+            Some(inner) => words = inner,
+            None => break,
         }
-        // A script by its own name, or as what its shell is given.
-        let own = words.first().cloned().unwrap_or_default();
-        let shell = ["sh", "bash", "dash", "ksh", "ash"].contains(&path::name(&own));
-        let script = if shell { script_of(&words).unwrap_or_default() } else { own };
-        if !script.starts_with('/') || scripts.contains(&script) {
-            break;
-        }
-        let head = snapshot.read_at(&script, 0, u32::try_from(SCRIPT).unwrap_or(u32::MAX)).seen();
-        let Some(text) = head.filter(|head| head.starts_with(b"#!")) else { break };
-        let text = String::from_utf8_lossy(&text).into_owned();
-        let by_shell = text.lines().next().is_some_and(|l| l.contains("sh") && !l.contains("python"));
-        if !by_shell {
-            break;
-        }
-        let here = path::parent(&script).to_owned();
-        variables.entry("0".into()).or_insert_with(|| script.clone());
-        for name in ["DIR", "HERE", "SCRIPT_DIR", "BASEDIR", "BIN_DIR"] {
-            variables.entry(name.into()).or_insert_with(|| here.clone());
-        }
-        assign(&text, &mut variables);
-        let Some(inner) = last_command(&text, &variables) else { break };
-        scripts.push(script);
-        words = inner;
     }
-    (words, scripts)
+    (words, read)
+}
+
+/// Options of starters take directories, too.
+fn is_directory(snapshot: &Snapshot, word: &str) -> bool {
+    snapshot.is_directory(word) == Some(true)
 }
 
 #[cfg(test)]
@@ -168,7 +245,11 @@ mod tests {
     use crate::tests::TextHost;
 
     fn runs(command: &str, script: &str) -> String {
-        let host = TextHost::new().file("/opt/tide/run.sh", script);
+        let host = TextHost::new()
+            .file("/opt/tide/run.sh", script)
+            .file("/etc/default/tide", "JAVA=/opt/jdk/bin/java\n")
+            .program("/opt/tide/relay")
+            .dir("/srv/tide", 0o755, 0);
         let words: Vec<String> = split_words(command);
         launched(&Snapshot::new(&host), &words, &BTreeMap::new()).0.join(" ")
     }
@@ -179,6 +260,7 @@ mod tests {
             ("/bin/sh -c 'cd /srv && exec /opt/tide/relay --port 7400'", "/opt/tide/relay --port 7400"),
             ("/bin/bash -lc \"/opt/tide/relay; true\"", "/opt/tide/relay"),
             ("/usr/bin/env LANG=C /opt/tide/relay -v", "/opt/tide/relay -v"),
+            ("/usr/bin/env -C /srv/tide /opt/tide/relay", "/opt/tide/relay"),
             ("/usr/bin/nice -n 5 /usr/bin/setpriv --reuid=tide /opt/tide/relay", "/opt/tide/relay"),
             ("/usr/sbin/runuser -u tide -c '/opt/tide/relay --x'", "/opt/tide/relay --x"),
             ("/opt/tide/relay --port 1", "/opt/tide/relay --port 1"),
@@ -186,17 +268,32 @@ mod tests {
             assert_eq!(runs(command, "no script"), expected, "{command}");
         }
         let script = "#!/bin/sh\n# exec /opt/old\nset -e\nHOME_DIR=/opt/tide\nJAVA=/usr/bin/java\n\
-            mkdir -p /run/tide\nif [ -f x ]; then\n  exec $JAVA -jar $HOME_DIR/relay.jar \"$@\"\nfi\n";
+            mkdir -p /run/tide\nexec $JAVA $JAVA_OPTS -jar $HOME_DIR/relay.jar \"$@\"\n";
         for command in ["/opt/tide/run.sh start", "/bin/sh /opt/tide/run.sh", "/usr/bin/env /opt/tide/run.sh"]
         {
             assert_eq!(runs(command, script), "/usr/bin/java -jar /opt/tide/relay.jar", "{command}");
         }
+        let taken = script.replace("mkdir -p /run/tide", ". /etc/default/tide");
+        assert_eq!(runs("/opt/tide/run.sh", &taken), "/opt/jdk/bin/java -jar /opt/tide/relay.jar");
         assert_eq!(runs("/opt/tide/run.sh", "#!/usr/bin/python3\nprint()\n"), "/opt/tide/run.sh");
-        assert_eq!(
-            runs("/opt/tide/run.sh", "#!/bin/sh\nexec /opt/tide/run.sh\n"),
-            "/opt/tide/run.sh",
-            "no circle"
-        );
+        let circle = "#!/bin/sh\nexec /opt/tide/run.sh\n";
+        assert_eq!(runs("/opt/tide/run.sh", circle), "/opt/tide/run.sh", "no circle");
+    }
+
+    #[test]
+    fn what_a_script_decides_itself_is_not_guessed() {
+        for (script, expected) in [
+            ("if [ -f x ]; then\n  exec /opt/none\nfi\n", "/opt/tide/run.sh"),
+            ("[ -f x ] || exec /opt/none\n", "/opt/tide/run.sh"),
+            ("if [ -f x ]; then\n  exec /opt/none\nelse\n  exec /opt/tide/relay\nfi\n", "/opt/tide/relay"),
+            ("exec $JAVA_HOME/bin/java -jar /opt/tide/relay.jar\n", "/opt/tide/run.sh"),
+            ("exec /usr/sbin/haproxy -f $CONFIG\n", "/opt/tide/run.sh"),
+            ("P=/opt/a\nif true; then\n  P=/opt/b\nfi\nexec $P\n", "/opt/tide/run.sh"),
+            (". $HOME/env\nP=/opt/a\nexec $P\n", "/opt/tide/run.sh"),
+            ("exec ${P:-/opt/tide/relay}\n", "/opt/tide/relay"),
+        ] {
+            assert_eq!(runs("/opt/tide/run.sh", &format!("#!/bin/sh\n{script}")), expected, "{script}");
+        }
     }
 
     #[test]

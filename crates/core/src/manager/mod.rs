@@ -8,7 +8,7 @@ mod unit_file;
 
 pub use exit::{exit_words, script_words};
 pub use init_script::{InitScript, names as script_names, script};
-pub use launcher::{is_interpreter, launched, script_of};
+pub use launcher::{SHELLS, STARTERS, is_interpreter, launched, script_of};
 pub use limits::{UNLIMITED, seconds, size};
 pub use sandbox::{Barrier, on};
 pub use unit_file::{Command, Unit, split_words};
