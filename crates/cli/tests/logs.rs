@@ -456,6 +456,9 @@ fn a_list_that_leaves_out_attempts_says_so() {
     tree.write("var/log/redis/redis.log", &starts);
     let told = tree.run(&["attempts", "cache", "--format", "json"]).json();
     assert_eq!((told["attempts"].as_array().map(Vec::len), told["more"].as_u64()), (Some(1000), Some(7)));
+    let recent =
+        tree.run(&["attempts", "cache", "--since", "2031-04-01T16:00:00Z", "--format", "json"]).json();
+    assert_eq!((recent["attempts"].as_array().map(Vec::len), recent["more"].as_u64()), (Some(47), None));
     let text = tree.run(&["attempts", "cache"]).out;
     assert!(text.contains("7 earlier attempts are not listed; --last N lists more."), "{text}");
     let all = tree.run(&["attempts", "cache", "--last", "5000", "--format", "json"]).json();

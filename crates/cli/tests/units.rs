@@ -211,3 +211,39 @@ fn any_unit_can_be_named_and_is_judged_by_what_it_would_run() {
         assert_eq!(tree.run(&["diagnose", nothing]).status, 2, "{nothing:?}");
     }
 }
+
+#[test]
+fn the_name_of_a_daemon_stands_for_its_only_service() {
+    let tree = Tree::new();
+    let unit = |name: &str, command: &str| {
+        tree.write(
+            &format!("etc/systemd/system/{name}.service"),
+            &format!("[Service]\nExecStart={command}\n"),
+        );
+    };
+    unit("front", "/usr/sbin/apache2 -f /etc/apache2/apache2.conf");
+    unit("pages", "/usr/sbin/php-fpm8.2 --fpm-config /etc/php/8.2/fpm/php-fpm.conf");
+    unit("manifest", "/usr/lib/postgresql/15/bin/postgres -D /srv/manifest");
+    unit("ledger", "/usr/sbin/mariadbd");
+    for (word, service) in [
+        ("apache", "front"),
+        ("httpd", "front"),
+        ("php-fpm", "pages"),
+        ("postgres", "manifest"),
+        ("postgresql", "manifest"),
+        ("mysql", "ledger"),
+        ("mariadb", "ledger"),
+    ] {
+        let told = tree.run(&["survey", word, "--format", "json"]).json();
+        assert_eq!(told["services"][0]["service"], service, "{word}");
+    }
+    unit("second", "/usr/sbin/mariadbd --defaults-file=/etc/second.cnf");
+    let told = tree.run(&["diagnose", "mysql"]);
+    assert_eq!(told.status, 2);
+    assert!(
+        told.err.contains("stands for 2 services") && told.err.contains("ledger, second"),
+        "{}",
+        told.err
+    );
+    assert_eq!(tree.run(&["diagnose", "php-fpm7.4"]).status, 2, "another release");
+}

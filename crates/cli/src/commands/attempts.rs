@@ -47,7 +47,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let mut report = report::attempts(&snapshot, &service, most, since, arguments.failed);
     // Whoever asks for a number knows that there are more.
     if arguments.last.is_some() {
-        report.more = 0;
+        report.more = None;
     }
     let when = when(context, None)?;
     context.emit(&pages::attempts::page(&report, &when, &context.program()), &report)?;

@@ -91,11 +91,12 @@ fn all(context: &Context, snapshot: &Snapshot) -> Result<Status, CliError> {
         context.emit(&page, &overview)?;
     }
     let any = |verdict| overview.services.iter().any(|s| s.lint.verdict == verdict);
-    Ok(match (any(Verdict::Rejected), any(Verdict::Unknown)) {
+    let status = match (any(Verdict::Rejected), any(Verdict::Unknown)) {
         (true, _) => Status::Problem,
         (false, true) => Status::NotSeen,
         (false, false) => Status::Well,
-    })
+    };
+    Ok(context.bounded(snapshot, status))
 }
 
 /// Relative paths count from the working directory on a live host, from the root of a tree.

@@ -69,6 +69,7 @@ pub(crate) fn overview(all: &LintOverview, snapshot: &Snapshot, verbose: bool) -
             });
         }
     }
+    page.not_seen(&all.not_seen);
     page
 }
 

@@ -118,5 +118,5 @@ fn file(kind: Option<&dyn Kind>, path: &str, bytes: &Arc<[u8]>) -> (Arc<[u8]>, b
 }
 
 #[cfg(test)]
-#[path = "tests_redact.rs"]
+#[path = "tests.rs"]
 mod tests;

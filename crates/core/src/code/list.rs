@@ -430,7 +430,7 @@ codes! {
         name: "manager-gave-up",
         is_cause: true,
         title: "it failed so often that the manager stopped trying",
-        meaning: "The manager refuses further starts for a while, and the earlier reason is no longer true.",
+        meaning: "The manager refuses further starts for a while, and the earlier reason does not hold any more.",
         recognised: "The last attempt was refused for its rate, and nothing else stands in the way now.",
         remedy: "Clear the counter and start it once more.",
         stage: stage::OUTCOME, joins: Joins::Always, ails: Ails::Never,

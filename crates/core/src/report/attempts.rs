@@ -19,9 +19,9 @@ pub struct AttemptsReport {
     pub service: String,
     /// Attempts, newest first.
     pub attempts: Listed<AttemptEntry>,
-    /// Earlier attempts on record that are not listed, where no number was asked for.
-    #[serde(default, skip_serializing_if = "is_zero")]
-    pub more: usize,
+    /// How many earlier ones are on record and left out, where some are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub more: Option<usize>,
     /// Sentences about the logs themselves: where they are, a clock that runs otherwise, a damaged packing.
     pub remarks: Vec<String>,
     /// What could not be seen.
@@ -29,11 +29,6 @@ pub struct AttemptsReport {
     /// Whether any source could be read, so that an empty list means something.
     #[serde(skip)]
     pub could_list: bool,
-}
-
-#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature is the serialiser's")]
-fn is_zero(count: &usize) -> bool {
-    *count == 0
 }
 
 /// One attempt.
@@ -105,7 +100,9 @@ pub fn attempts(
     let wanted = if failed_only { most.max(1000) } else { most };
     let found = history(snapshot, service, &config, is_running(snapshot, service), wanted, most >= 50);
     let mut list = found.list;
-    let more = found.more;
+    // None of those that are left out can matter where a listed one began before the time that was asked for.
+    let reaches = since.is_none_or(|s| list.last().is_none_or(|oldest| oldest.began >= s));
+    let more = Some(found.more).filter(|more| *more > 0 && reaches);
     list.retain(|a| {
         since.is_none_or(|s| a.began >= s)
             && (!failed_only

@@ -54,6 +54,8 @@ pub struct LintOverview {
     pub schema: String,
     /// Every known service, by name.
     pub services: Vec<LintedService>,
+    /// What could not be seen.
+    pub not_seen: Vec<String>,
 }
 
 /// One service and its configuration.
@@ -71,7 +73,8 @@ pub fn lint_all(snapshot: &Snapshot, services: &[Service]) -> LintOverview {
         service: service.name.clone(),
         lint: lint_configuration(snapshot, service.kind, &service.instance).0,
     };
-    LintOverview { schema: schema("lint-all"), services: services.iter().map(one).collect() }
+    let services: Vec<LintedService> = services.iter().map(one).collect();
+    LintOverview { schema: schema("lint-all"), services, not_seen: snapshot.not_seen() }
 }
 
 /// One finding.

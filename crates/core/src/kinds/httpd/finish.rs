@@ -62,7 +62,7 @@ fn listeners(r: &mut Reader, facts: &Facts) {
         r.find_at(
             None,
             Code::ConfigBadValue,
-            "there is no Listen directive: the server has no socket to open",
+            "a Listen directive is missing: the server has no socket to open",
         );
     }
     let wide = |a: &Option<std::net::IpAddr>| a.is_none_or(|a| a.is_unspecified());

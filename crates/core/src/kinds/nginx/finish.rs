@@ -11,7 +11,7 @@ pub(super) fn finish(r: &mut Reader) {
         r.plain(
             Code::ConfigSyntax,
             DependsOn::Text,
-            "there is no \"events\" section, which nginx insists on".into(),
+            "the \"events\" section is missing, and nginx insists on it".into(),
             None,
         );
     }

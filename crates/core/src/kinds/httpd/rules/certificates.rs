@@ -62,7 +62,7 @@ fn ssl_protocol(r: &mut Reader, d: &Directive) {
     for word in &d.values {
         let bare = word.trim_start_matches(['+', '-']).to_ascii_lowercase();
         if bare == "sslv2" && !word.starts_with('-') {
-            return bad(r, d, "SSLv2 is no longer supported".into());
+            return bad(r, d, "SSLv2 is not supported any more".into());
         }
         if !KNOWN.contains(&bare.as_str()) {
             return bad(
