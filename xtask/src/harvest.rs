@@ -383,31 +383,7 @@ fn httpd(files: &[PathBuf]) -> Result<Vec<Row>, String> {
         for m in entry.find_iter(&text) {
             let parts = split_arguments(bracketed(&text, m.end() - 1));
             let macro_name = m.as_str().trim_end_matches('(').trim();
-            let (name, shape, flags) = if let Some(kind) = macro_name.strip_prefix("SSL_CMD_") {
-                // Commands of directories name their class of overriding before their shape.
-                let (Some(name), Some(second)) = (parts.first(), parts.get(1)) else { continue };
-                let (shape, flags) = match kind {
-                    "ALL" => (second, "RSRC_CONF|OR_AUTHCFG".to_owned()),
-                    "DIR" => (parts.get(2).unwrap_or(second), format!("OR_{second}")),
-                    "PXY" => (second, "RSRC_CONF|PROXY_CONF".to_owned()),
-                    _ => (second, "RSRC_CONF".to_owned()),
-                };
-                (format!("SSL{name}"), shape.clone(), flags)
-            } else {
-                let first = parts.first().cloned().unwrap_or_default();
-                let defined = Regex::new(&format!(r#"#define\s+{}\s+"([^"]+)""#, regex::escape(&first))).ok();
-                let named = defined.and_then(|d| d.captures(&text).map(|c| c[1].to_owned()));
-                let Some(name) =
-                    named.or_else(|| Some(first.strip_prefix('"')?.strip_suffix('"')?.to_owned()))
-                else {
-                    continue;
-                };
-                (
-                    name,
-                    macro_name.trim_start_matches("AP_INIT_").to_owned(),
-                    parts.get(3).cloned().unwrap_or_default(),
-                )
-            };
+            let Some((name, shape, flags)) = httpd_entry(&text, macro_name, &parts) else { continue };
             let shape_known =
                 ["FLAG", "NO_ARGS", "RAW_ARGS", "TAKE", "ITERATE"].iter().any(|s| shape.starts_with(s));
             if name.contains('#') || name.contains(' ') || !shape_known {
@@ -434,6 +410,27 @@ fn httpd(files: &[PathBuf]) -> Result<Vec<Row>, String> {
         }
     }
     Ok(rows.into_iter().collect())
+}
+
+/// Name, shape and flags of an entry of httpd's tables of commands.
+fn httpd_entry(text: &str, macro_name: &str, parts: &[String]) -> Option<(String, String, String)> {
+    let Some(kind) = macro_name.strip_prefix("SSL_CMD_") else {
+        let first = parts.first().cloned().unwrap_or_default();
+        let defined = Regex::new(&format!(r#"#define\s+{}\s+"([^"]+)""#, regex::escape(&first))).ok();
+        let named = defined.and_then(|d| d.captures(text).map(|c| c[1].to_owned()));
+        let name = named.or_else(|| Some(first.strip_prefix('"')?.strip_suffix('"')?.to_owned()))?;
+        let shape = macro_name.trim_start_matches("AP_INIT_").to_owned();
+        return Some((name, shape, parts.get(3).cloned().unwrap_or_default()));
+    };
+    // Commands of directories name their class of overriding before their shape.
+    let (name, second) = (parts.first()?, parts.get(1)?);
+    let (shape, flags) = match kind {
+        "ALL" => (second, "RSRC_CONF|OR_AUTHCFG".to_owned()),
+        "DIR" => (parts.get(2).unwrap_or(second), format!("OR_{second}")),
+        "PXY" => (second, "RSRC_CONF|PROXY_CONF".to_owned()),
+        _ => (second, "RSRC_CONF".to_owned()),
+    };
+    Some((format!("SSL{name}"), shape.clone(), flags))
 }
 
 /// How httpd counts the words of a shape (`invoke_cmd` in server/config.c): the first ones must not be empty.

@@ -611,6 +611,19 @@ fn planted(unknown_too: bool) -> (Tree, u32) {
     (tree, planter.next.get() - 1000)
 }
 
+/// The services of the tree.
+const SERVICES: [&str; 9] = [
+    "nginx",
+    "apache2",
+    "redis-server",
+    "mariadb",
+    "postgresql",
+    "haproxy",
+    "php-fpm",
+    "tomcat10",
+    "tide-relay",
+];
+
 /// Markers that stand in a text; those of the settings that are no secret are not planted.
 fn leaked(text: &str) -> Vec<String> {
     let mut found: Vec<String> = text
@@ -640,17 +653,7 @@ fn clean(what: &str, answer: &Answer) {
 fn no_planted_secret_leaves_by_any_command_in_any_form() {
     let (tree, planted) = planted(false);
     assert!(planted >= 200, "only {planted} markers are planted");
-    for service in [
-        "nginx",
-        "apache2",
-        "redis-server",
-        "mariadb",
-        "postgresql",
-        "haproxy",
-        "php-fpm",
-        "tomcat10",
-        "tide-relay",
-    ] {
+    for service in SERVICES {
         for command in ["settings", "lint", "attempts", "diagnose", "verify", "fix", "survey"] {
             for form in ["text", "json"] {
                 let mut call = vec![command, service, "--format", form];
@@ -676,17 +679,7 @@ fn no_planted_secret_goes_into_a_bundle_or_comes_out_of_one() {
     clean("capture", &answer);
     tree.write("bundle.json", &answer.out);
     let bundle = tree.path().join("bundle.json").to_string_lossy().into_owned();
-    for service in [
-        "nginx",
-        "apache2",
-        "redis-server",
-        "mariadb",
-        "postgresql",
-        "haproxy",
-        "php-fpm",
-        "tomcat10",
-        "tide-relay",
-    ] {
+    for service in SERVICES {
         for command in ["settings", "lint", "diagnose"] {
             let there = run(tree.path(), &["--from", &bundle, command, service, "--format", "json"]);
             clean(&format!("{command} {service} from the bundle"), &there);

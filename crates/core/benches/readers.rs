@@ -35,14 +35,7 @@ impl Host for OneFile {
         }
     }
     fn parts(&self) -> Parts {
-        Parts {
-            files: true,
-            processes: false,
-            manager: false,
-            interfaces: false,
-            clock: false,
-            probes: false,
-        }
+        Parts { files: true, ..Parts::default() }
     }
 }
 

@@ -217,3 +217,26 @@ pub struct Finding {
     /// When in a start it strikes: smaller is earlier.
     pub stage: u8,
 }
+
+impl Finding {
+    /// A fault of which the kernel or our own reading proves that the next start fails, without a fix.
+    pub fn inevitable(
+        code: Code,
+        stage: u8,
+        subject: Subject,
+        title: String,
+        evidence: Vec<Evidence>,
+    ) -> Self {
+        Self {
+            code,
+            severity: Severity::Error,
+            subject,
+            title,
+            proof: Proof::Inevitable,
+            evidence,
+            fixes: vec![],
+            blocks: true,
+            stage,
+        }
+    }
+}

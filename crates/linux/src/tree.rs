@@ -72,13 +72,6 @@ impl Host for TreeHost {
     }
 
     fn parts(&self) -> Parts {
-        Parts {
-            files: true,
-            processes: false,
-            manager: false,
-            interfaces: false,
-            clock: false,
-            probes: false,
-        }
+        Parts { files: true, ..Parts::default() }
     }
 }

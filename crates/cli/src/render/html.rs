@@ -2,17 +2,25 @@
 use super::{Block, Page, Tone, clean, put};
 
 const STYLE: &str = "\
-:root{color-scheme:light dark;--ink:#1d2733;--paper:#fbfaf7;--dim:#5d6975;--line:#d5d3cb;--bad:#8e2a6b;--good:#0d6a73;--soft:#f0eee7}\
-@media(prefers-color-scheme:dark){:root{--ink:#e3e6ea;--paper:#171b21;--dim:#98a4b0;--line:#343b45;--bad:#e29ac6;--good:#7fd0d8;--soft:#1f252d}}\
-body{font:16px/1.5 system-ui,sans-serif;color:var(--ink);background:var(--paper);margin:0 auto;padding:2rem 1rem 4rem;max-width:62rem}\
-h1{font-size:1.1rem;font-weight:600;color:var(--dim);margin:0 0 1.2rem}h2{font-size:1.05rem;margin:1.8rem 0 .5rem}\
-.answer{font-size:1.35rem;font-weight:600;margin:1.4rem 0 .2rem}.problem{color:var(--bad)}.well{color:var(--good)}\
+:root{color-scheme:light dark;--ink:#1d2733;--paper:#fbfaf7;--dim:#5d6975;--line:#d5d3cb;--bad:#8e2a6b;\
+--good:#0d6a73;--soft:#f0eee7}\
+@media(prefers-color-scheme:dark){:root{--ink:#e3e6ea;--paper:#171b21;--dim:#98a4b0;--line:#343b45;\
+--bad:#e29ac6;--good:#7fd0d8;--soft:#1f252d}}\
+body{font:16px/1.5 system-ui,sans-serif;color:var(--ink);background:var(--paper);margin:0 auto;\
+padding:2rem 1rem 4rem;max-width:62rem}\
+h1{font-size:1.1rem;font-weight:600;color:var(--dim);margin:0 0 1.2rem}h2{font-size:1.05rem;\
+margin:1.8rem 0 .5rem}\
+.answer{font-size:1.35rem;font-weight:600;margin:1.4rem 0 .2rem}.problem{color:var(--bad)}\
+.well{color:var(--good)}\
 .dim{color:var(--dim)}code,pre{font-family:ui-monospace,monospace;font-size:.88em}\
 pre{background:var(--soft);padding:.7rem .9rem;overflow-x:auto;border-radius:4px;margin:.5rem 0}\
-.claim{display:flex;flex-wrap:wrap;justify-content:space-between;gap:.2rem 1.5rem;border-bottom:1px solid var(--line);padding:.3rem 0}\
+.claim{display:flex;flex-wrap:wrap;justify-content:space-between;gap:.2rem 1.5rem;\
+border-bottom:1px solid var(--line);padding:.3rem 0}\
 .claim code{color:var(--dim);overflow-wrap:anywhere}.wide{overflow-x:auto}\
-table{border-collapse:collapse;width:100%}th{text-align:left;color:var(--dim);font-weight:600}th,td{padding:.3rem .9rem .3rem 0;border-bottom:1px solid var(--line);vertical-align:top}\
-ins{text-decoration:none;color:var(--good)}del{text-decoration:none;color:var(--bad)}mark{background:none;color:var(--bad);font-weight:700;text-decoration:underline}\
+table{border-collapse:collapse;width:100%}th{text-align:left;color:var(--dim);font-weight:600}\
+th,td{padding:.3rem .9rem .3rem 0;border-bottom:1px solid var(--line);vertical-align:top}\
+ins{text-decoration:none;color:var(--good)}del{text-decoration:none;color:var(--bad)}mark{background:none;\
+color:var(--bad);font-weight:700;text-decoration:underline}\
 svg{max-width:100%;height:auto}@media print{body{max-width:none;padding:0}pre{white-space:pre-wrap}}";
 
 fn escape(text: &str) -> String {

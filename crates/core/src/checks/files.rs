@@ -59,17 +59,7 @@ fn finding(
     evidence: Vec<Evidence>,
     fixes: Vec<&'static str>,
 ) -> Finding {
-    Finding {
-        code,
-        severity: Severity::Error,
-        subject,
-        title,
-        proof: Proof::Inevitable,
-        evidence,
-        fixes,
-        blocks: true,
-        stage: stage::FILES,
-    }
+    Finding { fixes, ..Finding::inevitable(code, stage::FILES, subject, title, evidence) }
 }
 
 fn named(entry: &NamedPath, what: String) -> Evidence {

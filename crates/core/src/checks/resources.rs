@@ -90,17 +90,7 @@ fn finding(code: Code, demand: &Demand, title: String, evidence: Vec<Evidence>) 
         line: demand.place.as_ref().map(|p| p.line),
         ..Subject::default()
     };
-    Finding {
-        code,
-        severity: Severity::Error,
-        subject,
-        title,
-        proof: Proof::Inevitable,
-        evidence,
-        fixes: vec![],
-        blocks: true,
-        stage: stage::FILES,
-    }
+    Finding::inevitable(code, stage::FILES, subject, title, evidence)
 }
 
 /// The limit that a unit sets, with its place, where it is below what is asked for.

@@ -2,7 +2,6 @@
 //! it starts.
 use crate::case::{Case, State};
 use crate::code::Code;
-use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::host::{FileKind, Look};
 use crate::manager::{self, UNLIMITED, Unit};
@@ -29,17 +28,7 @@ fn finding(
     evidence: Vec<Evidence>,
     fixes: Vec<&'static str>,
 ) -> Finding {
-    Finding {
-        code,
-        severity: Severity::Error,
-        subject,
-        title,
-        proof: Proof::Inevitable,
-        evidence,
-        fixes,
-        blocks: true,
-        stage: stage::MANAGER,
-    }
+    Finding { fixes, ..Finding::inevitable(code, stage::MANAGER, subject, title, evidence) }
 }
 
 fn at_setting(unit: &Unit, section: &str, key: &str, words: String) -> Evidence {

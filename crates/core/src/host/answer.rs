@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 
 /// Which parts a host has.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Parts {
     /// Files with owner and mode.
     pub files: bool,

@@ -11,6 +11,7 @@ mod pieces;
 mod record;
 mod request;
 mod scan;
+mod settle;
 mod tail;
 mod words;
 mod zone;

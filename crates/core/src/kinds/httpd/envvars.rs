@@ -133,14 +133,7 @@ mod tests {
             Look::Absent
         }
         fn parts(&self) -> Parts {
-            Parts {
-                files: true,
-                processes: false,
-                manager: false,
-                interfaces: false,
-                clock: false,
-                probes: false,
-            }
+            Parts { files: true, ..Parts::default() }
         }
     }
 

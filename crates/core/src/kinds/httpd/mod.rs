@@ -3,6 +3,7 @@ mod conceal;
 mod envvars;
 mod finish;
 mod lines;
+mod macros;
 mod read;
 mod rules;
 mod state;

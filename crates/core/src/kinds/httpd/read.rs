@@ -1,6 +1,6 @@
 //! httpd's first pass: the tree of files, and at once what steers reading it. Nothing else is judged here.
 use super::lines::{Lines, LogicalLine, word, words};
-use super::state::{Item, Macro, Reader, Source};
+use super::state::{Item, Reader, Source};
 use super::{DIRECTIVES, Options, versions};
 use crate::bounds::Cost;
 use crate::code::Code;
@@ -11,7 +11,6 @@ use crate::host::{FileKind, Look, Unseen};
 use crate::kinds::Kind;
 use crate::path;
 use crate::snapshot::Snapshot;
-use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -100,7 +99,12 @@ impl Reader<'_, '_> {
         self.source = outer;
     }
 
-    fn stop(&mut self, line: &LogicalLine, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
+    pub(super) fn stop(
+        &mut self,
+        line: &LogicalLine,
+        code: Code,
+        message: impl Into<String>,
+    ) -> &mut ConfigFinding {
         self.stopped = true;
         self.report(line, code, message)
     }
@@ -172,7 +176,7 @@ impl Reader<'_, '_> {
     }
 
     /// Ends the reading at a bound.
-    fn bounded(&mut self) {
+    pub(super) fn bounded(&mut self) {
         if let Some(sentence) = self.cost.reached.clone() {
             self.out.bound(&sentence);
         }
@@ -187,7 +191,11 @@ impl Reader<'_, '_> {
 
     /// Reads lines until they end, or until `until` (a condition's name) is closed. Sections opened here must
     /// be closed here.
-    fn sections<'a>(&mut self, lines: &mut dyn Iterator<Item = LogicalLine<'a>>, until: Option<(&str, u32)>) {
+    pub(super) fn sections<'a>(
+        &mut self,
+        lines: &mut dyn Iterator<Item = LogicalLine<'a>>,
+        until: Option<(&str, u32)>,
+    ) {
         let mut open: Vec<Open> = Vec::new();
         self.depth += 1;
         while let Some(line) = lines.next() {
@@ -601,65 +609,5 @@ impl Reader<'_, '_> {
 
     fn directive_known(&self, name: &str) -> bool {
         DIRECTIVES.any_case(name).iter().any(|row| self.is_there(row))
-    }
-
-    fn define_macro<'a>(
-        &mut self,
-        rest: &str,
-        line: &LogicalLine,
-        lines: &mut dyn Iterator<Item = LogicalLine<'a>>,
-    ) {
-        let all: Vec<String> = words(rest.trim_end_matches('>')).into_iter().map(Cow::into_owned).collect();
-        let Some((name, parameters)) = all.split_first() else {
-            self.stop(line, Code::ConfigSyntax, "<Macro> has no name");
-            return;
-        };
-        let mut body = Vec::new();
-        let mut closed = false;
-        for inner in lines {
-            if inner.text.to_ascii_lowercase().starts_with("</macro>") {
-                closed = true;
-                break;
-            }
-            body.push((inner.text.into_owned(), inner.number));
-        }
-        if !closed {
-            self.stop(line, Code::ConfigSyntax, "<Macro> is not closed");
-            return;
-        }
-        let entry = Macro { parameters: parameters.to_vec(), lines: body, source: self.source.clone() };
-        self.macros.insert(name.to_ascii_lowercase(), entry);
-    }
-
-    fn use_macro(&mut self, rest: &str, line: &LogicalLine) {
-        let mut all = words(rest).into_iter();
-        let name = all.next().unwrap_or_default();
-        let Some(entry) = self.macros.get(&name.to_ascii_lowercase()).cloned() else { return };
-        let values: Vec<String> = all.map(Cow::into_owned).collect();
-        if values.len() != entry.parameters.len() {
-            let message =
-                format!("macro {name} has {} values, expected {}", values.len(), entry.parameters.len());
-            self.stop(line, Code::ConfigBadValue, message);
-            return;
-        }
-        let body: Vec<LogicalLine> = entry
-            .lines
-            .iter()
-            .map(|(text, number)| {
-                let filled = entry
-                    .parameters
-                    .iter()
-                    .zip(&values)
-                    .fold(text.clone(), |t, (p, v)| t.replace(p.as_str(), v));
-                LogicalLine { text: filled.into(), number: *number, start: 0, column: 0 }
-            })
-            .collect();
-        let made = body.iter().map(|l| l.text.len()).sum();
-        if !self.cost.expansion(made) {
-            return self.bounded();
-        }
-        let outer = std::mem::replace(&mut self.source, Source::bare(entry.source.name.clone()));
-        self.sections(&mut body.into_iter(), None);
-        self.source = outer;
     }
 }

@@ -145,13 +145,21 @@ fn stamps_without_a_year_are_placed_before_the_last_change_of_their_file() {
 
 #[test]
 fn structured_records_are_lines_like_others() {
+    let record = |at: &str, more: &str, severity: &str, message: &str| {
+        format!(
+            "{{\"timestamp\":\"2031-04-02 {at} UTC\",{more}\"error_severity\":\"{severity}\",\"message\":\"{message}\"}}"
+        )
+    };
+    let own = "\"pid\":71,";
+    let held = r#"could not bind IPv4 address \"127.0.0.1\": Address already in use"#;
+    let client = "\"user\":\"marta\",\"pid\":99,";
     let text = [
-        r#"{"timestamp":"2031-04-02 06:10:11.100 UTC","pid":71,"error_severity":"LOG","message":"starting PostgreSQL 15.20 on x86_64-pc-linux-gnu"}"#,
-        r#"{"timestamp":"2031-04-02 06:10:11.150 UTC","pid":71,"error_severity":"LOG","message":"could not bind IPv4 address \"127.0.0.1\": Address already in use"}"#,
-        r#"{"timestamp":"2031-04-02 06:10:11.160 UTC","pid":71,"error_severity":"FATAL","message":"could not create any TCP/IP sockets"}"#,
-        r#"{"timestamp":"2031-04-02 06:10:11.170 UTC","pid":71,"error_severity":"LOG","message":"database system is shut down"}"#,
-        r#"{"timestamp":"2031-04-02 07:10:11.170 UTC","user":"marta","pid":99,"error_severity":"LOG","message":"statement: select 'starting PostgreSQL'"}"#,
-        r#"{"timestamp": cut off"#,
+        record("06:10:11.100", own, "LOG", "starting PostgreSQL 15.20 on x86_64-pc-linux-gnu"),
+        record("06:10:11.150", own, "LOG", held),
+        record("06:10:11.160", own, "FATAL", "could not create any TCP/IP sockets"),
+        record("06:10:11.170", own, "LOG", "database system is shut down"),
+        record("07:10:11.170", client, "LOG", "statement: select 'starting PostgreSQL'"),
+        "{\"timestamp\": cut off".to_owned(),
     ]
     .join("\n");
     let list = history(&TextHost::new().file("/log", &text), "postgresql", false, &["/log"]);

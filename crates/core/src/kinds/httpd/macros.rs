@@ -1,0 +1,67 @@
+//! Macros of httpd: text until they are used.
+use super::lines::{LogicalLine, words};
+use super::state::{Macro, Reader, Source};
+use crate::code::Code;
+use std::borrow::Cow;
+
+impl Reader<'_, '_> {
+    pub(super) fn define_macro<'a>(
+        &mut self,
+        rest: &str,
+        line: &LogicalLine,
+        lines: &mut dyn Iterator<Item = LogicalLine<'a>>,
+    ) {
+        let all: Vec<String> = words(rest.trim_end_matches('>')).into_iter().map(Cow::into_owned).collect();
+        let Some((name, parameters)) = all.split_first() else {
+            self.stop(line, Code::ConfigSyntax, "<Macro> has no name");
+            return;
+        };
+        let mut body = Vec::new();
+        let mut closed = false;
+        for inner in lines {
+            if inner.text.to_ascii_lowercase().starts_with("</macro>") {
+                closed = true;
+                break;
+            }
+            body.push((inner.text.into_owned(), inner.number));
+        }
+        if !closed {
+            self.stop(line, Code::ConfigSyntax, "<Macro> is not closed");
+            return;
+        }
+        let entry = Macro { parameters: parameters.to_vec(), lines: body, source: self.source.clone() };
+        self.macros.insert(name.to_ascii_lowercase(), entry);
+    }
+
+    pub(super) fn use_macro(&mut self, rest: &str, line: &LogicalLine) {
+        let mut all = words(rest).into_iter();
+        let name = all.next().unwrap_or_default();
+        let Some(entry) = self.macros.get(&name.to_ascii_lowercase()).cloned() else { return };
+        let values: Vec<String> = all.map(Cow::into_owned).collect();
+        if values.len() != entry.parameters.len() {
+            let message =
+                format!("macro {name} has {} values, expected {}", values.len(), entry.parameters.len());
+            self.stop(line, Code::ConfigBadValue, message);
+            return;
+        }
+        let body: Vec<LogicalLine> = entry
+            .lines
+            .iter()
+            .map(|(text, number)| {
+                let filled = entry
+                    .parameters
+                    .iter()
+                    .zip(&values)
+                    .fold(text.clone(), |t, (p, v)| t.replace(p.as_str(), v));
+                LogicalLine { text: filled.into(), number: *number, start: 0, column: 0 }
+            })
+            .collect();
+        let made = body.iter().map(|l| l.text.len()).sum();
+        if !self.cost.expansion(made) {
+            return self.bounded();
+        }
+        let outer = std::mem::replace(&mut self.source, Source::bare(entry.source.name.clone()));
+        self.sections(&mut body.into_iter(), None);
+        self.source = outer;
+    }
+}
