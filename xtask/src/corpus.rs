@@ -113,7 +113,7 @@ fn ask(host: &Host, kind: &str, config: &str) -> Result<(&'static str, Option<u3
 }
 
 /// The line of the corpus file that a message names.
-fn line_of(message: &str, path: &str) -> Option<u32> {
+pub(crate) fn line_of(message: &str, path: &str) -> Option<u32> {
     if let Some((_, rest)) = message.split_once(&format!("{path}:")) {
         // Behind the file's name stands its line, or the sentence goes on.
         if let Ok(line) = rest.chars().take_while(char::is_ascii_digit).collect::<String>().parse() {

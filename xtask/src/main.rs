@@ -11,6 +11,7 @@ mod host;
 mod live;
 mod pictures;
 mod samples;
+mod sweep;
 mod walk;
 mod walk_booted;
 
@@ -48,9 +49,10 @@ fn main() -> ExitCode {
         ["walk", "--booted", only @ ..] => program().and_then(|p| walk_booted::run(&p, 5, only)),
         ["walk", "--booted-all", only @ ..] => program().and_then(|p| walk_booted::run(&p, 1, only)),
         ["walk", "--check"] => walk::check(),
+        ["sweep", kind, only @ ..] => sweep::run(kind, only),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
         _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-logs [MIB], \
-            captures, corpus, fuzz [--seconds N], samples [KIND…], live [NAME…], pictures, walk [--all | \
+            captures, corpus, fuzz [--seconds N], samples [KIND…], sweep KIND [NAME…], live [NAME…], pictures, walk [--all | \
             --check | --booted | --booted-all]"
             .into()),
     };

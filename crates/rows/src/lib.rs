@@ -200,7 +200,11 @@ impl Table {
     /// A row that leaves to the harvest what was never harvested.
     pub fn corrected(mut self, by: &Self) -> Result<Self, String> {
         for better in &by.rows {
-            let same = |row: &Row| row.name == better.name && (better.from == "*" || better.from == row.from);
+            let named =
+                |row: &Row| row.name == better.name && (better.from == "*" || better.from == row.from);
+            // Of several rows of a name, what one of them takes says which is meant.
+            let meant = self.rows.iter().any(|row| named(row) && row.takes == better.takes);
+            let same = |row: &Row| named(row) && (!meant || row.takes == better.takes);
             if self.rows.iter().any(same) {
                 for row in self.rows.iter_mut().filter(|row| same(row)) {
                     let put = |old: &mut String, new: &str| {
@@ -330,6 +334,12 @@ mod tests {
         let table = table.corrected(&better).unwrap();
         assert_eq!(brief(&table), ["ebb str *", "flood flag *", "tide int(1..9) *"]);
         assert_eq!(table.rows[2].marks, "secret");
+        let mut turned = Table::default();
+        turned.add(&release("1"), vec![row("tide", "int", "")]);
+        turned.add(&release("2"), vec![row("tide", "str", "")]);
+        let better = Table::parse("tide\t=\tstr\t*\tquay:2-=idle\t=\n").unwrap();
+        let turned = turned.corrected(&better).unwrap();
+        assert_eq!(brief(&turned), ["tide int quay:1-2", "tide str quay:2-=idle"], "one of two is meant");
         assert!(table.corrected(&Table::parse("none\t=\t=\t*\t=\t=\n").unwrap()).is_err());
     }
 

@@ -48,6 +48,20 @@ pub enum Fate {
     Unsure,
 }
 
+impl Fate {
+    /// What to tell of a directive that is accepted and is not what it was, and what to write in its place.
+    pub fn caution(self, name: &str) -> Option<(String, Option<String>)> {
+        match self {
+            Self::Known | Self::Gone | Self::Unsure => None,
+            Self::Idle => Some((format!("{name} has no effect any more"), None)),
+            Self::Deprecated => Some((format!("{name} is deprecated: a later release may refuse it"), None)),
+            Self::Renamed(by) => {
+                Some((format!("{name} is deprecated: {by} took its place"), Some(format!("write {by}"))))
+            }
+        }
+    }
+}
+
 /// Releases in which something becomes of a directive: from one version on, and before another.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Reach {
@@ -311,6 +325,14 @@ mod tests {
             TABLE.is_beyond(Some(&Release { flavour: "quay".into(), version: Version::parse(v).unwrap() }))
         };
         assert!(beyond("2.1") && !beyond("2.0") && !beyond("2.0.9") && !TABLE.is_beyond(None));
+    }
+
+    #[test]
+    fn what_is_accepted_and_not_what_it_was_is_told() {
+        assert!([Fate::Known, Fate::Gone, Fate::Unsure].iter().all(|f| f.caution("ebb").is_none()));
+        assert!(Fate::Idle.caution("ebb").is_some_and(|(said, help)| said.contains("ebb") && help.is_none()));
+        assert!(Fate::Deprecated.caution("ebb").is_some());
+        assert!(Fate::Renamed("flood").caution("ebb").is_some_and(|(_, help)| help.unwrap().contains("flood")));
     }
 
     #[test]

@@ -3,7 +3,7 @@ use super::lines::word;
 use super::state::{Around, DIRECTORY, Directive, Facts, Item, PROXY, Reader, SERVER, Scope, find};
 use super::{DIRECTIVES, rules};
 use crate::code::Code;
-use crate::config::rows::{Fate, Fault, Marks, Row, Type, fault, slots_of};
+use crate::config::rows::{Fault, Marks, Row, Type, fault, slots_of};
 use crate::config::{About, Severity, nearest};
 use std::borrow::Cow;
 
@@ -114,9 +114,11 @@ fn judge(r: &mut Reader, d: &Directive, scope: &Scope) -> Option<&'static Row> {
         find(r, d, Code::ConfigMisplacedDirective, message);
         return None;
     }
-    if !row.releases.is_empty() && DIRECTIVES.fate(row, r.options.release.as_ref()) == Fate::Idle {
-        find(r, d, Code::ConfigWarning, format!("{} has no effect any more", d.name)).severity =
-            Severity::Warning;
+    if !row.releases.is_empty()
+        && let Some((message, help)) = DIRECTIVES.fate(row, r.options.release.as_ref()).caution(row.name)
+    {
+        let found = find(r, d, Code::ConfigWarning, message);
+        (found.severity, found.help) = (Severity::Warning, help);
     }
     Some(row)
 }

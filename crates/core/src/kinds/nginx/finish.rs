@@ -41,8 +41,8 @@ fn add(
 /// Names that must be an upstream block or resolve. The daemon resolves while it reads, so a fault here
 /// belongs before every later one in the file.
 fn upstreams(r: &mut Reader) {
-    for HostUse { host, may_be, place, directive } in std::mem::take(&mut r.facts.host_uses) {
-        if may_be != MayBe::Host && r.facts.upstreams.contains_key(&host) {
+    for HostUse { host, upstream, may_be, place, directive } in std::mem::take(&mut r.facts.host_uses) {
+        if may_be != MayBe::Host && r.facts.upstreams.contains_key(&upstream) {
             continue;
         }
         if may_be == MayBe::Upstream {
@@ -64,19 +64,29 @@ fn upstreams(r: &mut Reader) {
 fn zones(r: &mut Reader) {
     for (name, place, directive) in std::mem::take(&mut r.facts.zone_uses) {
         if !r.facts.zones.contains_key(&name) {
+            let name = name.trim_start_matches("stream ");
             let message = format!("zone \"{name}\" of \"{directive}\" ({place}) is declared nowhere");
             // A cache is looked up when the sections are merged, at the end of http; the others after the
             // last line.
             let place =
                 if directive.ends_with("_cache") { r.facts.http_end.clone().unwrap_or(place) } else { place };
-            add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(About::Name(name)));
+            add(
+                r,
+                Code::ConfigBadValue,
+                Some(place),
+                DependsOn::Text,
+                message,
+                Some(About::Name(name.to_owned())),
+            );
         }
     }
 }
 
 fn unknown_variables(r: &mut Reader) {
     for (name, place) in std::mem::take(&mut r.facts.variable_uses) {
-        if !r.facts.variables.contains(&name) && !variables::built_in(&name) {
+        let plain = name.trim_start_matches("stream ");
+        if !r.facts.variables.contains(&name) && !variables::built_in(plain) {
+            let name = plain.to_owned();
             let message = format!("variable \"${name}\" is defined nowhere");
             add(r, Code::ConfigBadValue, Some(place), DependsOn::Text, message, Some(About::Name(name)));
         }

@@ -32,7 +32,7 @@ fn listen(r: &mut Reader, d: &Directive) {
             "default_server" | "default" => default = true,
             "bind" | "reuseport" | "deferred" => options = true,
             "http2" | "proxy_protocol" => {}
-            "spdy" => r.warn(d, "\"spdy\" is not supported any more and is ignored"),
+            "spdy" => drop(r.warn(d, "\"spdy\" is not supported any more and is ignored")),
             "ipv6only=on" | "ipv6only=off" => {
                 v6_only = word.ends_with("on");
                 options = true;

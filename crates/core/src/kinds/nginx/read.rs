@@ -208,10 +208,9 @@ impl Reader<'_, '_> {
             }
             return;
         };
-        if self.out.findings.len() == errors {
-            self.words(&d, row);
-        }
+        self.words(&d, row);
         let own_fault = self.out.findings.len() > errors;
+        self.caution(&d, row);
         match d.name() {
             "include" => self.include(&d),
             _ if !own_fault => rules::apply(self, &d, row),
@@ -287,6 +286,17 @@ impl Reader<'_, '_> {
             return None;
         }
         Some(row)
+    }
+
+    /// Tells of a directive that is accepted and is not what it was.
+    fn caution(&mut self, d: &Directive, row: &'static Row) {
+        if row.releases.is_empty() {
+            return;
+        }
+        let fate = DIRECTIVES.fate(row, self.options.release(self.snapshot));
+        if let Some((message, help)) = fate.caution(row.name) {
+            self.warn(d, message).help = help;
+        }
     }
 
     /// Whether the installed release, and its build or a loaded module, has a row.

@@ -146,6 +146,8 @@ pub(super) enum MayBe {
 /// A name that stands for an upstream or a host.
 pub(super) struct HostUse {
     pub(super) host: String,
+    /// The name of the upstream that it may be.
+    pub(super) upstream: String,
     pub(super) may_be: MayBe,
     pub(super) place: Place,
     pub(super) directive: String,
@@ -237,8 +239,10 @@ impl Reader<'_, '_> {
         })
     }
 
-    pub(super) fn warn(&mut self, d: &Directive, message: impl Into<String>) {
-        self.find(d, Code::ConfigWarning, message).severity = Severity::Warning;
+    pub(super) fn warn(&mut self, d: &Directive, message: impl Into<String>) -> &mut ConfigFinding {
+        let found = self.find(d, Code::ConfigWarning, message);
+        found.severity = Severity::Warning;
+        found
     }
 
     /// Whether a block of this context is open.
@@ -253,6 +257,12 @@ impl Reader<'_, '_> {
     pub(super) fn block(&mut self) -> &mut Block {
         let last = self.blocks.len() - 1;
         &mut self.blocks[last]
+    }
+
+    /// A name as it is known where it stands: sections of streams know none of those of sites, and the other way
+    /// round.
+    pub(super) fn known_here(&self, name: &str) -> String {
+        if self.context().starts_with("stream") { format!("stream {name}") } else { name.to_owned() }
     }
 
     pub(super) fn context(&self) -> &'static str {

@@ -55,7 +55,8 @@ pub(super) fn built_in(name: &str) -> bool {
 }
 
 /// Adds the named groups of a pattern.
-pub(super) fn captures(pattern: &str, known: &mut HashSet<String>) {
+pub(super) fn captures(pattern: &str) -> Vec<String> {
+    let mut known = Vec::new();
     for marker in ["(?<", "(?P<", "(?'"] {
         for (at, _) in pattern.match_indices(marker) {
             let name: String = pattern[at + marker.len()..]
@@ -63,10 +64,11 @@ pub(super) fn captures(pattern: &str, known: &mut HashSet<String>) {
                 .take_while(|c| c.is_ascii_alphanumeric() || *c == '_')
                 .collect();
             if !name.is_empty() {
-                known.insert(name);
+                known.push(name);
             }
         }
     }
+    known
 }
 
 #[cfg(test)]

@@ -118,8 +118,8 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
         }
         ("upstream", _) => {
             let name = d.argument(0).to_ascii_lowercase();
-            let place = d.place.clone();
-            if let Some(first) = r.facts.upstreams.insert(name.clone(), place) {
+            let (place, known) = (d.place.clone(), r.known_here(&name));
+            if let Some(first) = r.facts.upstreams.insert(known, place) {
                 r.find(
                     d,
                     Code::ConfigConflict,
@@ -163,7 +163,10 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
         ("map" | "geo" | "split_clients" | "perl_set", _) => {
             let name = d.words.last().map_or("", |w| w.value.as_ref()).to_owned();
             match name.strip_prefix('$') {
-                Some(variable) => drop(r.facts.variables.insert(variable.to_owned())),
+                Some(variable) => {
+                    let known = r.known_here(variable);
+                    r.facts.variables.insert(known);
+                }
                 None => drop(r.find(
                     d,
                     Code::ConfigBadValue,
@@ -285,7 +288,7 @@ pub(super) fn condition(r: &mut Reader, d: &Directive) {
     let fault = match inner.as_slice() {
         [one] if one.starts_with('$') && one.len() > 1 => {
             // Everything behind the sign is the name, an operator without blanks too.
-            r.facts.variable_uses.push((one[1..].to_owned(), d.place.clone()));
+            r.facts.variable_uses.push((r.known_here(&one[1..]), d.place.clone()));
             return;
         }
         [one] => Some(format!("\"{one}\" is not a variable")),

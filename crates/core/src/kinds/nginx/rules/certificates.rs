@@ -37,7 +37,6 @@ pub(super) static ON: Rule = Rule {
     names: &["ssl"],
     check: |r, d, row| {
         if row.from == "ngx_http_ssl_module" && d.argument(0).eq_ignore_ascii_case("on") {
-            r.warn(d, "\"ssl on\" is obsolete: write \"listen … ssl\"");
             let place = d.place.clone();
             if let Some(site) = &mut r.block().site {
                 site.ssl_on = Some(place);

@@ -17,7 +17,10 @@ pub(in super::super) fn check_regex(r: &mut Reader, d: &Directive, pattern: &str
     if let Some(fault) = crate::config::regex_fault(pattern) {
         r.find(d, Code::ConfigBadValue, format!("the pattern \"{pattern}\" does not compile: {fault}"));
     }
-    variables::captures(pattern, &mut r.facts.variables);
+    for name in variables::captures(pattern) {
+        let name = r.known_here(&name);
+        r.facts.variables.insert(name);
+    }
 }
 
 /// Notes the variables of a value; a lone `$` or an open brace is refused at once.
@@ -26,7 +29,8 @@ pub(in super::super) fn uses_variables(r: &mut Reader, d: &Directive, value: &st
         // What the daemon itself defines needs no second look.
         Ok(names) => {
             let own = names.into_iter().filter(|n| !variables::built_in(n));
-            r.facts.variable_uses.extend(own.map(|n| (n.to_owned(), d.place.clone())));
+            let own: Vec<_> = own.map(|n| (r.known_here(n), d.place.clone())).collect();
+            r.facts.variable_uses.extend(own);
         }
         Err(fault) => drop(r.find(d, Code::ConfigBadValue, format!("\"{value}\": {fault}"))),
     }

@@ -10,10 +10,11 @@ pub(super) static FORMAT: Rule = Rule { names: &["log_format"], check: |r, d, _|
 
 fn log_format(r: &mut Reader, d: &Directive) {
     let name = d.argument(0).to_owned();
-    if r.facts.formats.contains(&name) {
+    let known = r.known_here(&name);
+    if r.facts.formats.contains(&known) {
         r.find(d, Code::ConfigConflict, format!("log format \"{name}\" is declared twice"));
     }
-    r.facts.formats.insert(name);
+    r.facts.formats.insert(known);
     let parts: Vec<String> =
         d.arguments().skip(1).filter(|a| !a.starts_with("escape=")).map(str::to_owned).collect();
     parts.iter().for_each(|p| uses_variables(r, d, p));
@@ -83,7 +84,7 @@ fn access_log(r: &mut Reader, d: &Directive) {
     }
     if d.words.len() > 2 && !d.argument(1).contains('=') {
         let format = d.argument(1).to_owned();
-        if format != "combined" && !r.facts.formats.contains(&format) {
+        if format != "combined" && !r.facts.formats.contains(&r.known_here(&format)) {
             r.find(
                 d,
                 Code::ConfigBadValue,

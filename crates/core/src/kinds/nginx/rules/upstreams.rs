@@ -106,6 +106,7 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
 pub(super) fn use_host(r: &mut Reader, d: &Directive, host: &str, may_be: MayBe) {
     let used = HostUse {
         host: host.to_ascii_lowercase(),
+        upstream: r.known_here(&host.to_ascii_lowercase()),
         may_be,
         place: d.place.clone(),
         directive: d.name().to_owned(),

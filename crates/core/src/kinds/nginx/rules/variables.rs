@@ -8,7 +8,8 @@ pub(super) static SET: Rule = Rule { names: &["set"], check: |r, d, _| set(r, d)
 pub(super) static AUTH_REQUEST_SET: Rule = Rule {
     names: &["auth_request_set"],
     check: |r, d, _| {
-        r.facts.variables.insert(d.argument(0).trim_start_matches('$').to_owned());
+        let name = r.known_here(d.argument(0).trim_start_matches('$'));
+        r.facts.variables.insert(name);
     },
 };
 
@@ -16,7 +17,8 @@ fn set(r: &mut Reader, d: &Directive) {
     let value = d.argument(0);
     match value.strip_prefix('$').filter(|n| !n.is_empty()) {
         Some(name) => {
-            r.facts.variables.insert(name.to_owned());
+            let name = r.known_here(name);
+            r.facts.variables.insert(name);
             let set_to = d.argument(1).to_owned();
             uses_variables(r, d, &set_to);
         }

@@ -75,8 +75,8 @@ fn declare_zone(r: &mut Reader, d: &Directive) {
             return;
         }
     }
-    let place = d.place.clone();
-    if let Some(first) = r.facts.zones.insert(name.to_owned(), place) {
+    let (place, known) = (d.place.clone(), r.known_here(name));
+    if let Some(first) = r.facts.zones.insert(known, place) {
         r.find(d, Code::ConfigConflict, format!("zone \"{name}\" is already declared in {first}"));
     }
 }
@@ -97,13 +97,14 @@ fn cache_path(r: &mut Reader, d: &Directive) {
         return;
     }
     let place = d.place.clone();
-    r.facts.zones.insert(name.to_owned(), place);
+    let known = r.known_here(name);
+    r.facts.zones.insert(known, place);
     r.out.model.writes.push(entry);
 }
 
 fn use_zone(r: &mut Reader, d: &Directive, name: Option<String>) {
     match name {
-        Some(name) => r.facts.zone_uses.push((name, d.place.clone(), d.name().to_owned())),
+        Some(name) => r.facts.zone_uses.push((r.known_here(&name), d.place.clone(), d.name().to_owned())),
         None => {
             let _ =
                 r.find(d, Code::ConfigBadValue, format!("\"{}\" must have a \"zone\" parameter", d.name()));

@@ -1,0 +1,363 @@
+//! `cargo xtask sweep KIND`: every row of a kind's table, with words that its types hold and words that they do
+//! not, in every place, asked of the daemon that is installed here and of our own reader. What differs is
+//! listed. One line that the daemon accepts and one that it refuses for each row, of those on which both agree,
+//! are written beside the corpus, and an ordinary test holds `lint` to them.
+use crate::corpus::{FOLDER, fill, line_of};
+use jolly_core::config::Severity;
+use jolly_core::config::rows::{Directives, Fate, Marks, Row, Slot, Type};
+use jolly_core::kinds::{self, Instance, Kind};
+use jolly_core::snapshot::Snapshot;
+use jolly_linux::LiveHost;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write as _;
+use std::fs;
+use std::path::Path;
+use std::process::Command;
+use std::time::Duration;
+
+/// Where the configurations lie while they are asked about.
+const PLACE: &str = "/corpus";
+/// At most so many lines of one row in one place.
+const LINES: usize = 20;
+/// In so many places where a row may not stand it is tried.
+const FOREIGN: usize = 3;
+
+/// A daemon to ask.
+struct Daemon {
+    kind: &'static dyn Kind,
+    /// Its own check of a file.
+    check: &'static [&'static str],
+    /// A start with a file, and what ends it again, as lines of a shell; `$1` is the file.
+    start: &'static str,
+    /// Places of the template, with the places of rows that they stand for.
+    places: &'static [(&'static str, &'static [&'static str])],
+    /// Behind the words of a line.
+    end: &'static str,
+    /// A word with a variable that exists, and one with a variable that does not.
+    variables: (&'static str, &'static str),
+}
+
+fn daemon(name: &str) -> Option<Daemon> {
+    let kind = kinds::kind(name)?;
+    match name {
+        "nginx" => Some(Daemon {
+            kind,
+            check: &["nginx", "-t", "-c"],
+            start: "timeout 10 nginx -c $1 >/dev/null 2>&1; s=$?; nginx -c $1 -s stop >/dev/null 2>&1; sleep 0.1; exit $s",
+            places: &[
+                ("main", &["main", "any"]),
+                ("events", &["events"]),
+                ("http", &["http"]),
+                ("server", &["server"]),
+                ("server-if", &["server-if"]),
+                ("location", &["location"]),
+                ("location-if", &["location-if"]),
+                ("limit", &["limit"]),
+                ("upstream", &["upstream"]),
+                ("stream", &["stream"]),
+                ("stream-server", &["stream-server"]),
+                ("stream-upstream", &["stream-upstream"]),
+                ("mail", &["mail"]),
+                ("mail-server", &["mail-server"]),
+            ],
+            end: ";",
+            variables: ("$remote_addr", "$tide_none"),
+        }),
+        "httpd" => Some(Daemon {
+            kind,
+            check: &["apache2", "-t", "-f"],
+            start: "timeout 10 apache2 -f $1 -k start 2>&1; s=$?; sleep 0.2; [ -e /var/run/apache2/corpus.pid ] || s=1; \
+                pkill -9 -x apache2; rm -f /var/run/apache2/corpus.pid; exit $s",
+            places: &[
+                ("main", &["server", "on-read"]),
+                ("host", &["server"]),
+                ("dir", &["directory", "authcfg", "fileinfo", "indexes", "limit", "options", "unset"]),
+                ("location", &["directory", "authcfg", "fileinfo", "indexes", "limit", "options", "unset"]),
+                ("files", &["directory", "authcfg", "fileinfo", "indexes", "limit", "options", "unset"]),
+                ("if", &["directory", "authcfg", "fileinfo", "indexes", "limit", "options", "unset"]),
+                ("proxy", &["proxy"]),
+            ],
+            end: "",
+            variables: ("%{REMOTE_ADDR}", "%{"),
+        }),
+        _ => None,
+    }
+}
+
+/// What somebody says of a configuration: accepted, or refused at a line of the corpus file.
+type Verdict = Result<(), Option<u32>>;
+
+/// Asks both, writes the examples, and lists the differences.
+pub(crate) fn run(name: &str, only: &[&str]) -> Result<(), String> {
+    let daemon = daemon(name).ok_or_else(|| format!("{name}: only nginx and httpd have such a table"))?;
+    let folder = Path::new(FOLDER);
+    let template = fs::read_to_string(folder.join(format!("{name}-rows.template")))
+        .map_err(|e| format!("{name}-rows.template: {e}"))?;
+    fs::create_dir_all(PLACE).map_err(|e| format!("{PLACE}: {e}"))?;
+    fs::write(Path::new(PLACE).join("file"), "x\n").map_err(|e| e.to_string())?;
+    let file = format!("{PLACE}/{name}.conf");
+    let host = LiveHost::new(Duration::from_secs(5));
+    let mut asker = Asker { daemon: &daemon, template: &template, file, host: &host };
+    if let (Err(at), words) = asker.theirs("none", "")? {
+        return Err(format!("the daemon refuses the template alone, line {at:?}: {words}"));
+    }
+    let directives = daemon.kind.directives().ok_or("no table")?;
+    let release = daemon.kind.release(&Snapshot::new(&host), &Instance::default());
+    let (mut out, mut differences, mut asked) = (Examples::default(), String::new(), 0);
+    let rows = directives.all().filter(|r| only.is_empty() || only.contains(&r.name));
+    for row in rows {
+        let known = directives.fate(row, release.as_ref()) != Fate::Gone;
+        for (place, line) in lines(&daemon, directives, row) {
+            let (theirs, words) = asker.theirs(place, &line)?;
+            let ours = asker.ours(place, &line)?;
+            // Some things are only looked at by a start.
+            let theirs = if theirs.is_ok() && ours.is_err() { asker.start(place, &line)? } else { theirs };
+            asked += 1;
+            if theirs == ours {
+                out.keep(row, place, &line, theirs, known && stands(&daemon, directives, row, place));
+            } else {
+                let _ = writeln!(differences, "{place} | {line} | real {theirs:?} | ours {ours:?} | {words}");
+            }
+        }
+    }
+    let count = differences.lines().count();
+    fs::write(format!("{PLACE}/{name}.differences"), &differences).map_err(|e| e.to_string())?;
+    if only.is_empty() {
+        fs::write(folder.join(format!("{name}-rows.tsv")), out.spelled()).map_err(|e| e.to_string())?;
+    }
+    say(&differences);
+    say(&format!("{asked} lines asked, {count} differ"));
+    Ok(())
+}
+
+#[expect(clippy::print_stdout, reason = "a chore reports to its caller")]
+fn say(text: &str) {
+    println!("{text}");
+}
+
+struct Asker<'a> {
+    daemon: &'a Daemon,
+    template: &'a str,
+    file: String,
+    host: &'a LiveHost,
+}
+
+impl Asker<'_> {
+    fn write(&self, place: &str, line: &str) -> Result<(), String> {
+        fs::write(&self.file, fill(self.template, place, line)).map_err(|e| format!("{}: {e}", self.file))
+    }
+
+    fn theirs(&mut self, place: &str, line: &str) -> Result<(Verdict, String), String> {
+        self.write(place, line)?;
+        let (program, options) = self.daemon.check.split_first().ok_or("no check")?;
+        let output = Command::new(program)
+            .args(options)
+            .arg(&self.file)
+            .output()
+            .map_err(|e| format!("{program}: {e}"))?;
+        let text = [&output.stdout[..], &output.stderr[..]].concat();
+        let text = String::from_utf8_lossy(&text).into_owned();
+        let verdict = if output.status.success() {
+            Ok(())
+        } else {
+            Err(text.lines().rev().find_map(|l| line_of(l, &self.file)))
+        };
+        let words = text.lines().filter(|l| !l.contains("[warn]")).take(3).collect::<Vec<_>>().join(" / ");
+        Ok((verdict, words))
+    }
+
+    fn start(&self, place: &str, line: &str) -> Result<Verdict, String> {
+        self.write(place, line)?;
+        let started = Command::new("sh")
+            .args(["-c", self.daemon.start, "sh", &self.file])
+            .output()
+            .map_err(|e| format!("sh: {e}"))?;
+        let said = String::from_utf8_lossy(&started.stdout).into_owned();
+        Ok(if started.status.success() {
+            Ok(())
+        } else {
+            Err(said.lines().rev().find_map(|l| line_of(l, &self.file)))
+        })
+    }
+
+    fn ours(&mut self, place: &str, line: &str) -> Result<Verdict, String> {
+        self.write(place, line)?;
+        let instance = Instance { config: self.file.clone(), ..Instance::default() };
+        let read = self.daemon.kind.read(&Snapshot::new(self.host), &instance);
+        let error = read.findings.iter().find(|f| f.severity == Severity::Error);
+        Ok(error.map_or(Ok(()), |f| Err(f.place.as_ref().map(|p| p.line))))
+    }
+}
+
+/// Whether a row may stand in a place of the template.
+fn stands(daemon: &Daemon, directives: &'static Directives, row: &Row, place: &str) -> bool {
+    let own: BTreeSet<&str> = directives.named(row.places).collect();
+    daemon.places.iter().any(|(name, rows)| *name == place && rows.iter().any(|r| own.contains(r)))
+}
+
+/// Lines to ask about, each with its place.
+fn lines(daemon: &Daemon, directives: &'static Directives, row: &'static Row) -> Vec<(&'static str, String)> {
+    let mut all = Vec::new();
+    let mut first = true;
+    let written = |words: &[String]| written(daemon, row, words);
+    let good: Vec<Vec<String>> = row.takes.iter().map(|form| words_of(daemon, form)).collect();
+    let (own, foreign): (Vec<_>, Vec<_>) = daemon
+        .places
+        .iter()
+        .map(|(place, _)| *place)
+        .partition(|place| stands(daemon, directives, row, place));
+    // Not the same ones for every row.
+    let from = usize::from(row.number) % foreign.len().max(1);
+    let foreign = foreign.iter().cycle().skip(from).take(FOREIGN.min(foreign.len()));
+    all.extend(foreign.filter_map(|place| Some((*place, written(good.first()?)))));
+    for place in own {
+        if !first {
+            all.extend(good.iter().map(|words| (place, written(words))));
+            continue;
+        }
+        first = false;
+        let mut here: Vec<Vec<String>> = good.clone();
+        for (form, words) in row.takes.iter().zip(&good) {
+            let slots: Vec<&Slot> =
+                form.iter().flat_map(|s| std::iter::repeat_n(s, usize::from(s.least.max(1)))).collect();
+            for (at, slot) in slots.iter().enumerate().take(words.len()) {
+                for other in others(daemon, slot.takes) {
+                    let mut words = words.clone();
+                    words[at] = other;
+                    here.push(words);
+                }
+            }
+            let mut more = words.clone();
+            here.push(words[..words.len().saturating_sub(1)].to_vec());
+            more.push("tide".into());
+            here.push(more.clone());
+            more.push("tide".into());
+            here.push(more);
+        }
+        here.push(Vec::new());
+        let mut seen = BTreeSet::new();
+        here.retain(|words| seen.insert(words.clone()));
+        all.extend(here.iter().take(LINES).map(|words| (place, written(words))));
+    }
+    all
+}
+
+/// A line of a row with these words.
+fn written(daemon: &Daemon, row: &Row, words: &[String]) -> String {
+    let quoted = |w: &String| if w.is_empty() || w.contains(' ') { format!("\"{w}\"") } else { w.clone() };
+    let words: String = words.iter().map(|w| format!(" {}", quoted(w))).collect();
+    if let Some(section) = row.name.strip_prefix('<') {
+        return format!("<{section}{words}>\\n</{section}>");
+    }
+    let end = if row.marks.has(Marks::BLOCK) { " { }" } else { daemon.end };
+    format!("{}{words}{end}", row.name)
+}
+
+/// Words that a list of types holds.
+fn words_of(daemon: &Daemon, form: &'static [Slot]) -> Vec<String> {
+    form.iter()
+        .flat_map(|s| std::iter::repeat_n(good(daemon, s.takes), usize::from(s.least.max(1))))
+        .collect()
+}
+
+/// A word of a type.
+fn good(daemon: &Daemon, takes: Type) -> String {
+    match takes {
+        Type::Flag => "on".into(),
+        Type::Int(int) => int.least.unwrap_or(1).max(int.most.unwrap_or(4).min(4)).to_string(),
+        Type::Size(size) => size.least.map_or("8k".into(), |n| n.max(8192).to_string()),
+        Type::Time(_) => "30s".into(),
+        Type::Enum(all) | Type::Exact(all) | Type::Set(all) | Type::Signed(all) => {
+            all.first().map_or("tide", |w| w).into()
+        }
+        Type::Begins(all) => format!("{}4", all.first().map_or("", |w| w)),
+        Type::Network(_) => "192.0.2.0/24".into(),
+        Type::Variable => daemon.variables.0.into(),
+        Type::Regex => "^/tide".into(),
+        Type::Path(_) => format!("{PLACE}/file"),
+        Type::Str | Type::Word | Type::Secret | Type::Raw | Type::Template => "tide".into(),
+    }
+}
+
+/// Further words, of the type and not, and on its borders.
+fn others(daemon: &Daemon, takes: Type) -> Vec<String> {
+    let listed = |all: &[&str]| {
+        let mut words: Vec<String> = all.iter().map(|w| (*w).to_owned()).collect();
+        words.extend(all.first().map(|w| w.to_uppercase()));
+        words.extend(all.first().map(|w| format!("{w}x")));
+        words
+    };
+    let mut all: Vec<String> = match takes {
+        Type::Flag => vec!["off".into(), "OFF".into(), "yes".into()],
+        Type::Int(int) => [int.least, int.most]
+            .into_iter()
+            .flatten()
+            .flat_map(|n| [n.saturating_sub(1), n, n.saturating_add(1)])
+            .map(|n| n.to_string())
+            .chain(["1k".into(), "007".into()])
+            .collect(),
+        Type::Size(size) => {
+            let border = size.least.into_iter().flat_map(|n| [n - 1, n]).map(|n| n.to_string());
+            border.chain(["64k", "1m", "1g", "1q", "1kb"].map(str::to_owned)).collect()
+        }
+        Type::Time(_) => ["1", "500ms", "1h30m", "1M", "30s1m", "1q"].map(str::to_owned).to_vec(),
+        Type::Enum(list) | Type::Exact(list) | Type::Set(list) => listed(list),
+        Type::Signed(list) => {
+            let mut all = listed(list);
+            all.extend(list.first().map(|w| format!("+{w}")));
+            all
+        }
+        Type::Begins(list) => list.iter().map(|w| (*w).to_owned()).collect(),
+        Type::Network(list) => {
+            let mut all = listed(list);
+            all.extend(["192.0.2.0/33", "192.0.2.300", "2001:db8::/32", "quay1"].map(str::to_owned));
+            all
+        }
+        Type::Regex => vec!["(".into()],
+        Type::Path(_) => vec![format!("{PLACE}/none/file"), PLACE.into()],
+        _ => ["on", "off", "4", "-1", "0", "all", "none", "30s", "http://192.0.2.1/", "a=b", "/srv/www"]
+            .map(str::to_owned)
+            .to_vec(),
+    };
+    all.extend(["", "tide", "-4", daemon.variables.0, daemon.variables.1].map(str::to_owned));
+    all
+}
+
+/// An accepted and a refused line of each row.
+#[derive(Default)]
+struct Examples(BTreeMap<(String, String, bool), (String, String, Option<u32>)>);
+
+impl Examples {
+    /// Keeps a line if it is the first one of its sort, or if it stands where the row may stand and the one
+    /// kept does not.
+    fn keep(&mut self, row: &Row, place: &str, line: &str, verdict: Verdict, own: bool) {
+        let key = (row.name.to_owned(), row.from.to_owned(), verdict.is_ok());
+        let kept = (place.to_owned(), line.to_owned(), verdict.err().flatten());
+        if own {
+            // Words that are wrong tell more than a place that is.
+            self.0.entry((key.0, key.1, key.2)).or_insert(kept);
+        } else if verdict.is_err() {
+            self.0.entry((key.0 + "\u{1}", key.1, false)).or_insert(kept);
+        }
+    }
+
+    fn spelled(&self) -> String {
+        let mut out = String::from(
+            "# An accepted and a refused line of each row: place, line, verdict and line of the real daemon. \
+            Written by `cargo xtask sweep`.\n",
+        );
+        let mut seen = BTreeSet::new();
+        for ((name, from, accepted), (place, line, at)) in &self.0 {
+            let own = name.trim_end_matches('\u{1}');
+            if name != own && self.0.contains_key(&(own.to_owned(), from.clone(), false)) {
+                continue;
+            }
+            if seen.insert((place, line)) {
+                let verdict = if *accepted { "accepted" } else { "rejected" };
+                let at = at.map_or("-".into(), |n| n.to_string());
+                let _ = writeln!(out, "{place}\t{line}\t{verdict}\t{at}");
+            }
+        }
+        out
+    }
+}
