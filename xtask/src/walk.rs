@@ -38,6 +38,7 @@ const COVERED: &[&str] = &[
     "crates/core/src/fix",
     "crates/core/src/trust.rs",
     "crates/linux/src/writer.rs",
+    "crates/linux/src/processes.rs",
     "crates/linux/src/state.rs",
     "crates/linux/src/descent.rs",
 ];

@@ -261,14 +261,10 @@ pub fn walk<T: Nodes>(
     trusted: &Trusted,
 ) -> Result<Found<T::Node>, Refusal> {
     let unseen = |path: &str| {
-        let path = if path.is_empty() { "/" } else { path }.to_owned();
+        let path = path.to_owned();
         move |why: String| Refusal::Unseen(path, why)
     };
-    let root = || -> Result<(T::Node, FileStatus), String> {
-        let node = tree.root()?;
-        let status = tree.status(&node)?;
-        Ok((node, status))
-    };
+    let root = || tree.root().and_then(|node| tree.status(&node).map(|status| (node, status)));
     let mut open: Vec<Opened<T::Node>> = Vec::new();
     let (node, status) = root().map_err(unseen("/"))?;
     open.push((String::new(), node, status));

@@ -10,6 +10,7 @@ mod live;
 mod manager;
 mod netlink;
 mod patience;
+mod processes;
 mod procfs;
 mod state;
 mod tree;

@@ -6,6 +6,7 @@
 use crate::descent::{descend, directory, words};
 use crate::files;
 use crate::manager::Manager;
+use crate::processes;
 use crate::state::{State, bytes_of, discard, failed, open_again, sync};
 use jolly_core::fix::{
     CommandLine, Digest, HostWriter, Identity, Slot, Target, UnitLink, UnitNow, WriteError, digest,
@@ -13,25 +14,16 @@ use jolly_core::fix::{
 use jolly_core::host::{Answer, FileKind, FileStatus, Look, READ_LIMIT};
 use jolly_core::path;
 use jolly_core::trust::{Found, Last, Refusal};
-use process_wrap::std::{CommandWrap, ProcessSession};
 use rustix::fs::{AtFlags, Gid, Mode, OFlags, RenameFlags, Uid};
 use rustix::io::{Errno, retry_on_intr};
 use std::fs::{self, File};
 use std::io::Write;
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 /// How long a job of the manager, or a command of the services file, may take.
-const JOB: Duration = Duration::from_secs(120);
-/// How long a process may take to end after it was asked to.
-const END: Duration = Duration::from_secs(10);
-/// The same for what keeps data: it may have much to write.
-const GENTLE_END: Duration = Duration::from_secs(120);
-
-/// Where a command that runs as another account finds programs.
-const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
-
+pub(crate) const JOB: Duration = Duration::from_secs(120);
 /// What a writer may touch.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Reach {
@@ -577,106 +569,21 @@ impl HostWriter for LinuxWriter {
 
     fn end_process(&mut self, pid: u32, start_ticks: u64, gently: bool) -> Result<(), WriteError> {
         self.machine("ending a process")?;
-        let what = format!("end pid {pid}");
-        let Some(handle) = handle(pid, start_ticks, &what)? else { return Ok(()) };
-        // What keeps data gets the time to write them, and is left running rather than killed.
-        let signals: &[rustix::process::Signal] = if gently {
-            &[rustix::process::Signal::TERM]
-        } else {
-            &[rustix::process::Signal::TERM, rustix::process::Signal::KILL]
-        };
-        let patience = if gently { GENTLE_END } else { END };
-        for &signal in signals {
-            match rustix::process::pidfd_send_signal(&handle, signal) {
-                Ok(()) => {}
-                Err(rustix::io::Errno::SRCH) => return Ok(()),
-                Err(errno) => return Err(failed(what, errno)),
-            }
-            let began = Instant::now();
-            while began.elapsed() < patience {
-                let mut wait = [rustix::event::PollFd::new(&handle, rustix::event::PollFlags::IN)];
-                let slice = rustix::event::Timespec { tv_sec: 0, tv_nsec: 100_000_000 };
-                match rustix::event::poll(&mut wait, Some(&slice)) {
-                    Ok(n) if n > 0 => return Ok(()),
-                    _ => {}
-                }
-            }
-        }
-        Err(failed(what, "it does not end"))
+        processes::end(pid, start_ticks, gently)
     }
 
     fn continue_process(&mut self, pid: u32, start_ticks: u64) -> Result<(), WriteError> {
         self.machine("letting a process go on")?;
-        let what = format!("continue pid {pid}");
-        let Some(handle) = handle(pid, start_ticks, &what)? else {
-            return Err(WriteError::Refused(format!("process {pid} has ended")));
-        };
-        rustix::process::pidfd_send_signal(&handle, rustix::process::Signal::CONT)
-            .map_err(|e| failed(what, e))
+        processes::let_go_on(pid, start_ticks)
     }
 
     fn is_alive(&self, pid: u32, start_ticks: u64) -> bool {
-        start_of(pid) == Some(start_ticks)
+        processes::start_of(pid) == Some(start_ticks)
     }
 
     fn run(&mut self, line: &CommandLine) -> Result<(), WriteError> {
         self.machine("running a command")?;
-        let what = || format!("run {}", jolly_core::secrets::mask_command(&line.command));
-        let words = jolly_core::manager::split_words(&line.command);
-        let Some((program, arguments)) = words.split_first() else {
-            return Err(WriteError::Refused("the command is empty".into()));
-        };
-        let mut command = std::process::Command::new(program);
-        command.args(arguments);
-        if let Some(name) = line.account.as_deref().filter(|_| rustix::process::geteuid().is_root()) {
-            let account = account_of(name)
-                .ok_or_else(|| WriteError::Refused(format!("account {name} does not exist")))?;
-            std::os::unix::process::CommandExt::uid(&mut command, account.uid);
-            std::os::unix::process::CommandExt::gid(&mut command, account.gid);
-            if account.uid != 0 {
-                // What root's session holds in its environment is not for another account.
-                let passed = |name: &str| matches!(name, "LANG" | "TZ") || name.starts_with("LC_");
-                command.env_clear().envs(std::env::vars().filter(|(name, _)| passed(name)));
-                command.env("PATH", PATH).env("HOME", &account.home).env("USER", name).env("LOGNAME", name);
-            }
-        }
-        command.envs(line.environment.iter().map(|(k, v)| (k, v)));
-        command
-            .stdin(std::process::Stdio::null())
-            .stdout(std::process::Stdio::null())
-            .stderr(std::process::Stdio::null());
-        // A session of its own: a command that does not end is ended with its group, and none that runs as
-        // another account can reach this program's terminal.
-        let mut command = CommandWrap::from(command);
-        let mut child = command.wrap(ProcessSession).spawn().map_err(|e| failed(what(), e))?;
-        let began = Instant::now();
-        let status = loop {
-            if let Some(status) = child.try_wait().map_err(|e| failed(what(), e))? {
-                break status;
-            }
-            if began.elapsed() > JOB {
-                if let Some(group) = i32::try_from(child.id()).ok().and_then(rustix::process::Pid::from_raw) {
-                    let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
-                }
-                let _ = child.wait();
-                return Err(failed(
-                    what(),
-                    format!(
-                        "it had not ended after {} s, and was ended with everything it had started",
-                        JOB.as_secs()
-                    ),
-                ));
-            }
-            std::thread::sleep(Duration::from_millis(20));
-        };
-        if status.success() {
-            return Ok(());
-        }
-        let words = status
-            .code()
-            .filter(|_| program.starts_with("/etc/init.d/"))
-            .and_then(jolly_core::manager::script_words);
-        Err(failed(what(), words.map_or_else(|| status.to_string(), |w| format!("{status}: {w}"))))
+        processes::run(line)
     }
 
     fn unit_now(&self, unit: &str) -> Option<UnitNow> {
@@ -706,24 +613,6 @@ fn remove_any(dir: &OwnedFd, name: &str) -> std::io::Result<()> {
         Some(status) if status.kind == FileKind::Directory => remove_empty(dir, name),
         Some(_) => discard(dir, name),
     }
-}
-
-/// A handle of a process, known by its number and its start; `None` when it is gone. While the handle is held
-/// the number cannot become somebody else's.
-fn handle(pid: u32, start_ticks: u64, what: &str) -> Result<Option<std::os::fd::OwnedFd>, WriteError> {
-    let number = i32::try_from(pid)
-        .ok()
-        .and_then(rustix::process::Pid::from_raw)
-        .ok_or_else(|| WriteError::Refused(format!("{pid} is not a process number")))?;
-    let handle = match rustix::process::pidfd_open(number, rustix::process::PidfdFlags::empty()) {
-        Ok(handle) => handle,
-        Err(rustix::io::Errno::SRCH) => return Ok(None),
-        Err(errno) => return Err(failed(what, errno)),
-    };
-    if start_of(pid) != Some(start_ticks) {
-        return Err(WriteError::Refused(format!("pid {pid} is now another process; it was left alone")));
-    }
-    Ok(Some(handle))
 }
 
 /// Links that enable, alias or mask units, with their targets, and the directories that hold such links
@@ -756,31 +645,6 @@ fn links(units: &[String]) -> Vec<UnitLink> {
     }
     found.sort();
     found
-}
-
-fn start_of(pid: u32) -> Option<u64> {
-    let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-    stat.rsplit(')').next()?.split_whitespace().nth(19)?.parse().ok()
-}
-
-/// An account that a command runs as.
-struct Account {
-    uid: u32,
-    gid: u32,
-    home: String,
-}
-
-fn account_of(name: &str) -> Option<Account> {
-    let text = fs::read_to_string("/etc/passwd").ok()?;
-    text.lines().find_map(|line| {
-        let mut fields = line.split(':');
-        (fields.next() == Some(name)).then_some(())?;
-        Some(Account {
-            uid: fields.nth(1)?.parse().ok()?,
-            gid: fields.next()?.parse().ok()?,
-            home: fields.nth(1)?.to_owned(),
-        })
-    })
 }
 
 #[cfg(test)]
@@ -876,7 +740,7 @@ mod tests {
         let mut child = std::process::Command::new("sleep").arg("60").spawn().unwrap();
         let dir = tempfile::tempdir().unwrap();
         let mut writer = LinuxWriter::new(Path::new("/"), dir.path(), Reach::Machine);
-        let start = start_of(child.id()).unwrap();
+        let start = processes::start_of(child.id()).unwrap();
         let refused = writer.end_process(child.id(), start + 1, false).unwrap_err();
         assert!(refused.to_string().contains("another process"), "{refused}");
         assert!(child.try_wait().unwrap().is_none(), "it still runs");

@@ -89,7 +89,7 @@ pub fn undo(
     way: Way,
     commands: &dyn Commands,
 ) -> Result<Undone, WriteError> {
-    let Some(mut record) = load(writer, id) else { return refused(format!("there is no change {id}")) };
+    let Some(mut record) = load(writer, id) else { return refused(format!("change {id} does not exist")) };
     if matches!(record.outcome.as_str(), "undone" | "rolled-back") {
         return refused(format!("{id} was put back already"));
     }

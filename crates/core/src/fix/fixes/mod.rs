@@ -135,7 +135,7 @@ pub fn plans(
     cause
         .fixes
         .iter()
-        .map(|id| Fix::of(id).ok_or_else(|| format!("there is no fix {id}"))?.plan(&ask))
+        .map(|id| Fix::of(id).ok_or_else(|| format!("fix {id} does not exist"))?.plan(&ask))
         .collect()
 }
 

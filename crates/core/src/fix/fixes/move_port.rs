@@ -26,7 +26,7 @@ fn move_port(ask: &Ask, mut plan: Plan) -> Result<Plan, String> {
             .ok()
             .filter(|p| *p > 0)
             .ok_or_else(|| format!("{text:?} is not a port, expected 1 to 65535"))?,
-        None => free_ports(snapshot, all, old, 1).first().copied().ok_or("there is no free port")?,
+        None => free_ports(snapshot, all, old, 1).first().copied().ok_or("no port is free")?,
     };
     let model = &case.config.model;
     if new != old && model.listens.iter().any(|l| l.listen.port == new) {
