@@ -209,6 +209,7 @@ fn kind(slot: &Slot) -> Result<String, String> {
         "set" => format!("Type::Set({})", words()),
         "signed" => format!("Type::Signed({})", words()),
         "network" => format!("Type::Network({})", words()),
+        "address" => "Type::Address".into(),
         "str" => "Type::Str".into(),
         "secret" => "Type::Secret".into(),
         "word" => "Type::Word".into(),

@@ -5,7 +5,7 @@ use crate::options::{Colour, Format, Global};
 use crate::render::Page;
 use jolly_core::bounds::OUTPUT;
 use jolly_core::bundle::{Bundle, Recorder, Replayer};
-use jolly_core::host::Host;
+use jolly_core::host::{Host, Look};
 use jolly_core::service::Service;
 use jolly_core::services_file::{self, ServicesFile};
 use jolly_core::snapshot::Snapshot;
@@ -80,6 +80,12 @@ impl Context {
             let names: Vec<&str> = of_kind.iter().map(|s| s.name.as_str()).collect();
             return Err(CliError::usage(format!("{name} stands for {} services here", names.len()))
                 .hint(format!("name one of {}", names.join(", "))));
+        }
+        let unit = format!("{}.service", name.trim_end_matches(".service"));
+        if !name.contains('/')
+            && let Look::NotSeen(why) = jolly_core::manager::unit(snapshot, &unit)
+        {
+            return Err(CliError::not_seen(format!("whether service {name} exists was not seen: {why}")));
         }
         let names: Vec<&str> = all.iter().map(|s| s.name.as_str()).collect();
         let error = CliError::usage(format!("service {name} does not exist on this host"));

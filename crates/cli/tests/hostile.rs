@@ -337,6 +337,17 @@ fn a_value_of_a_file_that_could_not_be_read_is_not_set_nowhere() {
 }
 
 #[test]
+fn a_unit_that_could_not_be_read_is_not_said_to_be_missing() {
+    let tree = Tree::new();
+    tree.write("etc/systemd/system/.keep", "");
+    fs::File::create(tree.path().join("etc/systemd/system/edge.service")).unwrap().set_len(2 << 30).unwrap();
+    let answer = tree.run(&["diagnose", "edge"]);
+    assert!(answer.status == 3 && answer.err.contains("was not seen"), "{}{}", answer.out, answer.err);
+    let answer = tree.run(&["diagnose", "front"]);
+    assert!(answer.status == 2 && answer.err.contains("does not exist"), "{}{}", answer.out, answer.err);
+}
+
+#[test]
 fn a_configuration_that_a_third_account_writes_has_no_other_file_edited() {
     if !root() {
         return;

@@ -332,7 +332,9 @@ mod tests {
         assert!([Fate::Known, Fate::Gone, Fate::Unsure].iter().all(|f| f.caution("ebb").is_none()));
         assert!(Fate::Idle.caution("ebb").is_some_and(|(said, help)| said.contains("ebb") && help.is_none()));
         assert!(Fate::Deprecated.caution("ebb").is_some());
-        assert!(Fate::Renamed("flood").caution("ebb").is_some_and(|(_, help)| help.unwrap().contains("flood")));
+        assert!(
+            Fate::Renamed("flood").caution("ebb").is_some_and(|(_, help)| help.unwrap().contains("flood"))
+        );
     }
 
     #[test]

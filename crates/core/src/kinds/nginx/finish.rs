@@ -20,6 +20,7 @@ pub(super) fn finish(r: &mut Reader) {
         rules::certificates::site_certificates(r, &site);
     }
     zones(r);
+    rules::buffers::finish(r);
     unknown_variables(r);
     listen::finish(r);
     written(r);
@@ -159,7 +160,11 @@ fn read_at_start(r: &mut Reader) {
         if entry.directive.starts_with("ssl_certificate") {
             continue;
         }
-        if r.snapshot.exists(&entry.path) == Some(false) {
+        if entry.directive.ends_with("password_file") && r.snapshot.is_directory(&entry.path) == Some(true) {
+            let message = format!("{} is a directory, expected a file", entry.path);
+            let about = Some(About::File(entry.path));
+            add(r, Code::ConfigBadValue, entry.place, DependsOn::Files, message, about);
+        } else if r.snapshot.exists(&entry.path) == Some(false) {
             let message = format!("{} does not exist", entry.path);
             add(
                 r,

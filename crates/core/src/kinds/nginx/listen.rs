@@ -3,22 +3,96 @@ use super::state::{Directive, Key, Own, Reader, Rule, Site};
 use crate::code::Code;
 use crate::config::rows::{Int, Size, Type};
 use crate::config::{About, ConfigFinding, DependsOn, Severity, Speaks, WantedListen};
-use crate::host::Look;
+use crate::host::{Look, Protocol};
 use crate::net::Listen;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 pub(super) static RULE: Rule = Rule {
     names: &["listen"],
-    check: |r, d, row| {
-        if row.from == "ngx_http_core_module" {
-            listen(r, d);
-        }
+    check: |r, d, row| match row.from {
+        "ngx_http_core_module" => listen(r, d),
+        "ngx_stream_core_module" => other_listen(r, d, STREAM),
+        _ => other_listen(r, d, MAIL),
     },
 };
 
 /// A whole number, and one of at least one.
 const COUNT: Type = Type::Int(Int { least: None, most: None });
 const POSITIVE: Type = Type::Int(Int { least: Some(1), most: None });
+
+/// What else may stand behind the address of a server that is no site; a word that ends in `=` begins a value.
+const STREAM: &[&str] = &[
+    "backlog=",
+    "bind",
+    "fastopen=",
+    "ipv6only=",
+    "proxy_protocol",
+    "rcvbuf=",
+    "reuseport",
+    "so_keepalive=",
+    "sndbuf=",
+    "ssl",
+    "udp",
+];
+const MAIL: &[&str] =
+    &["backlog=", "bind", "ipv6only=", "proxy_protocol", "rcvbuf=", "so_keepalive=", "sndbuf=", "ssl"];
+
+/// One `listen` line of a stream or of mail: no two servers share an address.
+fn other_listen(r: &mut Reader, d: &Directive, known: &[&str]) {
+    r.block().deaf = None;
+    let fits = |w: &str, k: &&str| w == *k || (k.ends_with('=') && w.starts_with(k));
+    if let Some(wrong) = d.arguments().skip(1).find(|w| !known.iter().any(|k| fits(w, k))) {
+        let wrong = wrong.to_owned();
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a parameter of listen here"));
+        return;
+    }
+    let has = |word: &str| d.arguments().skip(1).any(|w| w == word);
+    let udp = has("udp");
+    let of_tcp = ["ssl", "proxy_protocol", "so_keepalive=", "backlog=", "fastopen="];
+    if let Some(wrong) =
+        d.arguments().skip(1).find(|w| udp && of_tcp.iter().any(|k| fits(w, k))).map(str::to_owned)
+    {
+        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" does not go with \"udp\""));
+        return;
+    }
+    let value = d.argument(0);
+    // An address without a port is taken, and listens nowhere that anybody could name.
+    let plain = value.starts_with("unix:")
+        || value.bytes().all(|b| b.is_ascii_digit())
+        || value.rsplit(']').next().is_some_and(|tail| tail.contains(':'));
+    if value.contains('/') && !value.starts_with("unix:") {
+        r.find(d, Code::ConfigBadValue, format!("\"{value}\" is not an address"));
+        return;
+    }
+    let keys = resolve(r, d, value);
+    for key in keys.unwrap_or_default().into_iter().filter(|_| plain) {
+        other_note(r, d, key, udp, has("ssl"), !has("ipv6only=off"));
+    }
+}
+
+fn other_note(r: &mut Reader, d: &Directive, key: Key, udp: bool, tls: bool, v6_only: bool) {
+    let protocol = if udp { Protocol::Udp } else { Protocol::Tcp };
+    let first = r.facts.others.insert((protocol, key.clone()), d.place.clone());
+    let six = matches!(key.0, Some(IpAddr::V6(_)));
+    let listen = match &key {
+        (Some(address), port, _) => Listen { protocol, ..Listen::tcp(*address, *port, six && v6_only) },
+        (_, _, path) => Listen::unix(path.as_deref().unwrap_or_default()),
+    };
+    if let Some(first) = first {
+        r.find(d, Code::ConfigConflict, format!("{listen} has a server already, in {first}"));
+        return;
+    }
+    let port_span = port_span(r, d, key.1);
+    r.facts.listens.keys.push((key, r.out.model.listens.len()));
+    r.out.model.listens.push(WantedListen {
+        listen,
+        place: Some(d.place.clone()),
+        port_span,
+        tls,
+        speaks: Speaks::Other,
+        bound: true,
+    });
+}
 
 /// One `listen` line.
 fn listen(r: &mut Reader, d: &Directive) {

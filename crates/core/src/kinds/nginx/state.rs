@@ -6,6 +6,7 @@ use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::rows::{Row, RuleIndex};
 use crate::config::{About, ConfigFinding, Configuration, DependsOn, NamedPath, Place, Severity, Span};
+use crate::host::Protocol;
 use crate::snapshot::Snapshot;
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
@@ -49,6 +50,8 @@ pub(super) struct Block {
     pub(super) roots: (bool, bool),
     /// Members of an upstream.
     pub(super) members: usize,
+    /// Where a server of streams or of mail begins that has no listener yet.
+    pub(super) deaf: Option<Place>,
 }
 
 impl Block {
@@ -65,6 +68,7 @@ impl Block {
             declared: HashSet::new(),
             roots: (false, false),
             members: 0,
+            deaf: None,
         }
     }
 }
@@ -89,6 +93,20 @@ impl Seen {
         self.lines.push((row, line));
         None
     }
+}
+
+/// One line about buffers.
+pub(super) struct BufferSize {
+    /// Number of its block.
+    pub(super) block: u32,
+    /// The first word of its name: who passes on.
+    pub(super) passer: &'static str,
+    /// The rest of its name.
+    pub(super) what: &'static str,
+    /// Size of one, in bytes.
+    pub(super) bytes: i64,
+    /// How many; 0 where the line does not say.
+    pub(super) count: i64,
 }
 
 /// The reader's state.
@@ -162,11 +180,16 @@ pub(super) struct Facts {
     pub(super) formats: HashSet<String>,
     pub(super) zones: HashMap<String, Place>,
     pub(super) zone_uses: Vec<(String, Place, String)>,
+    /// Sizes of buffers as they are given, and blocks inside `http` with the one around each.
+    pub(super) buffers: Vec<BufferSize>,
+    pub(super) inner: Vec<(u32, u32)>,
     pub(super) variables: HashSet<String>,
     pub(super) variable_uses: Vec<(String, Place)>,
     /// Directives by which a place for temporary files is given.
     pub(super) temp_paths: HashSet<String>,
     pub(super) listens: Listeners,
+    /// Listeners of streams and of mail, by transport.
+    pub(super) others: HashMap<(Protocol, Key), Place>,
     pub(super) has_events: bool,
     pub(super) has_http: bool,
     pub(super) has_error_log: bool,

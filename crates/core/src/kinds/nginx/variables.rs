@@ -37,6 +37,87 @@ pub(super) fn uses(value: &str) -> Result<Vec<&str>, &'static str> {
     Ok(found)
 }
 
+/// Variables of the core that nobody may define again (`NGX_HTTP_VAR_NOCHANGEABLE` is not set where one may);
+/// asked of the daemon, 1.22.1.
+const FIXED: &[&str] = &[
+    "binary_remote_addr",
+    "body_bytes_sent",
+    "bytes_sent",
+    "connection",
+    "connection_requests",
+    "connection_time",
+    "content_length",
+    "content_type",
+    "date_gmt",
+    "date_local",
+    "document_root",
+    "document_uri",
+    "host",
+    "hostname",
+    "http_cookie",
+    "http_host",
+    "http_referer",
+    "http_user_agent",
+    "http_via",
+    "http_x_forwarded_for",
+    "https",
+    "is_args",
+    "msec",
+    "nginx_version",
+    "pid",
+    "pipe",
+    "query_string",
+    "realpath_root",
+    "remote_addr",
+    "remote_port",
+    "remote_user",
+    "request",
+    "request_body",
+    "request_body_file",
+    "request_completion",
+    "request_filename",
+    "request_id",
+    "request_length",
+    "request_method",
+    "request_time",
+    "request_uri",
+    "scheme",
+    "server_addr",
+    "server_name",
+    "server_port",
+    "server_protocol",
+    "status",
+    "time_iso8601",
+    "time_local",
+    "uri",
+];
+/// The same in streams.
+const FIXED_IN_STREAMS: &[&str] = &[
+    "binary_remote_addr",
+    "bytes_received",
+    "bytes_sent",
+    "connection",
+    "hostname",
+    "msec",
+    "nginx_version",
+    "pid",
+    "protocol",
+    "remote_addr",
+    "remote_port",
+    "server_addr",
+    "server_port",
+    "session_time",
+    "status",
+    "time_iso8601",
+    "time_local",
+];
+
+/// Whether a variable is the daemon's alone.
+pub(super) fn fixed(name: &str, in_streams: bool) -> bool {
+    let all = if in_streams { FIXED_IN_STREAMS } else { FIXED };
+    all.binary_search(&name).is_ok()
+}
+
 /// Whether the daemon defines a variable of that name by itself.
 pub(super) fn built_in(name: &str) -> bool {
     const FAMILIES: &[&str] = &[
@@ -80,6 +161,8 @@ mod tests {
         assert_eq!(uses("$host/a${uri}b$1").unwrap(), ["host", "uri"]);
         assert!(uses("50$").is_err());
         assert!(uses("${open").is_err());
+        assert!(fixed("remote_addr", false) && !fixed("args", false) && !fixed("uri", true));
+        assert!(FIXED.is_sorted() && FIXED_IN_STREAMS.is_sorted());
         assert!(built_in("request_uri") && built_in("http_x_tide") && !built_in("tide"));
     }
 }

@@ -1,4 +1,5 @@
 mod certificates;
+mod examples;
 mod layouts;
 mod settings;
 mod starts;

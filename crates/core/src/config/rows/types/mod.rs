@@ -1,5 +1,6 @@
 //! Types of values, one file each. A type says whether a word is one of its kind, and in words what it
 //! expects.
+mod address;
 mod int;
 mod network;
 mod size;
@@ -42,6 +43,8 @@ pub enum Type {
     Signed(&'static [&'static str]),
     /// An address or a network, or one of these words; one that ends in `:` begins a value.
     Network(&'static [&'static str]),
+    /// An address of this host, with a port or without.
+    Address,
     /// Anything, an empty word included.
     Str,
     /// Anything but an empty word.
@@ -73,6 +76,7 @@ impl Type {
             Self::Begins(all) => all.iter().any(|begin| word.starts_with(begin)),
             Self::Signed(all) => words::is_one(all, word.strip_prefix(['+', '-']).unwrap_or(word)),
             Self::Network(more) => network::holds(word, more),
+            Self::Address => address::holds(word),
             Self::Word => !word.is_empty(),
             Self::Variable => word.contains('$'),
             Self::Str | Self::Secret | Self::Raw | Self::Template | Self::Regex | Self::Path(_) => true,
@@ -90,6 +94,7 @@ impl Type {
             Self::Begins(all) => format!("a value that begins with {}", words::listed(all, "or")),
             Self::Set(all) | Self::Signed(all) => format!("some of {}", all.join(", ")),
             Self::Network(more) => network::expected(more),
+            Self::Address => "an address".into(),
             Self::Word => "a value that is not empty".into(),
             Self::Variable => "a variable".into(),
             Self::Regex => "a regular expression".into(),

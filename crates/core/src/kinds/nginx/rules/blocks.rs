@@ -1,7 +1,7 @@
 //! What opens and closes a block.
 use super::super::listen;
 use super::super::state::{Block, Directive, Reader, Site};
-use super::common::{check_regex, push, uses_variables};
+use super::common::{check_regex, defines, push, uses_variables};
 use crate::code::Code;
 use crate::config::rows::Type;
 use crate::config::{About, DependsOn};
@@ -116,6 +116,7 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
         ("server", "server") => {
             block.site = Some(Site { opened: Some(d.place.clone()), ..Site::default() });
         }
+        ("server", "stream-server" | "mail-server") => block.deaf = Some(d.place.clone()),
         ("upstream", _) => {
             let name = d.argument(0).to_ascii_lowercase();
             let (place, known) = (d.place.clone(), r.known_here(&name));
@@ -163,10 +164,7 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
         ("map" | "geo" | "split_clients" | "perl_set", _) => {
             let name = d.words.last().map_or("", |w| w.value.as_ref()).to_owned();
             match name.strip_prefix('$') {
-                Some(variable) => {
-                    let known = r.known_here(variable);
-                    r.facts.variables.insert(known);
-                }
+                Some(variable) => defines(r, d, variable),
                 None => drop(r.find(
                     d,
                     Code::ConfigBadValue,
@@ -185,7 +183,14 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
 /// Called when a block ends.
 pub(in super::super) fn close(r: &mut Reader, line: u32) {
     let Some(block) = r.blocks.pop() else { return };
+    if matches!(block.context, "server" | "location" | "location-if" | "limit") {
+        let outer = r.block().number;
+        r.facts.inner.push((block.number, outer));
+    }
     match block.context {
+        "stream-server" | "mail-server" if block.deaf.is_some() => {
+            push(r, Code::ConfigBadValue, block.deaf, "server", "this server has no \"listen\"".into());
+        }
         "http" => r.facts.http_end = Some(r.here(line)),
         "server" => {
             if let Some(site) = block.site {

@@ -23,6 +23,16 @@ pub(in super::super) fn check_regex(r: &mut Reader, d: &Directive, pattern: &str
     }
 }
 
+/// A line that defines a variable: its name, unless it is one of the daemon's own.
+pub(super) fn defines(r: &mut Reader, d: &Directive, name: &str) {
+    if variables::fixed(name, r.context().starts_with("stream")) {
+        r.find(d, Code::ConfigConflict, format!("\"${name}\" is a variable of nginx itself"));
+        return;
+    }
+    let name = r.known_here(name);
+    r.facts.variables.insert(name);
+}
+
 /// Notes the variables of a value; a lone `$` or an open brace is refused at once.
 pub(in super::super) fn uses_variables(r: &mut Reader, d: &Directive, value: &str) {
     match variables::uses(value) {

@@ -56,7 +56,8 @@ fn error_log(r: &mut Reader, d: &Directive) {
         Some("syslog") if value.contains(':') => Some(LogSink::Syslog),
         _ => None,
     };
-    if sink.is_some() || value.starts_with("memory:") {
+    // An empty name stands for no file.
+    if sink.is_some() || value.starts_with("memory:") || value.is_empty() {
         r.out.model.log_sinks.extend(sink.map(|sink| (sink, Some(d.place.clone()))));
         return;
     }
@@ -82,6 +83,10 @@ fn access_log(r: &mut Reader, d: &Directive) {
         }
         return;
     }
+    if d.words.len() == 2 && r.context().starts_with("stream") {
+        r.find(d, Code::ConfigBadValue, "the format of this log is missing: a stream has no usual one");
+        return;
+    }
     if d.words.len() > 2 && !d.argument(1).contains('=') {
         let format = d.argument(1).to_owned();
         if format != "combined" && !r.facts.formats.contains(&r.known_here(&format)) {
@@ -101,7 +106,7 @@ fn access_log(r: &mut Reader, d: &Directive) {
         return;
     }
     uses_variables(r, d, value);
-    if !value.contains('$') && !value.starts_with("syslog:") {
+    if !value.contains('$') && !value.starts_with("syslog:") && !value.is_empty() {
         let entry = named(r, d, value);
         r.out.model.writes.push(entry.clone());
         r.out.model.access_logs.push(entry);

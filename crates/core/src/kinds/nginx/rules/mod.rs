@@ -2,6 +2,7 @@
 //! belongs together; a rule is one entry of the list below.
 mod balancing;
 pub(super) mod blocks;
+pub(super) mod buffers;
 pub(super) mod certificates;
 mod common;
 mod error_page;
@@ -16,6 +17,7 @@ mod returns;
 mod rewrite;
 mod roots;
 mod server_name;
+mod split_path;
 mod temp_paths;
 mod upstreams;
 mod user;
@@ -31,6 +33,7 @@ use crate::config::rows::Row;
 /// Every rule. Those about one directive are applied in this order.
 static RULES: &[&Rule] = &[
     &balancing::RULE,
+    &buffers::RULE,
     &certificates::BESIDE,
     &certificates::ON,
     &certificates::PAIR,
@@ -51,6 +54,7 @@ static RULES: &[&Rule] = &[
     &rewrite::RULE,
     &roots::RULE,
     &server_name::RULE,
+    &split_path::RULE,
     &temp_paths::RULE,
     &upstreams::PASS,
     &upstreams::SERVER,

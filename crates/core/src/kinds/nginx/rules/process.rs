@@ -9,6 +9,6 @@ pub(super) static PID: Rule = Rule {
     names: &["pid"],
     check: |r, d, _| {
         let file = d.argument(0).to_owned();
-        r.out.model.pid_file = Some(named(r, d, &file));
+        r.out.model.pid_file = Some(named(r, d, &file)).filter(|_| !file.is_empty());
     },
 };

@@ -20,7 +20,7 @@ fn returns(r: &mut Reader, d: &Directive) {
     let code = d.argument(0).to_owned();
     let text = d.argument(1).to_owned();
     if d.words.len() == 2
-        && (code.starts_with("http://") || code.starts_with("https://") || code.starts_with('$'))
+        && (code.starts_with("http://") || code.starts_with("https://") || code.starts_with("$scheme"))
     {
         return uses_variables(r, d, &code);
     }

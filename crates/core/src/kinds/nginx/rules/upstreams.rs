@@ -140,7 +140,7 @@ fn pass(r: &mut Reader, d: &Directive) {
         return uses_variables(r, d, value);
     }
     let mut address = value;
-    let mut implied = false;
+    let (mut implied, mut bare) = (false, false);
     if matches!(d.name(), "proxy_pass" | "grpc_pass") && r.context() != "stream-server" {
         let schemes: &[&str] =
             if d.name() == "proxy_pass" { &["http://", "https://"] } else { &["grpc://", "grpcs://"] };
@@ -148,7 +148,8 @@ fn pass(r: &mut Reader, d: &Directive) {
             value.get(..s.len()).filter(|v| v.eq_ignore_ascii_case(s)).map(|_| &value[s.len()..])
         }) {
             Some(rest) => address = rest,
-            None if d.name() == "grpc_pass" => {}
+            // Without a scheme there is no usual port either.
+            None if d.name() == "grpc_pass" => bare = true,
             None => {
                 r.find(
                     d,
@@ -158,7 +159,7 @@ fn pass(r: &mut Reader, d: &Directive) {
                 return;
             }
         }
-        implied = true;
+        implied = !bare;
     }
     if address.starts_with("unix:") {
         return;
