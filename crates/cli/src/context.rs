@@ -8,6 +8,7 @@ use jolly_core::bundle::{Bundle, Recorder, Replayer};
 use jolly_core::host::{Host, Look};
 use jolly_core::service::Service;
 use jolly_core::services_file::{self, ServicesFile};
+use jolly_core::serving::Extent;
 use jolly_core::snapshot::Snapshot;
 use jolly_linux::{LinuxWriter, LiveHost, Reach, TreeHost};
 use std::io::{IsTerminal, Write};
@@ -96,6 +97,12 @@ impl Context {
             }
             None => error.hint(format!("known here: {}", names.join(", "))),
         })
+    }
+
+    /// What serves on this host, or everything that runs for good.
+    pub(crate) fn serving(&self, snapshot: &Snapshot, everything: bool) -> Vec<Service> {
+        let extent = if everything { Extent::Everything } else { Extent::Serving };
+        jolly_core::serving::serving(snapshot, &self.services, extent)
     }
 
     pub(crate) fn all_services(&self, snapshot: &Snapshot) -> Vec<Service> {

@@ -41,6 +41,7 @@ pub mod runtime;
 pub mod secrets;
 pub mod service;
 pub mod services_file;
+pub mod serving;
 pub mod snapshot;
 #[cfg(test)]
 mod tests;

@@ -186,6 +186,10 @@ fn joins(cause: &Cause, finding: &Finding) -> bool {
     if cause.code == Code::StaleFile && finding.code == Code::PortTaken && is_told(finding) {
         return finding.subject.port.is_none() || finding.subject.path == cause.subject.path;
     }
+    // A refusal that names nothing is about the port that may not be bound.
+    if cause.code == Code::PortPrivileged && finding.code == Code::PermissionDenied && is_told(finding) {
+        return finding.subject.path.is_none() && finding.subject.port.is_none();
+    }
     same_code
         && match facts.joins {
             Joins::Always | Joins::OnePerServer => true,

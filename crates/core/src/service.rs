@@ -296,7 +296,7 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
 }
 
 /// Any unit, for whoever names it: its kind is that of what it runs in the end, behind shells and scripts.
-fn of_any_unit(snapshot: &Snapshot, unit: Unit) -> Option<Service> {
+pub(crate) fn of_any_unit(snapshot: &Snapshot, unit: Unit) -> Option<Service> {
     let program = kinds::kind("program")?;
     let first = unit.commands("ExecStart").into_iter().next().map(|c| c.words).unwrap_or_default();
     let (environment, mut files) = environment_of(snapshot, &unit);

@@ -39,7 +39,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         let host: &dyn Host = &recorder;
         let snapshot = Snapshot::new(host);
         let _ = snapshot.text("/etc/jolly-sentinel/services.toml");
-        let services = context.all_services(&snapshot);
+        let services = context.serving(&snapshot, false);
         let wanted = |name: &str| {
             arguments.targets.is_empty()
                 || arguments.targets.iter().any(|t| t.trim_end_matches(".service") == name)

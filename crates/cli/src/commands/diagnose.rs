@@ -25,6 +25,10 @@ pub(crate) struct Arguments {
     #[arg(value_name = "TARGET")]
     targets: Vec<String>,
 
+    /// Look at every unit that runs something for good, the plumbing of the system included
+    #[arg(long, conflicts_with = "targets")]
+    all: bool,
+
     /// Evidence captured earlier: which files hold something else now
     #[arg(long, value_name = "BUNDLE")]
     earlier: Option<PathBuf>,
@@ -53,7 +57,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             .hint("name the service, and try the address with: verify SERVICE --url URL"));
     }
     let services = if all {
-        context.all_services(&snapshot)
+        context.serving(&snapshot, arguments.all)
     } else {
         arguments.targets.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()?
     };

@@ -16,15 +16,19 @@ use jolly_core::report;
         Exit status: 0 well, 1 a wanted service is in trouble, 2 wrong call, 3 nothing could be seen."
 )]
 pub(crate) struct Arguments {
-    /// Services; all when none is named
+    /// Services; everything that serves when none is named
     #[arg(value_name = "SERVICE")]
     names: Vec<String>,
+
+    /// Every unit that runs something for good, the plumbing of the system included
+    #[arg(long, conflicts_with = "names")]
+    all: bool,
 }
 
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
     let snapshot = context.snapshot();
     let services = if arguments.names.is_empty() {
-        context.all_services(&snapshot)
+        context.serving(&snapshot, arguments.all)
     } else {
         arguments.names.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()?
     };

@@ -9,7 +9,7 @@ pub use places::is_system;
 
 use crate::accounts::{self, Account};
 use crate::bounds::step;
-use crate::config::{Configuration, Place, Speaks};
+use crate::config::{Configuration, Place, Speaks, WantedListen};
 use crate::host::{Look, Process, Protocol, Socket, UnitState};
 use crate::log::{self, Attempt, AttemptRequest, Outcome};
 use crate::net::Listen;
@@ -142,6 +142,8 @@ pub struct Case<'s> {
     pub strays: Vec<Process>,
     /// Wanted listeners.
     pub wanted: Vec<Wanted>,
+    /// What it seems to want, while it does not run, where nothing says what it really wants.
+    pub guessed: Vec<Wanted>,
     /// Attempts, newest first.
     pub attempts: Vec<Attempt>,
     /// The account that runs the start command.
@@ -181,8 +183,12 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
         snapshot.bound(sentence.clone());
     }
     let (processes, strays) = processes(snapshot, service, manager.as_ref().seen().map(AsRef::as_ref));
-    let wanted = wanted(snapshot, service, &config, &processes);
+    let wanted = held(snapshot, service, wishes(service, &config), &processes);
     let running = !processes.is_empty();
+    // A word in the services file is better than any guess.
+    let guesses: &[_] =
+        if running || !wanted.is_empty() || depth != Depth::Diagnosis { &[] } else { &config.model.guesses };
+    let guessed = held(snapshot, service, guesses.iter().map(wish).collect(), &processes);
     let attempts = if depth == Depth::Diagnosis {
         history(snapshot, service, &config, running, 5, false).list
     } else {
@@ -211,6 +217,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
         processes,
         strays,
         wanted,
+        guessed,
         attempts,
         starter,
         state,
@@ -363,38 +370,44 @@ fn in_group(group: &str, of: &str) -> bool {
     group == of || group.strip_prefix(of).is_some_and(|rest| rest.starts_with('/'))
 }
 
-/// The listeners that configuration and services file ask for, each once.
-fn wishes(service: &Service, config: &Configuration) -> Vec<Wanted> {
-    let mut all: Vec<Wanted> = Vec::new();
-    let mut known = HashSet::new();
-    let mut push = |listen: Listen, place: Option<Place>, tls: bool, speaks: Speaks, bound: bool| {
-        step(1);
-        if known.insert(listen.clone()) {
-            all.push(Wanted {
-                listen,
-                place,
-                tls,
-                speaks,
-                bound,
-                held_by: Vec::new(),
-                held_unseen: Vec::new(),
-                served: false,
-                unseen: false,
-                activates: false,
-            });
-        }
-    };
-    for listen in &config.model.listens {
-        push(listen.listen.clone(), listen.place.clone(), listen.tls, listen.speaks, listen.bound);
+/// A wanted listener of which it is not known yet who has it.
+fn wish(want: &WantedListen) -> Wanted {
+    let WantedListen { listen, place, tls, speaks, bound, .. } = want.clone();
+    Wanted {
+        listen,
+        place,
+        tls,
+        speaks,
+        bound,
+        held_by: Vec::new(),
+        held_unseen: Vec::new(),
+        served: false,
+        unseen: false,
+        activates: false,
     }
-    for listen in service.described.listens() {
-        push(listen, None, false, Speaks::default(), true);
-    }
-    all
 }
 
-fn wanted(snapshot: &Snapshot, service: &Service, config: &Configuration, own: &[Process]) -> Vec<Wanted> {
-    let mut all = wishes(service, config);
+/// The listeners that configuration and services file ask for, each once.
+fn wishes(service: &Service, config: &Configuration) -> Vec<Wanted> {
+    let described = |listen| WantedListen {
+        listen,
+        place: None,
+        port_span: None,
+        tls: false,
+        speaks: Speaks::default(),
+        bound: true,
+    };
+    let mut known = HashSet::new();
+    let all =
+        config.model.listens.iter().cloned().chain(service.described.listens().into_iter().map(described));
+    all.inspect(|_| step(1)).filter(|w| known.insert(w.listen.clone())).map(|w| wish(&w)).collect()
+}
+
+/// Who holds what is wanted.
+fn held(snapshot: &Snapshot, service: &Service, mut all: Vec<Wanted>, own: &[Process]) -> Vec<Wanted> {
+    if all.is_empty() {
+        return all;
+    }
     let Look::Seen(sockets) = snapshot.listeners() else {
         all.iter_mut().for_each(|w| w.unseen = true);
         return all;
@@ -536,7 +549,7 @@ pub fn chain(snapshot: &Snapshot, process: &Process) -> (Vec<Link>, Option<Strin
 /// What the manager calls the group that a process is in: the first name below its slices. What stands
 /// further below was made by whoever the manager gave that group to, and may be called as he likes
 /// (systemd.resource-control(5), Delegate=).
-fn owner_of(snapshot: &Snapshot, group: &str) -> Option<String> {
+pub(crate) fn owner_of(snapshot: &Snapshot, group: &str) -> Option<String> {
     let first = |path: &str| {
         path.split('/').find(|part| !part.is_empty() && !part.ends_with(".slice")).map(str::to_owned)
     };

@@ -207,7 +207,7 @@ impl Case<'_> {
     /// Whether somebody besides root has a say in what it is started with: by a file of variables that he can
     /// write, or because nothing but a process of his tells of the service. Then what command and
     /// configuration name is his word.
-    fn is_steered(&self, snapshot: &Snapshot) -> bool {
+    pub(crate) fn is_steered(&self, snapshot: &Snapshot) -> bool {
         let by_root = by_root(snapshot);
         let instance = &self.service.instance;
         self.is_strangers(snapshot)

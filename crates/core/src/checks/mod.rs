@@ -6,6 +6,7 @@ mod configuration;
 mod data;
 mod denied;
 mod files;
+mod guesses;
 mod logs;
 mod manager;
 mod operators;
@@ -40,6 +41,7 @@ pub static CHECKS: &[Check] = &[
     logs::check,
     resources::check,
     ports::check,
+    guesses::check,
     processes::check,
     accounts::check,
     attempt::check,

@@ -71,7 +71,7 @@ fn out_of_reach(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Findi
     })
 }
 
-fn taken(case: &Case, want: &Wanted, holder: &Holder) -> Finding {
+pub(super) fn taken(case: &Case, want: &Wanted, holder: &Holder) -> Finding {
     let pid = holder.process.brief.pid;
     let same = same_daemon(case.service, &holder.process) && holder.unit.is_none();
     let code = if same { Code::AlreadyRunning } else { Code::PortTaken };
@@ -252,7 +252,7 @@ fn left_over(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding>
     })
 }
 
-fn privileged(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding> {
+pub(super) fn privileged(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Finding> {
     let port = want.listen.port;
     let unit = case.service.unit.as_ref();
     let taken_away = unit.is_some_and(|u| !u.keeps_capability(CAP_NET_BIND_SERVICE));

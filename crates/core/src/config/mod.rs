@@ -277,6 +277,8 @@ pub struct ConfigModel {
     pub directives: usize,
     /// Listeners.
     pub listens: Vec<WantedListen>,
+    /// What may be a listener, by the name of an option or a variable.
+    pub guesses: Vec<WantedListen>,
     /// Account of the workers, with its line.
     pub account: Option<(String, Option<Place>)>,
     /// Group of the workers.

@@ -1,4 +1,5 @@
 mod accounts;
+mod guesses;
 mod host;
 
 use crate::case::{Depth, State, gather};

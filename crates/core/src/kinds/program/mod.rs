@@ -1,4 +1,8 @@
 //! Anything that the user describes in the services file. Its configuration is not understood, only found.
+mod asked;
+
+pub(super) use asked::guesses;
+
 use super::{Instance, Kind, Profile};
 use crate::config::Configuration;
 use crate::log::{Catalogue, Grammar};
@@ -22,6 +26,7 @@ impl Kind for Program {
         if !instance.config.is_empty() && snapshot.exists(&instance.config) == Some(true) {
             found.model.files.push(instance.config.clone());
         }
+        found.model.guesses = guesses(instance);
         found
     }
     fn is_main(&self, _: &[String]) -> bool {

@@ -1,0 +1,52 @@
+//! Programs that nobody knows: what their options name counts beside their log.
+use super::*;
+
+const STARTING: &str = "7d4958e842da4a758f6c1cdc7b36dcc5";
+const FAILED: &str = "be02cf6855d2428ba40df7e9d022f03d";
+
+/// `tide-relay`, which failed with these words, while something holds port 7400.
+fn relay(options: &str, words: &str) -> TextHost {
+    let unit = format!("[Service]\nUser=tide\nExecStart=/opt/tide/relay {options}\n");
+    TextHost::new()
+        .file("/etc/passwd", "root:x:0:0::/root:/bin/sh\ntide:x:4071:4071::/srv:/bin/false\n")
+        .file("/etc/systemd/system/tide-relay.service", &unit)
+        .program("/opt/tide/relay")
+        .process(812, "/opt/gauge-sim --port 7400", 1000, "")
+        .listens("0.0.0.0", 7400, &[812])
+        .unit("tide-relay.service", "failed", |_| {})
+        .journal(&[(1000, STARTING, "Starting"), (1100, "", words), (1300, FAILED, "Failed to start")])
+}
+
+fn causes(host: &TextHost) -> Vec<(Code, Certainty, Vec<String>)> {
+    let found = diagnose(host, "tide-relay", "").causes;
+    found.into_iter().map(|c| (c.code, c.certainty, c.fixes)).collect()
+}
+
+#[test]
+fn a_log_that_tells_of_a_listener_and_an_option_that_names_it_agree() {
+    for words in
+        ["listen tcp :7400: bind: address already in use", "OSError: [Errno 98] Address already in use"]
+    {
+        let found = causes(&relay("--port 7400", words));
+        assert_eq!(found[0].0, Code::PortTaken, "{words}: {found:?}");
+        assert_eq!(found[0].1, Certainty::Likely, "{words}: {found:?}");
+        assert_eq!(found[0].2, ["stop-holder"], "{words}");
+    }
+}
+
+#[test]
+fn an_option_alone_has_nobody_stopped() {
+    let found = causes(&relay("--port 7400", "the tide table cannot be read"));
+    assert!(
+        found.iter().all(|c| c.1 != Certainty::Certain && !c.2.contains(&"stop-holder".into())),
+        "{found:?}"
+    );
+    let other = causes(&relay("--port 7400", "listen tcp :7411: bind: address already in use"));
+    assert!(other.iter().all(|c| !c.2.contains(&"stop-holder".into())), "{other:?}");
+}
+
+#[test]
+fn a_port_of_roots_is_what_was_not_permitted() {
+    let found = causes(&relay("--listen 0.0.0.0:81", "PermissionError: [Errno 13] Permission denied"));
+    assert_eq!((found[0].0, found[0].1), (Code::PortPrivileged, Certainty::Likely), "{found:?}");
+}
