@@ -193,6 +193,10 @@ fn kind(slot: &Slot) -> Result<String, String> {
             let (least, most) = range(slot.arguments.first())?;
             format!("Type::Int(Int {{ least: {least}, most: {most} }})")
         }
+        "leading" => {
+            let (least, most) = range(slot.arguments.first())?;
+            format!("Type::Leading(Int {{ least: {least}, most: {most} }})")
+        }
         "size" => {
             let units: String = slot.arguments.iter().filter(|a| a.len() == 1).map(String::as_str).collect();
             let (least, _) = range(slot.arguments.iter().find(|a| a.contains("..")))?;
@@ -201,7 +205,9 @@ fn kind(slot: &Slot) -> Result<String, String> {
         "time" => match slot.arguments.first().map(String::as_str) {
             Some("ms") => "Type::Time(Time::Milliseconds)".into(),
             Some("s") => "Type::Time(Time::Seconds)".into(),
-            _ => return Err("time(ms) or time(s)".into()),
+            Some("timeout") => "Type::Time(Time::Timeout)".into(),
+            Some("duration") => "Type::Time(Time::Duration)".into(),
+            _ => return Err("time(ms), time(s), time(timeout) or time(duration)".into()),
         },
         "enum" => format!("Type::Enum({})", words()),
         "exact" => format!("Type::Exact({})", words()),

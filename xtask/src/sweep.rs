@@ -98,6 +98,8 @@ pub(crate) fn run(name: &str, only: &[&str]) -> Result<(), String> {
     let folder = Path::new("crates/core/src/kinds").join(name);
     let template = fs::read_to_string(folder.join("examples.template"))
         .map_err(|e| format!("examples.template of {name}: {e}"))?;
+    let more = fs::read_to_string(folder.join("examples.asked"))
+        .map_err(|e| format!("examples.asked of {name}: {e}"))?;
     fs::create_dir_all(PLACE).map_err(|e| format!("{PLACE}: {e}"))?;
     fs::write(Path::new(PLACE).join("file"), "x\n").map_err(|e| e.to_string())?;
     let directives = daemon.kind.directives().ok_or("no table")?;
@@ -106,10 +108,14 @@ pub(crate) fn run(name: &str, only: &[&str]) -> Result<(), String> {
     let part = rows.len().div_ceil(daemon.threads).max(1);
     let parts: Result<Vec<Asked>, String> = std::thread::scope(|scope| {
         let ask = |(at, rows)| {
-            let (daemon, template) = (&daemon, &template);
-            scope.spawn(move || {
-                asked(daemon, template, &format!("{PLACE}/{name}-{at}.conf"), directives, rows)
-            })
+            let asker = Asker {
+                daemon: &daemon,
+                template: &template,
+                more: &more,
+                file: format!("{PLACE}/{name}-{at}.conf"),
+                host: LiveHost::new(Duration::from_secs(5)),
+            };
+            scope.spawn(move || asker.asked(directives, rows))
         };
         let all: Vec<_> = rows.chunks(part).enumerate().map(ask).collect();
         all.into_iter().map(|one| one.join().map_err(|_| "it broke".to_owned())?).collect()
@@ -137,46 +143,6 @@ struct Asked {
     count: usize,
 }
 
-fn asked(
-    daemon: &Daemon,
-    template: &str,
-    file: &str,
-    directives: &'static Directives,
-    rows: &[&'static Row],
-) -> Result<Asked, String> {
-    let host = LiveHost::new(Duration::from_secs(5));
-    let asker = Asker { daemon, template, file: file.to_owned(), host: &host };
-    if let (Err(at), words) = asker.theirs("none", "")? {
-        return Err(format!("the daemon refuses the template alone, line {at:?}: {words}"));
-    }
-    let release = daemon.kind.release(&Snapshot::new(&host), &Instance::default());
-    let mut all = Asked { examples: Examples::default(), differences: String::new(), count: 0 };
-    for row in rows {
-        let known = directives.fate(row, release.as_ref()) != Fate::Gone;
-        for (place, line) in lines(daemon, directives, row) {
-            let (theirs, words) = asker.theirs(place, &line)?;
-            let ours = asker.ours(place, &line)?;
-            // Some things are only looked at by a start.
-            let theirs = if theirs.is_ok() && ours.is_err() { asker.start(place, &line)? } else { theirs };
-            all.count += 1;
-            let agreed = match (&theirs, &ours) {
-                // Not every fault is told with its line.
-                (Err(None), Err(_)) => true,
-                // What rests on a name service was not judged.
-                (Err(_), Ok(())) if words.contains("host not found in") => continue,
-                _ => theirs == ours,
-            };
-            if agreed {
-                all.examples.keep(row, place, &line, theirs, known && stands(daemon, directives, row, place));
-            } else {
-                let _ =
-                    writeln!(all.differences, "{place} | {line} | real {theirs:?} | ours {ours:?} | {words}");
-            }
-        }
-    }
-    Ok(all)
-}
-
 /// One start at a time: all have the same listeners.
 static STARTS: Mutex<()> = Mutex::new(());
 
@@ -188,11 +154,60 @@ fn say(text: &str) {
 struct Asker<'a> {
     daemon: &'a Daemon,
     template: &'a str,
+    /// Lines of which a row has need besides those that its types yield: row, place, line.
+    more: &'a str,
     file: String,
-    host: &'a LiveHost,
+    host: LiveHost,
 }
 
 impl Asker<'_> {
+    fn asked(&self, directives: &'static Directives, rows: &[&'static Row]) -> Result<Asked, String> {
+        let daemon = self.daemon;
+        if let (Err(at), words) = self.theirs("none", "")? {
+            return Err(format!("the daemon refuses the template alone, line {at:?}: {words}"));
+        }
+        let release = daemon.kind.release(&Snapshot::new(&self.host), &Instance::default());
+        let mut all = Asked { examples: Examples::default(), differences: String::new(), count: 0 };
+        for row in rows {
+            let known = directives.fate(row, release.as_ref()) != Fate::Gone;
+            for (place, line) in lines(daemon, directives, row).into_iter().chain(self.further(row)) {
+                let (theirs, words) = self.theirs(place, &line)?;
+                let ours = self.ours(place, &line)?;
+                // Some things are only looked at by a start.
+                let theirs = if theirs.is_ok() && ours.is_err() { self.start(place, &line)? } else { theirs };
+                all.count += 1;
+                let agreed = match (&theirs, &ours) {
+                    // Not every fault is told with its line.
+                    (Err(None), Err(_)) => true,
+                    // What rests on a name service was not judged.
+                    (Err(_), Ok(())) if words.contains("host not found in") => continue,
+                    _ => theirs == ours,
+                };
+                if agreed {
+                    let own = known && stands(daemon, directives, row, place);
+                    all.examples.keep(row, place, &line, theirs, own);
+                } else {
+                    let _ = writeln!(
+                        all.differences,
+                        "{place} | {line} | real {theirs:?} | ours {ours:?} | {words}"
+                    );
+                }
+            }
+        }
+        Ok(all)
+    }
+
+    /// Lines of a row's own that its types do not yield.
+    fn further(&self, row: &'static Row) -> Vec<(&str, String)> {
+        let of = |line: &'_ str| {
+            let mut columns = line.split('\t');
+            let (name, place, line) = (columns.next()?, columns.next()?, columns.next()?);
+            let place = self.daemon.places.iter().find(|(known, _)| *known == place)?.0;
+            (name == row.name).then(|| (place, line.to_owned()))
+        };
+        self.more.lines().filter_map(of).collect()
+    }
+
     fn write(&self, place: &str, line: &str) -> Result<(), String> {
         fs::write(&self.file, fill(self.template, place, line)).map_err(|e| format!("{}: {e}", self.file))
     }
@@ -234,7 +249,7 @@ impl Asker<'_> {
     fn ours(&self, place: &str, line: &str) -> Result<Verdict, String> {
         self.write(place, line)?;
         let instance = Instance { config: self.file.clone(), ..Instance::default() };
-        let read = self.daemon.kind.read(&Snapshot::new(self.host), &instance);
+        let read = self.daemon.kind.read(&Snapshot::new(&self.host), &instance);
         let error = read.findings.iter().find(|f| f.severity == Severity::Error);
         Ok(error.map_or(Ok(()), |f| Err(f.place.as_ref().map(|p| p.line))))
     }
@@ -315,7 +330,9 @@ fn words_of(daemon: &Daemon, form: &'static [Slot]) -> Vec<String> {
 fn good(daemon: &Daemon, takes: Type) -> String {
     match takes {
         Type::Flag => "on".into(),
-        Type::Int(int) => int.least.unwrap_or(1).max(int.most.unwrap_or(4).min(4)).to_string(),
+        Type::Int(int) | Type::Leading(int) => {
+            int.least.unwrap_or(1).max(int.most.unwrap_or(4).min(4)).to_string()
+        }
         Type::Size(size) => size.least.map_or("8k".into(), |n| n.max(8192).to_string()),
         Type::Time(_) => "30s".into(),
         Type::Enum(all) | Type::Exact(all) | Type::Set(all) | Type::Signed(all) => {
@@ -341,7 +358,7 @@ fn others(daemon: &Daemon, takes: Type) -> Vec<String> {
     };
     let mut all: Vec<String> = match takes {
         Type::Flag => vec!["off".into(), "OFF".into(), "yes".into()],
-        Type::Int(int) => [int.least, int.most]
+        Type::Int(int) | Type::Leading(int) => [int.least, int.most]
             .into_iter()
             .flatten()
             .flat_map(|n| [n.saturating_sub(1), n, n.saturating_add(1)])

@@ -17,6 +17,7 @@ mod resources;
 mod runtime;
 mod sandbox;
 mod unit;
+mod upstreams;
 
 use crate::case::Case;
 use crate::finding::Finding;
@@ -42,6 +43,7 @@ pub static CHECKS: &[Check] = &[
     resources::check,
     ports::check,
     guesses::check,
+    upstreams::check,
     processes::check,
     accounts::check,
     attempt::check,

@@ -356,7 +356,7 @@ codes! {
         recognised: "The socket is absent or nobody listens on it; the manager reports the failed \
             dependency.",
         remedy: "Start what it needs first.",
-        stage: stage::EXECUTE, joins: Joins::ToldWithoutSubject, ails: Ails::Never,
+        stage: stage::EXECUTE, joins: Joins::ToldWithoutSubject, ails: Ails::WhileItRuns,
         is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
     /// What it needs answers but refuses.

@@ -214,6 +214,44 @@ pub struct NamedPath {
     pub directive: String,
 }
 
+/// An address, or a socket, that a front passes on to.
+#[derive(Clone, Debug)]
+pub struct Upstream {
+    /// Where it leads.
+    pub listen: Listen,
+    /// The line.
+    pub place: Place,
+    /// Members of one group do the same work; empty for what stands alone.
+    pub group: String,
+    /// Whether it is asked only where the others fail.
+    pub spare: bool,
+}
+
+impl Upstream {
+    /// An upstream that stands alone, by its address as it is written: `HOST:PORT` with a number or `localhost`
+    /// for the host, or the path of a socket behind `unix:`.
+    pub fn of(address: &str, usual_port: Option<u16>, place: &Place) -> Option<Self> {
+        let alone = |listen| Self { listen, place: place.clone(), group: String::new(), spare: false };
+        if let Some(path) = address.strip_prefix("unix:") {
+            let path = path.trim_start_matches("//");
+            let path =
+                path.split([':', '|']).next().filter(|p| p.starts_with('/') && !p.contains(['$', '%']))?;
+            return Some(alone(Listen::unix(path)));
+        }
+        let (host, port) =
+            match address.rsplit_once(':').filter(|(host, _)| !host.contains(':') || host.ends_with(']')) {
+                Some((host, port)) => (host, Some(port.parse::<u16>().ok()?)),
+                None => (address, None),
+            };
+        let host = match host {
+            "localhost" => std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST),
+            other => other.trim_start_matches('[').trim_end_matches(']').parse().ok()?,
+        };
+        let port = port.or(usual_port).filter(|p| *p > 0)?;
+        Some(alone(Listen::tcp(host, port, false)))
+    }
+}
+
 /// Another mention of a port that belongs to a listener or only looks like it.
 #[derive(Clone, Debug)]
 pub struct PortMention {
@@ -277,6 +315,8 @@ pub struct ConfigModel {
     pub directives: usize,
     /// Listeners.
     pub listens: Vec<WantedListen>,
+    /// What it passes on to.
+    pub upstreams: Vec<Upstream>,
     /// What may be a listener, by the name of an option or a variable.
     pub guesses: Vec<WantedListen>,
     /// Account of the workers, with its line.

@@ -5,7 +5,7 @@ use crate::code::Code;
 use crate::config::entries::{Book, Entry, Text, Word, WordRules, words};
 use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::rows::{Directives, directives};
-use crate::config::{About, Configuration, Demand, DependsOn, LogSink, Resource, Span};
+use crate::config::{About, Configuration, Demand, DependsOn, LogSink, Resource, Span, Upstream};
 use crate::host::Look;
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -140,6 +140,9 @@ fn file(book: &mut Book, name: &str) {
         if first.value == "bind" && (section.starts_with("frontend") || section.starts_with("listen")) {
             bind(book, &text, &line, &entry, rest);
         }
+        if first.value == "server" && (section.starts_with("backend") || section.starts_with("listen")) {
+            passes(book, &entry, rest);
+        }
         if first.value == "log" && section.starts_with("global") {
             sends(book, &entry);
         }
@@ -150,6 +153,21 @@ fn file(book: &mut Book, name: &str) {
         let place = crate::config::Place { file: text.file.clone(), line: last, column: 0, end_column: 0 };
         book.find(&place, "", Code::ConfigSyntax, "the last line has no line end");
     }
+}
+
+/// `server NAME ADDRESS …`: where requests go.
+fn passes(book: &mut Book, entry: &Entry, rest: &[Word]) {
+    let has = |word: &str| rest.iter().skip(2).any(|w| w.value == word);
+    let Some(address) = rest.get(1).map(|w| w.value.as_str()).filter(|_| !has("disabled")) else { return };
+    let bare = address.trim_start_matches("ipv4@").trim_start_matches("ipv6@");
+    let socket = bare.strip_prefix("unix@").or_else(|| bare.starts_with('/').then_some(bare));
+    let found = match socket {
+        Some(path) => Upstream::of(&format!("unix:{path}"), None, &entry.place),
+        None => Upstream::of(bare, None, &entry.place),
+    };
+    let group = format!("{} {}", entry.section, entry.scope);
+    let spare = has("backup");
+    book.out.model.upstreams.extend(found.map(|one| Upstream { group, spare, ..one }));
 }
 
 /// `log TARGET …`: where what it says goes.

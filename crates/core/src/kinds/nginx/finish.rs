@@ -42,6 +42,18 @@ fn add(
 /// Names that must be an upstream block or resolve. The daemon resolves while it reads, so a fault here
 /// belongs before every later one in the file.
 fn upstreams(r: &mut Reader) {
+    for (name, one) in std::mem::take(&mut r.facts.passes) {
+        if !r.facts.upstreams.contains_key(&name) {
+            r.out.model.upstreams.push(one);
+        }
+    }
+    // A group that nobody passes on to serves nobody.
+    let used: std::collections::HashSet<String> =
+        r.facts.host_uses.iter().filter(|u| u.may_be != MayBe::Host).map(|u| u.host.clone()).collect();
+    let members = std::mem::take(&mut r.facts.members).into_iter();
+    let is_used =
+        |group: &str| group.split_whitespace().nth(1).is_some_and(|n| used.contains(&n.to_ascii_lowercase()));
+    r.out.model.upstreams.extend(members.filter(|m| is_used(&m.group)));
     for HostUse { host, upstream, may_be, place, directive } in std::mem::take(&mut r.facts.host_uses) {
         if may_be != MayBe::Host && r.facts.upstreams.contains_key(&upstream) {
             continue;

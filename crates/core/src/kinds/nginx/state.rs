@@ -5,7 +5,9 @@ use super::{DIRECTIVES, Options};
 use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::rows::{Row, RuleIndex};
-use crate::config::{About, ConfigFinding, Configuration, DependsOn, NamedPath, Place, Severity, Span};
+use crate::config::{
+    About, ConfigFinding, Configuration, DependsOn, NamedPath, Place, Severity, Span, Upstream,
+};
 use crate::host::Protocol;
 use crate::snapshot::Snapshot;
 use std::collections::{HashMap, HashSet};
@@ -180,6 +182,10 @@ pub(super) struct Facts {
     pub(super) formats: HashSet<String>,
     pub(super) zones: HashMap<String, Place>,
     pub(super) zone_uses: Vec<(String, Place, String)>,
+    /// Servers of the groups that are passed on to, and what is passed on to directly, by the name of the group
+    /// that it may be.
+    pub(super) members: Vec<Upstream>,
+    pub(super) passes: Vec<(String, Upstream)>,
     /// Sizes of buffers as they are given, and blocks inside `http` with the one around each.
     pub(super) buffers: Vec<BufferSize>,
     pub(super) inner: Vec<(u32, u32)>,

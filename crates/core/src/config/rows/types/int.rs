@@ -21,6 +21,28 @@ impl Int {
                 .is_ok_and(|n| self.least.is_none_or(|l| l <= n) && self.most.is_none_or(|m| n <= m))
     }
 
+    /// The same of a daemon that reads digits until something else comes, and takes 0 where a word has none
+    /// (`atoi`, in 32 bits).
+    pub(super) fn holds_leading(self, word: &str) -> bool {
+        if word.is_empty() {
+            return false;
+        }
+        let text = word.trim_start();
+        let (negative, text) = match text.strip_prefix('-') {
+            Some(rest) => (true, rest),
+            None => (false, text.strip_prefix('+').unwrap_or(text)),
+        };
+        let digits = text.bytes().take_while(u8::is_ascii_digit);
+        let most = i64::from(i32::MAX);
+        let number = digits.fold(0i64, |n, d| n.saturating_mul(10).saturating_add(i64::from(d - b'0')));
+        // Beyond 32 bits every daemon makes something else of it.
+        if number > most {
+            return true;
+        }
+        let number = if negative { -number } else { number };
+        self.least.is_none_or(|l| l <= number) && self.most.is_none_or(|m| number <= m)
+    }
+
     pub(super) fn expected(self) -> String {
         match (self.least, self.most) {
             (None, None) => "a number".into(),
@@ -34,6 +56,17 @@ impl Int {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn leading_digits_count_where_a_daemon_reads_no_further() {
+        let some = Int { least: Some(1), most: Some(9) };
+        for word in ["4", "4x", "+4", " 9k", "007", "4294967296"] {
+            assert!(some.holds_leading(word), "{word}");
+        }
+        for word in ["", "x", "0", "-1", "10", "0x4"] {
+            assert!(!some.holds_leading(word), "{word}");
+        }
+    }
 
     #[test]
     fn numbers_lie_within_their_bounds() {

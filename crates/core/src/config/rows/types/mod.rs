@@ -27,6 +27,8 @@ pub enum Type {
     Flag,
     /// A whole number.
     Int(Int),
+    /// A whole number of which the digits at the beginning count.
+    Leading(Int),
     /// A number of bytes with a unit.
     Size(Size),
     /// A span of time.
@@ -69,6 +71,7 @@ impl Type {
         match self {
             Self::Flag => words::is_one(&["on", "off"], word),
             Self::Int(int) => int.holds(word),
+            Self::Leading(int) => int.holds_leading(word),
             Self::Size(size) => size.holds(word),
             Self::Time(time) => time.holds(word),
             Self::Enum(all) | Self::Set(all) => words::is_one(all, word),
@@ -87,7 +90,7 @@ impl Type {
     pub fn expected(self) -> String {
         match self {
             Self::Flag => "on or off".into(),
-            Self::Int(int) => int.expected(),
+            Self::Int(int) | Self::Leading(int) => int.expected(),
             Self::Size(size) => size.expected(),
             Self::Time(time) => time.expected().into(),
             Self::Enum(all) | Self::Exact(all) => words::listed(all, "or"),

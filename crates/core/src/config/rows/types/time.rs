@@ -8,10 +8,17 @@ pub enum Time {
     Milliseconds,
     /// Seconds: milliseconds are no unit.
     Seconds,
+    /// Digits, then `s`, `ms`, `mi`, `h` or nothing (`ap_timeout_parameter_parse`).
+    Timeout,
+    /// The same with `d`, and not without digits.
+    Duration,
 }
 
 impl Time {
     pub(super) fn holds(self, text: &str) -> bool {
+        if let Self::Timeout | Self::Duration = self {
+            return self.is_timeout(text);
+        }
         const ORDER: &[&str] = &["y", "M", "w", "d", "h", "m", "s", "ms"];
         let seconds = self == Self::Seconds;
         let mut rest = text;
@@ -39,8 +46,18 @@ impl Time {
         true
     }
 
+    fn is_timeout(self, text: &str) -> bool {
+        let signed = text.trim_start_matches(['-', '+']);
+        let digits = signed.bytes().take_while(u8::is_ascii_digit).count();
+        let unit = signed[digits..].to_ascii_lowercase();
+        let known = ["s", "ms", "mi", "h"].iter().any(|u| unit.starts_with(u));
+        let days = self == Self::Duration && unit.starts_with('d');
+        (unit.is_empty() || known || days) && !text.is_empty() && (digits > 0 || self == Self::Timeout)
+    }
+
     pub(super) fn expected(self) -> &'static str {
         match self {
+            Self::Timeout | Self::Duration => "a time such as 30, 30s or 500ms",
             Self::Milliseconds => "a time such as 30s or 5m",
             Self::Seconds => "a time such as 30s or 1d",
         }
@@ -50,6 +67,17 @@ impl Time {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn timeouts_have_one_unit() {
+        for word in ["30", "30s", "5min", "500ms", "1h", "+4", "-1"] {
+            assert!(Time::Timeout.holds(word) && Time::Duration.holds(word), "{word}");
+        }
+        for word in ["", "1m", "4.5", "tide", "1k"] {
+            assert!(!Time::Timeout.holds(word) && !Time::Duration.holds(word), "{word}");
+        }
+        assert!(Time::Duration.holds("1d") && !Time::Timeout.holds("1d") && !Time::Duration.holds("hours"));
+    }
 
     #[test]
     fn units_stand_in_falling_order() {

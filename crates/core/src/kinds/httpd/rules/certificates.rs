@@ -20,8 +20,50 @@ pub(super) static FILES: Rule = Rule {
     ],
     check: |r, d, around| certificate(r, d, around.scope, around.facts),
 };
+/// What is looked at where it stands, whatever comes of it later (`ssl_cmd_check_file`, `ssl_cmd_check_dir`).
+pub(super) static NEEDED: Rule = Rule {
+    names: &[
+        "SSLCACertificatePath",
+        "SSLCADNRequestFile",
+        "SSLCADNRequestPath",
+        "SSLCARevocationFile",
+        "SSLCARevocationPath",
+        "SSLOCSPResponderCertificateFile",
+        "SSLProxyCACertificateFile",
+        "SSLProxyCACertificatePath",
+        "SSLProxyCARevocationFile",
+        "SSLProxyCARevocationPath",
+        "SSLProxyMachineCertificateChainFile",
+        "SSLProxyMachineCertificateFile",
+        "SSLProxyMachineCertificatePath",
+        "SSLSRPVerifierFile",
+        "SSLSessionTicketKeyFile",
+    ],
+    check: |r, d, _| needed(r, d),
+};
 pub(super) static SESSIONS: Rule =
     Rule { names: &["SSLSessionCache", "SSLStaplingCache"], check: |r, d, _| session_cache(r, d) };
+
+fn needed(r: &mut Reader, d: &Directive) {
+    let path = path::join(&r.server_root, d.value(0));
+    let wants_directory = d.lower().ends_with("path");
+    let (there, message) = if wants_directory {
+        (r.snapshot.is_directory(&path), format!("directory {path} does not exist"))
+    } else {
+        let filled = r.snapshot.stat(&path).map(|s| s.size > 0);
+        let there = match filled {
+            Look::Seen(filled) => Some(filled),
+            Look::Absent => Some(false),
+            Look::NotSeen(_) => None,
+        };
+        (there, format!("{path} does not exist or is empty"))
+    };
+    if there == Some(false) {
+        let found = report(r, d, Code::ConfigMissingFile, message);
+        found.depends_on = DependsOn::Files;
+        found.about = Some(if wants_directory { About::Directory(path) } else { About::File(path) });
+    }
+}
 
 /// Session caches are modules of their own.
 fn session_cache(r: &mut Reader, d: &Directive) {

@@ -1,7 +1,7 @@
 //! Redirects, rewriting, headers and what is passed on.
 use super::super::state::{Directive, Reader, Rule, Scope};
 use super::common::bad;
-use crate::config::PortMention;
+use crate::config::{Place, PortMention, Upstream};
 
 pub(super) static REDIRECT: Rule =
     Rule { names: &["Redirect", "RedirectMatch"], check: |r, d, around| redirect(r, d, around.scope) };
@@ -10,6 +10,10 @@ pub(super) static CONDITION: Rule = Rule { names: &["RewriteCond"], check: |r, d
 pub(super) static HEADER: Rule = Rule { names: &["Header", "RequestHeader"], check: |r, d, _| header(r, d) };
 pub(super) static PASS: Rule =
     Rule { names: &["ProxyPass"], check: |r, d, around| proxy_pass(r, d, around.scope) };
+
+pub(super) static HANDLER: Rule = Rule { names: &["SetHandler"], check: |r, d, _| handler(r, d) };
+pub(super) static MEMBER: Rule =
+    Rule { names: &["BalancerMember"], check: |r, d, around| member(r, d, around.scope) };
 
 fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
     const WORDS: &[&str] = &["permanent", "temp", "seeother", "gone"];
@@ -166,6 +170,45 @@ fn header(r: &mut Reader, d: &Directive) {
     }
 }
 
+/// Where a target of the proxy leads, if that can be told: `SCHEME://HOST:PORT/…`, or a socket in front of it.
+fn passes_to(target: &str, place: &Place) -> Option<Upstream> {
+    if target == "!" || target.contains(['$', '%']) {
+        return None;
+    }
+    if target.starts_with("unix:") {
+        return Upstream::of(target, None, place);
+    }
+    let (scheme, rest) = target.split_once("://")?;
+    let usual = match scheme.to_ascii_lowercase().as_str() {
+        "http" | "ws" | "h2c" => 80,
+        "https" | "wss" | "h2" => 443,
+        "fcgi" => 8000,
+        "ajp" => 8009,
+        "scgi" => 4000,
+        _ => return None,
+    };
+    Upstream::of(rest.split(['/', '?']).next()?, Some(usual), place)
+}
+
+/// `SetHandler "proxy:…"`.
+fn handler(r: &mut Reader, d: &Directive) {
+    if let Some(target) = d.value(0).strip_prefix("proxy:") {
+        r.out.model.upstreams.extend(passes_to(target, &d.item.place()));
+    }
+}
+
+/// A member of a balancer: `BalancerMember URL`, in the section of its balancer.
+fn member(r: &mut Reader, d: &Directive, scope: &Scope) {
+    let has = |word: &str| d.values.iter().any(|v| v.to_ascii_lowercase() == word);
+    let at = usize::from(d.value(0).starts_with("balancer://"));
+    let group = if at == 1 { d.value(0).to_owned() } else { format!("balancer {}", scope.sections.len()) };
+    if !has("status=+d") {
+        let one = passes_to(d.value(at), &d.item.place());
+        let spare = has("status=+h");
+        r.out.model.upstreams.extend(one.map(|one| Upstream { group, spare, ..one }));
+    }
+}
+
 fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
     let in_location = scope.sections.iter().any(|s| s.starts_with("location") || s == "if");
     let target = if in_location { d.value(0) } else { d.value(1) }.to_owned();
@@ -176,6 +219,7 @@ fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
             "ProxyPass names no target, or no path where it stands outside of <Location>".into(),
         );
     }
+    r.out.model.upstreams.extend(passes_to(&target, &d.item.place()));
     let digits: String =
         target.rsplit(':').next().unwrap_or_default().chars().take_while(char::is_ascii_digit).collect();
     if let Ok(port) = digits.parse::<u16>() {

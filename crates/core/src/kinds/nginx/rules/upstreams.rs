@@ -3,7 +3,7 @@ use super::super::state::{Directive, HostUse, MayBe, Reader, Rule};
 use super::common::uses_variables;
 use crate::code::Code;
 use crate::config::rows::{Int, Time, Type};
-use crate::config::{About, DependsOn, PortMention};
+use crate::config::{About, DependsOn, PortMention, Upstream};
 use crate::host::Look;
 
 pub(super) static SERVER: Rule = Rule {
@@ -42,6 +42,16 @@ fn upstream_server(r: &mut Reader, d: &Directive) {
         return;
     }
     let address = d.argument(0).to_owned();
+    let has = |word: &str| d.arguments().skip(1).any(|w| w == word);
+    if !has("down") {
+        let group = r.block().label.clone();
+        let spare = has("backup");
+        r.facts.members.extend(Upstream::of(&address, Some(80), &d.place).map(|one| Upstream {
+            group,
+            spare,
+            ..one
+        }));
+    }
     if !address.starts_with("unix:") {
         reaches(r, d, &address, false);
     }
@@ -162,6 +172,7 @@ fn pass(r: &mut Reader, d: &Directive) {
         implied = !bare;
     }
     if address.starts_with("unix:") {
+        r.out.model.upstreams.extend(Upstream::of(address, None, &d.place));
         return;
     }
     let (authority, uri) = address.find('/').map_or((address, ""), |at| address.split_at(at));
@@ -182,5 +193,9 @@ fn pass(r: &mut Reader, d: &Directive) {
         return;
     }
     let authority = authority.to_owned();
+    let usual = if value.starts_with("https") { 443 } else { 80 };
+    if let Some(one) = Upstream::of(&authority, Some(usual).filter(|_| implied), &d.place) {
+        r.facts.passes.push((r.known_here(&split_host(&authority).0.to_ascii_lowercase()), one));
+    }
     reaches(r, d, &authority, true);
 }

@@ -1,0 +1,134 @@
+//! What a service that runs passes on to, here on this host: somebody must listen there. Only the kernel's tables
+//! are asked; nothing is connected to, and what stands on another host is not judged.
+use crate::case::{Case, State};
+use crate::code::Code;
+use crate::config::{Severity, Upstream};
+use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
+use crate::host::{Look, Protocol, Socket};
+use crate::service::{self, Service};
+use crate::services_file::ServicesFile;
+use crate::snapshot::Snapshot;
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    let all = &case.config.model.upstreams;
+    if all.is_empty() || case.state != State::Running || case.processes.is_empty() || is_apart(case) {
+        return Vec::new();
+    }
+    let Look::Seen(sockets) = snapshot.listeners() else { return Vec::new() };
+    let own = snapshot.addresses().seen().unwrap_or_default();
+    let is_here = |u: &Upstream| {
+        let loops = |a: IpAddr| a.is_loopback() || own.contains(&a);
+        u.listen.protocol == Protocol::Unix || u.listen.address.is_some_and(loops)
+    };
+    let answers = |u: &Upstream| sockets.iter().any(|s| serves(s, u));
+    // Of several that do the same work, one is enough.
+    let mut groups: BTreeMap<(&str, u32, &str), Vec<&Upstream>> = BTreeMap::new();
+    for one in all {
+        let line = if one.group.is_empty() { one.place.line } else { 0 };
+        let file: &str = if one.group.is_empty() { &one.place.file } else { "" };
+        groups.entry((file, line, &one.group)).or_default().push(one);
+    }
+    let mut found: Vec<Finding> = Vec::new();
+    let mut services: Option<Vec<Service>> = None;
+    for members in groups.values() {
+        if members.iter().any(|u| !is_here(u) || answers(u)) {
+            continue;
+        }
+        let Some(dead) = members.iter().find(|u| !u.spare).or(members.first()) else { continue };
+        // Many places may point at one listener.
+        let same = |f: &&mut Finding| {
+            f.subject.port == Some(dead.listen.port).filter(|p| *p > 0) && f.subject.path == dead.listen.path
+        };
+        if let Some(known) = found.iter_mut().find(same) {
+            known.evidence.push(points(case, dead));
+            continue;
+        }
+        let services = services.get_or_insert_with(|| service::find(snapshot, &ServicesFile::default()));
+        found.push(finding(snapshot, case, dead, services));
+    }
+    found
+}
+
+/// Whether the service lives in a network of its own, where the host's listeners say nothing.
+fn is_apart(case: &Case) -> bool {
+    let unit = case.service.unit.as_ref();
+    let set = |key: &str| unit.and_then(|u| u.value("Service", key));
+    set("PrivateNetwork").is_some_and(|v| crate::manager::on(&v))
+        || set("NetworkNamespacePath").is_some()
+        || set("RootDirectory").is_some()
+        || case.processes.iter().any(|p| !p.own_root)
+}
+
+/// Whether a socket is what an upstream leads to.
+fn serves(socket: &Socket, upstream: &Upstream) -> bool {
+    upstream.listen.served_by(socket)
+        || (socket.port == upstream.listen.port
+            && upstream.listen.address.is_some_and(|a| a.is_loopback())
+            && socket.protocol == upstream.listen.protocol
+            && socket.address.is_some_and(|a| a.is_loopback() || a.is_unspecified()))
+}
+
+fn points(case: &Case, dead: &Upstream) -> Evidence {
+    Evidence::new(Source::Config, format!("{} passes on to {}", case.service.name, dead.listen))
+        .at(&dead.place)
+}
+
+fn finding(snapshot: &Snapshot, case: &Case, dead: &Upstream, services: &[Service]) -> Finding {
+    let wants = |s: &&Service| {
+        s.name != case.service.name
+            && s.configuration(snapshot)
+                .model
+                .listens
+                .iter()
+                .map(|l| &l.listen)
+                .chain(&s.described.listens())
+                .any(|l| reaches(&dead.listen, l))
+    };
+    let behind = services.iter().find(wants);
+    let mut evidence =
+        vec![Evidence::new(Source::Socket, format!("nobody listens on {}", dead.listen)), points(case, dead)];
+    if let Some(service) = behind {
+        evidence.push(Evidence::new(Source::Config, format!("{} is to listen there", service.name)));
+    }
+    let title = match behind {
+        Some(service) => {
+            format!(
+                "{} does not run, to which {} passes on at {}",
+                service.name, case.service.name, dead.listen
+            )
+        }
+        None => format!("nobody listens on {}, to which {} passes on", dead.listen, case.service.name),
+    };
+    let mut subject = match (&dead.listen.path, dead.listen.address) {
+        (Some(path), _) => Subject::path(path),
+        (None, address) => Subject::listener(address, dead.listen.port, None, None),
+    };
+    subject.unit = behind.and_then(|s| s.unit_name()).map(str::to_owned);
+    Finding {
+        code: Code::DependencyDown,
+        severity: Severity::Error,
+        subject,
+        title,
+        proof: Proof::Inevitable,
+        evidence,
+        fixes: vec![],
+        blocks: true,
+        stage: stage::RUN,
+    }
+}
+
+/// Whether a listener, once it is there, is what an address leads to.
+fn reaches(target: &crate::net::Listen, listener: &crate::net::Listen) -> bool {
+    let socket = Socket {
+        protocol: listener.protocol,
+        address: listener.address,
+        port: listener.port,
+        path: listener.path.clone(),
+        inode: 0,
+        uid: 0,
+        v6_only: listener.v6_only,
+    };
+    target.served_by(&socket)
+}
