@@ -13,9 +13,6 @@ use std::path::Path;
 const KNOWN: &[(&str, &str)] = &[
     ("ssl_engine none_such;", "which engines the TLS library has is not looked at"),
     (
-        "proxy_buffers 8 16k; proxy_buffer_size 4k; proxy_busy_buffers_size 8k;",
-        "the relation of three buffer sizes is not judged",
-    ),
     ("listen abc;", "a name that only DNS could answer is not judged"),
     ("Include conf-available", "what the package's directory holds differs between hosts"),
     ("load_module modules/ngx_stream_module.so;", "which modules are installed differs between hosts"),

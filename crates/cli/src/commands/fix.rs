@@ -65,6 +65,11 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let offers = campaign::offers(&snapshot, &case, &all, &causes, &given);
     offers.offers.iter().for_each(|o| report.add(&o.plan));
     report.unavailable.clone_from(&offers.unavailable);
+    if report.fixes.is_empty()
+        && let Some(cause) = causes.first()
+    {
+        report.by_hand = report::by_hand(&service, cause);
+    }
     let headline = pages::diagnosis::headline(&entry);
     let unwell = report::is_unwell(&entry) || !entry.causes.is_empty();
     if arguments.apply && causes.is_empty() {

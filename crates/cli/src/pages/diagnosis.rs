@@ -258,8 +258,8 @@ fn next(page: &mut Page, entry: &ServiceEntry, look: &Look) {
         }
     } else {
         commands.push((
-            format!("{} explain {}", look.program, cause.code),
-            "what this means and what puts it right".to_owned(),
+            format!("{} fix {}", look.program, quoted(name)),
+            "what a person does about it, step by step".to_owned(),
         ));
     }
     if let Some(second) = cause.fixes.get(1).filter(|_| look.can_apply) {

@@ -22,7 +22,15 @@ pub(crate) fn plans(report: &FixReport, headline: &str, program: &str) -> Page {
     };
     page.answer(Tone::Problem, format!("{headline}: {}.", cause.trim_end_matches('.')));
     if report.fixes.is_empty() {
-        page.text("This program cannot fix that by itself.");
+        page.text("A person decides here. Step by step:");
+        for step in &report.by_hand {
+            let own = step.command.as_deref().and_then(|c| c.strip_prefix("jolly-sentinel "));
+            let command = own.map(|rest| format!("{program} {rest}")).or_else(|| step.command.clone());
+            match command {
+                Some(command) => page.push(Block::Commands(vec![(command, step.what.clone())])),
+                None => page.text(step.what.clone()),
+            }
+        }
     } else {
         page.push(Block::Circumstances(
             "Nothing was changed. Each way to put it right, least dangerous first:".into(),

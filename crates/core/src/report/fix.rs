@@ -1,6 +1,6 @@
 //! `fix` and `undo`: plans, what was carried out, and what came of it.
 use super::listed::Listed;
-use super::{Recovery, VerifyReport, schema};
+use super::{HandStep, Recovery, VerifyReport, schema};
 use crate::code::Code;
 use crate::fix::{Parameter, Plan, Record, Risk, Stage, Undone};
 use schemars::JsonSchema;
@@ -19,6 +19,9 @@ pub struct FixReport {
     pub fixes: Vec<FixEntry>,
     /// Fixes that do not apply here, with the reason.
     pub unavailable: Vec<Unavailable>,
+    /// What a person does, where no fix applies.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub by_hand: Vec<HandStep>,
     /// Ids that were carried out.
     pub applied: Vec<String>,
     /// What came of it.
@@ -83,6 +86,7 @@ impl FixReport {
             cause: None,
             fixes: vec![],
             unavailable: vec![],
+            by_hand: vec![],
             applied: vec![],
             verified: None,
             verification: None,

@@ -1,5 +1,6 @@
 //! What every command answers, as plain data: one type for each document of the machine-readable contract.
 mod attempts;
+mod by_hand;
 mod diagnosis;
 mod fix;
 mod follow;
@@ -12,6 +13,7 @@ mod survey;
 mod verify;
 
 pub use attempts::{AttemptEntry, AttemptsReport, FailureEntry, LogEntry, attempts};
+pub use by_hand::{HandStep, by_hand};
 pub use diagnosis::{
     CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook, ServiceEntry, diagnose, diagnose_case,
     is_unwell, standing_causes,

@@ -87,6 +87,23 @@ impl Item {
             end_column: self.column + width,
         }
     }
+    /// Where the value of this number stands; the whole name where lines were joined.
+    pub(super) fn value_place(&self, at: usize) -> Place {
+        let text = self.text();
+        let mut rest = word(text).1;
+        for _ in 0..at {
+            rest = word(rest).1;
+        }
+        let own = self.place();
+        if own.column == 0 || rest.is_empty() {
+            return own;
+        }
+        let columns = |text: &str| u32::try_from(text.chars().count()).unwrap_or(0);
+        let behind = word(rest).1;
+        let written = rest[..rest.len() - behind.len()].trim_end().trim_end_matches('>');
+        let column = own.column + columns(&text[..text.len() - rest.len()]);
+        Place { column, end_column: column + columns(written), ..own }
+    }
     /// The bytes of `part`, which is a slice of this item's text; `None` for joined lines.
     pub(super) fn span(&self, offset: usize, length: usize) -> Option<Span> {
         (self.column > 0).then(|| Span {

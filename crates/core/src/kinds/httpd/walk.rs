@@ -189,6 +189,7 @@ fn words_of(r: &mut Reader, d: &Directive, row: &'static Row) {
     if row.first() == Some(Type::Raw) {
         return;
     }
+    let mut wrong = None;
     let message = match fault(row, d.values.len(), |at| d.value(at)) {
         None => {
             if row.marks.has(Marks::TYPED) {
@@ -204,10 +205,16 @@ fn words_of(r: &mut Reader, d: &Directive, row: &'static Row) {
             d.name,
             if found == 1 { "value" } else { "values" }
         ),
-        Some(Fault::Word { at, expected }) => format!("{} is {:?}, expected {expected}", d.name, d.value(at)),
+        Some(Fault::Word { at, expected }) => {
+            wrong = Some(at);
+            format!("{} is {:?}, expected {expected}", d.name, d.value(at))
+        }
     };
     let comment = d.values.iter().any(|v| v.starts_with('#'));
     let found = find(r, d, Code::ConfigBadValue, message);
+    if let Some(at) = wrong {
+        found.place = Some(d.item.value_place(at));
+    }
     if comment {
         found.help =
             Some("a # behind a value begins no comment here; put the comment on a line of its own".into());

@@ -41,9 +41,10 @@ const MAIL: &[&str] =
 fn other_listen(r: &mut Reader, d: &Directive, known: &[&str]) {
     r.block().deaf = None;
     let fits = |w: &str, k: &&str| w == *k || (k.ends_with('=') && w.starts_with(k));
-    if let Some(wrong) = d.arguments().skip(1).find(|w| !known.iter().any(|k| fits(w, k))) {
-        let wrong = wrong.to_owned();
-        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a parameter of listen here"));
+    let wrong = d.arguments().enumerate().skip(1).find(|(_, w)| !known.iter().any(|k| fits(w, k)));
+    if let Some((at, wrong)) = wrong {
+        let message = format!("\"{wrong}\" is not a parameter of listen here");
+        r.find_word(d, at, Code::ConfigBadValue, message);
         return;
     }
     let has = |word: &str| d.arguments().skip(1).any(|w| w == word);
@@ -61,7 +62,7 @@ fn other_listen(r: &mut Reader, d: &Directive, known: &[&str]) {
         || value.bytes().all(|b| b.is_ascii_digit())
         || value.rsplit(']').next().is_some_and(|tail| tail.contains(':'));
     if value.contains('/') && !value.starts_with("unix:") {
-        r.find(d, Code::ConfigBadValue, format!("\"{value}\" is not an address"));
+        r.find_word(d, 0, Code::ConfigBadValue, format!("\"{value}\" is not an address"));
         return;
     }
     let keys = resolve(r, d, value);
@@ -99,7 +100,7 @@ fn listen(r: &mut Reader, d: &Directive) {
     let value = d.argument(0);
     let mut tls = false;
     let (mut default, mut options, mut v6_only) = (false, false, true);
-    for word in d.arguments().skip(1).map(str::to_owned).collect::<Vec<_>>() {
+    for (at, word) in d.arguments().map(str::to_owned).enumerate().skip(1).collect::<Vec<_>>() {
         let number = |prefix: &str| word.strip_prefix(prefix).map(|n| n.trim_start_matches('-'));
         match word.as_str() {
             "ssl" => tls = true,
@@ -125,7 +126,8 @@ fn listen(r: &mut Reader, d: &Directive) {
                     word.starts_with("setfib=") || word.starts_with("accept_filter=")
                 };
                 if !fine {
-                    r.find(d, Code::ConfigBadValue, format!("\"{word}\" is not a parameter of listen"));
+                    let message = format!("\"{word}\" is not a parameter of listen");
+                    r.find_word(d, at, Code::ConfigBadValue, message);
                     return;
                 }
             }
@@ -147,7 +149,7 @@ fn listen(r: &mut Reader, d: &Directive) {
 }
 
 fn bad(r: &mut Reader, d: &Directive, message: String) -> Option<Vec<Key>> {
-    r.find(d, Code::ConfigBadValue, message);
+    r.find_word(d, 0, Code::ConfigBadValue, message);
     None
 }
 

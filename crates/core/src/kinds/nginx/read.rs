@@ -421,7 +421,7 @@ impl Reader<'_, '_> {
                 d.argument(at),
                 d.name()
             );
-            self.find(d, Code::ConfigBadValue, message);
+            self.find_word(d, at, Code::ConfigBadValue, message);
         } else if row.marks.has(Marks::TYPED) {
             self.typed(d, row);
         }

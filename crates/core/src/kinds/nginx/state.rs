@@ -268,6 +268,31 @@ impl Reader<'_, '_> {
         })
     }
 
+    /// A finding about one word of a directive, which is marked if it stands on the line that the daemon would
+    /// blame.
+    pub(super) fn find_word(
+        &mut self,
+        d: &Directive,
+        at: usize,
+        code: Code,
+        message: impl Into<String>,
+    ) -> &mut ConfigFinding {
+        let place = self.place_of(d, at).unwrap_or_else(|| d.place.clone());
+        let found = self.find(d, code, message);
+        found.place = Some(place);
+        found
+    }
+
+    fn place_of(&self, d: &Directive, at: usize) -> Option<Place> {
+        let (name, word) = (d.words.first()?, d.words.get(at + 1)?);
+        let text = self.texts.get(&*self.file)?;
+        let before = text.get(name.start..word.start).filter(|t| d.place.column > 0 && !t.contains('\n'))?;
+        let columns = |text: &str| u32::try_from(text.chars().count()).unwrap_or(0);
+        let quotes = if text.get(word.start..)?.starts_with(['"', '\'']) { 2 } else { 0 };
+        let column = d.place.column + columns(before);
+        Some(Place { column, end_column: column + columns(&word.value) + quotes, ..d.place.clone() })
+    }
+
     pub(super) fn warn(&mut self, d: &Directive, message: impl Into<String>) -> &mut ConfigFinding {
         let found = self.find(d, Code::ConfigWarning, message);
         found.severity = Severity::Warning;

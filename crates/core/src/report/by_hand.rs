@@ -1,0 +1,140 @@
+//! What a person does about a cause that no fix of ours is for: where to look, what to write there, how to check
+//! it, and how to start.
+use crate::code::Code;
+use crate::finding::stage;
+use crate::rank::Cause;
+use crate::service::Service;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// One step that a person takes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct HandStep {
+    /// What to do, in one sentence.
+    pub what: String,
+    /// The command for it, where there is one; those of this program without options of the call.
+    pub command: Option<String>,
+}
+
+impl HandStep {
+    fn new(what: impl Into<String>, command: Option<String>) -> Self {
+        Self { what: what.into(), command }
+    }
+}
+
+/// The steps for a cause, in order.
+pub fn by_hand(service: &Service, cause: &Cause) -> Vec<HandStep> {
+    let mut all = Vec::new();
+    let name = &service.name;
+    let unit = service.unit_name();
+    let place = place(cause);
+    let remedy = match (cause.code, &cause.subject.right) {
+        // No right is missing that could be granted: a mount, a policy, an attribute.
+        (Code::PermissionDenied, None) => "Change what stands in the way.".to_owned(),
+        _ => cause.code.facts().remedy.to_owned(),
+    };
+    all.push(match (&place, what_to_write(cause)) {
+        (Some(place), Some(what)) => HandStep::new(format!("Edit {place}: {what}."), None),
+        (Some(place), None) => HandStep::new(format!("{remedy} It is about {place}."), None),
+        (None, _) => HandStep::new(remedy, None),
+    });
+    if let Some(other) = cause.subject.unit.as_deref().filter(|u| Some(*u) != unit) {
+        let other = other.trim_end_matches(".service");
+        all.push(HandStep::new(
+            format!("Find out why {other} does not run."),
+            Some(format!("jolly-sentinel diagnose {other}")),
+        ));
+    }
+    if let Some(host) = &cause.subject.host {
+        all.push(HandStep::new(
+            format!("See what {host} stands for on this host."),
+            Some(format!("getent ahosts {host}")),
+        ));
+    }
+    let of_unit = |place: &String| place.contains("/systemd/") || place.contains(".service");
+    if place.as_ref().is_some_and(of_unit) {
+        all.push(HandStep::new(
+            "Have the manager read changed unit files.",
+            Some("systemctl daemon-reload".into()),
+        ));
+    }
+    if cause.stage == stage::CONFIG && service.kind.directives().is_some() {
+        all.push(HandStep::new(
+            "Check the configuration before anything is started.",
+            Some(format!("jolly-sentinel lint {name}")),
+        ));
+    }
+    if let Some(unit) = unit {
+        all.push(HandStep::new("Start it.", Some(format!("systemctl restart {unit}"))));
+    }
+    all.push(HandStep::new("See that it is well.", Some(format!("jolly-sentinel verify {name}"))));
+    all
+}
+
+/// Where to look first: the line of the configuration or the unit, else the file that the cause is about.
+fn place(cause: &Cause) -> Option<String> {
+    let subject = &cause.subject;
+    let lined = |file: &str, line: Option<u32>| {
+        line.map_or_else(|| file.to_owned(), |line| format!("{file}, line {line}"))
+    };
+    if let Some(file) = &subject.file {
+        return Some(lined(file, subject.line));
+    }
+    let told = cause
+        .evidence
+        .iter()
+        .find(|e| e.source != crate::finding::Source::Log && e.file.is_some() && e.line.is_some());
+    if let Some(evidence) = told {
+        return evidence.file.as_deref().map(|file| lined(file, evidence.line));
+    }
+    subject.path.clone()
+}
+
+/// What belongs there, where the cause says so.
+fn what_to_write(cause: &Cause) -> Option<String> {
+    let subject = &cause.subject;
+    let directive = subject.directive.as_deref().unwrap_or("the line");
+    match cause.code {
+        Code::NameUnresolved => {
+            subject.host.as_ref().map(|host| format!("correct the name {host}, or add it to /etc/hosts"))
+        }
+        Code::ConfigUnknownDirective => Some(format!("correct or remove {directive}")),
+        Code::ConfigBadValue => Some(format!("give {directive} a value that is accepted: {}", cause.title)),
+        Code::ConfigConflict => Some(format!("keep one of the two: {}", cause.title)),
+        Code::ConfigMisplacedDirective => Some(format!("move {directive} to where it belongs")),
+        Code::ConfigSyntax => Some(format!("correct what is written there: {}", cause.title)),
+        Code::ConfigMissingFile => subject
+            .path
+            .as_ref()
+            .map(|path| format!("name a file that exists in place of {path}, or make that one")),
+        Code::AddressNotHere => Some("write an address that this host has".into()),
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::case::{Depth, gather};
+    use crate::snapshot::Snapshot;
+    use crate::tests::{EDGE_CONFIG, described, edge_host};
+
+    fn steps(config: &str) -> Vec<HandStep> {
+        let host = edge_host(config).unit("edge.service", "failed", |_| {});
+        let snapshot = Snapshot::new(&host);
+        let service = described(&host, "edge", "");
+        let case = gather(&snapshot, &service, Depth::Diagnosis);
+        by_hand(&service, &crate::report::standing_causes(&snapshot, &case)[0])
+    }
+
+    #[test]
+    fn it_says_where_to_write_what_and_how_to_go_on() {
+        let all = steps(&EDGE_CONFIG.replace("listen 8088", "listen 80880"));
+        assert!(all[0].what.contains("/etc/nginx/nginx.conf, line 6"), "{all:?}");
+        let commands: Vec<&str> = all.iter().filter_map(|s| s.command.as_deref()).collect();
+        assert_eq!(
+            commands,
+            ["jolly-sentinel lint edge", "systemctl restart edge.service", "jolly-sentinel verify edge"]
+        );
+    }
+}
