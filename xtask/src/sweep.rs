@@ -128,9 +128,22 @@ pub(crate) fn run(name: &str, only: &[&str]) -> Result<(), String> {
     }
     let count = differences.lines().count();
     fs::write(format!("{PLACE}/{name}.differences"), &differences).map_err(|e| e.to_string())?;
-    if only.is_empty() {
-        fs::write(folder.join("examples.tsv"), out.spelled()).map_err(|e| e.to_string())?;
+    let file = folder.join("examples.tsv");
+    let mut written = out.spelled();
+    if !only.is_empty() {
+        // What was not asked stays.
+        let of_others = |line: &&str| {
+            let snippet = line.split('\t').nth(1).unwrap_or_default();
+            !only.iter().any(|name| snippet.split([' ', ';', '\\', '>']).any(|word| word == *name))
+        };
+        let old = fs::read_to_string(&file).unwrap_or_default();
+        let kept = old.lines().filter(|l| !l.starts_with('#')).filter(of_others);
+        kept.for_each(|line| written.push_str(&format!("{line}\n")));
+        let mut lines: Vec<&str> = written.lines().collect();
+        lines[1..].sort_unstable_by_key(|line| line.split('\t').nth(1).map(str::to_ascii_lowercase));
+        written = lines.join("\n") + "\n";
     }
+    fs::write(&file, written).map_err(|e| e.to_string())?;
     say(&differences);
     say(&format!("{asked} lines asked, {count} differ"));
     Ok(())

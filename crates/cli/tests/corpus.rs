@@ -12,7 +12,6 @@ use std::path::Path;
 /// Disagreements that are known, by snippet, each with its reason.
 const KNOWN: &[(&str, &str)] = &[
     ("ssl_engine none_such;", "which engines the TLS library has is not looked at"),
-    (
     ("listen abc;", "a name that only DNS could answer is not judged"),
     ("Include conf-available", "what the package's directory holds differs between hosts"),
     ("load_module modules/ngx_stream_module.so;", "which modules are installed differs between hosts"),

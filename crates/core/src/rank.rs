@@ -26,6 +26,8 @@ pub enum Relation {
     Alternative,
     /// It follows from an earlier one.
     Consequence,
+    /// The service runs; this would stop its next start.
+    Latent,
 }
 
 /// Why a service does not start or answer.

@@ -82,12 +82,12 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
 }
 
 fn status(report: &report::Diagnosis) -> Status {
-    let caused = report.services.iter().any(|s| !s.causes.is_empty() && s.state != State::Unknown);
+    let caused = report.services.iter().any(|s| s.standing().next().is_some() && s.state != State::Unknown);
     let unwell = report.services.iter().any(report::is_unwell);
     let unseen = !report.services.is_empty() && report.services.iter().all(|s| s.state == State::Unknown);
     match (caused || unwell, unseen) {
         (true, _) => Status::Problem,
-        (_, true) if report.services.iter().any(|s| !s.causes.is_empty()) => Status::Problem,
+        (_, true) if report.services.iter().any(|s| s.standing().next().is_some()) => Status::Problem,
         (_, true) => Status::NotSeen,
         _ => Status::Well,
     }

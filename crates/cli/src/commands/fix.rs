@@ -71,7 +71,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         report.by_hand = report::by_hand(&service, cause);
     }
     let headline = pages::diagnosis::headline(&entry);
-    let unwell = report::is_unwell(&entry) || !entry.causes.is_empty();
+    let unwell = report::is_unwell(&entry) || entry.standing().next().is_some();
     if arguments.apply && causes.is_empty() {
         context.emit(&pages::fix::plans(&report, &headline, &context.program()), &report)?;
         return Ok(if report::is_unwell(&entry) { Status::Problem } else { Status::Well });

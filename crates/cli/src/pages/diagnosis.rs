@@ -59,7 +59,7 @@ pub(crate) fn headline(entry: &ServiceEntry) -> String {
         State::Starting => format!("{name} is still starting"),
         State::Restarting => format!("{name} does not stay up and is restarted again and again"),
         State::Failed => format!("{name} does not start"),
-        State::Stopped if entry.causes.is_empty() => format!("{name} is stopped"),
+        State::Stopped if entry.standing().next().is_none() => format!("{name} is stopped"),
         State::Stopped => format!("{name} is down and would not start"),
         State::Unknown => format!("whether {name} runs cannot be seen from here"),
     }
@@ -74,7 +74,7 @@ fn sure(certainty: Certainty) -> &'static str {
 }
 
 fn service(page: &mut Page, entry: &ServiceEntry, look: &Look) {
-    let first = entry.causes.first();
+    let first = entry.standing().next();
     let headline = headline(entry);
     match first {
         Some(cause) => page.answer(
@@ -110,11 +110,12 @@ fn service(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     } else if let Some(note) = latent(entry) {
         page.push(Block::Evidence(evidence(&note.evidence, look)));
     }
-    for cause in entry.causes.iter().skip(1) {
+    for cause in entry.standing().skip(1) {
         let lead = match cause.relation {
             Relation::Blocks => "Then also",
             Relation::Alternative => "Or",
             Relation::Consequence => "As a consequence",
+            Relation::Latent => "At the next start",
         };
         page.heading(format!("{lead}: {}{}", sure(cause.certainty), cause.title));
         page.push(Block::Evidence(evidence(&cause.evidence, look)));
@@ -189,7 +190,7 @@ fn origin(evidence: &Evidence, when: &When) -> String {
 }
 
 fn notes(page: &mut Page, entry: &ServiceEntry, look: &Look) {
-    let told = if entry.causes.is_empty() { latent(entry) } else { None };
+    let told = if entry.standing().next().is_none() { latent(entry) } else { None };
     let rest: Vec<&NoteEntry> =
         entry.notes.iter().filter(|n| !told.is_some_and(|t| std::ptr::eq(t, *n))).collect();
     let loud: Vec<&NoteEntry> =
@@ -210,7 +211,7 @@ fn notes(page: &mut Page, entry: &ServiceEntry, look: &Look) {
         c.since_last_good_start != Some(false) && c.same_as.is_none() || c.differs_from.is_some()
     };
     let recent: Vec<&Changed> = entry.changes.iter().filter(counts).take(4).collect();
-    if !recent.is_empty() && !entry.causes.is_empty() {
+    if !recent.is_empty() && entry.standing().next().is_some() {
         page.heading("Changed lately");
         page.push(Block::Evidence(recent.iter().map(|c| (c.file.clone(), changed(c, look))).collect()));
     }
@@ -233,7 +234,7 @@ pub(crate) fn price(id: &str, cause: &CauseEntry) -> String {
 fn next(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     let name = &entry.service;
     let latent = entry.notes.iter().any(|n| n.code == Code::LatentFailure && !n.fixes.is_empty());
-    let Some(cause) = entry.causes.first() else {
+    let Some(cause) = entry.standing().next() else {
         if latent {
             page.heading("What to do");
             page.push(Block::Commands(vec![(

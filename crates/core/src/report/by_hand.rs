@@ -80,6 +80,13 @@ fn place(cause: &Cause) -> Option<String> {
     if let Some(file) = &subject.file {
         return Some(lined(file, subject.line));
     }
+    // What is refused or missing on the disk is the place itself; a line that only names it is not wrong.
+    if cause.stage != stage::CONFIG
+        && cause.code != Code::ConfigMissingFile
+        && let Some(path) = &subject.path
+    {
+        return Some(path.clone());
+    }
     let told = cause
         .evidence
         .iter()

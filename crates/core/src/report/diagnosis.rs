@@ -169,11 +169,18 @@ pub fn diagnose(snapshot: &Snapshot, services: &[Service], all: bool) -> Diagnos
     }
 }
 
+impl ServiceEntry {
+    /// Causes that stand now; what would only stop the next start is left out.
+    pub fn standing(&self) -> impl Iterator<Item = &CauseEntry> {
+        self.causes.iter().filter(|cause| cause.relation != Relation::Latent)
+    }
+}
+
 /// Whether a service is wanted and not well.
 pub fn is_unwell(entry: &ServiceEntry) -> bool {
     entry.wanted
         && (matches!(entry.state, State::Failed | State::Stopped | State::Degraded | State::Restarting)
-            || !entry.causes.is_empty())
+            || entry.standing().next().is_some())
 }
 
 /// Diagnoses one gathered case; the causes come back in their full form, too.
@@ -190,9 +197,12 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     let boot_fails =
         blocking.iter().any(|f| f.proof == Proof::Inevitable && !happened(f) && !gone_at_boot(case, f));
     let mut notes: Vec<NoteEntry> = other.into_iter().map(note).collect();
+    let mut latent = Vec::new();
     let causes = if up {
-        let (now, latent): (Vec<Finding>, Vec<Finding>) = blocking.into_iter().partition(ails_the_run);
-        notes.extend(latent.into_iter().map(latent_note));
+        let (now, later): (Vec<Finding>, Vec<Finding>) = blocking.into_iter().partition(ails_the_run);
+        notes.extend(later.iter().cloned().map(latent_note));
+        latent = rank(later);
+        latent.iter_mut().for_each(|cause| cause.relation = Relation::Latent);
         rank(now)
     } else if case.state == State::Starting {
         Vec::new()
@@ -236,7 +246,7 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
             packages_changed: packages_changed(snapshot, case, good),
             clients: clients(snapshot, case),
         },
-        causes: causes.iter().enumerate().map(|(at, c)| cause_entry(at + 1, c)).collect(),
+        causes: causes.iter().chain(&latent).enumerate().map(|(at, c)| cause_entry(at + 1, c)).collect(),
         notes,
         changes: changes(snapshot, case, good),
         not_seen: snapshot.not_seen(),

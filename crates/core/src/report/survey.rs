@@ -136,8 +136,8 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
             },
             restart_outlook: entry.restart_outlook,
             boot_outlook: entry.boot_outlook,
-            cause: entry.causes.first().map(|c| c.code),
-            remark: entry.causes.first().map(|c| c.title.clone()).or(latent),
+            cause: entry.standing().next().map(|c| c.code),
+            remark: entry.standing().next().map(|c| c.title.clone()).or(latent),
         });
     }
     let clock = snapshot.clock().seen();

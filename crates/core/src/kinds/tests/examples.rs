@@ -59,9 +59,10 @@ impl Set {
             host = host.dir(dir, 0o755, 0);
         }
         let accounts = "root:x:0:0:root:/root:/bin/sh\nwww-data:x:33:33::/var/www:/bin/false\n";
+        // What the lines themselves made while they were asked about.
+        host = if self.kind == "nginx" { host.file("/srv/www", "") } else { host.dir("/srv/www", 0o755, 0) };
         host.file(&format!("/corpus/{}.conf", self.kind), config)
             .file("/corpus/file", "x\n")
-            .file("/srv/www", "")
             .file("/etc/passwd", accounts)
             .file("/etc/group", "root:x:0:\nwww-data:x:33:\n")
             .file(
@@ -141,7 +142,20 @@ static NGINX: Set = Set {
     lines: include_str!("../nginx/examples.tsv"),
     package: ("nginx", "1.22.1-9+deb12u11"),
     unasked: &[],
-    without: &[],
+    without: &[
+        // Not built into any package.
+        ("degradation", "+"),
+        ("degrade", "+"),
+        // They name a data base, an engine, a module of Perl or a stylesheet that nobody has here.
+        ("geoip_city", "+"),
+        ("geoip_country", "+"),
+        ("geoip_org", "+"),
+        ("perl_require", "+"),
+        ("ssl_engine", "+"),
+        ("xslt_stylesheet", "+"),
+        // A whole configuration would have to be included.
+        ("include", "+"),
+    ],
 };
 
 static HTTPD: Set = Set {
@@ -149,8 +163,107 @@ static HTTPD: Set = Set {
     template: include_str!("../httpd/examples.template"),
     lines: include_str!("../httpd/examples.tsv"),
     package: ("apache2-bin", "2.4.71-1~deb12u1"),
-    unasked: &[],
-    without: &[],
+    // Of other systems, of another way to run workers or scripts, or not loaded for what they do at once.
+    unasked: &[
+        "isapi",
+        "privileges",
+        "win32",
+        "mpm_prefork",
+        "mpm_worker",
+        "cgi",
+        "echo",
+        "suexec",
+        "heartbeat",
+    ],
+    without: &[
+        // What they take needs a driver, a script, a store or a section that is not here.
+        ("<RequireNotAll", "+"),
+        ("AuthDigestNonceFormat", "+"),
+        ("BalancerMember", "+"),
+        ("CharsetOptions", "+"),
+        ("DBDriver", "+"),
+        ("EnableExceptionHook", "+"),
+        ("Error", "+"),
+        ("FancyIndexing", "+"),
+        ("FilterProtocol", "+"),
+        ("GprofDir", "+"),
+        ("HeartbeatListen", "+"),
+        ("LDAPTrustedClientCert", "+"),
+        ("LoadFile", "+"),
+        ("LuaHookAccessChecker", "+"),
+        ("LuaHookAuthChecker", "+"),
+        ("LuaHookInsertFilter", "+"),
+        ("LuaHookTranslateName", "+"),
+        ("Lua_____ByteCodeHack", "+"),
+        ("MDCertificateFile", "+"),
+        ("MDCertificateKeyFile", "+"),
+        ("MDMember", "+"),
+        ("MDMembers", "+"),
+        ("MDPortMap", "+"),
+        ("Port", "+"),
+        ("ProxyHCExpr", "+"),
+        ("ProxySet", "+"),
+        ("RedirectMatch", "+"),
+        ("RemoteIPInternalProxyList", "+"),
+        ("RemoteIPTrustedProxyList", "+"),
+        ("SSLLog", "+"),
+        ("SSLLogLevel", "+"),
+        ("SSLOpenSSLConfCmd", "+"),
+        ("SSLProxyCARevocationCheck", "+"),
+        ("SessionCryptoPassphraseFile", "+"),
+        ("UNCList", "+"),
+        ("allow", "+"),
+        ("deny", "+"),
+        // Releases before the one that was asked take no word at all.
+        ("AddOutputFilterByType", "-"),
+        ("DirectoryIndex", "-"),
+        ("FilterChain", "-"),
+        ("IndexIgnore", "-"),
+        ("LanguagePriority", "-"),
+        ("PassEnv", "-"),
+        ("ProxyHTMLEvents", "-"),
+        ("ProxyHTMLFixups", "-"),
+        ("RemoveCharset", "-"),
+        ("RemoveEncoding", "-"),
+        ("RemoveHandler", "-"),
+        ("RemoveInputFilter", "-"),
+        ("RemoveLanguage", "-"),
+        ("RemoveOutputFilter", "-"),
+        ("RemoveType", "-"),
+        ("UnsetEnv", "-"),
+        ("xml2StartParse", "-"),
+        // Their words are not judged yet.
+        ("<IfVersion", "-"),
+        ("<LuaHookAccessChecker", "-"),
+        ("<LuaHookAuthChecker", "-"),
+        ("<LuaHookCheckUserID", "-"),
+        ("<LuaHookFixups", "-"),
+        ("<LuaHookMapToStorage", "-"),
+        ("<LuaHookPreTranslateName", "-"),
+        ("<LuaHookTranslateName", "-"),
+        ("<LuaHookTypeChecker", "-"),
+        ("<LuaQuickHandler", "-"),
+        ("AuthnzFcgiCheckAuthnProvider", "-"),
+        ("BalancerMember", "-"),
+        ("CharsetOptions", "-"),
+        ("FancyIndexing", "-"),
+        ("LoadFile", "-"),
+        ("Lua_____ByteCodeHack", "-"),
+        ("ProxyHCExpr", "-"),
+        ("ProxyHCTemplate", "-"),
+        ("ProxyHTMLURLMap", "-"),
+        ("ProxyPassMatch", "-"),
+        ("ProxySet", "-"),
+        ("SSLLog", "-"),
+        ("SSLLogLevel", "-"),
+        ("SessionCookieName", "-"),
+        ("SessionCookieName2", "-"),
+        ("SessionDBDCookieName", "-"),
+        ("SessionDBDCookieName2", "-"),
+        ("SetEnvIfExpr", "-"),
+        ("UnDefine", "-"),
+        ("Use", "-"),
+    ],
 };
 
 #[test]

@@ -3,8 +3,10 @@ use super::super::state::{Directive, Reader, Rule, Scope};
 use super::common::bad;
 use crate::config::{Place, PortMention, Upstream};
 
-pub(super) static REDIRECT: Rule =
-    Rule { names: &["Redirect", "RedirectMatch"], check: |r, d, around| redirect(r, d, around.scope) };
+pub(super) static REDIRECT: Rule = Rule {
+    names: &["Redirect", "RedirectMatch", "RedirectPermanent", "RedirectTemp"],
+    check: |r, d, around| redirect(r, d, around.scope),
+};
 pub(super) static RULE: Rule = Rule { names: &["RewriteRule"], check: |r, d, _| rewrite_rule(r, d) };
 pub(super) static CONDITION: Rule = Rule { names: &["RewriteCond"], check: |r, d, _| rewrite_cond(r, d) };
 pub(super) static HEADER: Rule = Rule { names: &["Header", "RequestHeader"], check: |r, d, _| header(r, d) };
@@ -18,8 +20,11 @@ pub(super) static MEMBER: Rule =
 fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
     const WORDS: &[&str] = &["permanent", "temp", "seeother", "gone"];
     let first = d.value(0).to_owned();
-    let status = WORDS.iter().any(|w| w.eq_ignore_ascii_case(&first)) || first.parse::<u16>().is_ok();
-    if let Ok(code) = first.parse::<u16>() {
+    // The other two have their status in their name.
+    let takes_status = matches!(d.lower().as_str(), "redirect" | "redirectmatch");
+    let status = takes_status
+        && (WORDS.iter().any(|w| w.eq_ignore_ascii_case(&first)) || first.parse::<u16>().is_ok());
+    if let Some(code) = first.parse::<u16>().ok().filter(|_| takes_status) {
         let redirecting = (300..400).contains(&code);
         if !(300..=599).contains(&code) && !redirecting {
             return bad(r, d, format!("{code} is not a status code of a redirect"));
@@ -33,9 +38,25 @@ fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
     if count < least && !gone {
         return bad(r, d, format!("{} names no target", d.name));
     }
+    // Where it leads: an address, or a path of this site.
+    let target = d.values.get(usize::from(status) + usize::from(!in_location)).map(|v| v.to_string());
+    if let Some(target) = target.filter(|_| !gone && !in_location && count == 2)
+        && !is_address(&target)
+        && d.lower() != "redirectmatch"
+    {
+        return bad(r, d, format!("{target:?} is neither an address nor a path that begins with /"));
+    }
     if d.lower() == "redirectmatch" {
         regex(r, d, usize::from(status));
     }
+}
+
+/// Whether a text begins like an address, with a scheme, or like a path (`ap_is_url`).
+fn is_address(text: &str) -> bool {
+    let scheme = text.split_once(':').map(|(scheme, _)| scheme);
+    let plain =
+        |s: &str| !s.is_empty() && s.bytes().all(|b| b.is_ascii_alphanumeric() || b"+-.".contains(&b));
+    text.starts_with('/') || text.contains(['%', '$']) || scheme.is_some_and(plain)
 }
 
 pub(in super::super) fn regex(r: &mut Reader, d: &Directive, index: usize) {
