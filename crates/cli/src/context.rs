@@ -3,6 +3,7 @@ use crate::error::CliError;
 use crate::exit::Status;
 use crate::options::{Colour, Format, Global};
 use crate::render::Page;
+use crate::render::ascii;
 use jolly_core::bounds::OUTPUT;
 use jolly_core::bundle::{Bundle, Recorder, Replayer};
 use jolly_core::host::{Host, Look};
@@ -196,7 +197,10 @@ impl Context {
             )]));
         }
         let text = match self.global.format {
-            Format::Text => page.to_text(self.width(), self.colour()),
+            Format::Text => {
+                let text = page.to_text(self.width(), self.colour());
+                if ascii::is_asked(|name| std::env::var(name).ok()) { ascii::ascii(&text) } else { text }
+            }
             Format::Json => document,
             Format::Markdown => page.to_markdown(),
             Format::Html => page.to_html(),
@@ -247,6 +251,7 @@ impl Context {
                 self.global.output.is_none()
                     && std::io::stdout().is_terminal()
                     && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty())
+                    && std::env::var_os("TERM").is_none_or(|t| t != "dumb")
             }
         }
     }

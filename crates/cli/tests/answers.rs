@@ -131,3 +131,20 @@ fn the_answer_can_go_into_a_file() {
     assert!(std::fs::read_to_string(target).unwrap().contains("jolly-sentinel/survey/1"));
     assert_eq!(tree.run(&["survey", "--output", "/nowhere/x"]).status, 3);
 }
+
+#[test]
+fn a_terminal_without_unicode_or_without_room_is_written_for() {
+    let tree = Tree::new();
+    tree.write("usr/sbin/nginx", "\u{7f}ELF");
+    tree.mode("usr/sbin/nginx", 0o755);
+    tree.write("etc/nginx/nginx.conf", "events { }\nhttp {\n    lisen 80;\n}\n");
+    tree.write(
+        "etc/systemd/system/edge-of-the-harbour-front.service",
+        "[Service]\nType=forking\nExecStart=/usr/sbin/nginx -c /etc/nginx/nginx.conf\n",
+    );
+    let narrow = tree.run_with(&["survey"], &[("COLUMNS", "40"), ("LC_ALL", "C")]);
+    assert!(narrow.out.is_ascii() && narrow.out.contains("harbour-front"), "{}", narrow.out);
+    // A command to paste stays whole; everything before it fits.
+    let mut told = narrow.out.lines().take_while(|line| *line != "What to do");
+    assert!(told.all(|line| line.len() <= 40) && narrow.out.contains("What to do"), "{}", narrow.out);
+}

@@ -1,4 +1,5 @@
 //! Answers as pages of blocks, and the renderers that turn a page into text, Markdown or HTML.
+pub(crate) mod ascii;
 mod clean;
 mod html;
 mod markdown;

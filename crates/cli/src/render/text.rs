@@ -61,6 +61,9 @@ fn wrap(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
+/// The least room for the last column of a table.
+const LEAST: usize = 20;
+
 impl Writer {
     fn styled(&mut self, style: Style, text: &str) {
         if self.colour {
@@ -146,7 +149,11 @@ impl Writer {
         }
         // The last column takes what is left and wraps below itself.
         let fixed: usize = widths.iter().take(count.saturating_sub(1)).map(|w| w + 2).sum();
-        let rest = self.width.saturating_sub(2 + fixed).max(20);
+        let last = widths.last().copied().unwrap_or(0);
+        if count > 1 && 2 + fixed + last.min(LEAST) > self.width {
+            return self.stacked(head, rows);
+        }
+        let rest = self.width.saturating_sub(2 + fixed).max(LEAST);
         let print = |w: &mut Self, cells: &[String], style: Option<Style>| {
             let mut line = String::new();
             for (cell, width) in cells.iter().zip(&widths).take(count.saturating_sub(1)) {
@@ -168,6 +175,26 @@ impl Writer {
         for (tone, row) in rows {
             let style = (*tone == Tone::Problem).then(|| style(*tone));
             print(self, row, style);
+        }
+    }
+
+    /// A table that is wider than the terminal: each row by itself, a line for each cell that says something.
+    fn stacked(&mut self, head: &[String], rows: &[(Tone, Vec<String>)]) {
+        let name = head.iter().skip(1).map(|h| columns(h)).max().unwrap_or(0);
+        let room = self.width.saturating_sub(name + 6).max(8);
+        for (tone, row) in rows {
+            let style = (*tone == Tone::Problem).then(|| style(*tone));
+            for part in wrap(&clean(row.first().map_or("", String::as_str)), self.width.saturating_sub(2)) {
+                self.line(style, 2, &part);
+            }
+            let told = head.iter().zip(row).skip(1).filter(|(_, c)| !c.is_empty() && c.as_str() != "–");
+            for (title, cell) in told {
+                for (at, part) in wrap(&clean(cell), room).iter().enumerate() {
+                    let title = if at == 0 { title.as_str() } else { "" };
+                    let gap = " ".repeat((name + 2).saturating_sub(columns(title)));
+                    self.line(None, 4, &format!("{title}{gap}{part}"));
+                }
+            }
         }
     }
 

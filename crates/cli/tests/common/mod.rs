@@ -31,11 +31,16 @@ impl Answer {
 
 /// Runs the program with a cleared environment.
 pub(crate) fn run(dir: &Path, arguments: &[&str]) -> Answer {
+    run_with(dir, arguments, &[])
+}
+
+fn run_with(dir: &Path, arguments: &[&str], variables: &[(&str, &str)]) -> Answer {
     let output = assert_cmd::Command::cargo_bin("jolly-sentinel")
         .expect("the program is built")
         .env_clear()
         .env("HOME", dir)
         .env("COLUMNS", "80")
+        .envs(variables.iter().copied())
         .current_dir(dir)
         .args(arguments)
         .output()
@@ -203,10 +208,15 @@ impl Tree {
 
     /// Runs a command with `--root` on this tree, its journal beside it.
     pub(crate) fn run(&self, arguments: &[&str]) -> Answer {
+        self.run_with(arguments, &[])
+    }
+
+    /// The same with variables in the environment.
+    pub(crate) fn run_with(&self, arguments: &[&str], variables: &[(&str, &str)]) -> Answer {
         let state = self.state();
         let mut all = vec!["--root", self.path().to_str().unwrap(), "--state-dir", state.to_str().unwrap()];
         all.extend(arguments);
-        run(self.path(), &all)
+        run_with(self.path(), &all, variables)
     }
 
     pub(crate) fn state(&self) -> PathBuf {

@@ -262,6 +262,10 @@ fn our_own_reading_gives_way_where_the_daemon_read_the_same_files() {
     let edited = service(host.modified("/etc/nginx/nginx.conf", NOW));
     assert!(edited.notes.iter().any(|n| n.code == Code::LatentFailure), "{:?}", edited.notes);
     assert_eq!(edited.state, State::Running);
+    // It is a cause as any other, and nothing of now.
+    let latent: Vec<_> = edited.causes.iter().map(|c| (c.code, c.relation, c.subject.line)).collect();
+    assert_eq!(latent, [(Code::ConfigUnknownDirective, crate::rank::Relation::Latent, Some(5))]);
+    assert!(edited.standing().next().is_none() && !crate::report::is_unwell(&edited));
 }
 
 #[test]
