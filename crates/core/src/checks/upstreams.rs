@@ -1,12 +1,14 @@
-//! What a service that runs passes on to, here on this host: somebody must listen there. Only the kernel's tables
-//! are asked; nothing is connected to, and what stands on another host is not judged.
+//! What a service that runs passes on to, here on this host: the service that is to listen there must run. Only
+//! the kernel's tables are asked; nothing is connected to. What stands on another host is not judged, nor is an
+//! address of which nobody knows whose it is: it may point nowhere on purpose, or not yet.
 use crate::case::{Case, State};
 use crate::code::Code;
 use crate::config::{Severity, Upstream};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::host::{Look, Protocol, Socket};
-use crate::service::{self, Service};
+use crate::service::Service;
 use crate::services_file::ServicesFile;
+use crate::serving;
 use crate::snapshot::Snapshot;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -45,8 +47,10 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             known.evidence.push(points(case, dead));
             continue;
         }
-        let services = services.get_or_insert_with(|| service::find(snapshot, &ServicesFile::default()));
-        found.push(finding(snapshot, case, dead, services));
+        let services = services.get_or_insert_with(|| {
+            serving::serving(snapshot, &ServicesFile::default(), serving::Extent::Serving)
+        });
+        found.extend(finding(snapshot, case, dead, services));
     }
     found
 }
@@ -75,38 +79,26 @@ fn points(case: &Case, dead: &Upstream) -> Evidence {
         .at(&dead.place)
 }
 
-fn finding(snapshot: &Snapshot, case: &Case, dead: &Upstream, services: &[Service]) -> Finding {
+fn finding(snapshot: &Snapshot, case: &Case, dead: &Upstream, services: &[Service]) -> Option<Finding> {
     let wants = |s: &&Service| {
-        s.name != case.service.name
-            && s.configuration(snapshot)
-                .model
-                .listens
-                .iter()
-                .map(|l| &l.listen)
-                .chain(&s.described.listens())
-                .any(|l| reaches(&dead.listen, l))
+        let config = s.configuration(snapshot);
+        let own = config.model.listens.iter().chain(&config.model.guesses);
+        s.name != case.service.name && own.map(|l| &l.listen).any(|l| reaches(&dead.listen, l))
     };
-    let behind = services.iter().find(wants);
-    let mut evidence =
-        vec![Evidence::new(Source::Socket, format!("nobody listens on {}", dead.listen)), points(case, dead)];
-    if let Some(service) = behind {
-        evidence.push(Evidence::new(Source::Config, format!("{} is to listen there", service.name)));
-    }
-    let title = match behind {
-        Some(service) => {
-            format!(
-                "{} does not run, to which {} passes on at {}",
-                service.name, case.service.name, dead.listen
-            )
-        }
-        None => format!("nobody listens on {}, to which {} passes on", dead.listen, case.service.name),
-    };
+    let behind = services.iter().find(wants).filter(|s| !crate::case::is_running(snapshot, s))?;
+    let evidence = vec![
+        Evidence::new(Source::Socket, format!("nobody listens on {}", dead.listen)),
+        points(case, dead),
+        Evidence::new(Source::Config, format!("{} is to listen there", behind.name)),
+    ];
+    let title =
+        format!("{} does not run, to which {} passes on at {}", behind.name, case.service.name, dead.listen);
     let mut subject = match (&dead.listen.path, dead.listen.address) {
         (Some(path), _) => Subject::path(path),
         (None, address) => Subject::listener(address, dead.listen.port, None, None),
     };
-    subject.unit = behind.and_then(|s| s.unit_name()).map(str::to_owned);
-    Finding {
+    subject.unit = behind.unit_name().map(str::to_owned);
+    Some(Finding {
         code: Code::DependencyDown,
         severity: Severity::Error,
         subject,
@@ -116,7 +108,7 @@ fn finding(snapshot: &Snapshot, case: &Case, dead: &Upstream, services: &[Servic
         fixes: vec![],
         blocks: true,
         stage: stage::RUN,
-    }
+    })
 }
 
 /// Whether a listener, once it is there, is what an address leads to.
