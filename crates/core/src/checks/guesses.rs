@@ -20,6 +20,9 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let told = |codes: &[Code], port: u16| {
         failures.iter().any(|f| codes.contains(&f.code) && names_port(f).is_none_or(|p| p == port))
     };
+    // What others decide names nobody who is to be stopped, and nothing that is to be granted.
+    let steered = case.is_steered(snapshot);
+    let offered = |fixes: Vec<&'static str>| if steered { vec![] } else { fixes };
     let mut all = Vec::new();
     for want in &case.guessed {
         let port = want.listen.port;
@@ -27,9 +30,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         for holder in &want.held_by {
             let found = ports::taken(case, want, holder);
             all.push(if taken {
-                // What others decide names nobody who is to be stopped.
-                let fixes = if case.is_steered(snapshot) { vec![] } else { found.fixes.clone() };
-                Finding { proof: Proof::Said, fixes, ..found }
+                Finding { proof: Proof::Said, fixes: offered(found.fixes.clone()), ..found }
             } else {
                 // Whoever holds it may be whom the program talks to.
                 Finding { proof: Proof::Claimed, fixes: vec![], ..found }
@@ -41,7 +42,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
                 || (f.code == Code::PermissionDenied && f.found.object("path").is_none())
         });
         if denied && let Some(found) = ports::privileged(snapshot, case, want) {
-            all.push(Finding { proof: Proof::Said, ..found });
+            all.push(Finding { proof: Proof::Said, fixes: offered(found.fixes.clone()), ..found });
         }
     }
     all

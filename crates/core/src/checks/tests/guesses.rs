@@ -50,3 +50,20 @@ fn a_port_of_roots_is_what_was_not_permitted() {
     let found = causes(&relay("--listen 0.0.0.0:81", "PermissionError: [Errno 13] Permission denied"));
     assert_eq!((found[0].0, found[0].1), (Code::PortPrivileged, Certainty::Likely), "{found:?}");
 }
+
+#[test]
+fn a_port_that_the_account_itself_chose_has_nobody_stopped_and_nothing_granted() {
+    for (port, words) in [
+        ("7400", "OSError: [Errno 98] Address already in use"),
+        ("81", "PermissionError: [Errno 13] Permission denied"),
+    ] {
+        let unit = "[Service]\nUser=tide\nEnvironmentFile=/srv/tide/env\nExecStart=/opt/tide/relay\n";
+        let host = relay("", words)
+            .file("/etc/systemd/system/tide-relay.service", unit)
+            .dir("/srv/tide", 0o755, 4071)
+            .file("/srv/tide/env", &format!("PORT={port}\n"))
+            .owned("/srv/tide/env", 0o644, 4071);
+        let found = causes(&host);
+        assert!(!found.is_empty() && found.iter().all(|c| c.2.is_empty()), "{found:?}");
+    }
+}
