@@ -408,7 +408,12 @@ fn others(daemon: &Daemon, takes: Type) -> Vec<String> {
 
 /// An accepted and a refused line of each row.
 #[derive(Default)]
-struct Examples(BTreeMap<(String, String, bool), (String, String, Option<u32>)>);
+struct Examples(BTreeMap<Sort, Kept>);
+
+/// A row by its name and module, and whether the line is accepted.
+type Sort = (String, String, bool);
+/// Place, line, and the line that the daemon blames.
+type Kept = (String, String, Option<u32>);
 
 impl Examples {
     /// Keeps a line if it is the first one of its sort, or if it stands where the row may stand and the one
