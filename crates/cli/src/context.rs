@@ -7,6 +7,7 @@ use crate::render::ascii;
 use jolly_core::bounds::OUTPUT;
 use jolly_core::bundle::{Bundle, Recorder, Replayer};
 use jolly_core::host::{Host, Look};
+pub(crate) use jolly_core::paste::quoted;
 use jolly_core::service::Service;
 use jolly_core::services_file::{self, ServicesFile};
 use jolly_core::serving::Extent;
@@ -282,13 +283,6 @@ pub(crate) fn json(report: &impl serde::Serialize) -> Result<String, CliError> {
     }
     out.push('\n');
     Ok(out)
-}
-
-/// A word as a shell needs it.
-pub(crate) fn quoted(word: &str) -> String {
-    let plain =
-        !word.is_empty() && word.bytes().all(|b| b.is_ascii_alphanumeric() || b"/._-+=:@,%".contains(&b));
-    if plain { word.to_owned() } else { format!("'{}'", word.replace('\'', "'\\''")) }
 }
 
 /// Evidence that was captured.

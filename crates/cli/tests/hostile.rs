@@ -268,6 +268,12 @@ fn names_and_lines_from_outside_neither_move_the_terminal_nor_hide() {
     let page = tree.run(&["survey"]).out;
     let command = page.lines().find(|l| l.contains("diagnose") && l.contains("touch")).map(str::to_owned);
     assert!(command.is_none_or(|c| c.contains("'a$(touch x)'")), "{page}");
+    let page = tree.run(&["fix", "a$(touch x)"]).out;
+    let starts = ["  jolly-sentinel ", "  systemctl ", "  getent "];
+    let mut commands =
+        page.lines().filter(|l| starts.iter().any(|s| l.starts_with(s)) && l.contains("touch")).peekable();
+    assert!(commands.peek().is_some(), "{page}");
+    assert!(commands.all(|c| c.contains("'a$(touch x)")), "{page}");
 }
 
 fn edge_as_anybody() -> Tree {

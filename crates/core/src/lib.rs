@@ -33,6 +33,7 @@ pub mod manager;
 pub mod names;
 pub mod net;
 pub mod packages;
+pub mod paste;
 pub mod path;
 pub mod ports;
 pub mod rank;

@@ -2,6 +2,7 @@
 //! it, and how to start.
 use crate::code::Code;
 use crate::finding::stage;
+use crate::paste::quoted;
 use crate::rank::Cause;
 use crate::service::Service;
 use schemars::JsonSchema;
@@ -25,7 +26,7 @@ impl HandStep {
 /// The steps for a cause, in order.
 pub fn by_hand(service: &Service, cause: &Cause) -> Vec<HandStep> {
     let mut all = Vec::new();
-    let name = &service.name;
+    let name = quoted(&service.name);
     let unit = service.unit_name();
     let place = place(cause);
     let remedy = match (cause.code, &cause.subject.right) {
@@ -42,13 +43,13 @@ pub fn by_hand(service: &Service, cause: &Cause) -> Vec<HandStep> {
         let other = other.trim_end_matches(".service");
         all.push(HandStep::new(
             format!("Find out why {other} does not run."),
-            Some(format!("jolly-sentinel diagnose {other}")),
+            Some(format!("jolly-sentinel diagnose {}", quoted(other))),
         ));
     }
     if let Some(host) = &cause.subject.host {
         all.push(HandStep::new(
             format!("See what {host} stands for on this host."),
-            Some(format!("getent ahosts {host}")),
+            Some(format!("getent ahosts {}", quoted(host))),
         ));
     }
     let of_unit = |place: &String| place.contains("/systemd/") || place.contains(".service");
@@ -65,7 +66,7 @@ pub fn by_hand(service: &Service, cause: &Cause) -> Vec<HandStep> {
         ));
     }
     if let Some(unit) = unit {
-        all.push(HandStep::new("Start it.", Some(format!("systemctl restart {unit}"))));
+        all.push(HandStep::new("Start it.", Some(format!("systemctl restart {}", quoted(unit)))));
     }
     all.push(HandStep::new("See that it is well.", Some(format!("jolly-sentinel verify {name}"))));
     all
