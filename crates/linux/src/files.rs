@@ -2,11 +2,14 @@
 use jolly_core::host::{
     AclEntry, Answer, DirectoryEntry, FileKind, FileStatus, Look, READ_LIMIT, Space, Unseen,
 };
-use rustix::fs::{AtFlags, Mode, OFlags};
+use jolly_core::trust::LINKS;
+use rustix::fs::{AtFlags, Mode, OFlags, ResolveFlags};
 use rustix::io::{Errno, retry_on_intr};
+use std::ffi::OsString;
 use std::fs::{self, File};
 use std::io::Read;
-use std::os::fd::{AsFd, AsRawFd};
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -104,11 +107,19 @@ fn file_capabilities(path: &Path) -> u64 {
 
 /// The POSIX access list in its on-disk form: a version word, then tag, permissions and id of each entry.
 fn access_list(path: &Path) -> Vec<AclEntry> {
-    let mut raw = [0u8; 1024];
-    let Ok(length) = rustix::fs::getxattr(path, "system.posix_acl_access", &mut raw[..]) else {
-        return Vec::new();
+    let mut room = [0u8; 1024];
+    let mut large = Vec::new();
+    let raw: &[u8] = match rustix::fs::getxattr(path, "system.posix_acl_access", &mut room[..]) {
+        Ok(length) => &room[..length],
+        // A list that is longer than most must not look like none. No attribute is larger than this (xattr(7)).
+        Err(Errno::RANGE) => {
+            large.resize(65_536, 0u8);
+            let length = rustix::fs::getxattr(path, "system.posix_acl_access", &mut large[..]).unwrap_or(0);
+            &large[..length]
+        }
+        Err(_) => return Vec::new(),
     };
-    let body = raw.get(4..length).unwrap_or_default();
+    let body = raw.get(4..).unwrap_or_default();
     body.chunks_exact(8)
         .filter_map(|e| {
             Some(AclEntry {
@@ -192,38 +203,162 @@ fn may_be_made_up(path: &Path) -> bool {
             || ["/proc/cmdline", "/proc/meminfo"].iter().any(|p| path == Path::new(p)))
 }
 
-/// Opens a regular file and nothing else. What stands there is looked at by name before anything is opened:
-/// no FIFO, device or socket takes notice.
-fn open(path: &Path) -> Look<(File, u64)> {
+/// How often a look is repeated that a rename elsewhere disturbed (openat2(2)).
+const RETRIES: usize = 32;
+
+/// What a name stands for, opened by name alone, and its status.
+type Named = (OwnedFd, rustix::fs::Stat);
+
+fn named(node: OwnedFd) -> Look<Named> {
+    match rustix::fs::fstat(&node) {
+        Ok(stat) => Look::Seen((node, stat)),
+        Err(errno) => unseen(errno),
+    }
+}
+
+/// What a path leads to, where no link stands anywhere on it; `None` where the kernel does not tell.
+fn straight(path: &Path) -> Option<Result<OwnedFd, Errno>> {
+    for _ in 0..RETRIES {
+        let flags = OFlags::PATH | OFlags::CLOEXEC;
+        match rustix::fs::openat2(rustix::fs::CWD, path, flags, Mode::empty(), ResolveFlags::NO_SYMLINKS) {
+            Err(Errno::AGAIN | Errno::INTR) => {}
+            Err(Errno::NOSYS | Errno::PERM) => return None,
+            other => return Some(other),
+        }
+    }
+    Some(Err(Errno::AGAIN))
+}
+
+/// A path without its links.
+struct Led {
+    path: PathBuf,
+    /// Who made a link on the way, root left out.
+    makers: Vec<u32>,
+    /// Directories on it that not everybody may pass through, by their owners.
+    closed: Vec<u32>,
+}
+
+fn led(path: &Path) -> std::io::Result<Led> {
+    let names = |path: &Path| path.components().rev().map(|c| c.as_os_str().to_owned()).collect::<Vec<_>>();
+    let mut rest: Vec<OsString> = names(path);
+    let mut found = Led { path: PathBuf::from("/"), makers: Vec::new(), closed: Vec::new() };
+    let mut links = 0;
+    while let Some(name) = rest.pop() {
+        match name.as_bytes() {
+            b"/" => {
+                found.path = PathBuf::from("/");
+                continue;
+            }
+            b"." => continue,
+            b".." => {
+                found.path.pop();
+                continue;
+            }
+            _ => {}
+        }
+        let next = found.path.join(&name);
+        let meta = fs::symlink_metadata(&next)?;
+        if meta.is_symlink() {
+            links += 1;
+            if links > LINKS {
+                return Err(Errno::LOOP.into());
+            }
+            found.makers.extend(Some(meta.uid()).filter(|uid| *uid != 0));
+            rest.extend(names(&fs::read_link(&next)?));
+            continue;
+        }
+        if meta.is_dir() && meta.mode() & 0o001 == 0 {
+            found.closed.push(meta.uid());
+        }
+        found.path = next;
+    }
+    Ok(found)
+}
+
+/// What links lead to. A link that an account made leads root only to what that account could read by itself:
+/// its own files, and those that everybody may read. The kernel holds links in shared directories likewise
+/// (protected_symlinks, proc_sys_fs(5)).
+fn by_links(path: &Path) -> Look<Named> {
+    let led = match led(path) {
+        Ok(led) => led,
+        Err(error) if error.raw_os_error() == Some(Errno::LOOP.raw_os_error()) => {
+            return Look::NotSeen(Unseen::Failed("too many symbolic links".into()));
+        }
+        Err(error) => return unseen_io(&error),
+    };
+    // What was looked at is what is opened: a link that came meanwhile is not followed.
+    let (node, stat) = match straight(&led.path) {
+        Some(Ok(node)) => match named(node) {
+            Look::Seen(found) => found,
+            other => return other,
+        },
+        Some(Err(Errno::LOOP)) => {
+            return Look::NotSeen(Unseen::Failed("it changed while it was looked at".into()));
+        }
+        Some(Err(errno)) => return unseen(errno),
+        None => return Look::NotSeen(Unseen::Failed("the kernel follows no links safely".into())),
+    };
+    let reads = |uid: u32| {
+        let passes = led.closed.iter().all(|owner| *owner == uid);
+        passes && (stat.st_uid == uid || stat.st_mode & 0o004 != 0)
+    };
+    match led.makers.iter().find(|maker| !reads(**maker)) {
+        Some(maker) => Look::NotSeen(Unseen::Failed(format!(
+            "a symbolic link of account {maker} to a file of account {}, which is not followed",
+            stat.st_uid
+        ))),
+        None => Look::Seen((node, stat)),
+    }
+}
+
+/// What a path leads to, by name alone: nothing is opened for reading.
+fn found(path: &Path) -> Look<Named> {
+    // What the kernel itself keeps open is led to by links of its own.
+    let ordinary = path.is_absolute() && !path.starts_with("/proc");
+    if ordinary && rustix::process::geteuid().is_root() {
+        match straight(path) {
+            Some(Ok(node)) => return named(node),
+            Some(Err(Errno::LOOP)) => return by_links(path),
+            Some(Err(errno)) => return unseen(errno),
+            None => {}
+        }
+    }
     let by_name = |flags| {
         retry_on_intr(|| rustix::fs::open(path, OFlags::PATH | OFlags::CLOEXEC | flags, Mode::empty()))
     };
-    let mut node = match by_name(OFlags::NOFOLLOW) {
-        Ok(node) => node,
+    let (node, stat) = match by_name(OFlags::NOFOLLOW).map(named) {
+        Ok(Look::Seen(found)) => found,
+        Ok(other) => return other,
         Err(errno) => return unseen(errno),
     };
-    let mut stat = match rustix::fs::fstat(&node) {
-        Ok(stat) => stat,
-        Err(errno) => return unseen(errno),
-    };
-    if kind(stat.st_mode) == FileKind::Link {
-        // A link that an account made leads root only to what is that account's own, as the kernel holds it
-        // in shared directories (protected_symlinks, proc_sys_fs(5)).
-        let made_by = stat.st_uid;
-        let followed =
-            by_name(OFlags::empty()).and_then(|node| rustix::fs::fstat(&node).map(|stat| (node, stat)));
-        (node, stat) = match followed {
-            Ok(found) => found,
-            Err(Errno::LOOP) => return Look::NotSeen(Unseen::Failed("too many symbolic links".into())),
-            Err(errno) => return unseen(errno),
-        };
-        if made_by != 0 && stat.st_uid != made_by && rustix::process::geteuid().is_root() {
-            return Look::NotSeen(Unseen::Failed(format!(
-                "a symbolic link of account {made_by} to a file of account {}, which is not followed",
-                stat.st_uid
-            )));
-        }
+    if kind(stat.st_mode) != FileKind::Link {
+        return Look::Seen((node, stat));
     }
+    // Where the kernel does not tell more, the last name at least leads to what is its maker's own.
+    let made_by = stat.st_uid;
+    let (node, stat) = match by_name(OFlags::empty()).map(named) {
+        Ok(Look::Seen(found)) => found,
+        Ok(other) => return other,
+        Err(Errno::LOOP) => return Look::NotSeen(Unseen::Failed("too many symbolic links".into())),
+        Err(errno) => return unseen(errno),
+    };
+    if made_by != 0 && stat.st_uid != made_by && rustix::process::geteuid().is_root() {
+        return Look::NotSeen(Unseen::Failed(format!(
+            "a symbolic link of account {made_by} to a file of account {}, which is not followed",
+            stat.st_uid
+        )));
+    }
+    Look::Seen((node, stat))
+}
+
+/// Opens a regular file and nothing else. What stands there is looked at by name before anything is opened:
+/// no FIFO, device or socket takes notice.
+fn open(path: &Path) -> Look<(File, u64)> {
+    let (node, stat) = match found(path) {
+        Look::Seen(found) => found,
+        Look::Absent => return Look::Absent,
+        Look::NotSeen(why) => return Look::NotSeen(why),
+    };
     if kind(stat.st_mode) != FileKind::Regular {
         return Look::NotSeen(Unseen::NotRegular);
     }
@@ -406,5 +541,47 @@ pub(crate) fn space(path: &Path) -> Look<Answer> {
             read_only: s.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY),
         })),
         Err(errno) => unseen(errno),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::fs::{PermissionsExt, chown, lchown, symlink};
+
+    #[test]
+    fn a_link_of_an_account_leads_root_only_to_what_that_account_reads_itself() {
+        if !rustix::process::geteuid().is_root() {
+            return;
+        }
+        const ACCOUNT: u32 = 4071;
+        let dir = tempfile::tempdir().unwrap();
+        let at = |name: &str| dir.path().join(name);
+        let made = |name: &str, folder: u32, file: u32, owner: u32| {
+            fs::create_dir(at(name)).unwrap();
+            fs::write(at(name).join("log"), "line\n").unwrap();
+            fs::set_permissions(at(name).join("log"), fs::Permissions::from_mode(file)).unwrap();
+            fs::set_permissions(at(name), fs::Permissions::from_mode(folder)).unwrap();
+            chown(at(name).join("log"), Some(owner), None).unwrap();
+        };
+        // The folder of the test itself is its owner's alone.
+        fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).unwrap();
+        made("open", 0o755, 0o644, 0);
+        made("private", 0o755, 0o600, 0);
+        made("closed", 0o700, 0o644, 0);
+        made("own", 0o755, 0o600, ACCOUNT);
+        let reads = |link: &str, to: &str, maker: u32, below: &str| {
+            let link = at(link);
+            symlink(to, &link).unwrap();
+            lchown(&link, Some(maker), None).unwrap();
+            matches!(read(&link.join(below)), Look::Seen(_))
+        };
+        // Through a directory, and by the last name.
+        assert!(reads("a", "open", ACCOUNT, "log") && reads("b", "own", ACCOUNT, "log"));
+        assert!(!reads("c", "private", ACCOUNT, "log") && !reads("d", "closed", ACCOUNT, "log"));
+        assert!(!reads("e", "private/log", ACCOUNT, "") && reads("f", "own/log", ACCOUNT, ""));
+        // Root's links lead anywhere; a link behind a link is still the account's.
+        assert!(reads("g", "private", 0, "log") && reads("h", "closed/log", 0, ""));
+        assert!(!reads("i", "c", 0, "log"), "root's link to the account's link");
     }
 }

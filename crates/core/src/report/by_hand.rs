@@ -138,7 +138,7 @@ mod tests {
     #[test]
     fn it_says_where_to_write_what_and_how_to_go_on() {
         let all = steps(&EDGE_CONFIG.replace("listen 8088", "listen 80880"));
-        assert!(all[0].what.contains("/etc/nginx/nginx.conf, line 6"), "{all:?}");
+        assert!(all[0].what.contains("/etc/nginx/nginx.conf, line 7"), "{all:?}");
         let commands: Vec<&str> = all.iter().filter_map(|s| s.command.as_deref()).collect();
         assert_eq!(
             commands,
