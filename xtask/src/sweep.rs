@@ -449,3 +449,42 @@ impl Examples {
         out
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jolly_core::config::rows::fault;
+
+    #[test]
+    fn good_words_are_of_their_types_and_wrong_ones_are_asked_about_too() {
+        for name in ["nginx", "httpd"] {
+            let daemon = daemon(name).unwrap();
+            let (mut good, mut wrong) = (0, 0);
+            for row in daemon.kind.directives().unwrap().all() {
+                let judged = |words: &[String]| fault(row, words.len(), |at| words[at].as_str());
+                for form in row.takes {
+                    let words = words_of(&daemon, form);
+                    assert_eq!(judged(&words), None, "{name}: {} {words:?}", row.name);
+                    good += 1;
+                    let takes = form.first().map(|slot| slot.takes);
+                    for other in takes.map(|t| others(&daemon, t)).unwrap_or_default() {
+                        let mut words = words.clone();
+                        words[0] = other;
+                        wrong += usize::from(judged(&words).is_some());
+                    }
+                }
+            }
+            assert!(good > 500 && wrong > 1000, "{name}: {good} {wrong}");
+        }
+        assert!(daemon("redis").is_none());
+    }
+
+    #[test]
+    fn a_line_is_written_as_its_daemon_reads_it() {
+        let daemon = daemon("nginx").unwrap();
+        let row = |name: &str| daemon.kind.directives().unwrap().all().find(|r| r.name == name).unwrap();
+        let words = ["a b".to_owned(), String::new()];
+        assert_eq!(written(&daemon, row("add_header"), &words), "add_header \"a b\" \"\";");
+        assert_eq!(written(&daemon, row("upstream"), &["tide".into()]), "upstream tide { }");
+    }
+}

@@ -51,6 +51,8 @@ pub struct Cause {
     pub stage: u8,
     proof: Proof,
     witnesses: u32,
+    /// Further listeners that it is about, in the order of the configuration.
+    pub also: Vec<Subject>,
 }
 
 /// The causes among blocking findings, in rank order.
@@ -130,11 +132,28 @@ fn start(finding: Finding) -> Cause {
         stage: finding.stage,
         proof: finding.proof,
         witnesses: 1,
+        also: Vec::new(),
     }
 }
 
 fn join(cause: &mut Cause, finding: Finding) {
     cause.witnesses += 1;
+    // The same holder on another address or port is the same cause.
+    let other = Subject::listener(
+        finding.subject.address,
+        finding.subject.port.unwrap_or(0),
+        None,
+        finding.subject.pid,
+    );
+    let (mine, theirs) = (&cause.subject, &finding.subject);
+    if !is_told(&finding)
+        && theirs.port.is_some()
+        && mine.port.is_some()
+        && (mine.port, mine.address) != (theirs.port, theirs.address)
+        && !cause.also.contains(&other)
+    {
+        cause.also.push(other);
+    }
     // The log of this start agrees with what is true now: that is certain.
     if is_told(&finding)
         && !matches!(finding.proof, Proof::Past | Proof::Claimed)
@@ -247,6 +266,18 @@ mod tests {
             ],
             &[(Code::AlreadyRunning, Certainty::Certain, 2)],
         );
+    }
+
+    #[test]
+    fn one_holder_of_several_ports_is_one_cause() {
+        let held = |n| finding(Code::PortTaken, Proof::Inevitable, Source::Socket, port(n, Some(7)));
+        let other = finding(Code::PortTaken, Proof::Inevitable, Source::Socket, port(81, Some(8)));
+        let ranked = rank(vec![held(80), held(443), other]);
+        let got: Vec<_> = ranked
+            .iter()
+            .map(|c| (c.subject.port, c.also.iter().filter_map(|s| s.port).collect::<Vec<_>>()))
+            .collect();
+        assert_eq!(got, [(Some(80), vec![443]), (Some(81), vec![])]);
     }
 
     #[test]

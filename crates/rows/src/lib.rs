@@ -339,7 +339,7 @@ mod tests {
         turned.add(&release("2"), vec![row("tide", "str", "")]);
         let better = Table::parse("tide\t=\tstr\t*\tquay:2-=idle\t=\n").unwrap();
         let turned = turned.corrected(&better).unwrap();
-        assert_eq!(brief(&turned), ["tide int quay:1-2", "tide str quay:2-=idle"], "one of two is meant");
+        assert_eq!(brief(&turned), ["tide int quay:-2", "tide str quay:2-=idle"], "one of two is meant");
         assert!(table.corrected(&Table::parse("none\t=\t=\t*\t=\t=\n").unwrap()).is_err());
     }
 

@@ -100,6 +100,9 @@ pub struct CauseEntry {
     pub title: String,
     /// About what.
     pub subject: Subject,
+    /// Further listeners of the same origin.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<Subject>,
     /// Evidence.
     pub evidence: Vec<Evidence>,
     /// Fixes, least dangerous first.
@@ -297,6 +300,7 @@ fn cause_entry(rank: usize, cause: &Cause) -> CauseEntry {
         relation: cause.relation,
         title: cause.title.clone(),
         subject: cause.subject.clone(),
+        also: cause.also.clone(),
         evidence: cause.evidence.clone(),
         fixes: cause.fixes.iter().map(|f| (*f).to_owned()).collect(),
     }
