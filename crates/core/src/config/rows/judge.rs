@@ -1,6 +1,7 @@
 //! The one judge of a directive's words, whatever the daemon: how many there are, and whether each is of its
 //! type.
 use super::{Row, Slot, Type};
+use crate::secrets::MASK;
 
 /// What is wrong with the words of a directive.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -22,13 +23,21 @@ pub enum Fault {
 }
 
 /// What is wrong with `count` words, of which `word` gives each; none where they are as the row has it.
+///
+/// A line that holds a mask is not judged: what stood there in the recorded configuration nobody here knows.
 pub fn fault<'w>(row: &Row, count: usize, word: impl Fn(usize) -> &'w str) -> Option<Fault> {
+    let found = wrong(row, count, &word)?;
+    let is_masked = (0..count).any(|at| word(at) == MASK);
+    (!is_masked).then_some(found)
+}
+
+fn wrong<'w>(row: &Row, count: usize, word: &impl Fn(usize) -> &'w str) -> Option<Fault> {
     let fits = |form: &[Slot]| least(form) <= count && most(form).is_none_or(|m| count <= m);
     let mut wrong: Option<(usize, Vec<String>)> = None;
     let mut counted = false;
     for form in row.takes.iter().filter(|f| fits(f)) {
         counted = true;
-        let (at, expected) = first_wrong(form, count, &word)?;
+        let (at, expected) = first_wrong(form, count, word)?;
         match &mut wrong {
             // The list that held longest is the one that was meant.
             Some((furthest, all)) if *furthest == at => all.push(expected),
@@ -167,6 +176,8 @@ mod tests {
         assert_eq!(check(BUFFERS, &["8", "4k"]), None);
         assert_eq!(check(BUFFERS, &["off"]), None);
         assert_eq!(check(BUFFERS, &["on"]), word(0, "off"));
+        assert_eq!(check(BUFFERS, &[MASK]), None, "nobody knows what stood there");
+        assert_eq!(check(BUFFERS, &["8", MASK, "x"]), None);
         assert_eq!(check(BUFFERS, &["1", "4k"]), word(0, "a number of at least 2"));
         assert_eq!(check(BUFFERS, &["8", "4q"]), word(1, "a size such as 8k or 1m"));
         assert_eq!(check(BUFFERS, &[]), count(0, "2 or 1"));
