@@ -181,7 +181,7 @@ fn export(path: &Path) -> Result<(), String> {
 fn journal(ours: &str) -> Result<(), String> {
     let receiver = "/lib/systemd/systemd-journal-remote";
     if !Path::new(receiver).exists() {
-        say("journal: systemd-journal-remote is not installed, so there is no journal to read");
+        say("journal: systemd-journal-remote is not installed, so no journal was read");
         return Ok(());
     }
     let words = |e: std::io::Error| e.to_string();

@@ -40,15 +40,11 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         let snapshot = Snapshot::new(host);
         let _ = snapshot.text("/etc/jolly-sentinel/services.toml");
         let services = context.serving(&snapshot, false);
-        let wanted = |name: &str| {
-            arguments.targets.is_empty()
-                || arguments.targets.iter().any(|t| t.trim_end_matches(".service") == name)
+        let chosen: Vec<_> = if arguments.targets.is_empty() {
+            services.clone()
+        } else {
+            arguments.targets.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()?
         };
-        let chosen: Vec<_> = services
-            .iter()
-            .filter(|s| wanted(&s.name) || s.aliases.iter().any(|a| wanted(a)))
-            .cloned()
-            .collect();
         // Everything that the commands ask is asked once, so that each of them can be answered from the
         // bundle.
         for service in &chosen {

@@ -68,7 +68,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     if report.fixes.is_empty()
         && let Some(cause) = causes.first()
     {
-        report.by_hand = report::by_hand(&service, cause);
+        report.by_hand = report::by_hand(&service, cause, &context.program());
     }
     let headline = pages::diagnosis::headline(&entry);
     let unwell = report::is_unwell(&entry) || entry.standing().next().is_some();

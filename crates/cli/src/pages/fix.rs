@@ -24,10 +24,8 @@ pub(crate) fn plans(report: &FixReport, headline: &str, program: &str) -> Page {
     if report.fixes.is_empty() {
         page.text("A person decides here. Step by step:");
         for step in &report.by_hand {
-            let own = step.command.as_deref().and_then(|c| c.strip_prefix("jolly-sentinel "));
-            let command = own.map(|rest| format!("{program} {rest}")).or_else(|| step.command.clone());
-            match command {
-                Some(command) => page.push(Block::Commands(vec![(command, step.what.clone())])),
+            match &step.command {
+                Some(command) => page.push(Block::Commands(vec![(command.clone(), step.what.clone())])),
                 None => page.text(step.what.clone()),
             }
         }

@@ -13,7 +13,7 @@ fn names_port(failure: &Failure) -> Option<u16> {
 }
 
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
-    if !case.processes.is_empty() {
+    if !case.processes.is_empty() || case.guessed.is_empty() {
         return Vec::new();
     }
     let failures: &[Failure] = case.attempts.first().map_or(&[], |last| &last.failures);
@@ -30,7 +30,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         for holder in &want.held_by {
             let found = ports::taken(case, want, holder);
             all.push(if taken {
-                Finding { proof: Proof::Said, fixes: offered(found.fixes.clone()), ..found }
+                Finding { proof: Proof::Said, fixes: offered(found.fixes), ..found }
             } else {
                 // Whoever holds it may be whom the program talks to.
                 Finding { proof: Proof::Claimed, fixes: vec![], ..found }
@@ -42,7 +42,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
                 || (f.code == Code::PermissionDenied && f.found.object("path").is_none())
         });
         if denied && let Some(found) = ports::privileged(snapshot, case, want) {
-            all.push(Finding { proof: Proof::Said, fixes: offered(found.fixes.clone()), ..found });
+            all.push(Finding { proof: Proof::Said, fixes: offered(found.fixes), ..found });
         }
     }
     all

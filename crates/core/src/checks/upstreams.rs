@@ -3,9 +3,10 @@
 //! address of which nobody knows whose it is: it may point nowhere on purpose, or not yet.
 use crate::case::{Case, State};
 use crate::code::Code;
-use crate::config::{Severity, Upstream};
-use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
+use crate::config::Upstream;
+use crate::finding::{Evidence, Finding, Source, Subject, stage};
 use crate::host::{Look, Protocol, Socket};
+use crate::net::Listen;
 use crate::service::Service;
 use crate::services_file::ServicesFile;
 use crate::serving;
@@ -83,7 +84,7 @@ fn finding(snapshot: &Snapshot, case: &Case, dead: &Upstream, services: &[Servic
     let wants = |s: &&Service| {
         let config = s.configuration(snapshot);
         let own = config.model.listens.iter().chain(&config.model.guesses);
-        s.name != case.service.name && own.map(|l| &l.listen).any(|l| reaches(&dead.listen, l))
+        s.name != case.service.name && own.map(|l| &l.listen).any(|l| reaches(dead, l))
     };
     let behind = services.iter().find(wants).filter(|s| !crate::case::is_running(snapshot, s))?;
     let evidence = vec![
@@ -98,21 +99,11 @@ fn finding(snapshot: &Snapshot, case: &Case, dead: &Upstream, services: &[Servic
         (None, address) => Subject::listener(address, dead.listen.port, None, None),
     };
     subject.unit = behind.unit_name().map(str::to_owned);
-    Some(Finding {
-        code: Code::DependencyDown,
-        severity: Severity::Error,
-        subject,
-        title,
-        proof: Proof::Inevitable,
-        evidence,
-        fixes: vec![],
-        blocks: true,
-        stage: stage::RUN,
-    })
+    Some(Finding::inevitable(Code::DependencyDown, stage::RUN, subject, title, evidence))
 }
 
-/// Whether a listener, once it is there, is what an address leads to.
-fn reaches(target: &crate::net::Listen, listener: &crate::net::Listen) -> bool {
+/// Whether a listener, once it is there, is what an upstream leads to.
+fn reaches(upstream: &Upstream, listener: &Listen) -> bool {
     let socket = Socket {
         protocol: listener.protocol,
         address: listener.address,
@@ -122,5 +113,5 @@ fn reaches(target: &crate::net::Listen, listener: &crate::net::Listen) -> bool {
         uid: 0,
         v6_only: listener.v6_only,
     };
-    target.served_by(&socket)
+    serves(&socket, upstream)
 }

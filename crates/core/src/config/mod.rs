@@ -233,10 +233,8 @@ impl Upstream {
     pub fn of(address: &str, usual_port: Option<u16>, place: &Place) -> Option<Self> {
         let alone = |listen| Self { listen, place: place.clone(), group: String::new(), spare: false };
         if let Some(path) = address.strip_prefix("unix:") {
-            let path = path.trim_start_matches("//");
-            let path =
-                path.split([':', '|']).next().filter(|p| p.starts_with('/') && !p.contains(['$', '%']))?;
-            return Some(alone(Listen::unix(path)));
+            let plain = path.starts_with('/') && !path.contains(['$', '%']);
+            return plain.then(|| alone(Listen::unix(path)));
         }
         let (host, port) =
             match address.rsplit_once(':').filter(|(host, _)| !host.contains(':') || host.ends_with(']')) {

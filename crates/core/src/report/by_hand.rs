@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 pub struct HandStep {
     /// What to do, in one sentence.
     pub what: String,
-    /// The command for it, where there is one; those of this program without options of the call.
+    /// The command for it, where there is one.
     pub command: Option<String>,
 }
 
@@ -23,8 +23,8 @@ impl HandStep {
     }
 }
 
-/// The steps for a cause, in order.
-pub fn by_hand(service: &Service, cause: &Cause) -> Vec<HandStep> {
+/// The steps for a cause, in order; `program` is how this program is called here, with the options that led here.
+pub fn by_hand(service: &Service, cause: &Cause, program: &str) -> Vec<HandStep> {
     let mut all = Vec::new();
     let name = quoted(&service.name);
     let unit = service.unit_name();
@@ -34,7 +34,11 @@ pub fn by_hand(service: &Service, cause: &Cause) -> Vec<HandStep> {
         (Code::PermissionDenied, None) => "Change what stands in the way.".to_owned(),
         _ => cause.code.facts().remedy.to_owned(),
     };
-    all.push(match (&place, what_to_write(cause)) {
+    let shown = place.map(|(file, line)| match line {
+        Some(line) => format!("{file}, line {line}"),
+        None => file.to_owned(),
+    });
+    all.push(match (&shown, what_to_write(cause)) {
         (Some(place), Some(what)) => HandStep::new(format!("Edit {place}: {what}."), None),
         (Some(place), None) => HandStep::new(format!("{remedy} It is about {place}."), None),
         (None, _) => HandStep::new(remedy, None),
@@ -43,7 +47,7 @@ pub fn by_hand(service: &Service, cause: &Cause) -> Vec<HandStep> {
         let other = other.trim_end_matches(".service");
         all.push(HandStep::new(
             format!("Find out why {other} does not run."),
-            Some(format!("jolly-sentinel diagnose {}", quoted(other))),
+            Some(format!("{program} diagnose {}", quoted(other))),
         ));
     }
     if let Some(host) = &cause.subject.host {
@@ -52,8 +56,10 @@ pub fn by_hand(service: &Service, cause: &Cause) -> Vec<HandStep> {
             Some(format!("getent ahosts {}", quoted(host))),
         ));
     }
-    let of_unit = |place: &String| place.contains("/systemd/") || place.contains(".service");
-    if place.as_ref().is_some_and(of_unit) {
+    let of_unit = |file: &str| {
+        service.unit.as_ref().is_some_and(|u| u.fragment == file || u.drop_ins.iter().any(|d| d == file))
+    };
+    if place.is_some_and(|(file, _)| of_unit(file)) {
         all.push(HandStep::new(
             "Have the manager read changed unit files.",
             Some("systemctl daemon-reload".into()),
@@ -62,40 +68,32 @@ pub fn by_hand(service: &Service, cause: &Cause) -> Vec<HandStep> {
     if cause.stage == stage::CONFIG && service.kind.directives().is_some() {
         all.push(HandStep::new(
             "Check the configuration before anything is started.",
-            Some(format!("jolly-sentinel lint {name}")),
+            Some(format!("{program} lint {name}")),
         ));
     }
     if let Some(unit) = unit {
         all.push(HandStep::new("Start it.", Some(format!("systemctl restart {}", quoted(unit)))));
     }
-    all.push(HandStep::new("See that it is well.", Some(format!("jolly-sentinel verify {name}"))));
+    all.push(HandStep::new("See that it is well.", Some(format!("{program} verify {name}"))));
     all
 }
 
 /// Where to look first: the line of the configuration or the unit, else the file that the cause is about.
-fn place(cause: &Cause) -> Option<String> {
+fn place(cause: &Cause) -> Option<(&str, Option<u32>)> {
     let subject = &cause.subject;
-    let lined = |file: &str, line: Option<u32>| {
-        line.map_or_else(|| file.to_owned(), |line| format!("{file}, line {line}"))
-    };
     if let Some(file) = &subject.file {
-        return Some(lined(file, subject.line));
+        return Some((file, subject.line));
     }
+    let itself = subject.path.as_deref().map(|path| (path, None));
     // What is refused or missing on the disk is the place itself; a line that only names it is not wrong.
-    if cause.stage != stage::CONFIG
-        && cause.code != Code::ConfigMissingFile
-        && let Some(path) = &subject.path
-    {
-        return Some(path.clone());
+    if cause.stage != stage::CONFIG && cause.code != Code::ConfigMissingFile && itself.is_some() {
+        return itself;
     }
     let told = cause
         .evidence
         .iter()
         .find(|e| e.source != crate::finding::Source::Log && e.file.is_some() && e.line.is_some());
-    if let Some(evidence) = told {
-        return evidence.file.as_deref().map(|file| lined(file, evidence.line));
-    }
-    subject.path.clone()
+    told.and_then(|e| Some((e.file.as_deref()?, e.line))).or(itself)
 }
 
 /// What belongs there, where the cause says so.
@@ -132,7 +130,7 @@ mod tests {
         let snapshot = Snapshot::new(&host);
         let service = described(&host, "edge", "");
         let case = gather(&snapshot, &service, Depth::Diagnosis);
-        by_hand(&service, &crate::report::standing_causes(&snapshot, &case)[0])
+        by_hand(&service, &crate::report::standing_causes(&snapshot, &case)[0], "jolly-sentinel")
     }
 
     #[test]

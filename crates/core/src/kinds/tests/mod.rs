@@ -8,6 +8,7 @@ mod words;
 use super::KINDS;
 use crate::code::Code;
 use crate::config::{Configuration, Severity};
+use crate::host::Protocol;
 use crate::tests::{TextHost, read};
 use proptest::prelude::*;
 
@@ -241,4 +242,22 @@ proptest! {
             read(&host, kind, "/c.conf");
         }
     }
+}
+
+#[test]
+fn nginx_listeners_of_streams_and_mail_are_wanted_too() {
+    let text = "load_module modules/ngx_stream_module.so;\nevents { }\nstream {\n    server { listen 53 udp; listen \
+        127.0.0.1:53; return x; }\n    server { listen 53 udp; return x; }\n    server { return x; }\n}\n";
+    let host = TextHost::new()
+        .file("/etc/nginx/nginx.conf", text)
+        .file("/usr/share/nginx/modules/ngx_stream_module.so", "")
+        .dir("/var/log/nginx", 0o755, 0);
+    let found = read(&host, "nginx", "/etc/nginx/nginx.conf");
+    let all: Vec<_> = found.model.listens.iter().map(|l| (l.listen.protocol, l.listen.to_string())).collect();
+    assert_eq!(
+        all,
+        [(Protocol::Udp, "0.0.0.0:53".to_owned()), (Protocol::Tcp, "127.0.0.1:53".to_owned())],
+        "each once, by its transport"
+    );
+    assert_eq!(errors(&found), [(Code::ConfigConflict, Some(5)), (Code::ConfigBadValue, Some(6))]);
 }

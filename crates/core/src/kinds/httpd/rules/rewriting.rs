@@ -197,7 +197,8 @@ fn passes_to(target: &str, place: &Place) -> Option<Upstream> {
         return None;
     }
     if target.starts_with("unix:") {
-        return Upstream::of(target, None, place);
+        // What follows is how the server behind it is spoken to.
+        return Upstream::of(target.split('|').next()?, None, place);
     }
     let (scheme, rest) = target.split_once("://")?;
     let usual = match scheme.to_ascii_lowercase().as_str() {

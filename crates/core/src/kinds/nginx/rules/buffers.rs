@@ -5,7 +5,7 @@ use super::super::state::{BufferSize, Directive, Reader, Rule};
 use super::common::push;
 use crate::code::Code;
 use crate::config::rows::Size;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
 
 pub(super) static RULE: Rule = Rule {
     names: &[
@@ -90,15 +90,13 @@ pub(in super::super) fn finish(r: &mut Reader) {
         let own = noted.iter().filter(|b| b.passer == passer);
         let all: HashMap<(u32, &str), (i64, i64)> =
             own.map(|b| ((b.block, b.what), (b.bytes, b.count))).collect();
-        let mut told = HashSet::new();
+        let mut told = BTreeSet::new();
         for (block, _) in &r.facts.inner {
             let chain: Vec<u32> = std::iter::successors(Some(*block), |b| parents.get(b).copied()).collect();
             if let Some(message) = fault(&all, &chain, passer) {
                 told.insert(message);
             }
         }
-        let mut told: Vec<String> = told.into_iter().collect();
-        told.sort();
         for message in told {
             let place = r.facts.http_end.clone();
             push(r, Code::ConfigBadValue, place, &format!("{passer}_buffers"), message);

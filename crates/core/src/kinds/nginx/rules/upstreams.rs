@@ -172,7 +172,9 @@ fn pass(r: &mut Reader, d: &Directive) {
         implied = !bare;
     }
     if address.starts_with("unix:") {
-        r.out.model.upstreams.extend(Upstream::of(address, None, &d.place));
+        // Behind the socket's path may stand the one that is asked for.
+        let path = address.splitn(3, ':').take(2).collect::<Vec<_>>().join(":");
+        r.out.model.upstreams.extend(Upstream::of(&path, None, &d.place));
         return;
     }
     let (authority, uri) = address.find('/').map_or((address, ""), |at| address.split_at(at));
