@@ -146,6 +146,63 @@ const DAEMONS: &[Daemon] = &[
     },
 ];
 
+/// What the stamps of a drive's logs are like.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Clock {
+    /// The host's zone.
+    Host,
+    /// A zone of the unit's own, which is another one from the middle on.
+    Zone,
+    /// A zone whose clock is put back by an hour in the middle.
+    Back,
+}
+
+/// One way to drive the daemons, and the views that are scored afterwards.
+struct Drive {
+    name: &'static str,
+    clock: Clock,
+    /// Whether a receiver of syslog messages runs.
+    receiver: bool,
+    views: &'static [View],
+}
+
+/// What of the host `attempts` may see.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum View {
+    /// Everything.
+    Full,
+    /// The running host without its journal.
+    Files,
+    /// The host's disk from outside; its journal was in memory.
+    Disk,
+}
+
+const DRIVES: &[Drive] = &[
+    Drive {
+        name: "plain",
+        clock: Clock::Host,
+        receiver: false,
+        views: &[View::Full, View::Files, View::Disk],
+    },
+    Drive { name: "receiver", clock: Clock::Host, receiver: true, views: &[View::Files, View::Disk] },
+    Drive {
+        name: "zone",
+        clock: Clock::Zone,
+        receiver: false,
+        views: &[View::Full, View::Files, View::Disk],
+    },
+    Drive {
+        name: "clock",
+        clock: Clock::Back,
+        receiver: false,
+        views: &[View::Full, View::Files, View::Disk],
+    },
+];
+
+/// Zones of the unit, each before and after the middle.
+const ZONES: &[&str] =
+    &["Asia/Kolkata", "America/St_Johns", "Pacific/Auckland", "Asia/Tokyo", "America/Lima"];
+
 /// What really happened.
 #[derive(Debug)]
 struct Truth {
@@ -154,6 +211,8 @@ struct Truth {
     outcome: &'static str,
     afterwards: Option<&'static str>,
     code: Option<&'static str>,
+    /// Whether it left anything in a file.
+    traced: bool,
 }
 
 #[derive(Default)]
@@ -173,36 +232,88 @@ const HOLD: &str = "#!/bin/sh\nsetsid python3 -c \"import socket,time; s=socket.
     s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1); s.bind(('0.0.0.0',$1)); s.listen(); \
     time.sleep(600)\" >/dev/null 2>&1 </dev/null &\nsleep 0.4\n";
 const RELEASE: &str = "#!/bin/sh\npkill -9 python3; sleep 0.1\n";
+/// Bytes in the files that daemons write.
+const WRITTEN: &str = "find /var/log /run/mysqld /var/lib/mysql/*.err /var/lib/postgresql/15/main/log -type f ! -path \
+    '*/journal/*' -printf '%s\\n' 2>/dev/null | awk '{s+=$1} END {print s+0}'";
 
 pub(crate) fn run(program: &Path, seed: u64, only: &[&str]) -> Result<(), String> {
-    let host = Host::boot("jolly-attempts", program)?;
-    host.run(&format!(
-        "cat > /usr/local/bin/hold <<'X'\n{HOLD}X\ncat > /usr/local/bin/release <<'X'\n{RELEASE}X\n\
-            chmod 755 /usr/local/bin/hold /usr/local/bin/release"
-    ))?;
+    let drives: Vec<&Drive> = DRIVES.iter().filter(|d| only.contains(&d.name)).collect();
+    let drives = if drives.is_empty() { DRIVES.iter().collect() } else { drives };
+    let named = |d: &&Daemon| only.contains(&d.unit);
+    let some = DAEMONS.iter().any(|d| named(&d));
     let mut text = format!(
-        "# What `attempts` made of {STEPS} random steps with each daemon; `cargo xtask attempts {seed}` does \
-            it again.\n"
+        "# What `attempts` made of {STEPS} random steps with each daemon, seen in several ways; `cargo xtask \
+            attempts {seed}` does it again.\n# full: everything; files: the running host without its journal; \
+            disk: its files from outside.\n# Without a journal those starts count that left anything in a \
+            file.\n"
     );
-    let mut all = Score::default();
-    for daemon in DAEMONS.iter().filter(|d| only.is_empty() || only.contains(&d.unit)) {
-        let mut chance = Chance::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ daemon.unit.len() as u64);
-        let truth = drive(&host, daemon, &mut chance)?;
-        let mut one = Score::default();
-        let wrong = score(&host, daemon, &truth, &mut one)?;
-        let _ = writeln!(text, "{:<20} {}", daemon.unit, line(&one));
-        for line in wrong {
-            say(&format!("  {}: {line}", daemon.unit));
+    for drive in drives {
+        let host = Host::boot("jolly-attempts", program)?;
+        host.run(&format!(
+            "cat > /usr/local/bin/hold <<'X'\n{HOLD}X\ncat > /usr/local/bin/release <<'X'\n{RELEASE}X\n\
+                chmod 755 /usr/local/bin/hold /usr/local/bin/release"
+        ))?;
+        if drive.receiver {
+            host.run("systemctl start rsyslog; sleep 1")?;
         }
-        say(&format!("{:<20} {}", daemon.unit, line(&one)));
-        add(&mut all, &one);
+        let mut all: Vec<Score> = drive.views.iter().map(|_| Score::default()).collect();
+        for daemon in DAEMONS.iter().filter(|d| !some || named(d)) {
+            let mut chance = Chance::new(
+                seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ (daemon.unit.len() + drive.name.len() * 64) as u64,
+            );
+            let truth = run_steps(&host, drive, daemon, &mut chance)?;
+            keep(&host, drive, daemon, &truth)?;
+            for (view, all) in drive.views.iter().zip(&mut all) {
+                let mut one = Score::default();
+                let wrong = score(&host, program, daemon, *view, &truth, &mut one)?;
+                let name = format!("{} {}", drive.name, view.name());
+                for line in wrong {
+                    say(&format!("  {name} {}: {line}", daemon.unit));
+                }
+                let line = format!("{name:<16} {:<19} {}", daemon.unit, line(&one));
+                say(&line);
+                let _ = writeln!(text, "{line}");
+                add(all, &one);
+            }
+        }
+        for (view, all) in drive.views.iter().zip(&all) {
+            let name = format!("{} {}", drive.name, view.name());
+            let line = format!("{name:<16} {:<19} {}", "all", line(all));
+            say(&line);
+            let _ = writeln!(text, "{line}");
+        }
     }
-    let _ = writeln!(text, "{:<20} {}", "all", line(&all));
-    say(&format!("{:<20} {}", "all", line(&all)));
     if !only.is_empty() {
         return Ok(());
     }
     std::fs::write(SCORE, text).map_err(|e| format!("{SCORE}: {e}"))
+}
+
+impl View {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Full => "full",
+            Self::Files => "files",
+            Self::Disk => "disk",
+        }
+    }
+
+    /// The report of `attempts` as far as this view sees.
+    fn ask(self, host: &Host, program: &Path, unit: &str) -> Result<std::process::Output, String> {
+        let ask = format!("jolly-sentinel attempts {unit} --format json");
+        match self {
+            Self::Full => host.run(&ask),
+            Self::Files => host.run(&format!(
+                "unshare -m sh -c 'mount -t tmpfs none /run/log; mkdir -p /var/log/journal; mount -t tmpfs none \
+                    /var/log/journal; {ask}'"
+            )),
+            Self::Disk => std::process::Command::new("unshare")
+                .args(["-m", "sh", "-c", "mount -t tmpfs none \"$1/var/log/journal\"; \"$0\" --root \"$1\" attempts \"$2\" --format json"])
+                .args([program.as_os_str(), host.root().as_os_str(), unit.as_ref()])
+                .output()
+                .map_err(|e| e.to_string()),
+        }
+    }
 }
 
 #[expect(clippy::print_stdout, reason = "a chore reports to its caller")]
@@ -254,37 +365,71 @@ fn start(host: &Host, daemon: &Daemon, verb: &str) -> Result<(), String> {
     Ok(())
 }
 
-fn drive(host: &Host, daemon: &Daemon, chance: &mut Chance) -> Result<Vec<Truth>, String> {
+/// The drop-in of a daemon's unit, perhaps with a zone; a second way to say it is a file of variables.
+fn drop_in(host: &Host, daemon: &Daemon, zone: Option<&str>, by_file: bool) -> Result<(), String> {
     let unit = daemon.unit;
+    let line = match zone {
+        None => String::new(),
+        Some(_) if by_file => "EnvironmentFile=-/etc/default/tide-zone\\n".to_owned(),
+        Some(zone) => format!("Environment=\"TZ={zone}\"\\n"),
+    };
     host.run(&format!(
-        "systemctl stop {unit}; {}; mkdir -p /etc/systemd/system/{unit}.service.d; printf \
-            '[Unit]\\nStartLimitIntervalSec=0\\n[Service]\\nRestart=no\\n' > \
-            /etc/systemd/system/{unit}.service.d/driver.conf; systemctl daemon-reload; systemctl \
-            reset-failed; journalctl --rotate; journalctl --vacuum-time=1s; sleep 1.2; find /var/log/nginx \
-            /var/log/apache2 /var/log/redis /var/log/mysql /var/log/postgresql /var/log/tomcat10 -type f \
-            -exec truncate -s 0 {{}} + 2>/dev/null; truncate -s 0 /var/log/php8.2-fpm.log",
-        daemon.prepare
-    ))?;
+        "mkdir -p /etc/systemd/system/{unit}.service.d; echo 'TZ={}' > /etc/default/tide-zone; printf \
+            '[Unit]\\nStartLimitIntervalSec=0\\n[Service]\\nRestart=no\\n{line}' > \
+            /etc/systemd/system/{unit}.service.d/driver.conf; systemctl daemon-reload",
+        zone.unwrap_or("UTC")
+    ))
+    .map(drop)
+}
+
+/// A zone, in the form of POSIX, whose clock is put back by an hour so many seconds from now.
+fn put_back(host: &Host, seconds: f64) -> Result<String, String> {
+    let at = now(host)? + seconds;
+    #[expect(clippy::cast_possible_truncation, reason = "seconds of this century")]
+    let moment = jiff::Timestamp::from_second(at as i64).map_err(|e| e.to_string())?;
+    let civil = (moment + jiff::Span::new().hours(3)).to_zoned(jiff::tz::TimeZone::UTC);
+    // Julian days count from 1 and leave out the 29th of February.
+    let day = civil.day_of_year() - i16::from(civil.in_leap_year() && civil.month() > 2);
+    Ok(format!("QUA-2PIE,J1/0,J{day}/{}", civil.strftime("%H:%M:%S")))
+}
+
+fn run_steps(host: &Host, drive: &Drive, daemon: &Daemon, chance: &mut Chance) -> Result<Vec<Truth>, String> {
+    let unit = daemon.unit;
+    let by_file = chance.below(2) == 0;
+    let zone = |chance: &mut Chance| ZONES[chance.below(ZONES.len())].to_owned();
+    let first = match drive.clock {
+        Clock::Host => None,
+        Clock::Zone => Some(zone(chance)),
+        Clock::Back => Some(put_back(host, if daemon.process == "java" { 70.0 } else { 18.0 })?),
+    };
+    host.run(&format!("systemctl stop {unit}; {}", daemon.prepare))?;
+    drop_in(host, daemon, first.as_deref(), by_file)?;
+    host.run(
+        "systemctl reset-failed; journalctl --rotate; journalctl --vacuum-time=1s; sleep 1.2; find \
+            /var/log/nginx /var/log/apache2 /var/log/redis /var/log/mysql /var/log/postgresql \
+            /var/log/tomcat10 /var/log/syslog -type f -exec truncate -s 0 {} + 2>/dev/null; truncate -s 0 \
+            /var/log/php8.2-fpm.log",
+    )?;
     let mut truth: Vec<Truth> = Vec::new();
-    for _ in 0..STEPS {
+    let mut moved = drive.clock != Clock::Zone;
+    for step in 0..STEPS {
         let from = now(host)?;
         if !active(host, unit)? {
+            if !moved && step > STEPS / 2 {
+                moved = true;
+                drop_in(host, daemon, Some(&zone(chance)), by_file)?;
+            }
+            let before = written(host)?;
             if !daemon.broken.is_empty() && chance.below(3) == 0 {
                 let (harm, mend, code) = daemon.broken[chance.below(daemon.broken.len())];
                 host.run(harm)?;
                 start(host, daemon, "start")?;
-                let to = now(host)?;
+                let (to, traced) = (now(host)?, written(host)? != before);
                 host.run(&format!("{mend}; systemctl stop {unit}; systemctl reset-failed {unit}"))?;
-                truth.push(Truth { from, to, outcome: "failed", afterwards: None, code: Some(code) });
+                truth.push(Truth { from, to, outcome: "failed", afterwards: None, code: Some(code), traced });
             } else {
                 start(host, daemon, "start")?;
-                truth.push(Truth {
-                    from,
-                    to: now(host)?,
-                    outcome: "ready",
-                    afterwards: Some("running"),
-                    code: None,
-                });
+                truth.push(started(host, from, before)?);
             }
             continue;
         }
@@ -308,15 +453,10 @@ fn drive(host: &Host, daemon: &Daemon, chance: &mut Chance) -> Result<Vec<Truth>
             }
             3 if daemon.reload => drop(host.run(&format!("systemctl reload {unit}; sleep 0.2"))?),
             4 => {
+                let before = written(host)?;
                 start(host, daemon, "restart")?;
                 end(&mut truth, "stopped");
-                truth.push(Truth {
-                    from,
-                    to: now(host)?,
-                    outcome: "ready",
-                    afterwards: Some("running"),
-                    code: None,
-                });
+                truth.push(started(host, from, before)?);
             }
             _ => {
                 host.run(&format!(
@@ -331,36 +471,77 @@ fn drive(host: &Host, daemon: &Daemon, chance: &mut Chance) -> Result<Vec<Truth>
     Ok(truth)
 }
 
+/// Keeps the logs of a drive where the variable `JOLLY_KEEP` names a directory, to look at them.
+fn keep(host: &Host, drive: &Drive, daemon: &Daemon, truth: &[Truth]) -> Result<(), String> {
+    let Some(dir) = std::env::var_os("JOLLY_KEEP") else { return Ok(()) };
+    let dir = Path::new(&dir).join(drive.name).join(daemon.unit);
+    let said = |e: std::io::Error| format!("{}: {e}", dir.display());
+    std::fs::create_dir_all(&dir).map_err(said)?;
+    std::process::Command::new("cp")
+        .arg("-a")
+        .arg(host.root().join("var/log"))
+        .arg(&dir)
+        .status()
+        .map_err(said)?;
+    let lines: Vec<String> = truth.iter().map(|t| format!("{t:?}\n")).collect();
+    std::fs::write(dir.join("truth"), lines.concat()).map_err(said)
+}
+
+fn written(host: &Host) -> Result<String, String> {
+    Ok(String::from_utf8_lossy(&host.run(WRITTEN)?.stdout).into_owned())
+}
+
+fn started(host: &Host, from: f64, before: String) -> Result<Truth, String> {
+    let (to, traced) = (now(host)?, written(host)? != before);
+    Ok(Truth { from, to, outcome: "ready", afterwards: Some("running"), code: None, traced })
+}
+
 fn micros(value: &Value) -> Option<f64> {
     let stamp: jiff::Timestamp = value.as_str()?.parse().ok()?;
     Some(stamp.as_microsecond() as f64 / 1e6)
 }
 
-fn score(host: &Host, daemon: &Daemon, truth: &[Truth], score: &mut Score) -> Result<Vec<String>, String> {
-    let out = host.run(&format!("jolly-sentinel attempts {} --format json", daemon.unit))?;
+fn score(
+    host: &Host,
+    program: &Path,
+    daemon: &Daemon,
+    view: View,
+    truth: &[Truth],
+    score: &mut Score,
+) -> Result<Vec<String>, String> {
+    let out = view.ask(host, program, daemon.unit)?;
     let report: Value = serde_json::from_slice(&out.stdout)
         .map_err(|e| format!("attempts {}: {e}: {}", daemon.unit, String::from_utf8_lossy(&out.stderr)))?;
     let told: Vec<&Value> = report["attempts"].as_array().into_iter().flatten().collect();
     let first = truth.first().map_or(0.0, |t| t.from);
     let told: Vec<&Value> =
-        told.into_iter().filter(|a| micros(&a["began"]).is_some_and(|t| t > first - 1.5)).collect();
+        told.into_iter().filter(|a| micros(&a["began"]).is_some_and(|t| t > first - 86400.0)).collect();
     let mut used = vec![false; told.len()];
     let mut wrong = Vec::new();
-    score.truth = truth.len();
-    score.told = told.len();
+    let counts = |t: &Truth| view == View::Full || t.traced;
+    score.truth = truth.iter().filter(|t| counts(t)).count();
     score.daemons = 1;
+    let last_counted = truth.iter().rposition(counts);
     for (number, real) in truth.iter().enumerate() {
         let fits = |(at, a): &(usize, &&Value)| {
             !used[*at] && micros(&a["began"]).is_some_and(|t| t > real.from - 1.5 && t < real.to + 1.0)
         };
         // Newest first: of those that fit, the oldest is meant.
         let Some((at, got)) = told.iter().enumerate().rev().find(fits) else {
-            wrong.push(format!("not found: {real:?}"));
+            if counts(real) {
+                wrong.push(format!("not found: {real:?}"));
+            }
             continue;
         };
         used[at] = true;
+        if !counts(real) {
+            continue;
+        }
         score.found += 1;
-        let right = got["outcome"] == real.outcome && got["afterwards"].as_str() == real.afterwards;
+        // A disk does not tell whether the last one runs.
+        let unknown = view == View::Disk && real.afterwards == Some("running");
+        let right = got["outcome"] == real.outcome
+            && (got["afterwards"].as_str() == real.afterwards || unknown && got["afterwards"].is_null());
         if right {
             score.outcome += 1;
         } else {
@@ -374,10 +555,11 @@ fn score(host: &Host, daemon: &Daemon, truth: &[Truth], score: &mut Score) -> Re
                 wrong.push(format!("reason {}, but {real:?}: {got}", got["failures"][0]));
             }
         }
-        if number + 1 == truth.len() && right && at == 0 {
+        if Some(number) == last_counted && right && told[..at].iter().zip(&used).all(|(_, used)| *used) {
             score.last = 1;
         }
     }
+    score.told = told.len();
     score.invented = used.iter().filter(|u| !**u).count();
     wrong.extend(told.iter().zip(&used).filter(|(_, u)| !**u).map(|(a, _)| {
         format!(

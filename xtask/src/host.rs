@@ -25,6 +25,7 @@ const PACKAGES: &[&str] = &[
     "acl",
     "python3-minimal",
     "strace",
+    "rsyslog",
 ];
 
 /// A booted host. Powered off when dropped.
@@ -119,6 +120,8 @@ pub(crate) fn tree() -> Result<PathBuf, String> {
     run("umount", &["-l", &proc])?;
     installed?;
     fs::remove_file(&policy).map_err(|e| e.to_string())?;
+    // Only where it is wanted.
+    run("chroot", &[&path, "systemctl", "disable", "rsyslog"])?;
     fs::write(done, wanted).map_err(|e| e.to_string())?;
     Ok(tree)
 }

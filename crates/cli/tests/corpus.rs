@@ -71,16 +71,12 @@ fn recognised(kind: &str, words: &str) -> String {
     all.push(entry(1000, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start"));
     all.reverse();
     let host = Words(all);
+    let zone = jiff::tz::TimeZone::UTC;
     let request = AttemptRequest {
-        owner: jolly_core::kinds::kind(kind).unwrap().log_owner(),
-        grammar: jolly_core::kinds::kind(kind).unwrap().grammar(),
         reports_ready: true,
         unit: Some("front.service"),
-        files: &[],
-        zone: &jiff::tz::TimeZone::UTC,
-        most: 1,
         count_all: false,
-        running: false,
+        ..AttemptRequest::of_files(jolly_core::kinds::kind(kind).unwrap().log_owner(), &[], &zone, 1)
     };
     let list = attempts(&Snapshot::new(&host), &request).list;
     let code = list[0].failures.first().map_or(jolly_core::code::Code::Unknown, |f| f.code);

@@ -216,6 +216,8 @@ fn unit_state(all: &HashMap<String, OwnedValue>) -> UnitState {
         invocation: invocation.iter().map(|b| format!("{b:02x}")).collect(),
         state_changed: number("StateChangeTimestamp"),
         active_entered: number("ActiveEnterTimestamp"),
+        left_inactive: number("InactiveExitTimestamp"),
+        main_exited: number("ExecMainExitTimestamp"),
         needs_reload: flag("NeedDaemonReload"),
         condition_met: flag("ConditionResult"),
         condition_checked: number("ConditionTimestamp"),

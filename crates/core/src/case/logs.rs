@@ -5,38 +5,183 @@ use crate::accounts::Account;
 use crate::config::{Configuration, LogSink, Place};
 use crate::host::{FileKind, Look};
 use crate::kinds;
-use crate::log::Around;
+use crate::log::{Around, RECEIVER_FILES};
+use crate::path;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use jiff::tz::TimeZone;
 
-/// Files in which a receiver of syslog messages keeps what daemons send it, in the layouts of the families of
-/// distributions.
-const SYSLOG_FILES: &[&str] =
-    &["/var/log/syslog", "/var/log/messages", "/var/log/daemon.log", "/var/log/user.log"];
 /// Logs of one service that are looked at: hosts of many sites have one for each.
 const LOGS: usize = 16;
 /// How much of a log's end tells whose it is, in bytes.
 const END: u32 = 16 << 10;
 
-/// Log files of a service: those of the services file first, then those of its configuration, then those of
-/// the syslog receiver where the log is sent there.
-pub fn log_files(snapshot: &Snapshot, service: &Service, config: &Configuration) -> Vec<String> {
-    let mut files = service.described.log.clone();
-    let mut add = |file: &str| {
-        if !files.iter().any(|f| f == file) {
-            files.push(file.to_owned());
+/// Neighbours of a log that are looked at.
+const NEIGHBOURS: usize = 64;
+/// How much of a neighbour's begin and end tells whose log it is, in bytes.
+const GLANCE: u32 = 4 << 10;
+
+/// Log files of a service.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Logs {
+    /// Those of the whole service first, the one that is written now before those of earlier; then those of
+    /// single sites.
+    pub files: Vec<String>,
+    /// How many of them are of the whole service.
+    pub mains: usize,
+}
+
+impl Logs {
+    fn add(&mut self, file: &str) {
+        if !self.files.iter().any(|f| f == file) {
+            self.files.push(file.to_owned());
         }
-    };
-    config.model.error_logs.iter().for_each(|log| add(&log.path));
+    }
+}
+
+/// Log files of a service that are written now: those of the services file first, then those of its
+/// configuration, then those of the syslog receiver where the log is sent there.
+pub fn log_files(snapshot: &Snapshot, service: &Service, config: &Configuration) -> Vec<String> {
+    logs(snapshot, service, config, false).files
+}
+
+/// The same, and with `earlier` those that were written earlier, too: in the usual places, where the log has
+/// been moved from, in further forms.
+pub fn logs(snapshot: &Snapshot, service: &Service, config: &Configuration, earlier: bool) -> Logs {
+    let mut logs = Logs { files: service.described.log.clone(), mains: 0 };
+    let named: Vec<&str> = config.model.error_logs.iter().map(|log| log.path.as_str()).collect();
+    // A web server may have one for each site beside the main one.
+    let profile = service.kind.profile();
+    let own = if profile.http && !profile.on_java { named.len().min(1) } else { named.len() };
+    named[..own].iter().for_each(|file| logs.add(file));
     if config.model.log_sinks.iter().any(|(sink, _)| *sink == LogSink::Syslog) {
         let own = format!("/var/log/{}.log", service.kind.name());
         let there = |file: &&str| {
             snapshot.stat(file).seen().is_some_and(|s| s.kind == FileKind::Regular && s.size > 0)
         };
-        std::iter::once(own.as_str()).chain(SYSLOG_FILES.iter().copied()).filter(there).for_each(add);
+        std::iter::once(own.as_str())
+            .chain(RECEIVER_FILES.iter().copied())
+            .filter(there)
+            .for_each(|f| logs.add(f));
     }
+    // Where the manager puts what it says (systemd.exec(5)).
+    for setting in ["StandardOutput", "StandardError"] {
+        let value = service.unit.as_ref().and_then(|u| u.value("Service", setting)).unwrap_or_default();
+        let file = ["file:", "append:", "truncate:"].iter().find_map(|how| value.strip_prefix(how));
+        file.into_iter().for_each(|file| logs.add(file));
+    }
+    if earlier && (service.unit.is_some() || service.described.log.is_empty()) {
+        let found = earlier_logs(snapshot, service, config, &logs);
+        found.iter().for_each(|file| logs.add(file));
+    }
+    logs.mains = logs.files.len();
+    named[own..].iter().for_each(|file| logs.add(file));
+    logs
+}
+
+/// Logs of the kind's beside those that are known, in the usual places and in the data directory, that no
+/// other service writes.
+fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, known: &Logs) -> Vec<String> {
+    let profile = service.kind.profile();
+    if profile.programs.is_empty() {
+        return Vec::new();
+    }
+    let parents =
+        known.files.iter().map(String::as_str).chain(profile.logs.iter().copied()).map(path::parent);
+    let mut dirs: Vec<String> = parents.map(str::to_owned).collect();
+    if let Some(data) = &config.model.data_dir {
+        dirs.extend([data.path.clone(), path::join(&data.path, "log"), path::join(&data.path, "pg_log")]);
+    }
+    dirs.sort_unstable();
+    dirs.dedup();
+    // A directory of many programs' logs is not searched: only files of the usual names are this kind's there.
+    let shared = |dir: &str| matches!(dir, "/var/log" | "/" | "/tmp" | "/var/tmp" | "/run" | "/dev");
+    let mut found: Vec<(i64, String)> = Vec::new();
+    for dir in &dirs {
+        for entry in snapshot.list(dir).seen().unwrap_or_default() {
+            let name = crate::log::unrotated(&entry.name);
+            let file = path::join(dir, name);
+            let usual = profile.logs.contains(&file.as_str());
+            if (shared(dir) && !usual)
+                || known.files.contains(&file)
+                || found.iter().any(|(_, f)| *f == file)
+                || found.len() >= NEIGHBOURS
+                || !could_be_log(name)
+            {
+                continue;
+            }
+            let real = path::join(dir, &entry.name);
+            let Some(status) = snapshot.stat(&real).seen().filter(|s| s.kind == FileKind::Regular) else {
+                continue;
+            };
+            let packed = entry.name != name && !entry.name.ends_with(|c: char| c.is_ascii_digit());
+            if status.size > 0 && (packed || is_of_kind(snapshot, service, &real, status.size)) {
+                found.push((-status.modified, file));
+            }
+        }
+    }
+    if found.is_empty() {
+        return Vec::new();
+    }
+    found.sort();
+    let others = logs_of_others(snapshot, service);
+    let base = |file: &String| snapshot.resolve_links(file);
+    let known: Vec<String> = known.files.iter().map(base).collect();
+    let mut files: Vec<String> = found.into_iter().map(|(_, file)| file).collect();
+    files.retain(|file| !others.contains(file) && !known.contains(&snapshot.resolve_links(file)));
+    // The pieces of one log, each of which carries its own day, are one log.
+    let mut told: Vec<String> = known.iter().flat_map(|f| crate::log::files_of(snapshot, f)).collect();
+    files.retain(|file| {
+        let new = !told.contains(file);
+        if new {
+            told.extend(crate::log::files_of(snapshot, file));
+        }
+        new
+    });
     files
+}
+
+/// Whether a file of this name could be a log of a daemon's own, and not of its clients' requests.
+fn could_be_log(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    let has = |words: &[&str]| words.iter().any(|w| name.contains(w));
+    has(&["log", "err", ".out", ".csv", ".json"])
+        && !has(&["access", "slow", "relay", "binlog", "redo", "query"])
+}
+
+/// Whether the lines of a file are of the kind's own form.
+fn is_of_kind(snapshot: &Snapshot, service: &Service, file: &str, size: u64) -> bool {
+    let universal = TimeZone::UTC;
+    let around = Around { latest: Some(i64::MAX / 4), ..Around::zone(&universal) };
+    let grammar = service.kind.grammar();
+    let fits = |from: u64| {
+        let block = snapshot.read_at(file, from, GLANCE).seen().unwrap_or_default();
+        let text = String::from_utf8_lossy(&block);
+        let lines = text.lines().skip(usize::from(from > 0));
+        let (mut own, mut all) = (0usize, 0usize);
+        for line in lines.filter(|l| !l.is_empty()).take(40) {
+            all += 1;
+            let record = line.starts_with('{') && grammar.head(line, around).is_some();
+            own += usize::from(record || grammar.own_head(line, around).is_some());
+        }
+        own > 0 && own * 4 >= all
+    };
+    fits(0) || (size > u64::from(GLANCE) && fits(size - u64::from(GLANCE)))
+}
+
+/// Logs that the configurations of other services of the same kind name.
+fn logs_of_others(snapshot: &Snapshot, service: &Service) -> Vec<String> {
+    let others = crate::service::find(snapshot, &crate::services_file::ServicesFile::default());
+    others
+        .iter()
+        .filter(|s| s.kind.name() == service.kind.name() && s.unit_name() != service.unit_name())
+        .filter(|s| s.name != service.name)
+        .flat_map(|s| {
+            let config = s.configuration(snapshot);
+            let named = config.model.error_logs.iter().map(|l| l.path.clone());
+            named.chain(s.described.log.iter().cloned()).collect::<Vec<_>>()
+        })
+        .collect()
 }
 
 /// One thing to know about a log before it is searched in vain.

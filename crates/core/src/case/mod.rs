@@ -4,7 +4,7 @@ mod last_start;
 mod logs;
 mod places;
 
-pub use logs::{LogRemark, log_files, log_remarks};
+pub use logs::{LogRemark, Logs, log_files, log_remarks, logs};
 pub use places::is_system;
 
 use crate::accounts::{self, Account};
@@ -254,20 +254,31 @@ pub fn history(
     most: usize,
     count_all: bool,
 ) -> log::Attempts {
-    let files = log_files(snapshot, service, config);
+    let logs = logs(snapshot, service, config, true);
     let kind = service.described.log_format.as_deref().and_then(crate::kinds::kind).unwrap_or(service.kind);
     // The rules were checked when the services file was read.
     let own = service.described.log_rules().ok().flatten().map(|rules| kind.grammar().with(rules));
+    let owner = kind.log_owner();
+    let value = |setting: &str| service.unit.as_ref().and_then(|u| u.value("Service", setting));
+    let (identifier, program) = (value("SyslogIdentifier"), service.program().map(path::name));
+    let description = service.unit.as_ref().and_then(|u| u.value("Unit", "Description"));
+    let names: Vec<&str> =
+        owner.programs.iter().copied().chain(identifier.as_deref()).chain(program).collect();
     let request = AttemptRequest {
-        owner: kind.log_owner(),
+        description: description.as_deref(),
+        names: &names,
+        host_zone: &log::host_zone(snapshot),
+        owner,
         grammar: own.as_ref().unwrap_or(kind.grammar()),
         unit: service.unit_name(),
         reports_ready: service.reports_ready(),
-        files: &files,
+        files: &logs.files,
+        mains: logs.mains,
         zone: &log_zone(snapshot, service, config),
         most,
         count_all,
         running,
+        live: snapshot.sees_processes(),
     };
     log::attempts(snapshot, &request)
 }

@@ -345,6 +345,12 @@ pub struct UnitState {
     pub state_changed: u64,
     /// Microseconds since the epoch when it last became active; 0 never.
     pub active_entered: u64,
+    /// Microseconds since the epoch when it was last begun to be started; 0 never, or not known.
+    #[serde(default)]
+    pub left_inactive: u64,
+    /// Microseconds since the epoch when its main process ended; 0 never, or not known.
+    #[serde(default)]
+    pub main_exited: u64,
     /// Whether unit files changed after they were read.
     pub needs_reload: bool,
     /// Outcome of the conditions at the last start.

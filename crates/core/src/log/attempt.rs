@@ -131,6 +131,12 @@ pub struct Attempt {
     pub(super) ordered: bool,
     /// The host went down without a word while it ran.
     pub(super) lost: bool,
+    /// When it was last heard of, where another run began without a word of its end.
+    pub(super) vanished: Option<i64>,
+    /// Whether it said that it gives up.
+    pub(super) over: bool,
+    /// Process that said it was ready, where its log tells.
+    pub(super) told_pid: Option<u32>,
 }
 
 impl Attempt {
@@ -155,6 +161,9 @@ impl Attempt {
             saw_begin: false,
             ordered: false,
             lost: false,
+            vanished: None,
+            over: false,
+            told_pid: None,
         }
     }
 
@@ -178,6 +187,35 @@ impl Attempt {
         }
         failure.text = crate::bounds::cut(&failure.text, crate::bounds::LOG_TEXT);
         self.unexplained.push((weight, failure));
+    }
+
+    /// What was taken for the journal's stands in a file, where anybody could have written it.
+    pub(super) fn told_in(&mut self, file: &str) {
+        self.logs.iter_mut().for_each(|log| file.clone_into(&mut log.file));
+        let unexplained = self.unexplained.iter_mut().map(|(_, failure)| failure);
+        for failure in self.failures.iter_mut().chain(unexplained) {
+            file.clone_into(&mut failure.file);
+            failure.trusted = false;
+        }
+    }
+
+    /// Takes over what another log tells of the same start.
+    pub(super) fn join(&mut self, other: Self) {
+        if matches!(self.outcome, Outcome::Starting | Outcome::Unknown) {
+            self.outcome = other.outcome;
+        }
+        self.began = self.began.min(other.began);
+        self.ready = self.ready.or(other.ready);
+        self.ended = self.ended.or(other.ended);
+        self.afterwards = self.afterwards.or(other.afterwards);
+        self.pid = self.pid.or(other.pid);
+        self.vanished = self.vanished.or(other.vanished);
+        self.saw_begin |= other.saw_begin;
+        self.logs.extend(other.logs);
+        self.failures.extend(other.failures);
+        self.unexplained.extend(other.unexplained);
+        self.harmless = self.harmless.max(other.harmless);
+        self.more = self.more.saturating_add(other.more);
     }
 
     /// Whether it, or its run, is not over as far as is known.

@@ -38,6 +38,8 @@ pub(super) fn choose(
         let since = known.iter().rev().take(request.most.max(1)).map(|a| a.began).min().unwrap_or(0)
             - 5_000_000
             - shift;
+        // Where the clock was put back, stamps of before are later ones.
+        let since = since - super::zone::put_back(since, since, request.zone).map_or(0, |by| 2 * by);
         for piece in all {
             // A predecessor that was last written before is of older attempts alone.
             if !chosen.is_empty() && piece.modified > 0 && (piece.modified + 2) * 1_000_000 < since {

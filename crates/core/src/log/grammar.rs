@@ -84,6 +84,9 @@ struct Marks {
     /// Words of a run that died by itself.
     #[serde(default)]
     crash: Vec<String>,
+    /// The last words of a start that failed.
+    #[serde(default)]
+    over: Vec<String>,
     /// Seconds after the manager's word "started" in which a daemon that reports nothing to it is still
     /// coming up.
     window: Option<u32>,
@@ -241,6 +244,17 @@ fn rules(heads: Vec<HeadData>) -> Option<Vec<HeadRule>> {
         .collect()
 }
 
+/// The head that a receiver of syslog messages puts before a line, whatever wrote it.
+pub(super) fn general_head(line: &str, around: Around) -> Option<Head> {
+    general().iter().find_map(|rule| rule.read(line, around))
+}
+
+/// What stands behind the name of the program in such a line.
+pub(super) fn after_program(line: &str, head: usize) -> Option<&str> {
+    let colon = line.get(..head)?.rfind(": ")?;
+    line.get(colon + 2..)
+}
+
 fn general() -> &'static [HeadRule] {
     GENERAL.get_or_init(|| {
         serde_json::from_str::<Data>(crate::data!("log/heads.json"))
@@ -355,6 +369,16 @@ impl Grammar {
             () if holds(&marks.fail) => Some(Mark::Fail),
             () => None,
         }
+    }
+
+    /// Whether these are the last words of a start that failed.
+    pub(super) fn gives_up(&self, body: &str) -> bool {
+        self.parsed().is_some_and(|p| p.marks.over.iter().any(|w| body.contains(w.as_str())))
+    }
+
+    /// Whether its log says when a run is told to stop.
+    pub(super) fn tells_stop(&self) -> bool {
+        self.parsed().is_some_and(|p| !p.marks.stop.is_empty())
     }
 
     /// The words of all marks.

@@ -2,12 +2,15 @@
 //! failures recognised.
 mod attempt;
 mod attempts;
+mod boots;
 mod catalogue;
 mod choose;
 mod grammar;
 mod index;
 pub mod journal;
 mod pieces;
+mod placer;
+mod receiver;
 mod record;
 mod request;
 mod scan;
@@ -15,6 +18,7 @@ mod settle;
 mod tail;
 mod words;
 mod zone;
+mod zones;
 
 pub use attempt::{Afterwards, Attempt, Failure, LogPart, Outcome, StartedBy};
 #[cfg(test)]
@@ -22,7 +26,8 @@ pub(crate) use attempts::data_faults;
 pub use attempts::{Attempts, attempts};
 pub use catalogue::{Catalogue, Match, Rule};
 pub use grammar::{Around, Grammar, Head, Mark, OwnRules};
-pub use pieces::predecessor;
+pub use pieces::{files_of, predecessor, unrotated};
+pub use receiver::FILES as RECEIVER_FILES;
 pub use request::{LogOwner, Request as AttemptRequest};
 pub use tail::{Tail, TailLine, count_lines};
 pub use words::Weight;

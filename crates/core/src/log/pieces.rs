@@ -62,12 +62,38 @@ fn packing(name: &str) -> (&str, Packing) {
     (name, Packing::Plain)
 }
 
-/// A name that carries its own date, split around it: `catalina.2031-04-02.log`.
+/// The name of the log that a file is a predecessor of, by its name; its own where it is none.
+pub fn unrotated(name: &str) -> &str {
+    let (stem, _) = packing(name);
+    let cut = stem.char_indices().filter(|(_, c)| matches!(c, '.' | '-' | '_')).map(|(at, _)| at);
+    // The first place behind which nothing but a number or a date stands.
+    let found = cut.into_iter().find(|at| *at > 0 && rank(&stem[*at..]).is_some());
+    found.map_or(stem, |at| &stem[..at])
+}
+
+/// The files of a log, by their paths.
+pub fn files_of(snapshot: &Snapshot, log: &str) -> Vec<String> {
+    pieces(snapshot, log).into_iter().map(|p| p.path).collect()
+}
+
+/// A name that carries its own date, and perhaps a time behind it, split around them:
+/// `catalina.2031-04-02.log`, `postgresql-2031-04-02_061011.log`.
 fn around_date(name: &str) -> Option<(&str, &str)> {
     let at = name.as_bytes().windows(10).position(|w| {
         w.iter().enumerate().all(|(i, b)| if matches!(i, 4 | 7) { *b == b'-' } else { b.is_ascii_digit() })
     })?;
-    Some((&name[..at], &name[at + 10..]))
+    let after = &name[at + 10..];
+    let time = after.strip_prefix(['_', '-', 'T', '.']).unwrap_or_default();
+    let digits = time.bytes().take_while(u8::is_ascii_digit).count();
+    let after = if matches!(digits, 2 | 4 | 6) { &after[1 + digits..] } else { after };
+    Some((&name[..at], after))
+}
+
+/// The digits of a name's own date and time.
+fn own_date(name: &str, before: &str, after: &str) -> Option<String> {
+    let inner = name.strip_prefix(before)?.strip_suffix(after)?;
+    let shaped = inner.len() >= 10 && around_date(name) == Some((before, after));
+    shaped.then(|| format!("-{}", inner.replace(['_', 'T'], "-")))
 }
 
 /// A name that ends in the second of the epoch at which the file was begun: `errors.1932768000`.
@@ -104,8 +130,7 @@ pub(super) fn pieces(snapshot: &Snapshot, log: &str) -> Vec<Piece> {
         };
         let of_day = || {
             let (before, after) = dated?;
-            let day = name.strip_prefix(before)?.strip_suffix(after)?;
-            rank(&format!("-{day}"))
+            rank(&own_date(name, before, after)?)
         };
         let of_moment = || {
             let (before, own) = moment?;

@@ -4,22 +4,22 @@ use super::{
     Afterwards, Around, Attempt, Failure, Grammar, LogOwner, LogPart, Mark, Match, Outcome, StartedBy, Weight,
 };
 use crate::code::Code;
-use crate::host::JournalEntry;
+use crate::host::{JournalEntry, UnitState};
 use jiff::tz::TimeZone;
 
 /// Identities of the manager's messages (systemd's catalogue of messages).
-mod id {
-    pub(super) const STARTING: &str = "7d4958e842da4a758f6c1cdc7b36dcc5";
-    pub(super) const STARTED: &str = "39f53479d3a045ac8e11786248231fbf";
-    pub(super) const START_FAILED: &str = "be02cf6855d2428ba40df7e9d022f03d";
-    pub(super) const STOPPING: &str = "de5b426a63be47a7b6ac3eaac82e2f6f";
-    pub(super) const STOPPED: &str = "9d1aaa27d60140bd96365438aad20286";
-    pub(super) const EXITED: &str = "98e322203f7a4ed290d09fe03c09fe15";
-    pub(super) const DEACTIVATED: &str = "7ad2d189f7e94e70a38c781354912448";
-    pub(super) const UNIT_FAILED: &str = "d9b373ed55a64feb8242e02dbe79a49c";
-    pub(super) const RELOADING: &str = "d34d037fff1847e6ae669a370e694725";
-    pub(super) const RELOADED: &str = "7b05ebc668384222baa8881179cfda54";
-    pub(super) const RESTARTING: &str = "5eb03494b6584870a536b337290809b3";
+pub(super) mod id {
+    pub(in crate::log) const STARTING: &str = "7d4958e842da4a758f6c1cdc7b36dcc5";
+    pub(in crate::log) const STARTED: &str = "39f53479d3a045ac8e11786248231fbf";
+    pub(in crate::log) const START_FAILED: &str = "be02cf6855d2428ba40df7e9d022f03d";
+    pub(in crate::log) const STOPPING: &str = "de5b426a63be47a7b6ac3eaac82e2f6f";
+    pub(in crate::log) const STOPPED: &str = "9d1aaa27d60140bd96365438aad20286";
+    pub(in crate::log) const EXITED: &str = "98e322203f7a4ed290d09fe03c09fe15";
+    pub(in crate::log) const DEACTIVATED: &str = "7ad2d189f7e94e70a38c781354912448";
+    pub(in crate::log) const UNIT_FAILED: &str = "d9b373ed55a64feb8242e02dbe79a49c";
+    pub(in crate::log) const RELOADING: &str = "d34d037fff1847e6ae669a370e694725";
+    pub(in crate::log) const RELOADED: &str = "7b05ebc668384222baa8881179cfda54";
+    pub(in crate::log) const RESTARTING: &str = "5eb03494b6584870a536b337290809b3";
 }
 
 /// A run's own lines longer after its start than this say nothing of the start, in microseconds.
@@ -65,6 +65,47 @@ pub(super) fn attempts(
         record.entry(entry);
     }
     record.list
+}
+
+/// The last start as the manager itself remembers it, where the journal has nothing of it.
+pub(super) fn of_state(state: &UnitState, reports_ready: bool) -> Option<Attempt> {
+    let micros = |time: u64| i64::try_from(time).ok().filter(|t| *t > 0);
+    let began = micros(state.left_inactive)?;
+    let mut attempt = Attempt::new(began, StartedBy::Manager, Outcome::Starting);
+    attempt.invocation.clone_from(&state.invocation);
+    let up = micros(state.active_entered).filter(|t| *t >= began);
+    if state.active_state == "active" || up.is_some() {
+        match up {
+            Some(up) if reports_ready => {
+                attempt.outcome = Outcome::Ready;
+                attempt.ready = Some(up);
+            }
+            up => attempt.started = up.or(Some(began)),
+        }
+    }
+    let over = matches!(state.active_state.as_str(), "inactive" | "failed");
+    if over {
+        attempt.ended = micros(state.main_exited).filter(|t| *t >= began).or(micros(state.state_changed));
+        // As `waitid` tells it.
+        attempt.exit = match state.exec_main_code {
+            1 => format!("exited/{}", state.exec_main_status),
+            2 => format!("killed/{}", state.exec_main_status),
+            3 => format!("dumped/{}", state.exec_main_status),
+            _ => String::new(),
+        };
+        if state.result != "success" {
+            attempt.result.clone_from(&state.result);
+        }
+        let ran = up.is_some();
+        if ran {
+            // What the manager was told to stop has no bad result.
+            let ordered = state.result == "success";
+            attempt.afterwards = Some(end_of_run(&attempt.exit, ordered));
+        } else {
+            attempt.outcome = if state.result == "success" { Outcome::Stopped } else { Outcome::Failed };
+        }
+    }
+    Some(attempt)
 }
 
 fn failure(code: Code, entry: &JournalEntry, found: Match) -> Failure {

@@ -31,11 +31,19 @@ pub struct Request<'r> {
     pub grammar: &'r Grammar,
     /// Unit in the journal, if there is one.
     pub unit: Option<&'r str>,
+    /// What the unit says of itself.
+    pub description: Option<&'r str>,
+    /// Names under which its processes write to the receiver of syslog messages; they may hold `*`.
+    pub names: &'r [&'r str],
+    /// The host's own zone.
+    pub host_zone: &'r TimeZone,
     /// Whether the manager's "started" means that it is ready (`Type=notify`, or a start command that ends
     /// when it is).
     pub reports_ready: bool,
     /// Own log files, the main one first.
     pub files: &'r [String],
+    /// How many of them, from the first on, are of the whole service; the rest are those of single sites.
+    pub mains: usize,
     /// Zone of the daemon's stamps.
     pub zone: &'r TimeZone,
     /// How many attempts are wanted at most.
@@ -44,6 +52,8 @@ pub struct Request<'r> {
     pub count_all: bool,
     /// Whether it runs now.
     pub running: bool,
+    /// Whether it is known what runs now.
+    pub live: bool,
 }
 
 impl<'r> Request<'r> {
@@ -53,12 +63,17 @@ impl<'r> Request<'r> {
             owner,
             grammar: owner.grammar,
             unit: None,
+            description: None,
+            names: &[],
+            host_zone: zone,
             reports_ready: false,
             files,
+            mains: 1,
             zone,
             most,
             count_all: true,
             running: false,
+            live: false,
         }
     }
 }

@@ -29,6 +29,8 @@ pub(super) struct LogLine<'b> {
 pub(super) trait Taker {
     /// One line.
     fn line(&mut self, line: LogLine);
+    /// The last one of the lines that were passed over, before the one that is given next.
+    fn passed(&mut self, _line: LogLine) {}
     /// Whether the lines that follow are wanted, too, whatever they hold.
     fn wants_more(&self) -> bool;
 }
@@ -192,6 +194,11 @@ impl<'s, T: Taker> Scan<'s, T> {
         let Some((_, first)) = self.stamp_from(region, 0) else { return Vec::new() };
         let last = self.last_stamp(region).unwrap_or(first);
         let (low, high) = (first.min(last), first.max(last));
+        // Where the clock was put back the lines are not in the order of their stamps.
+        if let Some(fold) = super::zone::put_back(low, high, self.zone) {
+            let touched = |(from, to): &(i64, i64)| *to >= low - fold && *from <= high + fold;
+            return if self.spans.iter().any(touched) { vec![(0, region.len())] } else { Vec::new() };
+        }
         let touched = self.spans.iter().filter(|(from, to)| *to >= low && *from <= high);
         touched
             .map(|(from, to)| (self.offset_of(region, *from), self.offset_of(region, to.saturating_add(1))))
@@ -262,6 +269,13 @@ impl<'s, T: Taker> Scan<'s, T> {
             match self.grammar.find_mark(&region[at..limit]) {
                 Some(hit) => {
                     let line = memrchr(b'\n', &region[at..at + hit]).map_or(at, |n| at + n + 1);
+                    if line > at {
+                        let before = memrchr(b'\n', &region[at..line - 1]).map_or(at, |n| at + n + 1);
+                        let bytes = &region[before..line - 1];
+                        let bytes = &bytes[..bytes.len().min(LINE_LIMIT)];
+                        let (start, end) = (base + before as u64, base + line as u64);
+                        self.taker.passed(LogLine { bytes, start, end, number: None });
+                    }
                     self.skip(&region[at..line]);
                     at = self.deliver(region, line, base);
                 }
@@ -320,6 +334,8 @@ impl<T: Taker> Sink for Scan<'_, T> {
 
 /// Words that stand no further behind what was read are read on to: that is quicker than a jump.
 const NEAR: u64 = 16 << 10;
+/// A line before a mark is looked at where it is no longer than this, in bytes.
+const NEAR_LINE: u64 = 1 << 10;
 /// The first stretch that is read behind a mark, in bytes; each further one is twice as long.
 const FIRST: u64 = 4 << 10;
 
@@ -377,6 +393,7 @@ impl<T: Taker> Picker<'_, '_, T> {
             if hit.at >= self.scan.at + NEAR {
                 let Some(start) = self.line_start(hit.at) else { continue };
                 if start > self.scan.at {
+                    self.line_before(start);
                     self.scan.jump(start, base.map(|n| n.saturating_add(hit.newlines)));
                 }
             }
@@ -409,6 +426,18 @@ impl<T: Taker> Picker<'_, '_, T> {
             Look::Seen(read) if read > 0 => self.scan.take(&self.room[..read]),
             _ => false,
         }
+    }
+
+    /// Gives on the line before one, as far as it is near.
+    fn line_before(&mut self, start: u64) {
+        let from = start.saturating_sub(NEAR_LINE);
+        let Ok(length) = usize::try_from(start - from) else { return };
+        self.room.resize(self.room.len().max(length), 0);
+        let Look::Seen(read) = self.host.read_into(self.path, from, &mut self.room[..length]) else { return };
+        let Some(whole) = self.room[..read.min(length)].strip_suffix(b"\n") else { return };
+        let Some(before) = memrchr(b'\n', whole).map(|n| n + 1).or((from == 0).then_some(0)) else { return };
+        let line = LogLine { bytes: &whole[before..], start: from + before as u64, end: start, number: None };
+        self.scan.taker.passed(line);
     }
 
     /// Where the line begins that a byte is in; `None` where that is too far away.
@@ -534,6 +563,42 @@ fn line_around(host: &dyn Host, path: &str, at: u64, size: u64) -> Option<(u64, 
         }
     }
 }
+
+/// The stamp of the last line before an offset of a plain piece. Where the clock shows it twice, the lines
+/// before it decide which is meant.
+pub(super) fn before(
+    snapshot: &Snapshot,
+    piece: &Piece,
+    grammar: &Grammar,
+    zone: &TimeZone,
+    offset: u64,
+) -> Option<i64> {
+    if piece.packing != Packing::Plain {
+        return None;
+    }
+    let latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);
+    let mut length = 8u64 << 10;
+    loop {
+        let from = offset.saturating_sub(length);
+        let block = snapshot.read_at(&piece.path, from, u32::try_from(offset - from).ok()?).seen()?;
+        let mut last = None;
+        let mut sure = from == 0;
+        for line in block.split(|b| *b == b'\n').skip(usize::from(from > 0)) {
+            let around = Around { zone, before: last, latest };
+            if let Some(head) = grammar.head_of_bytes(line, around) {
+                sure |= super::zone::twice(head.time, zone).is_none();
+                last = Some(head.time);
+            }
+        }
+        if (sure && last.is_some()) || from == 0 || length >= LOOKED_BACK {
+            return last;
+        }
+        length *= 8;
+    }
+}
+
+/// How far back it is looked for which of two hours is meant, in bytes.
+const LOOKED_BACK: u64 = 4 << 20;
 
 /// Where the first line stands that is not earlier than a moment, in a plain piece, by halving; 0 where
 /// nothing tells.

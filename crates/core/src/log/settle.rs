@@ -1,4 +1,5 @@
 //! How a start ended, once all its lines are with it.
+use super::boots::Boots;
 use super::request::Request;
 use super::{Afterwards, Attempt, Failure, Match, Outcome};
 use crate::code::Code;
@@ -89,14 +90,26 @@ fn settle_started(attempt: &mut Attempt, request: &Request) {
     }
 }
 
-/// The newest attempt against what is true now.
-pub(super) fn settle_last(list: &mut [Attempt], request: &Request) {
+/// Ends that no line tells: by what came afterwards, by when the host came up, and by what is true now.
+/// `boots` are the moments at which the host came up, in microseconds, where they are known.
+pub(super) fn settle_last(list: &mut [Attempt], request: &Request, boots: &Boots) {
     let count = list.len();
-    for (at, attempt) in list.iter_mut().enumerate() {
+    let mut ran_later = false;
+    for at in (0..count).rev() {
         let newest = at + 1 == count;
-        if attempt.outcome == Outcome::Ready && attempt.is_open() && newest {
-            if request.running {
+        let next = list.get(at + 1).map(|a| a.began);
+        let attempt = &mut list[at];
+        if attempt.outcome == Outcome::Ready && attempt.is_open() {
+            if request.running && !ran_later {
                 attempt.afterwards = Some(Afterwards::Running);
+            } else if request.grammar.tells_stop()
+                && let Some(word) = attempt.vanished.or(if request.live { attempt.ready } else { None })
+            {
+                // What says a word at a stop and said none was killed, if the host did not go down.
+                if boots.none_between(word, if attempt.vanished.is_some() { next } else { None }) {
+                    attempt.afterwards = Some(Afterwards::Killed);
+                    attempt.ended = attempt.vanished;
+                }
             }
         } else if attempt.outcome == Outcome::Starting && attempt.ended.is_none() {
             let failed = attempt.is_explained();
@@ -108,5 +121,6 @@ pub(super) fn settle_last(list: &mut [Attempt], request: &Request) {
                 attempt.outcome = Outcome::Unknown;
             }
         }
+        ran_later |= attempt.outcome == Outcome::Ready;
     }
 }

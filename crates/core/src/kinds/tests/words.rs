@@ -22,16 +22,12 @@ fn first_cause(kind: &'static dyn crate::kinds::Kind, lines: &[&str]) -> Option<
     entries.extend((2..).zip(lines).map(|(at, line)| (at, "", *line)));
     entries.push((90_000, "be02cf6855d2428ba40df7e9d022f03d", "Failed to start"));
     let host = TextHost::new().journal(&entries);
+    let zone = jiff::tz::TimeZone::UTC;
     let request = AttemptRequest {
-        owner: kind.log_owner(),
-        grammar: kind.grammar(),
         unit: Some("front.service"),
         reports_ready: true,
-        files: &[],
-        zone: &jiff::tz::TimeZone::UTC,
-        most: 1,
         count_all: false,
-        running: false,
+        ..AttemptRequest::of_files(kind.log_owner(), &[], &zone, 1)
     };
     attempts(&Snapshot::new(&host), &request).list[0]
         .failures

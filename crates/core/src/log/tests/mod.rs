@@ -22,16 +22,11 @@ const RELOADED: &str = "7b05ebc668384222baa8881179cfda54";
 
 fn history(host: &TextHost, kind: &str, unit: bool, files: &[&str]) -> Vec<Attempt> {
     let files: Vec<String> = files.iter().map(|f| (*f).to_owned()).collect();
+    let zone = TimeZone::UTC;
     let request = AttemptRequest {
-        owner: crate::kinds::kind(kind).unwrap().log_owner(),
         unit: unit.then_some("edge.service"),
-        grammar: crate::kinds::kind(kind).unwrap().grammar(),
         reports_ready: true,
-        files: &files,
-        zone: &TimeZone::UTC,
-        most: 100,
-        count_all: true,
-        running: false,
+        ..AttemptRequest::of_files(crate::kinds::kind(kind).unwrap().log_owner(), &files, &zone, 100)
     };
     let mut list = attempts(&Snapshot::new(host), &request).list;
     list.reverse();

@@ -1,0 +1,504 @@
+//! Gives the lines of a log to the attempts they belong to: those of the manager's record, or else those that
+//! only the log tells of.
+use super::grammar::{Around, Head};
+use super::request::{Request, is_ours};
+use super::scan::{LogLine, Taker};
+use super::words::{self, At};
+use super::zones::{self, Seen, Shifts};
+use super::{Afterwards, Attempt, Failure, LogPart, Mark, Match, Outcome, StartedBy};
+use crate::bounds;
+use crate::code::Code;
+
+/// Lines of a start that never becomes ready: after so many it is a run.
+const START_LINES: u32 = 20_000;
+/// How long after its first word a start that fails goes on talking, in microseconds.
+const FAILING: i64 = 5_000_000;
+
+/// The span of time in which lines belong to an attempt of the manager's.
+pub(super) fn span(attempt: &Attempt, request: &Request) -> (i64, i64) {
+    let window = request.grammar.window();
+    let until = match (attempt.outcome, attempt.ready.or(attempt.started)) {
+        (_, Some(up)) => {
+            (up.max(attempt.began) + window).min(attempt.ended.map_or(i64::MAX, |e| e + 1_000_000))
+        }
+        _ => attempt.ended.unwrap_or(attempt.began + 900_000_000) + 1_000_000,
+    };
+    (attempt.began - 1_000_000, until)
+}
+
+/// Gives lines to attempts.
+pub(super) struct Placer<'p, 'r> {
+    pub(super) list: &'p mut Vec<Attempt>,
+    /// How many of them the manager told of.
+    pub(super) managed: usize,
+    /// Where those begin that this log tells of.
+    pub(super) first: usize,
+    pub(super) request: &'r Request<'r>,
+    /// Whether it is a log of the whole service, and not of one site.
+    pub(super) main: bool,
+    /// What is added to the stamps, and from where on.
+    pub(super) shifts: &'r Shifts,
+    /// The manager's record begins here.
+    pub(super) known_from: Option<i64>,
+    pub(super) path: String,
+    /// Number of the piece, the oldest one is 0.
+    pub(super) piece: usize,
+    pub(super) packed: bool,
+    pub(super) latest: Option<i64>,
+    /// The stamp before, as it was written.
+    pub(super) before: Option<i64>,
+    pub(super) reloading: bool,
+    pub(super) open_lines: u32,
+    pub(super) open_until: Option<i64>,
+    /// The attempt of the manager's that the line before belonged to, and the process that wrote it.
+    pub(super) last_at: Option<usize>,
+    pub(super) last_pid: Option<u32>,
+    /// Where the line stands.
+    pub(super) here: zones::At,
+    /// When the line before was written.
+    pub(super) stamp_before: Option<i64>,
+    /// When the line before the last begin was.
+    pub(super) word_before: Option<i64>,
+    /// What the stamps say of the clock.
+    pub(super) seen: Seen,
+}
+
+impl Taker for Placer<'_, '_> {
+    fn passed(&mut self, line: LogLine) {
+        let text = String::from_utf8_lossy(line.bytes);
+        let around = Around { zone: self.request.zone, before: self.before, latest: self.latest };
+        if let Some(head) = self.request.grammar.head(&text, around) {
+            self.here = (self.piece, line.start);
+            self.note_stamp(head.time, false);
+        }
+    }
+
+    fn line(&mut self, line: LogLine) {
+        self.open_lines = self.open_lines.saturating_sub(1);
+        let text = String::from_utf8_lossy(line.bytes);
+        let around = Around { zone: self.request.zone, before: self.before, latest: self.latest };
+        let head = self.request.grammar.head(&text, around);
+        let body = head.as_ref().map_or(text.as_ref(), |h| {
+            h.body.as_deref().unwrap_or_else(|| text.get(h.length..).unwrap_or(&text))
+        });
+        // The level, which tells some failures, is a part of the head.
+        let mark = head.as_ref().and_then(|_| {
+            let grammar = self.request.grammar;
+            grammar.mark(body).or_else(|| grammar.mark(&text).filter(|m| *m == Mark::Fail))
+        });
+        let mut time = None;
+        if let Some(head) = &head {
+            self.here = (self.piece, line.start);
+            let shift = self.shifts.at(self.piece, line.start);
+            let stamp = self.meant(head.time, around, shift);
+            self.stamp_before = self.before.map(|b| b + shift);
+            let begins = matches!(mark, Some(Mark::Begin | Mark::Fail | Mark::Ready));
+            self.note_stamp(stamp, begins);
+            time = Some(stamp + shift);
+        }
+        if let (Some(time), Some(until)) = (time, self.open_until)
+            && time > until
+        {
+            self.open_lines = 0;
+        }
+        // What another program wrote, or what came of a client's request, is no word of a start.
+        if head.as_ref().is_some_and(|h| !is_ours(self.request, h)) {
+            return;
+        }
+        match mark {
+            Some(Mark::Reload) => {
+                self.reloading = true;
+                return;
+            }
+            // Some daemons say at a reload what they say at a start.
+            Some(Mark::Begin) if self.reloading => return,
+            Some(Mark::Ready) if self.reloading => {
+                self.reloading = false;
+                return;
+            }
+            Some(_) => self.reloading = false,
+            None => {}
+        }
+        if let (Some(Mark::Begin | Mark::Ready), Some(head)) = (mark, &head) {
+            if mark == Some(Mark::Begin) {
+                self.word_before = self.stamp_before;
+            }
+            self.seen.start(self.here, self.before.unwrap_or(head.time));
+        }
+        if let Some(at) = self.attempt_of(body, time, head.as_ref(), mark) {
+            self.put(at, &line, body, time, head.as_ref());
+            if self.request.grammar.gives_up(body) && at >= self.first {
+                self.list[at].over = true;
+            }
+        }
+        self.open(mark, time);
+    }
+
+    fn wants_more(&self) -> bool {
+        self.open_lines > 0
+    }
+}
+
+impl Placer<'_, '_> {
+    fn note_stamp(&mut self, time: i64, begins: bool) {
+        self.seen.stamp(self.here, self.before, time, begins);
+        self.before = Some(time);
+    }
+
+    /// Of two moments that a stamp can mean where the clock was put back, the one at which the manager knows
+    /// of a start, where only one of them is.
+    fn meant(&self, time: i64, around: Around, shift: i64) -> i64 {
+        if self.managed == 0 {
+            return time;
+        }
+        let Some((earlier, later)) = super::zone::twice(time, around.zone) else { return time };
+        let known = |time: i64| {
+            self.list[..self.managed]
+                .iter()
+                .any(|a| a.outcome != Outcome::Refused && self.fits(a, time + shift))
+        };
+        match (known(earlier), known(later)) {
+            (true, false) if around.before.is_none_or(|b| b <= earlier + 1_000_000) => earlier,
+            (false, true) => later,
+            _ => time,
+        }
+    }
+
+    /// After a mark the lines that follow are wanted for a while.
+    fn open(&mut self, mark: Option<Mark>, time: Option<i64>) {
+        let Some(mark) = mark else { return };
+        let after = |micros: i64| time.map(|t| t + micros);
+        (self.open_lines, self.open_until) = match mark {
+            Mark::Begin => (START_LINES, after(900_000_000)),
+            Mark::Ready => (START_LINES, after(self.request.grammar.window())),
+            Mark::Fail | Mark::Crash => (400, after(5_000_000)),
+            Mark::Stop => (100, after(5_000_000)),
+            Mark::Reload => (0, None),
+        };
+    }
+
+    fn fits(&self, attempt: &Attempt, time: i64) -> bool {
+        let (_, until) = span(attempt, self.request);
+        time >= attempt.began - slack(time) && time <= until
+    }
+
+    /// A start beside the manager's, or one of before its record begins.
+    fn beside(&self, began: i64, outcome: Outcome, pid: Option<u32>) -> Attempt {
+        let covered = self.known_from.is_some_and(|from| began >= from);
+        let by = if self.request.unit.is_some() && covered { StartedBy::Hand } else { StartedBy::Unknown };
+        let mut attempt = Attempt::new(began, by, outcome);
+        attempt.pid = pid;
+        if outcome == Outcome::Ready {
+            attempt.ready = Some(began);
+        }
+        attempt
+    }
+
+    fn push(&mut self, attempt: Attempt) -> usize {
+        // Attempts that nobody asks for any more make room; those of the manager and of other logs stay.
+        let most = self.request.most.saturating_add(bounds::ATTEMPTS);
+        let own = self.list.len() - self.first.min(self.list.len());
+        if own >= most.saturating_mul(2).max(2 * bounds::ATTEMPTS) {
+            let old = most.min(own);
+            self.list.drain(self.first..self.first + old);
+        }
+        self.list.push(attempt);
+        self.list.len() - 1
+    }
+
+    /// The last attempt that only this log tells of.
+    fn last_told(&self) -> Option<usize> {
+        self.list.len().checked_sub(1).filter(|&at| at >= self.first)
+    }
+
+    /// The attempt of this log's whose end a line tells: that of the same process, or the last one where the
+    /// lines tell no process.
+    fn ending(&self, pid: Option<u32>, time: i64) -> Option<usize> {
+        let open = |a: &Attempt| a.is_open() && a.began <= time;
+        let Some(pid) = pid else { return self.last_told().filter(|&at| open(&self.list[at])) };
+        let told = &self.list[self.first.min(self.list.len())..];
+        match told.iter().rposition(|a| a.pid == Some(pid)) {
+            Some(at) => Some(self.first + at).filter(|&at| open(&self.list[at])),
+            None => self.last_told().filter(|&at| open(&self.list[at]) && self.list[at].told_pid.is_none()),
+        }
+    }
+
+    /// An attempt of the manager's whose run goes on at that moment.
+    fn running_at(&self, time: i64) -> Option<usize> {
+        let runs = |a: &Attempt| {
+            a.outcome != Outcome::Refused
+                && a.began - slack(time) <= time
+                && a.ended.is_none_or(|e| time <= e + 1_000_000)
+                && !a.lost
+        };
+        self.list[..self.managed].iter().rposition(runs)
+    }
+
+    fn attempt_of(
+        &mut self,
+        body: &str,
+        time: Option<i64>,
+        head: Option<&Head>,
+        mark: Option<Mark>,
+    ) -> Option<usize> {
+        let pid = head.and_then(|h| h.pid);
+        if let Some(at) = time.and_then(|t| self.managed_at(t, body, pid, mark)) {
+            self.note_mark(at, mark, time);
+            (self.last_at, self.last_pid) = (Some(at), pid.or(self.last_pid));
+            return Some(at);
+        }
+        let Some(time) = time else {
+            // A line without a stamp goes with the one before it.
+            return self
+                .last_told()
+                .filter(|&at| matches!(self.list[at].outcome, Outcome::Starting | Outcome::Failed));
+        };
+        match mark {
+            Some(Mark::Begin) => {
+                let pid = pid.or_else(|| named_pid(body));
+                // One that runs already says it at a reload.
+                if pid.is_some() && self.told_running(pid).is_some() {
+                    return None;
+                }
+                let mut attempt = self.beside(time, Outcome::Starting, pid);
+                attempt.saw_begin = true;
+                Some(self.push(attempt))
+            }
+            Some(Mark::Ready) => self.became_ready(time, pid),
+            Some(Mark::Stop) => {
+                self.stopped(time, pid);
+                None
+            }
+            Some(Mark::Crash) => self.crashed(time, pid),
+            _ => self.goes_on(body, time, head, mark),
+        }
+    }
+
+    /// The run of this log's that a process is of.
+    fn told_running(&self, pid: Option<u32>) -> Option<usize> {
+        let told = &self.list[self.first.min(self.list.len())..];
+        let runs = |a: &Attempt| a.outcome == Outcome::Ready && a.is_open() && a.pid == pid;
+        told.iter().rposition(runs).map(|at| self.first + at)
+    }
+
+    /// The attempt of the manager's that a line belongs to. Stamps of whole seconds leave several open where
+    /// starts follow each other closely: then the same words in the journal, the begin of the next one,
+    /// another process, and the order of the lines decide, one after another.
+    fn managed_at(&self, time: i64, body: &str, pid: Option<u32>, mark: Option<Mark>) -> Option<usize> {
+        let managed = &self.list[..self.managed.min(self.list.len())];
+        let whole_second = if time % 1_000_000 == 0 { 1_000_000 } else { 0 };
+        let near = |a: &Attempt| {
+            let (_, until) = span(a, self.request);
+            let until = a.ended.map_or(until, |e| until.min(e + 50_000));
+            a.outcome != Outcome::Refused && a.began - 50_000 < time + whole_second.max(1) && time <= until
+        };
+        let candidates: Vec<usize> =
+            managed.iter().enumerate().filter(|(_, a)| near(a)).map(|(at, _)| at).collect();
+        match candidates.as_slice() {
+            [] => return managed.iter().rposition(|a| self.fits(a, time) && a.outcome != Outcome::Refused),
+            [only] => return Some(*only),
+            _ => {}
+        }
+        let words = body.trim();
+        let same_words = |at: &&usize| {
+            managed[**at].failures.iter().any(|f| f.file == "journal" && f.text.contains(words))
+        };
+        if let Some(at) = candidates.iter().rev().find(same_words) {
+            return Some(*at);
+        }
+        let after = |at: usize| candidates.iter().copied().find(|c| *c > at);
+        let unbegun = || candidates.iter().copied().find(|c| !managed[*c].saw_begin);
+        let last = self.last_at.filter(|at| candidates.contains(at));
+        Some(match (last, mark) {
+            (Some(at), Some(Mark::Begin)) if managed[at].saw_begin => after(at).unwrap_or(at),
+            (Some(at), Some(Mark::Fail))
+                if pid.is_some() && self.last_pid.is_some() && pid != self.last_pid =>
+            {
+                after(at).unwrap_or(at)
+            }
+            (Some(at), _) => at,
+            (None, Some(Mark::Begin)) => unbegun().unwrap_or(candidates[0]),
+            (None, _) => candidates[0],
+        })
+    }
+
+    /// A mark of an attempt that the manager told of.
+    fn note_mark(&mut self, at: usize, mark: Option<Mark>, time: Option<i64>) {
+        let reports = self.request.reports_ready;
+        let attempt = &mut self.list[at];
+        match mark {
+            Some(Mark::Begin) => attempt.saw_begin = true,
+            Some(Mark::Ready) if attempt.outcome == Outcome::Starting && !reports => {
+                attempt.ready = time.map(|t| t.max(attempt.began));
+                attempt.outcome = Outcome::Ready;
+            }
+            _ => {}
+        }
+    }
+
+    fn became_ready(&mut self, time: i64, pid: Option<u32>) -> Option<usize> {
+        // A daemon that says it again within one run, such as after it recovered from a worker's crash.
+        if pid.is_some() && self.told_running(pid).is_some() {
+            return None;
+        }
+        let starting = self
+            .last_told()
+            .filter(|&at| self.list[at].outcome == Outcome::Starting && self.list[at].is_open());
+        if starting.is_none()
+            && let Some(at) = self.running_at(time)
+        {
+            self.note_mark(at, Some(Mark::Ready), Some(time));
+            return None;
+        }
+        // Whatever ran before has ended without a word.
+        let before = if starting.is_some() { self.word_before } else { self.stamp_before };
+        for earlier in &mut self.list[self.first..] {
+            if earlier.outcome == Outcome::Ready && earlier.is_open() {
+                earlier.vanished = Some(before.map_or(earlier.began, |w| w.max(earlier.began)));
+            }
+        }
+        let at = match starting {
+            Some(at) => at,
+            None => {
+                let attempt = self.beside(time, Outcome::Ready, pid);
+                self.push(attempt)
+            }
+        };
+        let attempt = &mut self.list[at];
+        attempt.outcome = Outcome::Ready;
+        attempt.ready = Some(time);
+        attempt.told_pid = pid;
+        // Some begin in a process that the daemon then leaves.
+        attempt.pid = pid.or(attempt.pid);
+        Some(at)
+    }
+
+    fn stopped(&mut self, time: i64, pid: Option<u32>) {
+        let Some(at) = self.ending(pid, time) else { return };
+        let last = &mut self.list[at];
+        last.ended = Some(time);
+        match last.outcome {
+            Outcome::Ready => {
+                last.afterwards.get_or_insert(Afterwards::Stopped);
+            }
+            // The words of a stop end most failed starts, too.
+            Outcome::Starting => {
+                last.outcome = if last.is_explained() { Outcome::Failed } else { Outcome::Stopped }
+            }
+            _ => {}
+        }
+    }
+
+    fn crashed(&mut self, time: i64, pid: Option<u32>) -> Option<usize> {
+        let at = self.ending(pid, time)?;
+        let last = &mut self.list[at];
+        last.ended = Some(time);
+        if last.outcome == Outcome::Ready {
+            last.afterwards = Some(Afterwards::Crashed);
+        } else {
+            last.outcome = Outcome::Failed;
+            let text = "it died by itself".to_owned();
+            last.fail(Failure {
+                code: Code::Crashed,
+                file: self.path.clone(),
+                line: None,
+                time: Some(time),
+                text,
+                found: Match::default(),
+                trusted: false,
+            });
+        }
+        Some(at)
+    }
+
+    /// A line without a mark: of a start that goes on, of a failure that just happened, or the first word of
+    /// one.
+    fn goes_on(&mut self, body: &str, time: i64, head: Option<&Head>, mark: Option<Mark>) -> Option<usize> {
+        let pid = head.and_then(|h| h.pid);
+        let fails = mark == Some(Mark::Fail);
+        let open = self.last_told().filter(|&at| {
+            let last = &self.list[at];
+            let other = last.pid.is_some() && pid.is_some() && last.pid != pid;
+            match last.outcome {
+                Outcome::Starting => last.is_open() && !(other && fails && last.told_pid.is_some()),
+                Outcome::Failed => {
+                    !other && !last.over && last.ended.is_some_and(|e| time - e <= FAILING && time >= e)
+                }
+                // Where lines tell no process, the words of a start that fails are those of another one.
+                Outcome::Ready => {
+                    last.is_open()
+                        && !(fails && (other || pid.is_none()))
+                        && last.ready.is_some_and(|r| time - r <= self.request.grammar.window())
+                }
+                _ => false,
+            }
+        });
+        if open.is_some() {
+            return open;
+        }
+        // What a run says later is not about a start.
+        if pid.is_some() && self.told_running(pid).is_some() {
+            return None;
+        }
+        let fatal =
+            head.is_some_and(|h| matches!(h.level.as_str(), "emerg" | "fatal" | "alert" | "critical"));
+        if !self.main || !(fatal || fails) {
+            return None;
+        }
+        let found = self.request.owner.catalogue.recognise(body).filter(|m| !m.harmless && !m.aftermath)?;
+        let code = found.code?;
+        // Beside the manager's record a refused configuration is more likely a check by hand than a start.
+        let covered = self.known_from.is_some_and(|from| time >= from);
+        if covered && code.facts().stage < crate::code::stage::BIND {
+            return None;
+        }
+        let mut attempt = self.beside(time, Outcome::Failed, pid);
+        attempt.ended = Some(time);
+        Some(self.push(attempt))
+    }
+
+    fn put(&mut self, at: usize, line: &LogLine, body: &str, time: Option<i64>, head: Option<&Head>) {
+        let bytes = (!self.packed).then_some((line.start, line.end));
+        let attempt = &mut self.list[at];
+        match attempt.logs.iter_mut().find(|l| l.file == self.path) {
+            Some(part) => {
+                part.last_line = line.number;
+                part.last_byte = bytes.map(|b| b.1);
+            }
+            None => attempt.logs.push(LogPart {
+                file: self.path.clone(),
+                first_line: line.number,
+                last_line: line.number,
+                first_byte: bytes.map(|b| b.0),
+                last_byte: bytes.map(|b| b.1),
+            }),
+        }
+        if attempt.outcome == Outcome::Failed
+            && let Some(t) = time
+        {
+            attempt.ended = Some(attempt.ended.unwrap_or(t).max(t));
+        }
+        let weight = || words::weight(head.map(|h| h.level.as_str()), body);
+        words::note(
+            attempt,
+            self.request.owner,
+            body,
+            At { file: &self.path, line: line.number, time },
+            weight,
+        );
+    }
+}
+
+/// The process that a line names as the daemon's.
+fn named_pid(body: &str) -> Option<u32> {
+    ["pid ", "as process "].iter().find_map(|before| {
+        let rest = body.split_once(before)?.1;
+        rest[..rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len())].parse().ok()
+    })
+}
+
+/// How far before its begin a line of an attempt may be stamped: a stamp of whole seconds was cut, a finer
+/// one is right but for the moment between the manager's word and the daemon's.
+fn slack(time: i64) -> i64 {
+    if time % 1_000_000 == 0 { 1_000_000 } else { 50_000 }
+}
