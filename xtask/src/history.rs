@@ -19,6 +19,8 @@ struct Daemon {
     process: &'static str,
     broken: &'static [(&'static str, &'static str, &'static str)],
     reload: bool,
+    /// Whether its log says a word when it dies by itself.
+    tells_crash: bool,
 }
 
 const DAEMONS: &[Daemon] = &[
@@ -41,6 +43,7 @@ const DAEMONS: &[Daemon] = &[
             ),
         ],
         reload: true,
+        tells_crash: false,
     },
     Daemon {
         unit: "apache2",
@@ -56,6 +59,7 @@ const DAEMONS: &[Daemon] = &[
             ("hold 8082", "release", "port-taken"),
         ],
         reload: true,
+        tells_crash: true,
     },
     Daemon {
         unit: "redis-server",
@@ -70,6 +74,7 @@ const DAEMONS: &[Daemon] = &[
             ("hold 6379", "release", "port-taken"),
         ],
         reload: false,
+        tells_crash: true,
     },
     Daemon {
         unit: "mariadb",
@@ -85,6 +90,7 @@ const DAEMONS: &[Daemon] = &[
             ("hold 3306", "release", "port-taken"),
         ],
         reload: false,
+        tells_crash: true,
     },
     Daemon {
         unit: "postgresql@15-main",
@@ -100,6 +106,7 @@ const DAEMONS: &[Daemon] = &[
             ("hold 5432", "release", "port-taken"),
         ],
         reload: true,
+        tells_crash: false,
     },
     Daemon {
         unit: "php8.2-fpm",
@@ -118,6 +125,7 @@ const DAEMONS: &[Daemon] = &[
             ),
         ],
         reload: true,
+        tells_crash: false,
     },
     Daemon {
         unit: "haproxy",
@@ -132,6 +140,7 @@ const DAEMONS: &[Daemon] = &[
             ("hold 8083", "release", "port-taken"),
         ],
         reload: true,
+        tells_crash: false,
     },
     Daemon {
         unit: "tomcat10",
@@ -143,6 +152,7 @@ const DAEMONS: &[Daemon] = &[
             "config-syntax",
         )],
         reload: false,
+        tells_crash: false,
     },
 ];
 
@@ -254,7 +264,7 @@ pub(crate) fn run(program: &Path, seed: u64, only: &[&str]) -> Result<(), String
                 chmod 755 /usr/local/bin/hold /usr/local/bin/release"
         ))?;
         if drive.receiver {
-            host.run("systemctl start rsyslog; sleep 1")?;
+            host.run("systemctl enable --now rsyslog; sleep 1")?;
         }
         let mut all: Vec<Score> = drive.views.iter().map(|_| Score::default()).collect();
         for daemon in DAEMONS.iter().filter(|d| !some || named(d)) {
@@ -514,20 +524,29 @@ fn score(
         .map_err(|e| format!("attempts {}: {e}: {}", daemon.unit, String::from_utf8_lossy(&out.stderr)))?;
     let told: Vec<&Value> = report["attempts"].as_array().into_iter().flatten().collect();
     let first = truth.first().map_or(0.0, |t| t.from);
-    let told: Vec<&Value> =
-        told.into_iter().filter(|a| micros(&a["began"]).is_some_and(|t| t > first - 86400.0)).collect();
+    // Oldest first.
+    let told: Vec<&Value> = (told.into_iter().rev())
+        .filter(|a| micros(&a["began"]).is_some_and(|t| t > first - 86400.0))
+        .collect();
     let mut used = vec![false; told.len()];
     let mut wrong = Vec::new();
     let counts = |t: &Truth| view == View::Full || t.traced;
     score.truth = truth.iter().filter(|t| counts(t)).count();
     score.daemons = 1;
     let last_counted = truth.iter().rposition(counts);
-    for (number, real) in truth.iter().enumerate() {
-        let fits = |(at, a): &(usize, &&Value)| {
-            !used[*at] && micros(&a["began"]).is_some_and(|t| t > real.from - 1.5 && t < real.to + 1.0)
-        };
-        // Newest first: of those that fit, the oldest is meant.
-        let Some((at, got)) = told.iter().enumerate().rev().find(fits) else {
+    // A master that dies without a word is the same in its files, however it died.
+    let silent = view != View::Full && !daemon.tells_crash;
+    // A disk does not tell what became of the last one.
+    let last_from = last_counted.map_or(0.0, |at| truth[at].from);
+    let right = |real: &Truth, got: &Value| {
+        let afterwards = got["afterwards"].as_str();
+        let unknown = view == View::Disk && real.from >= last_from && afterwards.is_none();
+        let died = silent && real.afterwards == Some("crashed") && afterwards == Some("killed");
+        got["outcome"] == real.outcome && (afterwards == real.afterwards || unknown || died)
+    };
+    for (number, at) in aligned(truth, &told, counts, right).into_iter().enumerate() {
+        let real = &truth[number];
+        let Some(at) = at else {
             if counts(real) {
                 wrong.push(format!("not found: {real:?}"));
             }
@@ -537,11 +556,9 @@ fn score(
         if !counts(real) {
             continue;
         }
+        let got = told[at];
         score.found += 1;
-        // A disk does not tell whether the last one runs.
-        let unknown = view == View::Disk && real.afterwards == Some("running");
-        let right = got["outcome"] == real.outcome
-            && (got["afterwards"].as_str() == real.afterwards || unknown && got["afterwards"].is_null());
+        let right = right(real, got);
         if right {
             score.outcome += 1;
         } else {
@@ -555,7 +572,7 @@ fn score(
                 wrong.push(format!("reason {}, but {real:?}: {got}", got["failures"][0]));
             }
         }
-        if Some(number) == last_counted && right && told[..at].iter().zip(&used).all(|(_, used)| *used) {
+        if Some(number) == last_counted && right && at + 1 == told.len() {
             score.last = 1;
         }
     }
@@ -568,4 +585,40 @@ fn score(
         )
     }));
     Ok(wrong)
+}
+
+/// Which of the told attempts is which of the real ones: in order, as many as can be of those that count. A
+/// stamp of whole seconds leaves several open.
+fn aligned(
+    truth: &[Truth],
+    told: &[&Value],
+    counts: impl Fn(&Truth) -> bool,
+    right: impl Fn(&Truth, &Value) -> bool,
+) -> Vec<Option<usize>> {
+    let worth = |real: &Truth, got: &Value| -> u32 {
+        let fits = micros(&got["began"]).is_some_and(|t| t > real.from - 1.5 && t < real.to + 1.0);
+        if fits { (if counts(real) { 100 } else { 1 }) + u32::from(right(real, got)) } else { 0 }
+    };
+    let mut best = vec![vec![0u32; told.len() + 1]; truth.len() + 1];
+    for (n, real) in truth.iter().enumerate().rev() {
+        for (m, got) in told.iter().enumerate().rev() {
+            let worth = worth(real, got);
+            let taken = if worth > 0 { worth + best[n + 1][m + 1] } else { 0 };
+            best[n][m] = best[n + 1][m].max(best[n][m + 1]).max(taken);
+        }
+    }
+    let mut m = 0;
+    let mut found = Vec::new();
+    for (n, real) in truth.iter().enumerate() {
+        while m < told.len() && best[n][m] == best[n][m + 1] {
+            m += 1;
+        }
+        let taken = m < told.len() && {
+            let worth = worth(real, told[m]);
+            worth > 0 && best[n][m] == worth + best[n + 1][m + 1]
+        };
+        found.push(taken.then_some(m));
+        m += usize::from(taken);
+    }
+    found
 }

@@ -8,9 +8,12 @@ use super::zones::{self, Seen, Shifts};
 use super::{Afterwards, Attempt, Failure, LogPart, Mark, Match, Outcome, StartedBy};
 use crate::bounds;
 use crate::code::Code;
+use memchr::memrchr;
 
 /// Lines of a start that never becomes ready: after so many it is a run.
 const START_LINES: u32 = 20_000;
+/// How much of what belongs to no attempt is remembered, in bytes.
+const REMEMBERED: usize = 8 << 10;
 /// How long after its first word a start that fails goes on talking, in microseconds.
 const FAILING: i64 = 5_000_000;
 
@@ -53,6 +56,11 @@ pub(super) struct Placer<'p, 'r> {
     /// The attempt of the manager's that the line before belonged to, and the process that wrote it.
     pub(super) last_at: Option<usize>,
     pub(super) last_pid: Option<u32>,
+    /// What was passed over before the line, and where it begins.
+    pub(super) passed: Vec<u8>,
+    pub(super) passed_at: u64,
+    /// Whether its first line is whole.
+    pub(super) passed_whole: bool,
     /// Where the line stands.
     pub(super) here: zones::At,
     /// When the line before was written.
@@ -64,11 +72,16 @@ pub(super) struct Placer<'p, 'r> {
 }
 
 impl Taker for Placer<'_, '_> {
-    fn passed(&mut self, line: LogLine) {
-        let text = String::from_utf8_lossy(line.bytes);
+    fn passed(&mut self, bytes: &[u8], start: u64) {
+        self.passed.clear();
+        self.passed.extend_from_slice(bytes);
+        self.passed_at = start;
+        self.passed_whole = start == 0;
+        let last = bytes.strip_suffix(b"\n").unwrap_or(bytes);
+        let begin = memrchr(b'\n', last).map_or(0, |n| n + 1);
         let around = Around { zone: self.request.zone, before: self.before, latest: self.latest };
-        if let Some(head) = self.request.grammar.head(&text, around) {
-            self.here = (self.piece, line.start);
+        if let Some(head) = self.request.grammar.head_of_bytes(&last[begin..], around) {
+            self.here = (self.piece, start + begin as u64);
             self.note_stamp(head.time, false);
         }
     }
@@ -82,10 +95,12 @@ impl Taker for Placer<'_, '_> {
             h.body.as_deref().unwrap_or_else(|| text.get(h.length..).unwrap_or(&text))
         });
         // The level, which tells some failures, is a part of the head.
-        let mark = head.as_ref().and_then(|_| {
-            let grammar = self.request.grammar;
-            grammar.mark(body).or_else(|| grammar.mark(&text).filter(|m| *m == Mark::Fail))
-        });
+        let grammar = self.request.grammar;
+        let mark = match &head {
+            Some(_) => grammar.mark(body).or_else(|| grammar.mark(&text).filter(|m| *m == Mark::Fail)),
+            // The report of a crash has a head of its own.
+            None => grammar.mark(&text).filter(|m| *m == Mark::Crash),
+        };
         let mut time = None;
         if let Some(head) = &head {
             self.here = (self.piece, line.start);
@@ -130,6 +145,8 @@ impl Taker for Placer<'_, '_> {
             if self.request.grammar.gives_up(body) && at >= self.first {
                 self.list[at].over = true;
             }
+        } else {
+            self.remember(&line);
         }
         self.open(mark, time);
     }
@@ -242,12 +259,18 @@ impl Placer<'_, '_> {
         mark: Option<Mark>,
     ) -> Option<usize> {
         let pid = head.and_then(|h| h.pid);
-        if let Some(at) = time.and_then(|t| self.managed_at(t, body, pid, mark)) {
+        let ends = |at: &usize| {
+            // The second in which one run is told to stop may be that in which the next one begins.
+            let silent = !self.list[*at].logs.iter().any(|l| l.file == self.path);
+            silent && mark == Some(Mark::Stop) && time.is_some_and(|t| self.ending(pid, t).is_some())
+        };
+        if let Some(at) = time.and_then(|t| self.managed_at(t, body, pid, mark)).filter(|at| !ends(at)) {
             self.note_mark(at, mark, time);
             (self.last_at, self.last_pid) = (Some(at), pid.or(self.last_pid));
             return Some(at);
         }
-        let Some(time) = time else {
+        let told_before = self.stamp_before.filter(|_| mark == Some(Mark::Crash));
+        let Some(time) = time.or(told_before) else {
             // A line without a stamp goes with the one before it.
             return self
                 .last_told()
@@ -353,7 +376,7 @@ impl Placer<'_, '_> {
         // Whatever ran before has ended without a word.
         let before = if starting.is_some() { self.word_before } else { self.stamp_before };
         for earlier in &mut self.list[self.first..] {
-            if earlier.outcome == Outcome::Ready && earlier.is_open() {
+            if earlier.outcome == Outcome::Ready && earlier.is_open() && earlier.vanished.is_none() {
                 earlier.vanished = Some(before.map_or(earlier.began, |w| w.max(earlier.began)));
             }
         }
@@ -445,16 +468,65 @@ impl Placer<'_, '_> {
         if !self.main || !(fatal || fails) {
             return None;
         }
-        let found = self.request.owner.catalogue.recognise(body).filter(|m| !m.harmless && !m.aftermath)?;
-        let code = found.code?;
+        let code = self.cause_of(body);
+        let gives_up = self.request.grammar.gives_up(body);
+        if code.is_none() && !gives_up {
+            return None;
+        }
         // Beside the manager's record a refused configuration is more likely a check by hand than a start.
         let covered = self.known_from.is_some_and(|from| time >= from);
-        if covered && code.facts().stage < crate::code::stage::BIND {
+        if covered && code.is_none_or(|c| c.facts().stage < crate::code::stage::BIND) {
             return None;
         }
         let mut attempt = self.beside(time, Outcome::Failed, pid);
         attempt.ended = Some(time);
-        Some(self.push(attempt))
+        let at = self.push(attempt);
+        self.said_before(at, time, pid);
+        Some(at)
+    }
+
+    /// A line that belongs to no attempt so far.
+    fn remember(&mut self, line: &LogLine) {
+        let follows = self.passed_at + self.passed.len() as u64 == line.start;
+        if !follows || self.passed.len() > REMEMBERED {
+            self.passed.clear();
+            (self.passed_at, self.passed_whole) = (line.start, true);
+        }
+        // What was cut off of an endless line leaves nothing that could follow.
+        self.passed.extend_from_slice(line.bytes);
+        self.passed.push(b'\n');
+    }
+
+    /// The cause that a line tells of.
+    fn cause_of(&self, body: &str) -> Option<Code> {
+        let found = self.request.owner.catalogue.recognise(body)?;
+        found.code.filter(|_| !found.harmless && !found.aftermath)
+    }
+
+    /// What the process that gives up said just before, without a word of its beginning.
+    fn said_before(&mut self, at: usize, time: i64, pid: Option<u32>) {
+        let (bytes, mut start) = (std::mem::take(&mut self.passed), self.passed_at);
+        let mut lines = bytes.split_inclusive(|b| *b == b'\n');
+        if !self.passed_whole {
+            start += lines.next().map_or(0, <[u8]>::len) as u64;
+        }
+        let shift = self.shifts.at(self.piece, start);
+        for bytes in lines {
+            let line = LogLine { bytes, start, end: start + bytes.len() as u64, number: None };
+            start = line.end;
+            let text = String::from_utf8_lossy(bytes);
+            let around = Around { zone: self.request.zone, before: self.before, latest: self.latest };
+            let Some(head) = self.request.grammar.head(text.trim_end(), around) else { continue };
+            let said = head.time + shift;
+            let body =
+                head.body.as_deref().or_else(|| text.get(head.length..)).unwrap_or_default().trim_end();
+            let same = pid.is_some() && head.pid == pid && is_ours(self.request, &head);
+            if same && time - said <= FAILING && self.cause_of(body).is_some() {
+                self.list[at].began = self.list[at].began.min(said);
+                self.put(at, &line, body, Some(said), Some(&head));
+            }
+        }
+        self.passed = bytes;
     }
 
     fn put(&mut self, at: usize, line: &LogLine, body: &str, time: Option<i64>, head: Option<&Head>) {

@@ -96,11 +96,12 @@ pub(super) fn of_state(state: &UnitState, reports_ready: bool) -> Option<Attempt
         if state.result != "success" {
             attempt.result.clone_from(&state.result);
         }
-        let ran = up.is_some();
-        if ran {
-            // What the manager was told to stop has no bad result.
-            let ordered = state.result == "success";
-            attempt.afterwards = Some(end_of_run(&attempt.exit, ordered));
+        if up.is_some() {
+            // Somebody may have reset the bad result since: a kill that no stop sends tells itself.
+            let how = end_of_run(&attempt.exit, false);
+            let polite = matches!(state.exec_main_status, 1 | 2 | 3 | 15) || state.exec_main_code != 2;
+            let ordered = state.result == "success" && polite && state.exec_main_code != 3;
+            attempt.afterwards = Some(if ordered { Afterwards::Stopped } else { how });
         } else {
             attempt.outcome = if state.result == "success" { Outcome::Stopped } else { Outcome::Failed };
         }

@@ -29,8 +29,9 @@ pub(super) struct LogLine<'b> {
 pub(super) trait Taker {
     /// One line.
     fn line(&mut self, line: LogLine);
-    /// The last one of the lines that were passed over, before the one that is given next.
-    fn passed(&mut self, _line: LogLine) {}
+    /// The end of what was passed over, before the line that is given next; it begins in the midst of a line
+    /// where it does not begin at 0. The second number is where it begins.
+    fn passed(&mut self, _bytes: &[u8], _start: u64) {}
     /// Whether the lines that follow are wanted, too, whatever they hold.
     fn wants_more(&self) -> bool;
 }
@@ -270,11 +271,11 @@ impl<'s, T: Taker> Scan<'s, T> {
                 Some(hit) => {
                     let line = memrchr(b'\n', &region[at..at + hit]).map_or(at, |n| at + n + 1);
                     if line > at {
-                        let before = memrchr(b'\n', &region[at..line - 1]).map_or(at, |n| at + n + 1);
-                        let bytes = &region[before..line - 1];
-                        let bytes = &bytes[..bytes.len().min(LINE_LIMIT)];
-                        let (start, end) = (base + before as u64, base + line as u64);
-                        self.taker.passed(LogLine { bytes, start, end, number: None });
+                        let from = at.max(line.saturating_sub(NEAR_LINES));
+                        // At the begin of a line nothing of it is missing.
+                        let whole = from == at && from > 0;
+                        let from = from - usize::from(whole);
+                        self.taker.passed(&region[from..line], base + from as u64);
                     }
                     self.skip(&region[at..line]);
                     at = self.deliver(region, line, base);
@@ -334,8 +335,8 @@ impl<T: Taker> Sink for Scan<'_, T> {
 
 /// Words that stand no further behind what was read are read on to: that is quicker than a jump.
 const NEAR: u64 = 16 << 10;
-/// A line before a mark is looked at where it is no longer than this, in bytes.
-const NEAR_LINE: u64 = 1 << 10;
+/// How much of what stands before a mark is looked at, in bytes.
+const NEAR_LINES: usize = 2 << 10;
 /// The first stretch that is read behind a mark, in bytes; each further one is twice as long.
 const FIRST: u64 = 4 << 10;
 
@@ -393,7 +394,7 @@ impl<T: Taker> Picker<'_, '_, T> {
             if hit.at >= self.scan.at + NEAR {
                 let Some(start) = self.line_start(hit.at) else { continue };
                 if start > self.scan.at {
-                    self.line_before(start);
+                    self.lines_before(start);
                     self.scan.jump(start, base.map(|n| n.saturating_add(hit.newlines)));
                 }
             }
@@ -428,16 +429,16 @@ impl<T: Taker> Picker<'_, '_, T> {
         }
     }
 
-    /// Gives on the line before one, as far as it is near.
-    fn line_before(&mut self, start: u64) {
-        let from = start.saturating_sub(NEAR_LINE);
+    /// Gives on the lines before one, as far as they are near.
+    fn lines_before(&mut self, start: u64) {
+        let from = start.saturating_sub(NEAR_LINES as u64);
         let Ok(length) = usize::try_from(start - from) else { return };
         self.room.resize(self.room.len().max(length), 0);
-        let Look::Seen(read) = self.host.read_into(self.path, from, &mut self.room[..length]) else { return };
-        let Some(whole) = self.room[..read.min(length)].strip_suffix(b"\n") else { return };
-        let Some(before) = memrchr(b'\n', whole).map(|n| n + 1).or((from == 0).then_some(0)) else { return };
-        let line = LogLine { bytes: &whole[before..], start: from + before as u64, end: start, number: None };
-        self.scan.taker.passed(line);
+        if let Look::Seen(read) = self.host.read_into(self.path, from, &mut self.room[..length])
+            && read == length
+        {
+            self.scan.taker.passed(&self.room[..length], from);
+        }
     }
 
     /// Where the line begins that a byte is in; `None` where that is too far away.
