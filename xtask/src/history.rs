@@ -403,6 +403,16 @@ fn put_back(host: &Host, seconds: f64) -> Result<String, String> {
     Ok(format!("QUA-2PIE,J1/0,J{day}/{}", civil.strftime("%H:%M:%S")))
 }
 
+/// PostgreSQL's log has a zone of its own, which its configuration sets.
+fn log_zone(host: &Host, daemon: &Daemon, zone: Option<&str>) -> Result<(), String> {
+    if daemon.process != "postgres" {
+        return Ok(());
+    }
+    let zone = zone.map_or_else(|| "Etc/UTC".to_owned(), |z| z.replace(['<', '>'], ""));
+    host.run(&format!("echo \"log_timezone = '{zone}'\" > /etc/postgresql/15/main/conf.d/zone.conf"))
+        .map(drop)
+}
+
 fn run_steps(host: &Host, drive: &Drive, daemon: &Daemon, chance: &mut Chance) -> Result<Vec<Truth>, String> {
     let unit = daemon.unit;
     let by_file = chance.below(2) == 0;
@@ -414,6 +424,7 @@ fn run_steps(host: &Host, drive: &Drive, daemon: &Daemon, chance: &mut Chance) -
     };
     host.run(&format!("systemctl stop {unit}; {}", daemon.prepare))?;
     drop_in(host, daemon, first.as_deref(), by_file)?;
+    log_zone(host, daemon, first.as_deref())?;
     host.run(
         "systemctl reset-failed; journalctl --rotate; journalctl --vacuum-time=1s; sleep 1.2; find \
             /var/log/nginx /var/log/apache2 /var/log/redis /var/log/mysql /var/log/postgresql \
@@ -427,7 +438,9 @@ fn run_steps(host: &Host, drive: &Drive, daemon: &Daemon, chance: &mut Chance) -
         if !active(host, unit)? {
             if !moved && step > STEPS / 2 {
                 moved = true;
-                drop_in(host, daemon, Some(&zone(chance)), by_file)?;
+                let zone = zone(chance);
+                drop_in(host, daemon, Some(&zone), by_file)?;
+                log_zone(host, daemon, Some(&zone))?;
             }
             let before = written(host)?;
             if !daemon.broken.is_empty() && chance.below(3) == 0 {

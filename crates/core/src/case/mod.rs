@@ -236,6 +236,17 @@ pub fn log_zone(snapshot: &Snapshot, service: &Service, config: &Configuration) 
     named.and_then(|tz| log::zone_named(snapshot, tz)).unwrap_or_else(|| log::host_zone(snapshot))
 }
 
+/// When a zone of the service's process may have been set: the last changes of the files that can say one, in
+/// microseconds since the epoch.
+fn zone_set(snapshot: &Snapshot, service: &Service) -> Vec<i64> {
+    let Some(unit) = &service.unit else { return Vec::new() };
+    let variables = unit.environment_files().into_iter().map(|(file, _)| file);
+    let files = unit.drop_ins.iter().cloned().chain([unit.fragment.clone()]).chain(variables);
+    let host = snapshot.link_stat("/etc/localtime").seen();
+    let changed = files.filter_map(|file| snapshot.stat(&file).seen());
+    changed.chain(host).map(|status| status.modified * 1_000_000).collect()
+}
+
 /// Whether a process of the service's own runs. Where the manager names the main process, nothing else is
 /// looked at.
 pub fn is_running(snapshot: &Snapshot, service: &Service) -> bool {
@@ -275,6 +286,7 @@ pub fn history(
         files: &logs.files,
         mains: logs.mains,
         zone: &log_zone(snapshot, service, config),
+        zone_set: &zone_set(snapshot, service),
         most,
         count_all,
         running,

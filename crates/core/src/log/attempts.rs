@@ -45,7 +45,7 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
         // A log whose clock turns out to run otherwise is read again.
         let before = list[..managed].to_vec();
         let read = log.read(&Shifts::default(), &mut list, &mut found.remarks);
-        if let Some(shifts) = read.shifts(&before) {
+        if let Some(shifts) = read.shifts(&before, request.zone_set) {
             list.truncate(first);
             list.splice(..managed, before);
             found.remarks.push(format!("{file}: {}", moved(&shifts, managed > 0)));
@@ -167,11 +167,10 @@ struct ReadLog {
 }
 
 impl ReadLog {
-    fn shifts(&self, record: &[Attempt]) -> Option<Shifts> {
-        let by_files = || self.seen.over_files(|piece| self.written.get(piece).copied().flatten());
-        self.seen
-            .over_record(record)
-            .or_else(|| if self.seen.is_confirmed(record) { None } else { by_files() })
+    fn shifts(&self, record: &[Attempt], set: &[i64]) -> Option<Shifts> {
+        let written = |piece: usize| self.written.get(piece).copied().flatten();
+        let by_files = || self.seen.over_files(self.seen.is_confirmed(record), written, set);
+        self.seen.over_record(record).or_else(by_files)
     }
 }
 

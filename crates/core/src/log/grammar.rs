@@ -270,8 +270,10 @@ impl HeadRule {
         let found = self.pattern.captures(line.as_bytes())?;
         let group = |name: &str| found.name(name).and_then(|m| std::str::from_utf8(m.as_bytes()).ok());
         let around = if self.universal { Around { zone: &universal, ..around } } else { around };
+        let written = parse_time(group("time")?, &self.time, around)?;
+        let time = group("zone").map_or(written, |zone| super::zone::in_zone(written, zone, around));
         Some(Head {
-            time: parse_time(group("time")?, &self.time, around)?,
+            time,
             level: group("level").unwrap_or_default().to_ascii_lowercase(),
             pid: group("pid").and_then(|p| p.parse().ok()),
             length: found.get(0)?.end(),

@@ -46,6 +46,8 @@ pub struct Request<'r> {
     pub mains: usize,
     /// Zone of the daemon's stamps.
     pub zone: &'r TimeZone,
+    /// When that zone may have been set: last changes of files that set one, microseconds since the epoch.
+    pub zone_set: &'r [i64],
     /// How many attempts are wanted at most.
     pub most: usize,
     /// Count lines even in long files.
@@ -70,6 +72,7 @@ impl<'r> Request<'r> {
             files,
             mains: 1,
             zone,
+            zone_set: &[],
             most,
             count_all: true,
             running: false,

@@ -37,6 +37,105 @@ pub(super) fn twice(time: i64, zone: &TimeZone) -> Option<(i64, i64)> {
     (earlier < later && (time == earlier || time == later)).then_some((earlier, later))
 }
 
+/// Abbreviations of zones that several systems write, with their offsets in minutes. One may stand for several.
+const ABBREVIATIONS: &[(&str, i64)] = &[
+    ("UTC", 0),
+    ("GMT", 0),
+    ("WET", 0),
+    ("WEST", 60),
+    ("BST", 60),
+    ("CET", 60),
+    ("CEST", 120),
+    ("EET", 120),
+    ("EEST", 180),
+    ("MSK", 180),
+    ("SAST", 120),
+    ("CAT", 120),
+    ("WAT", 60),
+    ("EAT", 180),
+    ("PKT", 300),
+    ("IST", 330),
+    ("IST", 60),
+    ("IST", 120),
+    ("WIB", 420),
+    ("WITA", 480),
+    ("HKT", 480),
+    ("AWST", 480),
+    ("CST", -360),
+    ("CST", 480),
+    ("JST", 540),
+    ("KST", 540),
+    ("WIT", 540),
+    ("ACST", 570),
+    ("ACDT", 630),
+    ("AEST", 600),
+    ("AEDT", 660),
+    ("NZST", 720),
+    ("NZDT", 780),
+    ("NDT", -150),
+    ("NST", -210),
+    ("ADT", -180),
+    ("AST", -240),
+    ("EDT", -240),
+    ("EST", -300),
+    ("CDT", -300),
+    ("MDT", -360),
+    ("MST", -420),
+    ("PDT", -420),
+    ("PST", -480),
+    ("AKDT", -480),
+    ("AKST", -540),
+    ("HST", -600),
+];
+
+/// A stamp that was read in the zone of the daemon, and that carries the abbreviation or the offset of the
+/// zone it was written in. The abbreviation tells one of two hours that the clock shows alike; one that the
+/// zone does not have is that of another zone, in which it was written.
+pub(super) fn in_zone(time: i64, written: &str, around: super::Around) -> i64 {
+    let read = |time: i64| Some(Timestamp::from_microsecond(time).ok()?.to_zoned(around.zone.clone()));
+    let Some(zoned) = read(time) else { return time };
+    let here = |time: i64| {
+        read(time).is_some_and(|z| z.time_zone().to_offset_info(z.timestamp()).abbreviation() == written)
+    };
+    let universal = time + i64::from(zoned.offset().seconds()) * 1_000_000;
+    if let Some(minutes) = offset(written) {
+        return universal - minutes * 60_000_000;
+    }
+    if here(time) {
+        return time;
+    }
+    if let Some((earlier, later)) = twice(time, around.zone)
+        && let Some(fits) = [earlier, later].into_iter().find(|t| here(*t))
+    {
+        return fits;
+    }
+    let meant = ABBREVIATIONS
+        .iter()
+        .filter(|(name, _)| *name == written)
+        .map(|(_, minutes)| universal - minutes * 60_000_000);
+    // Of several the one that follows the line before most closely.
+    let after = around.before.unwrap_or(i64::MIN).saturating_sub(1_000_000);
+    let follows = meant.clone().filter(|t| around.before.is_some() && *t >= after).min();
+    follows.or(meant.clone().next()).unwrap_or(time)
+}
+
+/// An offset in minutes, as zones without an abbreviation write it: `+05`, `-0330`, `+05:45`.
+fn offset(text: &str) -> Option<i64> {
+    let (sign, digits) = match text.as_bytes().first()? {
+        b'+' => (1, &text[1..]),
+        b'-' => (-1, &text[1..]),
+        _ => return None,
+    };
+    let digits: String = digits.chars().filter(|c| *c != ':').collect();
+    let number: i64 = digits.parse().ok()?;
+    let minutes = match digits.len() {
+        1 | 2 => number * 60,
+        4 => number / 100 * 60 + number % 100,
+        _ => return None,
+    };
+    Some(sign * minutes)
+}
+
 /// By how much a clock was put back between two moments, or so close to them that stamps of theirs may be of
 /// either side, in microseconds.
 pub(super) fn put_back(from: i64, to: i64, zone: &TimeZone) -> Option<i64> {

@@ -8,6 +8,8 @@ const QUARTER: i64 = 900_000_000;
 const APART: i64 = 26 * 4;
 /// Starts, the newest ones, by which two clocks are compared.
 const COMPARED: usize = 300;
+/// How long the first line of a start may stand before the one that says that it begins, in microseconds.
+const FIRST_WORDS: i64 = 10_000_000;
 /// Steps of a clock that are kept.
 const STEPS: usize = 200;
 /// How far the words of a start may lie from the manager's, in microseconds.
@@ -54,8 +56,11 @@ impl Shifts {
 pub(super) struct Seen {
     /// Stamps of starts, of when they began or were ready.
     starts: Vec<(At, i64)>,
-    /// Starts whose first word is stamped earlier than the line before it: place, stamp before, stamp.
-    back: Vec<(At, i64, i64)>,
+    /// Starts whose first word is stamped earlier than the line before it, or much later: place, stamp before,
+    /// stamp.
+    steps: Vec<(At, i64, i64)>,
+    /// The last such step, of a start or not.
+    step: Option<(At, i64, i64)>,
     /// The last stamp of each piece.
     ends: Vec<(usize, i64)>,
 }
@@ -67,11 +72,19 @@ impl Seen {
             Some((piece, end)) if *piece == at.0 => *end = time,
             _ => self.ends.push((at.0, time)),
         }
+        // A clock that was put back by less than a zone can be was set; that is no change of the zone.
+        if let Some(before) = before.filter(|b| *b > time + QUARTER / 3 || *b < time - QUARTER) {
+            self.step = Some((at, before, time));
+        }
+        // The first line of a start need not be the one that says that it begins.
         if begins
-            && let Some(before) = before.filter(|b| *b > time + 2_000_000)
-            && self.back.len() < STEPS
+            && let Some(step) = self.step.take()
+            && (0..=FIRST_WORDS).contains(&(time - step.2))
         {
-            self.back.push((at, before, time));
+            if self.steps.len() >= STEPS {
+                self.steps.remove(0);
+            }
+            self.steps.push(step);
         }
     }
 
@@ -137,35 +150,52 @@ impl Seen {
         self.starts.iter().any(|(_, time)| known(*time))
     }
 
-    /// Without a record: a file was last written when its last line was, and a clock that goes back at a start
-    /// is that of another zone. `written` tells when a piece was last written, in microseconds.
-    pub(super) fn over_files(&self, written: impl Fn(usize) -> Option<i64>) -> Option<Shifts> {
-        // A clock that was put back by less than a zone can be was set; that is no change of the zone.
-        let steps: Vec<_> =
-            self.back.iter().filter(|(_, before, time)| before - time > QUARTER / 3).collect();
-        // Newest first: where each stretch begins, and what moves it.
-        let mut stretches: Vec<(At, i64)> = Vec::new();
-        let mut next: Option<(i64, i64, i64)> = None;
-        for at in (0..=steps.len()).rev() {
-            let from = at.checked_sub(1).map_or((0, 0), |n| steps[n].0);
-            let to = steps.get(at).map_or((usize::MAX, u64::MAX), |s| s.0);
-            let anchor = self
-                .ends
-                .iter()
-                .rev()
-                .filter(|(piece, _)| (*piece, u64::MAX) >= from && *piece < to.0)
-                .find_map(|(piece, end)| {
+    /// Without a record: a file was last written when its last line was; and a clock that goes back at a start
+    /// is that of another zone, as is one that goes ahead by a zone's difference right after somebody set the
+    /// zone. `known` where the newest stamps are right, `written` tells when a piece was last written, `set` when
+    /// a zone may have been set, all in microseconds.
+    pub(super) fn over_files(
+        &self,
+        known: bool,
+        written: impl Fn(usize) -> Option<i64>,
+        set: &[i64],
+    ) -> Option<Shifts> {
+        let anchor = |from: At, to: At| {
+            self.ends.iter().rev().filter(|(piece, _)| (*piece, u64::MAX) >= from && *piece < to.0).find_map(
+                |(piece, end)| {
                     let apart = written(*piece)? - end;
                     let whole = round(apart);
                     ((apart - whole).abs() <= WRITTEN && whole.abs() <= APART * QUARTER).then_some(whole)
-                });
-            let shift = anchor.unwrap_or_else(|| match next {
-                // It was earlier all the same.
-                Some((shift, before, time)) => (shift - (before - time)).div_euclid(QUARTER) * QUARTER,
-                None => 0,
+                },
+            )
+        };
+        // Newest first: where each stretch begins, and what moves it.
+        let mut stretches: Vec<(At, i64)> = Vec::new();
+        let mut to = (usize::MAX, u64::MAX);
+        let mut by_step = known.then_some(0);
+        let mut steps = self.steps.iter().rev();
+        loop {
+            let newest = stretches.is_empty();
+            let shift_of = |from: At| {
+                let anchor = anchor(from, to).filter(|_| !(newest && known));
+                anchor.or(by_step).unwrap_or(0)
+            };
+            // A step is one of the clock's where it goes back, or where the zone was set just before it.
+            let found = steps.find(|(at, before, time)| {
+                let apart = time - before;
+                let began = time + shift_of(*at);
+                let rest = apart.rem_euclid(QUARTER);
+                let just_set =
+                    || set.iter().any(|s| *s <= began + 1_000_000 && *s >= began - rest - 1_000_000);
+                apart < 0 || (rest <= QUARTER / 4 && apart <= APART * QUARTER && just_set())
             });
+            let from = found.map_or((0, 0), |(at, ..)| *at);
+            let shift = shift_of(from);
             stretches.push((from, shift));
-            next = at.checked_sub(1).map(|n| (shift, steps[n].1, steps[n].2));
+            let Some((at, before, time)) = found else { break };
+            to = *at;
+            // It was earlier all the same.
+            by_step = Some(shift + (time - before).div_euclid(QUARTER) * QUARTER);
         }
         stretches.reverse();
         Shifts::of(stretches)
@@ -222,18 +252,25 @@ mod tests {
             seen.stamp((0, offset), before, time, true);
         }
         let end = 96 * HOUR + 2 * QUARTER + 180_000_000;
-        let shifts = seen.over_files(|_| Some(end + 1_000_000)).unwrap();
+        let shifts = seen.over_files(false, |_| Some(end + 1_000_000), &[]).unwrap();
         assert_eq!((shifts.at(0, 0), shifts.at(0, 99), shifts.at(0, 100)), (-14 * QUARTER, -14 * QUARTER, 0));
         // Now nothing is right any more: the last stretch is in another zone, too.
-        let shifts = seen.over_files(|_| Some(end + 2 * HOUR)).unwrap();
+        let shifts = seen.over_files(false, |_| Some(end + 2 * HOUR), &[]).unwrap();
         assert_eq!((shifts.at(0, 0), shifts.at(0, 100)), (-6 * QUARTER, 2 * HOUR));
         // A file that was touched later tells nothing.
-        let shifts = seen.over_files(|_| Some(end + 2 * HOUR + 400_000_000)).unwrap();
+        let shifts = seen.over_files(false, |_| Some(end + 2 * HOUR + 400_000_000), &[]).unwrap();
         assert_eq!((shifts.at(0, 0), shifts.at(0, 100)), (-14 * QUARTER, 0));
         let mut still = Seen::default();
         still.stamp((0, 0), None, 100 * HOUR, true);
-        assert_eq!(still.over_files(|_| Some(100 * HOUR + 500_000)), None);
-        assert_eq!(still.over_files(|_| Some(105 * HOUR)).map(|s| s.all()), Some(vec![5 * HOUR]));
+        assert_eq!(still.over_files(false, |_| Some(100 * HOUR + 500_000), &[]), None);
+        assert_eq!(still.over_files(false, |_| Some(105 * HOUR), &[]).map(|s| s.all()), Some(vec![5 * HOUR]));
+        assert_eq!(still.over_files(true, |_| Some(105 * HOUR), &[]), None);
+        // Further east: ahead by five hours, and a minute later.
+        let (before, time) = (100 * HOUR, 105 * HOUR + 60_000_000);
+        still.stamp((0, 50), Some(before), time, true);
+        let moved = |set: i64| still.over_files(false, |_| Some(time), &[set]).map(|s| s.all());
+        assert_eq!(moved(time - 20_000_000), Some(vec![5 * HOUR, 0]));
+        assert_eq!(moved(time - HOUR), None);
     }
 
     #[test]
