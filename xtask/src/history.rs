@@ -550,6 +550,7 @@ fn score(
     // A master that dies without a word is the same in its files, however it died.
     let silent = view != View::Full && !daemon.tells_crash;
     // A disk does not tell what became of the last one.
+    let mut last = None;
     let last_from = last_counted.map_or(0.0, |at| truth[at].from);
     let right = |real: &Truth, got: &Value| {
         let afterwards = got["afterwards"].as_str();
@@ -585,10 +586,12 @@ fn score(
                 wrong.push(format!("reason {}, but {real:?}: {got}", got["failures"][0]));
             }
         }
-        if Some(number) == last_counted && right && at + 1 == told.len() {
-            score.last = 1;
+        if Some(number) == last_counted {
+            last = Some((at, right));
         }
     }
+    // What is told of later was real, too.
+    score.last = usize::from(last.is_some_and(|(at, right)| right && used[at..].iter().all(|u| *u)));
     score.told = told.len();
     score.invented = used.iter().filter(|u| !**u).count();
     wrong.extend(told.iter().zip(&used).filter(|(_, u)| !**u).map(|(a, _)| {

@@ -53,7 +53,7 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
         }
         join(&mut list, managed, first);
     }
-    list.sort_by_key(|a| a.began);
+    let mut list = in_order(list, managed);
     for attempt in &mut list {
         settle(attempt, request);
     }
@@ -125,6 +125,29 @@ fn moved(shifts: &Shifts, recorded: bool) -> String {
             )
         }
     }
+}
+
+/// The manager's attempts in the order of its record, those of the logs between them in the order of their
+/// log: a clock that was set does not change what came first.
+fn in_order(mut list: Vec<Attempt>, managed: usize) -> Vec<Attempt> {
+    let told = list.split_off(managed.min(list.len()));
+    if list.windows(2).all(|w| w[0].began <= w[1].began) && told.windows(2).all(|w| w[0].began <= w[1].began)
+    {
+        list.extend(told);
+        list.sort_by_key(|a| a.began);
+        return list;
+    }
+    let file = |a: &Attempt| a.logs.first().map(|l| l.file.clone());
+    let mut all = list;
+    let mut last: Option<(Option<String>, usize)> = None;
+    for attempt in told {
+        let of = file(&attempt);
+        let from = last.as_ref().filter(|(f, _)| *f == of).map_or(0, |(_, at)| at + 1);
+        let at = all[from..].iter().position(|a| a.began > attempt.began).map_or(all.len(), |n| from + n);
+        all.insert(at, attempt);
+        last = Some((of, at));
+    }
+    all
 }
 
 /// Attempts that another log of the daemon tells of, too, are one with those.

@@ -259,12 +259,16 @@ impl Placer<'_, '_> {
         mark: Option<Mark>,
     ) -> Option<usize> {
         let pid = head.and_then(|h| h.pid);
-        let ends = |at: &usize| {
-            // The second in which one run is told to stop may be that in which the next one begins.
-            let silent = !self.list[*at].logs.iter().any(|l| l.file == self.path);
-            silent && mark == Some(Mark::Stop) && time.is_some_and(|t| self.ending(pid, t).is_some())
+        let of_the_one_before = |at: &usize| {
+            // The second in which one run ends may be that in which the next one begins.
+            let attempt = &self.list[*at];
+            let silent = !attempt.logs.iter().any(|l| l.file == self.path);
+            let early = time.is_some_and(|t| t < attempt.began && self.ending(pid, t).is_some());
+            silent && early && matches!(mark, None | Some(Mark::Stop | Mark::Crash))
         };
-        if let Some(at) = time.and_then(|t| self.managed_at(t, body, pid, mark)).filter(|at| !ends(at)) {
+        if let Some(at) =
+            time.and_then(|t| self.managed_at(t, body, pid, mark)).filter(|at| !of_the_one_before(at))
+        {
             self.note_mark(at, mark, time);
             (self.last_at, self.last_pid) = (Some(at), pid.or(self.last_pid));
             return Some(at);

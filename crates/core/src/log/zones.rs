@@ -14,8 +14,9 @@ const FIRST_WORDS: i64 = 10_000_000;
 const STEPS: usize = 200;
 /// How far the words of a start may lie from the manager's, in microseconds.
 const NEAR: i64 = 3_000_000;
-/// How much later than its last line a file is written, at most, in microseconds: its time has whole seconds.
-const WRITTEN: i64 = 2_500_000;
+/// How far the last line of a file is stamped from when it was written, at most, in microseconds: that time has
+/// whole seconds. Few zones differ by a quarter of an hour from others, so that only half hours count.
+const WRITTEN: i64 = 1_200_000;
 
 /// A place in a log: its piece, the oldest one is 0, and the byte.
 pub(super) type At = (usize, u64);
@@ -150,9 +151,9 @@ impl Seen {
         self.starts.iter().any(|(_, time)| known(*time))
     }
 
-    /// Without a record: a file was last written when its last line was; and a clock that goes back at a start
-    /// is that of another zone, as is one that goes ahead by a zone's difference right after somebody set the
-    /// zone. `known` where the newest stamps are right, `written` tells when a piece was last written, `set` when
+    /// Without a record: a file was last written when its last line was; and a clock that goes back or ahead by
+    /// a zone's difference, at a start right after somebody set the zone, is that of another zone. Without that
+    /// it was the clock that was set. `known` where the newest stamps are right, `written` tells when a piece was last written, `set` when
     /// a zone may have been set, all in microseconds.
     pub(super) fn over_files(
         &self,
@@ -160,42 +161,31 @@ impl Seen {
         written: impl Fn(usize) -> Option<i64>,
         set: &[i64],
     ) -> Option<Shifts> {
-        let anchor = |from: At, to: At| {
-            self.ends.iter().rev().filter(|(piece, _)| (*piece, u64::MAX) >= from && *piece < to.0).find_map(
-                |(piece, end)| {
-                    let apart = written(*piece)? - end;
-                    let whole = round(apart);
-                    ((apart - whole).abs() <= WRITTEN && whole.abs() <= APART * QUARTER).then_some(whole)
-                },
-            )
+        let anchor = |piece: usize, end: i64| {
+            let apart = written(piece)? - end;
+            let whole = round(apart);
+            let near = (apart - whole).abs() <= WRITTEN;
+            (near && whole % (2 * QUARTER) == 0 && whole.abs() <= APART * QUARTER).then_some(whole)
         };
         // Newest first: where each stretch begins, and what moves it.
         let mut stretches: Vec<(At, i64)> = Vec::new();
-        let mut to = (usize::MAX, u64::MAX);
-        let mut by_step = known.then_some(0);
-        let mut steps = self.steps.iter().rev();
-        loop {
-            let newest = stretches.is_empty();
-            let shift_of = |from: At| {
-                let anchor = anchor(from, to).filter(|_| !(newest && known));
-                anchor.or(by_step).unwrap_or(0)
-            };
-            // A step is one of the clock's where it goes back, or where the zone was set just before it.
-            let found = steps.find(|(at, before, time)| {
+        let mut shift = 0;
+        for (piece, end) in self.ends.iter().rev() {
+            if !(known && stretches.is_empty()) {
+                shift = anchor(*piece, *end).unwrap_or(shift);
+            }
+            for (at, before, time) in self.steps.iter().rev().filter(|(at, ..)| at.0 == *piece) {
                 let apart = time - before;
-                let began = time + shift_of(*at);
+                let began = time + shift;
                 let rest = apart.rem_euclid(QUARTER);
-                let just_set =
-                    || set.iter().any(|s| *s <= began + 1_000_000 && *s >= began - rest - 1_000_000);
-                apart < 0 || (rest <= QUARTER / 4 && apart <= APART * QUARTER && just_set())
-            });
-            let from = found.map_or((0, 0), |(at, ..)| *at);
-            let shift = shift_of(from);
-            stretches.push((from, shift));
-            let Some((at, before, time)) = found else { break };
-            to = *at;
-            // It was earlier all the same.
-            by_step = Some(shift + (time - before).div_euclid(QUARTER) * QUARTER);
+                let just_set = set.iter().any(|s| *s <= began + 1_000_000 && *s >= began - rest - 1_000_000);
+                if rest <= QUARTER / 4 && apart.abs() <= APART * QUARTER && just_set {
+                    stretches.push((*at, shift));
+                    // It was earlier all the same.
+                    shift += apart - rest;
+                }
+            }
+            stretches.push(((*piece, 0), shift));
         }
         stretches.reverse();
         Shifts::of(stretches)
@@ -252,13 +242,23 @@ mod tests {
             seen.stamp((0, offset), before, time, true);
         }
         let end = 96 * HOUR + 2 * QUARTER + 180_000_000;
-        let shifts = seen.over_files(false, |_| Some(end + 1_000_000), &[]).unwrap();
+        let set = [end - 60_000_000];
+        let shifts = seen.over_files(false, |_| Some(end + 1_000_000), &set).unwrap();
         assert_eq!((shifts.at(0, 0), shifts.at(0, 99), shifts.at(0, 100)), (-14 * QUARTER, -14 * QUARTER, 0));
+        // Where nobody set a zone, somebody set the clock.
+        assert_eq!(seen.over_files(false, |_| Some(end + 1_000_000), &[]), None);
+        // An older piece tells by itself.
+        let mut older = Seen::default();
+        older.stamp((0, 0), None, 100 * HOUR, true);
+        older.stamp((1, 0), Some(100 * HOUR), 200 * HOUR, true);
+        let shifts = older.over_files(false, |piece| Some([103 * HOUR, 200 * HOUR][piece]), &[]).unwrap();
+        assert_eq!((shifts.at(0, 0), shifts.at(1, 0)), (3 * HOUR, 0));
         // Now nothing is right any more: the last stretch is in another zone, too.
-        let shifts = seen.over_files(false, |_| Some(end + 2 * HOUR), &[]).unwrap();
+        let later = [set[0] + 2 * HOUR];
+        let shifts = seen.over_files(false, |_| Some(end + 2 * HOUR), &later).unwrap();
         assert_eq!((shifts.at(0, 0), shifts.at(0, 100)), (-6 * QUARTER, 2 * HOUR));
         // A file that was touched later tells nothing.
-        let shifts = seen.over_files(false, |_| Some(end + 2 * HOUR + 400_000_000), &[]).unwrap();
+        let shifts = seen.over_files(false, |_| Some(end + 2 * HOUR + 400_000_000), &set).unwrap();
         assert_eq!((shifts.at(0, 0), shifts.at(0, 100)), (-14 * QUARTER, 0));
         let mut still = Seen::default();
         still.stamp((0, 0), None, 100 * HOUR, true);

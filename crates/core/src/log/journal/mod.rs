@@ -45,7 +45,7 @@ pub fn newest_with<'f>(files: Vec<ReadAt<'f>>, fields: &[String], most: usize) -
         .iter()
         .filter_map(|f| f.strip_prefix("OBJECT_SYSTEMD_UNIT=").or_else(|| f.strip_prefix("UNIT=")))
         .collect();
-    let mut found: Vec<JournalEntry> = Vec::new();
+    let mut found: Vec<Timed> = Vec::new();
     for read in files {
         let Some(file) = File::open(read) else { continue };
         let mut offsets: Vec<u64> = Vec::new();
@@ -55,17 +55,57 @@ pub fn newest_with<'f>(files: Vec<ReadAt<'f>>, fields: &[String], most: usize) -
         offsets.sort_unstable();
         offsets.dedup();
         // From the newest on: what others wrote about a unit must not push out its own lines.
-        let mut valid: Vec<JournalEntry> =
+        let mut valid: Vec<Timed> =
             offsets.into_iter().rev().filter_map(|o| file.entry(o, &about)).take(most).collect();
         valid.reverse();
         found.extend(valid);
     }
     // Lines written at once carry one time: the later one in the file is the newer one.
     found.reverse();
-    found.sort_by_key(|e| std::cmp::Reverse(e.time));
+    order(&mut found);
+    let mut found: Vec<JournalEntry> = found.into_iter().map(|timed| timed.entry).collect();
     found.dedup_by(|a, b| a.time == b.time && a.message == b.message && a.pid == b.pid);
     found.truncate(most);
     found
+}
+
+/// An entry with its two clocks, in microseconds.
+struct Timed {
+    entry: JournalEntry,
+    /// When it was received, by the host's clock.
+    received: i64,
+    /// The same by the clock that nobody sets, since the host came up.
+    steady: i64,
+}
+
+/// A difference between the two clocks that is no drift, in microseconds.
+const SET: i64 = 2_000_000;
+
+/// The newest first. Where the host's clock was set while it ran, the order is that of the other one.
+fn order(found: &mut [Timed]) {
+    let mut newest: HashMap<String, (i64, i64)> = HashMap::new();
+    for timed in found.iter() {
+        let ahead = timed.received - timed.steady;
+        let last = newest.entry(timed.entry.boot.clone()).or_insert((timed.steady, ahead));
+        if timed.steady > last.0 {
+            *last = (timed.steady, ahead);
+        }
+    }
+    let was_set: std::collections::HashSet<String> = found
+        .iter()
+        .filter(|t| newest.get(&t.entry.boot).is_some_and(|n| (t.received - t.steady - n.1).abs() > SET))
+        .map(|t| t.entry.boot.clone())
+        .collect();
+    found.sort_by_cached_key(|timed| {
+        let time = i64::try_from(timed.entry.time).unwrap_or(i64::MAX);
+        let meant = match newest.get(&timed.entry.boot) {
+            Some((_, ahead)) if was_set.contains(&timed.entry.boot) => {
+                timed.steady + ahead + (time - timed.received)
+            }
+            _ => time,
+        };
+        std::cmp::Reverse(meant)
+    });
 }
 
 impl<'f> File<'f> {
@@ -242,7 +282,7 @@ impl<'f> File<'f> {
         }
     }
 
-    fn entry(&self, at: u64, about: &[&str]) -> Option<JournalEntry> {
+    fn entry(&self, at: u64, about: &[&str]) -> Option<Timed> {
         let head = self.bytes(at, 64)?;
         if *head.first()? != 3 {
             return None;
@@ -292,8 +332,10 @@ impl<'f> File<'f> {
         if entry.from_manager && !told.is_empty() {
             entry.invocation = told;
         }
+        let received = i64::try_from(entry.time).ok()?;
+        let steady = i64::try_from(u64_at(&head, 32)?).ok()?;
         entry.time = source.unwrap_or(entry.time);
-        Some(entry)
+        Some(Timed { entry, received, steady })
     }
 }
 

@@ -110,11 +110,16 @@ impl Maker {
     }
 
     fn entry(&mut self, time: u64, fields: &[&str]) {
+        self.entry_at(time, time, fields);
+    }
+
+    /// The same with the clock that nobody sets.
+    fn entry_at(&mut self, time: u64, steady: u64, fields: &[&str]) {
         let objects: Vec<u64> = fields.iter().map(|f| self.data(f)).collect();
         let mut body = Vec::new();
         body.extend(1u64.to_le_bytes());
         body.extend(time.to_le_bytes());
-        body.extend([0; 8]);
+        body.extend(steady.to_le_bytes());
         body.extend([0xb0; 16]);
         body.extend([0; 8]);
         for at in &objects {
@@ -225,6 +230,22 @@ fn any_number_of_entries_is_found_over_any_number_of_arrays() {
             );
         }
     }
+}
+
+#[test]
+fn a_clock_that_was_set_does_not_change_the_order() {
+    let mut maker = Maker::new(PLAIN);
+    for (time, steady, text) in [
+        (20_000_000, 1_000_000, "first"),
+        (21_000_000, 2_000_000, "second"),
+        // The clock was put back by ten seconds.
+        (12_000_000, 3_000_000, "third"),
+        (22_000_000, 13_000_000, "fourth"),
+    ] {
+        maker.entry_at(time, steady, &["_SYSTEMD_UNIT=relay.service", &format!("MESSAGE={text}")]);
+    }
+    let found = newest(vec![reader(maker.file)], "relay.service", 9);
+    assert_eq!(messages(&found), ["fourth", "third", "second", "first"]);
 }
 
 #[test]

@@ -1,3 +1,4 @@
+mod alone;
 mod chance;
 mod files;
 mod kinds;
