@@ -29,10 +29,11 @@ fn main() -> ExitCode {
         ["fuzz", "--seconds", seconds] => {
             seconds.parse().map_err(|_| format!("{seconds:?} is not a number")).and_then(fuzz::run)
         }
-        ["bench-logs"] => bench_logs::run(1024),
-        ["bench-logs", mib] => {
-            mib.parse().map_err(|_| format!("{mib:?} is not a number")).and_then(bench_logs::run)
-        }
+        ["bench-logs"] => bench_logs::run(1024, &[]),
+        ["bench-logs", mib, only @ ..] => mib
+            .parse()
+            .map_err(|_| format!("{mib:?} is not a number"))
+            .and_then(|mib| bench_logs::run(mib, only)),
         ["bench"] => bench::all(),
         ["load-process", role] => bench::hold(*role == "listening"),
         ["captures"] => program().and_then(|p| captures::run(&p)),
@@ -51,7 +52,7 @@ fn main() -> ExitCode {
         ["walk", "--check"] => walk::check(),
         ["sweep", kind, only @ ..] => sweep::run(kind, only),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
-        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-logs [MIB], \
+        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-logs [MIB [KIND…]], \
             captures, corpus, fuzz [--seconds N], samples [KIND…], sweep KIND [NAME…], live [NAME…], pictures, walk [--all | \
             --check | --booted | --booted-all]"
             .into()),

@@ -3,8 +3,8 @@ use crate::commands;
 use crate::context::Context;
 use crate::error::CliError;
 use crate::exit::Status;
-use crate::options::Global;
-use clap::{CommandFactory, Parser, Subcommand};
+use crate::options::{Global, with_own_forms};
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 
 /// Finds out why a server daemon does not start or answer, puts it right reversibly, and proves the recovery.
 ///
@@ -15,7 +15,9 @@ use clap::{CommandFactory, Parser, Subcommand};
     version,
     propagate_version = false,
     max_term_width = 100,
-    after_help = "Begin with:  jolly-sentinel diagnose          (everything that is wanted and not well)\n\
+    next_line_help = false,
+    after_help = "Each option of every command has a variable of the environment: --state-dir is \
+                  JOLLY_SENTINEL_STATE_DIR,\nand so on.\n\nBegin with:  jolly-sentinel diagnose          (everything that is wanted and not well)\n\
                   See it all:  jolly-sentinel demo              (made-up data, no root, no network)\n\n\
                   Exit status: 0 well, 1 a problem was found, 2 wrong call, 3 the answer could not be found out,\n\
                   4 a change was refused or rolled back."
@@ -46,13 +48,26 @@ pub(crate) enum Command {
     Manpages(commands::shell::Manpages),
 }
 
+/// The program with all that its commands understand.
+pub(crate) fn program() -> clap::Command {
+    with_own_forms(Cli::command())
+}
+
+/// Reads a call.
+///
+/// # Errors
+/// What to print, and how to end.
+pub(crate) fn read() -> Result<Cli, clap::Error> {
+    Cli::from_arg_matches(&program().try_get_matches()?)
+}
+
 /// Carries out the command of a call.
 pub(crate) fn run(cli: &Cli) -> Result<Status, CliError> {
     match &cli.command {
         Command::Explain(a) => commands::explain::run(&Context::new(&cli.global)?, a),
         Command::Demo(a) => commands::demo::run(a, &cli.global),
-        Command::Completions(a) => commands::shell::completions(a, Cli::command()),
-        Command::Manpages(a) => commands::shell::manpages(a, Cli::command()),
+        Command::Completions(a) => commands::shell::completions(a, program()),
+        Command::Manpages(a) => commands::shell::manpages(a, program()),
         Command::Survey(a) => commands::survey::run(&Context::new(&cli.global)?, a),
         Command::Diagnose(a) => commands::diagnose::run(&Context::new(&cli.global)?, a),
         Command::Ports(a) => commands::ports::run(&Context::new(&cli.global)?, a),

@@ -1,7 +1,7 @@
 //! What every command starts from: the host to ask, the services file, and the one writer of answers.
 use crate::error::CliError;
 use crate::exit::Status;
-use crate::options::{Colour, Format, Global};
+use crate::options::{self, Colour, Format, Global};
 use crate::render::Page;
 use crate::render::ascii;
 use jolly_core::bounds::OUTPUT;
@@ -120,15 +120,17 @@ impl Context {
     /// The start of a command to type next, with the options that led here.
     pub(crate) fn program(&self) -> String {
         let mut words = vec!["jolly-sentinel".to_owned()];
-        let mut option = |name: &str, value: &Option<PathBuf>| {
-            if let Some(value) = value {
+        // What the environment says already need not be typed.
+        let said = |variable: &str, value: &Path| std::env::var_os(variable).is_some_and(|v| *v == *value);
+        let mut option = |name: &str, variable: &str, value: &Option<PathBuf>| {
+            if let Some(value) = value.as_ref().filter(|v| !said(variable, v)) {
                 words.push(format!("{name} {}", quoted(&value.to_string_lossy())));
             }
         };
-        option("--root", &self.global.root);
-        option("--from", &self.global.from);
-        option("--services", &self.global.services);
-        option("--state-dir", &self.global.state_dir);
+        option("--root", options::ROOT, &self.global.root);
+        option("--from", options::FROM, &self.global.from);
+        option("--services", options::SERVICES, &self.global.services);
+        option("--state-dir", options::STATE_DIR, &self.global.state_dir);
         words.join(" ")
     }
 

@@ -11,7 +11,6 @@ mod options;
 mod pages;
 mod render;
 
-use clap::Parser;
 use std::io::Write;
 use std::process::ExitCode;
 
@@ -19,7 +18,7 @@ fn main() -> ExitCode {
     if let Some(code) = demo::stand_in() {
         return code;
     }
-    let cli = match cli::Cli::try_parse() {
+    let cli = match cli::read() {
         Ok(cli) => cli,
         Err(error) => {
             let status = if error.use_stderr() { exit::Status::Usage } else { exit::Status::Well };

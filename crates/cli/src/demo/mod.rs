@@ -14,10 +14,11 @@ pub(crate) fn stand_in() -> Option<ExitCode> {
     stand_in::run()
 }
 
-/// Tells the story, or lays the host out and leaves it.
-pub(crate) fn run(keep: Option<&Path>, global: &Global) -> Result<Status, CliError> {
-    match keep {
-        Some(dir) => story::keep(dir, global),
-        None => story::tell(global),
+/// Tells the story, or lays the host out and leaves it, or takes such a host away.
+pub(crate) fn run(keep: Option<&Path>, clean: Option<&Path>, global: &Global) -> Result<Status, CliError> {
+    match (keep, clean) {
+        (_, Some(dir)) => story::clean(dir),
+        (Some(dir), _) => story::keep(dir, global),
+        (None, None) => story::tell(global),
     }
 }

@@ -4,11 +4,12 @@ use super::host::{FRONT, QuayHost, RELAY};
 use super::stand_in::LEASH;
 use crate::error::CliError;
 use crate::exit::Status;
-use crate::options::{Colour, Global};
+use crate::options::{Colour, Global, SERVICES, STATE_DIR};
+use jolly_core::paste::quoted;
 use std::fs;
 use std::io::{IsTerminal, Read, Write};
 use std::net::TcpListener;
-use std::os::unix::fs::DirBuilderExt;
+use std::os::unix::fs::{DirBuilderExt, MetadataExt};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -52,18 +53,52 @@ pub(super) fn keep(dir: &Path, global: &Global) -> Result<Status, CliError> {
     let mut story = Story::new(QuayHost::lay_out(&dir).map_err(fault)?, global, true)?;
     story.stranger()?;
     let text = format!(
-        "{dir} holds the host quay1 with a stranger on the port of front. In that directory:\n\n  {run} \
-            survey\n  {run} diagnose front\n  {run} fix front\n\n\
-            When you are done: end gauge-sim and the daemons with  pkill -f {dir}/bin/  and remove the \
-            directory.\n",
-        dir = dir.display(),
-        run = RUN
+        "{dir} holds the host quay1 with a stranger on the port of front. To play with it:\n\n  cd {dir}\n  \
+            export {SERVICES}=services.toml {STATE_DIR}=state\n  jolly-sentinel survey\n  jolly-sentinel \
+            diagnose front\n  jolly-sentinel fix front\n\nWhen you are done:\n\n  jolly-sentinel demo --clean \
+            {dir}\n",
+        dir = quoted(&dir.to_string_lossy()),
     );
     story.print(&text);
     Ok(Status::Well)
 }
 
-const RUN: &str = "jolly-sentinel --services services.toml --state-dir state";
+/// Ends the daemons of a host that was laid out and left, and removes its directory.
+pub(super) fn clean(dir: &Path) -> Result<Status, CliError> {
+    let refuse = |why: &str| CliError::usage(format!("{} {why}", dir.display()));
+    let status = fs::symlink_metadata(dir).map_err(|e| refuse(&format!("cannot be looked at: {e}")))?;
+    // Whose it is decides: what somebody else laid out is not ours to remove.
+    if !status.is_dir() || status.uid() != rustix::process::geteuid().as_raw() || status.mode() & 0o077 != 0 {
+        return Err(refuse("is not a directory of your own that nobody else can enter"));
+    }
+    let dir = std::path::absolute(dir).map_err(fault)?;
+    let laid_out = ["services.toml", "bin/quay-httpd", "bin/gauge-sim", "front/front.conf"];
+    if !laid_out.iter().all(|name| fs::symlink_metadata(dir.join(name)).is_ok()) {
+        return Err(refuse("does not hold a host of the demo"));
+    }
+    let ended = end_processes(&dir);
+    fs::remove_dir_all(&dir).map_err(fault)?;
+    let text = format!("{ended} processes were ended, and {} is removed.\n", dir.display());
+    let _ = std::io::stdout().write_all(text.as_bytes());
+    Ok(Status::Well)
+}
+
+/// Ends every process whose program lies in the demo's directory, and says how many there were.
+fn end_processes(dir: &Path) -> usize {
+    let bin = format!("{}/", dir.join("bin").display());
+    let mut ended = 0;
+    for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
+        let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<i32>().ok()) else { continue };
+        let line = fs::read(entry.path().join("cmdline")).unwrap_or_default();
+        if line.starts_with(bin.as_bytes())
+            && let Some(pid) = rustix::process::Pid::from_raw(pid)
+            && rustix::process::kill_process(pid, rustix::process::Signal::KILL).is_ok()
+        {
+            ended += 1;
+        }
+    }
+    ended
+}
 
 /// A directory that this call made, and that nobody else can enter.
 fn fresh_directory() -> Result<PathBuf, CliError> {
@@ -139,17 +174,14 @@ impl Story {
             return Ok(());
         }
         let (on, off) = if self.colour { ("\u{1b}[1m", "\u{1b}[0m") } else { ("", "") };
-        self.print(&format!("\n{on}$ {RUN} {arguments}{off}\n"));
+        self.print(&format!("\n{on}$ jolly-sentinel {arguments}{off}\n"));
         let program = std::env::current_exe().map_err(fault)?;
         let mut command = Command::new(program);
-        command.current_dir(&self.host.dir).args([
-            "--services",
-            "services.toml",
-            "--state-dir",
-            "state",
-            "--color",
-            if self.colour { "always" } else { "never" },
-        ]);
+        command
+            .current_dir(&self.host.dir)
+            .env(SERVICES, "services.toml")
+            .env(STATE_DIR, "state")
+            .args(["--color", if self.colour { "always" } else { "never" }]);
         command.args(arguments.split(' ')).stdin(Stdio::null());
         self.leash(&mut command);
         let status = command.status().map_err(fault)?;
@@ -206,7 +238,8 @@ impl Story {
         self.print(&format!(
             "Saltmarsh Ferries, host quay1. Everything here is made up; it lives in {} and uses the\n\
                 loopback ports {FRONT} (for 80) and {RELAY} (for 7400). Nothing else of this machine is \
-                touched.\n",
+                touched.\n\nIts services file and its journal are named by variables:\n\n$ export \
+                {SERVICES}=services.toml {STATE_DIR}=state\n",
             self.host.dir.display()
         ));
         self.chapter(
@@ -264,7 +297,7 @@ impl Story {
         }
 
         self.chapter(
-            "10. It runs, but would not come back",
+            "4. It runs, but would not come back",
             "front serves its pages; somebody edited its configuration yesterday and did not reload.",
         );
         let sound = fs::read_to_string(self.host.dir.join("front/front.conf")).map_err(fault)?;
@@ -294,15 +327,6 @@ impl Story {
             let _ = child.kill();
             let _ = child.wait();
         }
-        let bin = self.host.path("bin/");
-        for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
-            let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<i32>().ok()) else { continue };
-            let line = fs::read(entry.path().join("cmdline")).unwrap_or_default();
-            if line.starts_with(bin.as_bytes())
-                && let Some(pid) = rustix::process::Pid::from_raw(pid)
-            {
-                let _ = rustix::process::kill_process(pid, rustix::process::Signal::KILL);
-            }
-        }
+        end_processes(&self.host.dir);
     }
 }

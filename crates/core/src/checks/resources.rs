@@ -249,7 +249,9 @@ fn processes(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     if uid == 0 {
         return None;
     }
-    let there = snapshot.processes().seen()?.iter().filter(|p| p.uid == uid).count() as u64;
+    // One of its own that is just starting is not in its way.
+    let own = |pid: u32| case.processes.iter().any(|p| p.brief.pid == pid);
+    let there = snapshot.processes().seen()?.iter().filter(|p| p.uid == uid && !own(p.pid)).count() as u64;
     if there < limit {
         return None;
     }
@@ -276,9 +278,12 @@ fn processes(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
 }
 
 /// Limits of a unit that a complaint of its daemon can be about.
-fn limits_of(code: Code) -> &'static [&'static str] {
+fn limits_of(code: Code, words: &str) -> &'static [&'static str] {
+    let words = words.to_ascii_lowercase();
+    let files = ["open file", "file descriptor", "ulimit -n", "fd limit"].iter().any(|w| words.contains(w));
     match code {
         Code::MemoryShort => &["LimitAS", "LimitDATA", "LimitRSS", "MemoryMax", "MemoryLimit"],
+        Code::LimitReached if files => &["LimitNOFILE"],
         Code::LimitReached => &["LimitNPROC", "TasksMax", "LimitNOFILE"],
         _ => &[],
     }
@@ -289,8 +294,9 @@ fn complained(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let unit = case.service.unit.as_ref().filter(|_| case.processes.is_empty())?;
     let failures = case.telling().into_iter().flat_map(|a| &a.failures);
     let (failure, key) = failures.filter(|f| !f.found.aftermath).find_map(|f| {
-        let key =
-            limits_of(f.code).iter().find(|key| unit.hard_limit(key).is_some_and(|l| l != UNLIMITED))?;
+        let key = limits_of(f.code, &f.text)
+            .iter()
+            .find(|key| unit.hard_limit(key).is_some_and(|l| l != UNLIMITED))?;
         Some((f, *key))
     })?;
     let changed = case.unit_changed(snapshot)?;

@@ -16,7 +16,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut add = |subject: String, right: Right, verb: &str, file: &str, barrier: &Barrier| {
         if found.iter().all(|f| f.subject.path.as_deref() != Some(subject.as_str())) {
             let title = format!("the sandbox of {} does not let it {verb} {file}", unit.name);
-            let fixes = if right == Right::Execute && barrier.key != "NoExecPaths" {
+            let fixes = if right == Right::Execute && !matches!(barrier.key, "NoExecPaths" | "ProtectHome") {
                 vec![]
             } else {
                 vec!["allow-in-sandbox"]
@@ -39,6 +39,16 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             refused(unit, entry, &file, Right::Read).filter(|_| snapshot.exists(&file) == Some(true))
         {
             add(file.clone(), Right::Read, "read", &file, &barrier);
+        }
+    }
+    if let Some(data) = &case.config.model.data_dir {
+        let file = snapshot.resolve_links(&data.path);
+        if let Some(barrier) =
+            refused(unit, &data.path, &file, Right::Write).filter(|_| snapshot.exists(&file) == Some(true))
+        {
+            let hidden = refused(unit, &data.path, &file, Right::Read).is_some();
+            let (right, verb) = if hidden { (Right::Read, "read") } else { (Right::Write, "write") };
+            add(file.clone(), right, verb, &file, &barrier);
         }
     }
     for command in unit.commands("ExecStartPre").into_iter().chain(unit.commands("ExecStart")) {

@@ -1,13 +1,15 @@
 //! How a kind's log lines begin, and which words mark the stages of a run. The data stand in the kind's
 //! folder.
 use super::catalogue::bytes_pattern;
+use super::stamp::Format;
 use aho_corasick::{AhoCorasick, packed};
 use jiff::Timestamp;
 use jiff::civil::DateTime;
 use jiff::fmt::strtime::BrokenDownTime;
 use jiff::tz::TimeZone;
-use regex::bytes::Regex;
+use regex::bytes::{CaptureLocations, Regex};
 use serde::Deserialize;
+use std::cell::RefCell;
 use std::sync::OnceLock;
 
 /// A kind's log format.
@@ -95,8 +97,43 @@ struct Marks {
 struct HeadRule {
     pattern: Regex,
     time: String,
+    /// The same, where it can be read without the library.
+    quick: Option<Format>,
+    groups: Groups,
     universal: bool,
 }
+
+/// Numbers of the groups of a head.
+struct Groups {
+    time: usize,
+    level: Option<usize>,
+    pid: Option<usize>,
+    program: Option<usize>,
+    client: Option<usize>,
+    zone: Option<usize>,
+}
+
+impl Groups {
+    fn of(pattern: &Regex) -> Option<Self> {
+        let find = |name: &str| pattern.capture_names().position(|n| n == Some(name));
+        Some(Self {
+            time: find("time")?,
+            level: find("level"),
+            pid: find("pid"),
+            program: find("program"),
+            client: find("client"),
+            zone: find("zone"),
+        })
+    }
+}
+
+thread_local! {
+    /// Room for the places of groups, by pattern: it need not be made for each line.
+    static PLACES: RefCell<Vec<(usize, CaptureLocations)>> = const { RefCell::new(Vec::new()) };
+}
+
+/// Patterns whose room is kept.
+const KEPT: usize = 16;
 
 struct Parsed {
     heads: Vec<HeadRule>,
@@ -235,8 +272,11 @@ fn rules(heads: Vec<HeadData>) -> Option<Vec<HeadRule>> {
     heads
         .into_iter()
         .map(|h| {
+            let pattern = bytes_pattern(&h.pattern)?;
             Some(HeadRule {
-                pattern: bytes_pattern(&h.pattern)?,
+                groups: Groups::of(&pattern)?,
+                pattern,
+                quick: Format::new(&h.time),
                 time: h.time,
                 universal: h.zone.as_deref() == Some("UTC"),
             })
@@ -266,19 +306,52 @@ fn general() -> &'static [HeadRule] {
 
 impl HeadRule {
     fn read(&self, line: &str, around: Around) -> Option<Head> {
+        PLACES.with_borrow_mut(|kept| {
+            let key = std::ptr::from_ref(self).addr();
+            let names = self.pattern.captures_len();
+            let at = match kept.iter().position(|(k, places)| *k == key && places.len() == names) {
+                Some(at) => at,
+                None => {
+                    if kept.len() >= KEPT {
+                        kept.remove(0);
+                    }
+                    kept.push((key, self.pattern.capture_locations()));
+                    kept.len() - 1
+                }
+            };
+            self.read_with(line, around, &mut kept[at].1)
+        })
+    }
+
+    fn read_with(&self, line: &str, around: Around, places: &mut CaptureLocations) -> Option<Head> {
         let universal = TimeZone::UTC;
-        let found = self.pattern.captures(line.as_bytes())?;
-        let group = |name: &str| found.name(name).and_then(|m| std::str::from_utf8(m.as_bytes()).ok());
+        let whole = self.pattern.captures_read(places, line.as_bytes())?.end();
+        let group = |number: Option<usize>| {
+            let (from, to) = places.get(number?)?;
+            line.get(from..to)
+        };
         let around = if self.universal { Around { zone: &universal, ..around } } else { around };
-        let written = parse_time(group("time")?, &self.time, around)?;
-        let time = group("zone").map_or(written, |zone| super::zone::in_zone(written, zone, around));
+        let text = group(Some(self.groups.time))?;
+        let quick =
+            self.quick.as_ref().and_then(|f| f.read(text.as_bytes())).and_then(
+                |(civil, offset)| match offset {
+                    Some(offset) => Some(civil - offset * 1_000_000),
+                    None => super::stamp::in_zone(civil, around.zone),
+                },
+            );
+        let written = match quick {
+            Some(time) => time,
+            None => parse_time(text, &self.time, around)?,
+        };
+        let time =
+            group(self.groups.zone).map_or(written, |zone| super::zone::in_zone(written, zone, around));
         Some(Head {
             time,
-            level: group("level").unwrap_or_default().to_ascii_lowercase(),
-            pid: group("pid").and_then(|p| p.parse().ok()),
-            length: found.get(0)?.end(),
-            program: group("program").map(|p| crate::path::name(p).to_owned()),
-            of_client: group("client").is_some_and(|c| !c.is_empty()),
+            level: group(self.groups.level).unwrap_or_default().to_ascii_lowercase(),
+            pid: group(self.groups.pid).and_then(|p| p.parse().ok()),
+            length: whole,
+            program: group(self.groups.program).map(|p| crate::path::name(p).to_owned()),
+            of_client: group(self.groups.client).is_some_and(|c| !c.is_empty()),
             body: None,
         })
     }

@@ -15,6 +15,7 @@ mod record;
 mod request;
 mod scan;
 mod settle;
+mod stamp;
 mod tail;
 mod words;
 mod zone;

@@ -12,6 +12,13 @@ use memchr::memrchr;
 
 /// Lines of a start that never becomes ready: after so many it is a run.
 const START_LINES: u32 = 20_000;
+/// Attempts, the last ones, among which one that still runs is looked for: more than so many starts do not fail
+/// beside a run.
+const LATE: usize = 64;
+/// For so long after a daemon says that it is ready every line is looked at, in microseconds.
+const RIGHT_AFTER: i64 = 3_000_000;
+/// Lines without a stamp that are looked at once it is ready.
+const READY_LINES: u32 = 1000;
 /// How much of what belongs to no attempt is remembered, in bytes.
 const REMEMBERED: usize = 8 << 10;
 /// How long after its first word a start that fails goes on talking, in microseconds.
@@ -187,10 +194,9 @@ impl Placer<'_, '_> {
         let after = |micros: i64| time.map(|t| t + micros);
         (self.open_lines, self.open_until) = match mark {
             Mark::Begin => (START_LINES, after(900_000_000)),
-            Mark::Ready => (START_LINES, after(self.request.grammar.window())),
+            Mark::Ready => (READY_LINES, after(self.request.grammar.window().min(RIGHT_AFTER))),
             Mark::Fail | Mark::Crash => (400, after(5_000_000)),
-            Mark::Stop => (100, after(5_000_000)),
-            Mark::Reload => (0, None),
+            Mark::Stop | Mark::Reload => (0, None),
         };
     }
 
@@ -228,14 +234,18 @@ impl Placer<'_, '_> {
         self.list.len().checked_sub(1).filter(|&at| at >= self.first)
     }
 
+    /// The last attempts of this log's: whatever still runs is among them.
+    fn late(&self) -> std::ops::Range<usize> {
+        self.first.max(self.list.len().saturating_sub(LATE)).min(self.list.len())..self.list.len()
+    }
+
     /// The attempt of this log's whose end a line tells: that of the same process, or the last one where the
     /// lines tell no process.
     fn ending(&self, pid: Option<u32>, time: i64) -> Option<usize> {
         let open = |a: &Attempt| a.is_open() && a.began <= time;
         let Some(pid) = pid else { return self.last_told().filter(|&at| open(&self.list[at])) };
-        let told = &self.list[self.first.min(self.list.len())..];
-        match told.iter().rposition(|a| a.pid == Some(pid)) {
-            Some(at) => Some(self.first + at).filter(|&at| open(&self.list[at])),
+        match self.late().rev().find(|&at| self.list[at].pid == Some(pid)) {
+            Some(at) => Some(at).filter(|&at| open(&self.list[at])),
             None => self.last_told().filter(|&at| open(&self.list[at]) && self.list[at].told_pid.is_none()),
         }
     }
@@ -303,9 +313,8 @@ impl Placer<'_, '_> {
 
     /// The run of this log's that a process is of.
     fn told_running(&self, pid: Option<u32>) -> Option<usize> {
-        let told = &self.list[self.first.min(self.list.len())..];
         let runs = |a: &Attempt| a.outcome == Outcome::Ready && a.is_open() && a.pid == pid;
-        told.iter().rposition(runs).map(|at| self.first + at)
+        self.late().rev().find(|&at| runs(&self.list[at]))
     }
 
     /// The attempt of the manager's that a line belongs to. Stamps of whole seconds leave several open where
@@ -379,7 +388,8 @@ impl Placer<'_, '_> {
         }
         // Whatever ran before has ended without a word.
         let before = if starting.is_some() { self.word_before } else { self.stamp_before };
-        for earlier in &mut self.list[self.first..] {
+        for at in self.late() {
+            let earlier = &mut self.list[at];
             if earlier.outcome == Outcome::Ready && earlier.is_open() && earlier.vanished.is_none() {
                 earlier.vanished = Some(before.map_or(earlier.began, |w| w.max(earlier.began)));
             }

@@ -91,7 +91,8 @@ impl Unit {
                 (Some(n), y) if y.is_none_or(|y| n >= y) => {
                     Some(Barrier { key: "NoExecPaths", value: named(&no) })
                 }
-                _ => None,
+                // What cannot be seen cannot be started either.
+                _ => self.of_home(file, Right::Read, writable, readable),
             };
         }
         if right == Right::Write {
