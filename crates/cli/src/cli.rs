@@ -16,8 +16,8 @@ use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
     propagate_version = false,
     max_term_width = 100,
     next_line_help = false,
-    after_help = "Each option of every command has a variable of the environment: --state-dir is \
-                  JOLLY_SENTINEL_STATE_DIR,\nand so on.\n\nBegin with:  jolly-sentinel diagnose          (everything that is wanted and not well)\n\
+    after_help = "Variables:   JOLLY_SENTINEL_STATE_DIR stands for --state-dir, and so on for each \
+                  of these options.\n\nBegin with:  jolly-sentinel diagnose          (everything that is wanted and not well)\n\
                   See it all:  jolly-sentinel demo              (made-up data, no root, no network)\n\n\
                   Exit status: 0 well, 1 a problem was found, 2 wrong call, 3 the answer could not be found out,\n\
                   4 a change was refused or rolled back."

@@ -708,7 +708,7 @@ fn no_planted_secret_goes_into_a_bundle_or_comes_out_of_one() {
     use std::os::unix::fs::PermissionsExt;
     assert_eq!(std::fs::metadata(&written).unwrap().permissions().mode() & 0o777, 0o600);
     let wrong = tree.run(&["capture", "nginx", "--format", "html"]);
-    assert!(wrong.status == 2 && wrong.err.contains("JSON"), "{}", wrong.err);
+    assert!(wrong.status == 2 && wrong.err.contains("possible values: text, json"), "{}", wrong.err);
 }
 
 #[test]

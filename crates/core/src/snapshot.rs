@@ -21,6 +21,8 @@ pub struct Snapshot<'h> {
     earlier: Option<Box<dyn Remembered>>,
     bounded: Cell<bool>,
     refused: Cell<u64>,
+    /// Whether what is asked for would only add to an answer.
+    aside: Cell<bool>,
 }
 
 /// Picks the variant that belongs to a question; any other answer is a fault of the host's implementation.
@@ -48,6 +50,7 @@ impl<'h> Snapshot<'h> {
             earlier: None,
             bounded: Cell::new(false),
             refused: Cell::new(0),
+            aside: Cell::new(false),
         }
     }
 
@@ -76,12 +79,24 @@ impl<'h> Snapshot<'h> {
             return known.clone();
         }
         let answer = self.host.ask(&question);
+        if self.aside.get() && matches!(answer, Look::NotSeen(_)) {
+            // Who asks for it in earnest later is told.
+            return answer;
+        }
         if let Look::NotSeen(why) = &answer {
             self.note(&question, why);
         }
         self.count_refusal(&question, &answer);
         self.memory.borrow_mut().insert(question, answer.clone());
         answer
+    }
+
+    /// Looks for what would only add to an answer: what cannot be seen of it is not missed.
+    pub(crate) fn aside<T>(&self, look: impl FnOnce() -> T) -> T {
+        let before = self.aside.replace(true);
+        let found = look();
+        self.aside.set(before);
+        found
     }
 
     fn count_refusal(&self, question: &Question, answer: &Look<Answer>) {

@@ -71,7 +71,7 @@ pub fn logs(snapshot: &Snapshot, service: &Service, config: &Configuration, earl
         file.into_iter().for_each(|file| logs.add(file));
     }
     if earlier && (service.unit.is_some() || service.described.log.is_empty()) {
-        let found = earlier_logs(snapshot, service, config, &logs);
+        let found = snapshot.aside(|| earlier_logs(snapshot, service, config, &logs));
         found.iter().for_each(|file| logs.add(file));
     }
     logs.mains = logs.files.len();
@@ -145,8 +145,9 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
 fn could_be_log(name: &str) -> bool {
     let name = name.to_ascii_lowercase();
     let has = |words: &[&str]| words.iter().any(|w| name.contains(w));
-    has(&["log", "err", ".out", ".csv", ".json"])
-        && !has(&["access", "slow", "relay", "binlog", "redo", "query"])
+    // The write-ahead logs of databases are no logs in this sense.
+    let data = ["aria_log", "ib_log", "undo", "redo", "relay", "binlog", "wal", "xlog"];
+    has(&["log", "err", ".out", ".csv", ".json"]) && !has(&["access", "slow", "query"]) && !has(&data)
 }
 
 /// Whether the lines of a file are of the kind's own form.

@@ -286,7 +286,7 @@ pub fn history(
         files: &logs.files,
         mains: logs.mains,
         zone: &log_zone(snapshot, service, config),
-        zone_set: &zone_set(snapshot, service),
+        zone_set: &snapshot.aside(|| zone_set(snapshot, service)),
         most,
         count_all,
         running,

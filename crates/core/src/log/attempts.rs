@@ -57,7 +57,7 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
     for attempt in &mut list {
         settle(attempt, request);
     }
-    settle_last(&mut list, request, &super::boots::boots(snapshot));
+    settle_last(&mut list, request, &snapshot.aside(|| super::boots::boots(snapshot)));
     list.reverse();
     found.more = list.len().saturating_sub(request.most);
     list.truncate(request.most);
@@ -85,7 +85,7 @@ fn recorded(snapshot: &Snapshot, request: &Request, unit: &str) -> (Vec<Attempt>
             zone: request.host_zone,
             grammar: request.grammar,
         };
-        if let Some((file, entries)) = receiver::entries(snapshot, &whose, most) {
+        if let Some((file, entries)) = snapshot.aside(|| receiver::entries(snapshot, &whose, most)) {
             list = read(&entries);
             known_from = first(&entries);
             list.iter_mut().for_each(|a| a.told_in(&file));
