@@ -182,3 +182,47 @@ fn a_services_file_with_a_fault_is_told_with_its_line() {
         assert!(answer.err.contains(words) && answer.err.contains("own.toml"), "{text}: {}", answer.err);
     }
 }
+
+#[test]
+fn a_command_names_the_forms_that_it_has_and_refuses_others() {
+    let tree = Tree::new().with_httpd();
+    for (command, forms, refused) in [
+        ("lint", "text, json, sarif, markdown, html", "openmetrics"),
+        ("ports", "text, json, markdown, html", "sarif"),
+        ("capture", "text, json", "html"),
+    ] {
+        let help = tree.run(&[command, "-h"]).out;
+        let words = help.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(words.contains(&format!("Form of the answer: {forms} [default")), "{help}");
+        let answer = tree.run(&[command, "--format", refused]);
+        assert!(
+            answer.status == 2 && answer.err.contains(&format!("[possible values: {forms}]")),
+            "{}",
+            answer.err
+        );
+    }
+    assert!(!tree.run(&["completions", "-h"]).out.contains("--format"));
+}
+
+#[test]
+fn each_option_has_its_variable_and_the_command_line_counts_more() {
+    let tree = Tree::new().with_httpd();
+    let ask = |variables: &[(&str, &str)], arguments: &[&str]| {
+        let output = assert_cmd::Command::cargo_bin("jolly-sentinel")
+            .unwrap()
+            .env_clear()
+            .envs(variables.iter().copied())
+            .args(arguments)
+            .output()
+            .unwrap();
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    };
+    let root = tree.path().to_str().unwrap();
+    let of_root = ("JOLLY_SENTINEL_ROOT", root);
+    let json = ask(&[of_root, ("JOLLY_SENTINEL_FORMAT", "json")], &["lint", "apache2"]);
+    assert!(json.starts_with('{') && json.contains("jolly-sentinel/lint/"), "{json}");
+    let text = ask(&[of_root, ("JOLLY_SENTINEL_FORMAT", "json")], &["lint", "apache2", "--format", "text"]);
+    assert!(!text.starts_with('{'), "{text}");
+    let sarif = ask(&[of_root], &["--format", "sarif", "lint", "apache2"]);
+    assert!(sarif.contains("2.1.0"), "{sarif}");
+}

@@ -283,4 +283,40 @@ fn the_demo_tells_the_whole_story_and_leaves_nothing() {
         .filter(|c| c.windows(16).any(|w| w == b"/quay1/bin/gauge-"))
         .count();
     assert_eq!(left, 0, "its processes are gone");
+
+    // A host that was left for playing answers to short commands, and is taken away by one.
+    let kept = dir.path().join("kept");
+    let place = kept.to_str().unwrap();
+    let answer = run(dir.path(), &["demo", "--keep", place]);
+    assert_eq!(answer.status, 0, "{}{}", answer.out, answer.err);
+    assert!(answer.out.contains("jolly-sentinel demo --clean"), "{}", answer.out);
+    let asked = assert_cmd::Command::cargo_bin("jolly-sentinel")
+        .unwrap()
+        .current_dir(&kept)
+        .envs([
+            ("JOLLY_SENTINEL_SERVICES", "services.toml"),
+            ("JOLLY_SENTINEL_STATE_DIR", "state"),
+            ("JOLLY_SENTINEL_COLOR", "never"),
+        ])
+        .args(["diagnose", "front"])
+        .output()
+        .unwrap();
+    let text = String::from_utf8_lossy(&asked.stdout);
+    assert!(asked.status.code() == Some(1) && text.contains("gauge-sim"), "{text}");
+    // What the environment says is not typed again.
+    assert!(text.contains("jolly-sentinel fix front") && !text.contains("--services"), "{text}");
+    let answer = run(dir.path(), &["demo", "--clean", place]);
+    assert_eq!(answer.status, 0, "{}{}", answer.out, answer.err);
+    assert!(!kept.exists());
+    // Nothing else is taken away.
+    let other = dir.path().join("other");
+    std::fs::create_dir(&other).unwrap();
+    std::fs::set_permissions(&other, std::os::unix::fs::PermissionsExt::from_mode(0o700)).unwrap();
+    let link = dir.path().join("link");
+    std::os::unix::fs::symlink(&other, &link).unwrap();
+    for (place, words) in [(&other, "does not hold a host"), (&link, "not a directory of your own")] {
+        let answer = run(dir.path(), &["demo", "--clean", place.to_str().unwrap()]);
+        assert!(answer.status == 2 && answer.err.contains(words), "{}", answer.err);
+    }
+    assert!(other.exists() && link.exists());
 }
