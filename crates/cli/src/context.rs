@@ -62,7 +62,7 @@ impl Context {
     }
 
     pub(crate) fn snapshot(&self) -> Snapshot<'_> {
-        let snapshot = Snapshot::new(self.host.as_ref());
+        let snapshot = Snapshot::new(self.host.as_ref()).under(self.services.host_name.clone());
         self.unread.iter().for_each(|line| snapshot.unseen(line.clone()));
         snapshot
     }

@@ -9,6 +9,8 @@ use std::collections::BTreeMap;
 #[derive(Clone, Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ServicesFile {
+    /// Name under which answers show this host, in place of its own.
+    pub host_name: Option<String>,
     /// Only the services described here are looked at; what else the host runs is left out.
     #[serde(default)]
     pub only_these: bool,
@@ -177,6 +179,7 @@ impl ServicesFile {
     /// Adds a later file: it wins, service by service.
     pub fn add(&mut self, later: Self) {
         self.only_these |= later.only_these;
+        self.host_name = later.host_name.or(self.host_name.take());
         self.service.extend(later.service);
     }
 }

@@ -23,6 +23,8 @@ pub struct Snapshot<'h> {
     refused: Cell<u64>,
     /// Whether what is asked for would only add to an answer.
     aside: Cell<bool>,
+    /// Name of the host, where somebody gave it another one.
+    host_name: Option<String>,
 }
 
 /// Picks the variant that belongs to a question; any other answer is a fault of the host's implementation.
@@ -51,7 +53,15 @@ impl<'h> Snapshot<'h> {
             bounded: Cell::new(false),
             refused: Cell::new(0),
             aside: Cell::new(false),
+            host_name: None,
         }
+    }
+
+    /// The same under another name of the host.
+    #[must_use]
+    pub fn under(mut self, host_name: Option<String>) -> Self {
+        self.host_name = host_name;
+        self
     }
 
     /// The same with what is known of files from earlier.
@@ -320,7 +330,11 @@ impl<'h> Snapshot<'h> {
     }
     /// Clock.
     pub fn clock(&self) -> Look<ClockReading> {
-        pick!(self.ask(Question::Clock), Answer::Clock)
+        let read = pick!(self.ask(Question::Clock), Answer::Clock);
+        read.map(|clock: ClockReading| match &self.host_name {
+            Some(host) => ClockReading { host: host.clone(), ..clock },
+            None => clock,
+        })
     }
     /// Who looks.
     pub fn myself(&self) -> Look<Myself> {

@@ -86,7 +86,7 @@ impl QuayHost {
         let dir = self.dir.display();
         format!(
             "# What no service manager owns here is described for jolly-sentinel, and the demo shows nothing \
-                else.\nonly_these = true\n\n[service.front]\nkind = \"httpd\"\n\
+                else.\nhost_name = \"quay1\"\nonly_these = true\n\n[service.front]\nkind = \"httpd\"\n\
                 start = \"{dir}/bin/quay-httpd -f {dir}/front/front.conf -k start\"\n\
                 stop = \"{dir}/bin/quay-httpd -f {dir}/front/front.conf -k stop\"\n\
                 reload = \"{dir}/bin/quay-httpd -f {dir}/front/front.conf -k graceful\"\n\

@@ -21,7 +21,15 @@ pub(crate) fn answer(page: &mut Page, report: &VerifyReport) {
     let name = &report.service;
     let failed = report.checks.iter().find(|c| c.outcome == CheckOutcome::Fail);
     match (report.verdict, failed) {
-        (Recovery::Recovered, _) => page.answer(Tone::Well, format!("{name} has recovered.")),
+        (Recovery::Recovered, _) => {
+            let count = |outcome| report.checks.iter().filter(|c| c.outcome == outcome).count();
+            let (passed, skipped) = (count(CheckOutcome::Pass), count(CheckOutcome::Skip));
+            // What never failed has nothing to recover from.
+            let word = if report.ended_badly { "has recovered" } else { "is well" };
+            let rest = if skipped > 0 { format!(", {skipped} not made") } else { String::new() };
+            let plural = if passed == 1 { "" } else { "s" };
+            page.answer(Tone::Well, format!("{name} {word}. {passed} check{plural} passed{rest}."));
+        }
         (Recovery::Partly, Some(c)) => page.answer(
             Tone::Problem,
             format!("{name} runs, but has recovered only partly: {}.", c.detail.trim_end_matches('.')),

@@ -4,7 +4,7 @@ use crate::case::{Case, Depth, State, Wanted, gather};
 use crate::code::Code;
 use crate::config::Speaks;
 use crate::host::{Look, ProbeAnswer, ProbeProtocol, ProbeRequest, Protocol};
-use crate::log::Outcome;
+use crate::log::{Afterwards, Attempt, Outcome};
 use crate::net::endpoint;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
@@ -66,6 +66,9 @@ pub struct VerifyReport {
     pub not_seen: Vec<String>,
     /// Main process, to see whether it stays the same.
     pub main_pid: Option<u32>,
+    /// Whether one of its last starts or runs ended badly: only then there is something to recover from.
+    #[serde(skip)]
+    pub ended_badly: bool,
 }
 
 impl VerifyReport {
@@ -129,6 +132,7 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Complaint, before: 
     } else {
         Recovery::Recovered
     };
+    let ended_badly = case.attempts.iter().any(badly);
     VerifyReport {
         schema: schema("verify"),
         service: service.name.clone(),
@@ -137,7 +141,14 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Complaint, before: 
         checks,
         not_seen: snapshot.not_seen(),
         main_pid: main,
+        ended_badly,
     }
+}
+
+/// Whether a start failed, or its run did not end as somebody wanted it.
+fn badly(attempt: &Attempt) -> bool {
+    matches!(attempt.outcome, Outcome::Failed | Outcome::Killed | Outcome::Refused)
+        || matches!(attempt.afterwards, Some(Afterwards::Killed | Afterwards::Crashed))
 }
 
 fn process(snapshot: &Snapshot, case: &Case) -> CheckEntry {
