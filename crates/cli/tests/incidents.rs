@@ -116,3 +116,70 @@ fn attempts_are_told_from_the_evidence_too() {
     }
     assert!(told >= 20, "attempts of only {told} incidents");
 }
+
+#[test]
+fn no_two_commands_contradict_each_other_about_an_incident() {
+    let mut wrong = Vec::new();
+    let mut judged = 0;
+    for record in recorded() {
+        let mut say = |what: String| wrong.push(format!("{}: {what}", record.incident));
+        let json = |words: &[&str]| {
+            let mut all = words.to_vec();
+            all.extend(["--format", "json"]);
+            record.ask(&all).json()
+        };
+        let diagnosis = json(&["diagnose", "edge"])["services"][0].clone();
+        let survey = json(&["survey", "edge"]);
+        let found = survey["services"].as_array().and_then(|all| all.iter().find(|s| s["service"] == "edge"));
+        let Some(surveyed) = found.cloned() else {
+            say(format!("survey does not list it: {}", survey["services"]));
+            continue;
+        };
+        for key in ["state", "kind"] {
+            if diagnosis[key] != surveyed[key] {
+                say(format!("{key}: diagnose {}, survey {}", diagnosis[key], surveyed[key]));
+            }
+        }
+        let causes = diagnosis["causes"].as_array().unwrap();
+        let down = matches!(diagnosis["state"].as_str(), Some("stopped" | "failed"));
+        // What ails a run need not be in the way of the next one.
+        let blocks =
+            |c: &&serde_json::Value| down && c["relation"] == "blocks" && c["certainty"] == "certain";
+        if surveyed["restart_outlook"] == "would-start"
+            && let Some(cause) = causes.iter().find(blocks)
+        {
+            say(format!("survey: it would start, diagnose: {}", cause["code"]));
+        }
+        if surveyed["restart_outlook"] == "would-fail" && causes.is_empty() {
+            say("survey: it would fail, diagnose: no cause".into());
+        }
+        if !surveyed["cause"].is_null() && surveyed["cause"] != causes[0]["code"] {
+            say(format!("cause: survey {}, diagnose {}", surveyed["cause"], causes[0]["code"]));
+        }
+        let lint = json(&["lint", "edge"]);
+        judged += usize::from(lint["verdict"].is_string());
+        // What a unit names is not the daemon's configuration.
+        let of_unit = record.incident.starts_with("unit: ");
+        let of_config = |c: &serde_json::Value| {
+            let config = c["code"].as_str().is_some_and(|code| code.starts_with("config-"));
+            config && !of_unit && c["certainty"] == "certain"
+        };
+        match lint["verdict"].as_str() {
+            Some("accepted") if causes.first().is_some_and(of_config) => {
+                say(format!("lint accepts, diagnose: {}", causes[0]["code"]));
+            }
+            Some("rejected") => {
+                if causes.is_empty() {
+                    say("lint refuses, diagnose: no cause".into());
+                }
+            }
+            _ => {}
+        }
+        let proof = json(&["verify", "edge", "--settle", "0s"]);
+        if proof["state"] != diagnosis["state"] || (down && proof["verdict"] == "recovered") {
+            say(format!("verify: {} {}, diagnose: {}", proof["verdict"], proof["state"], diagnosis["state"]));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    assert!(judged >= 25, "only {judged} were compared");
+}

@@ -136,7 +136,11 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Complaint, before: 
     VerifyReport {
         schema: schema("verify"),
         service: service.name.clone(),
-        state: case.state,
+        // What fails its checks while it runs is no better off than a diagnosis calls it.
+        state: match case.state {
+            State::Running if checks.iter().any(|c| c.outcome == CheckOutcome::Fail) => State::Degraded,
+            state => state,
+        },
         verdict,
         checks,
         not_seen: snapshot.not_seen(),
