@@ -133,6 +133,8 @@ pub struct Attempt {
     pub(super) lost: bool,
     /// When it was last heard of, where another run began without a word of its end.
     pub(super) vanished: Option<i64>,
+    /// Whether its record stands where anybody could have written it.
+    pub(super) testimony: bool,
     /// Whether it said that it gives up.
     pub(super) over: bool,
     /// Process that said it was ready, where its log tells.
@@ -162,6 +164,7 @@ impl Attempt {
             ordered: false,
             lost: false,
             vanished: None,
+            testimony: false,
             over: false,
             told_pid: None,
         }
@@ -191,6 +194,7 @@ impl Attempt {
 
     /// What was taken for the journal's stands in a file, where anybody could have written it.
     pub(super) fn told_in(&mut self, file: &str) {
+        self.testimony = true;
         self.logs.iter_mut().for_each(|log| file.clone_into(&mut log.file));
         let unexplained = self.unexplained.iter_mut().map(|(_, failure)| failure);
         for failure in self.failures.iter_mut().chain(unexplained) {

@@ -57,6 +57,11 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
     for attempt in &mut list {
         settle(attempt, request);
     }
+    for attempt in list.iter_mut().filter(|a| a.testimony) {
+        // How it ended is told; as the manager's own word it is not passed on.
+        attempt.result.clear();
+        attempt.exit.clear();
+    }
     settle_last(&mut list, request, &snapshot.aside(|| super::boots::boots(snapshot)));
     list.reverse();
     found.more = list.len().saturating_sub(request.most);

@@ -48,7 +48,7 @@ pub(super) fn settle(attempt: &mut Attempt, request: &Request) {
                 time: attempt.ended,
                 text,
                 found,
-                trusted: true,
+                trusted: !attempt.testimony,
             });
         }
     }
