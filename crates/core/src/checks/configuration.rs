@@ -50,6 +50,13 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         });
     }
     found.extend(not_reloaded(snapshot, case));
+    if let Some(refused) = super::attempt::refused_reload(snapshot, case) {
+        // What our own reading found is the more exact; the daemon's line is its witness.
+        match found.iter_mut().find(|f| f.blocks && f.severity == Severity::Error) {
+            Some(own) => own.evidence.extend(refused.evidence),
+            None => found.push(refused),
+        }
+    }
     found
 }
 
@@ -153,6 +160,10 @@ fn not_reloaded(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
         return None;
     }
     let started = case.processes.first()?.started?;
+    // What it read anew since then is what it has.
+    let run = case.attempts.iter().find(|a| a.outcome == Outcome::Ready && a.ended.is_none());
+    let reloaded = run.filter(|a| a.refused.is_empty()).and_then(|a| a.reloaded);
+    let started = started.max(reloaded.map_or(i64::MIN, |t| t.div_euclid(1_000_000)));
     let changed: Vec<String> = case
         .config
         .model

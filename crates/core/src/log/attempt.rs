@@ -2,6 +2,9 @@
 use super::{Match, Weight};
 use crate::code::Code;
 
+/// Lines against a reload that are kept.
+const REFUSALS: usize = 4;
+
 /// How a start ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
@@ -123,6 +126,10 @@ pub struct Attempt {
     pub more: u32,
     /// Process that wrote of it, where the lines tell.
     pub pid: Option<u32>,
+    /// When its run was last told to read its configuration anew.
+    pub reloaded: Option<i64>,
+    /// What was said against that: it goes on with what it had.
+    pub refused: Vec<Failure>,
     /// When the manager said "started" of a daemon that does not tell it when it is ready.
     pub(super) started: Option<i64>,
     /// Whether its log says that the start began.
@@ -159,6 +166,8 @@ impl Attempt {
             harmless: 0,
             more: 0,
             pid: None,
+            reloaded: None,
+            refused: Vec::new(),
             started: None,
             saw_begin: false,
             ordered: false,
@@ -167,6 +176,19 @@ impl Attempt {
             testimony: false,
             over: false,
             told_pid: None,
+        }
+    }
+
+    /// It was told to read its configuration anew.
+    pub(super) fn reload(&mut self, time: i64) {
+        self.reloaded = Some(time);
+        self.refused.clear();
+    }
+
+    /// What was said against a reload, as far as it is known.
+    pub(super) fn refuse(&mut self, failure: Failure) {
+        if self.refused.len() < REFUSALS && !self.refused.iter().any(|f| f.text == failure.text) {
+            self.refused.push(failure);
         }
     }
 
@@ -197,7 +219,7 @@ impl Attempt {
         self.testimony = true;
         self.logs.iter_mut().for_each(|log| file.clone_into(&mut log.file));
         let unexplained = self.unexplained.iter_mut().map(|(_, failure)| failure);
-        for failure in self.failures.iter_mut().chain(unexplained) {
+        for failure in self.failures.iter_mut().chain(&mut self.refused).chain(unexplained) {
             file.clone_into(&mut failure.file);
             failure.trusted = false;
         }
@@ -213,6 +235,9 @@ impl Attempt {
         self.ended = self.ended.or(other.ended);
         self.afterwards = self.afterwards.or(other.afterwards);
         self.pid = self.pid.or(other.pid);
+        if other.reloaded > self.reloaded {
+            (self.reloaded, self.refused) = (other.reloaded, other.refused);
+        }
         self.vanished = self.vanished.or(other.vanished);
         self.saw_begin |= other.saw_begin;
         self.logs.extend(other.logs);

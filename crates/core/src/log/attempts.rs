@@ -233,6 +233,7 @@ impl Log<'_, '_> {
             passed: Vec::new(),
             passed_at: 0,
             passed_whole: true,
+            reload_of: None,
             here: (0, 0),
             stamp_before: None,
             word_before: None,

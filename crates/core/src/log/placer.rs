@@ -68,6 +68,8 @@ pub(super) struct Placer<'p, 'r> {
     pub(super) passed_at: u64,
     /// Whether its first line is whole.
     pub(super) passed_whole: bool,
+    /// The attempt whose run was last told to read its configuration anew.
+    pub(super) reload_of: Option<usize>,
     /// Where the line stands.
     pub(super) here: zones::At,
     /// When the line before was written.
@@ -130,8 +132,14 @@ impl Taker for Placer<'_, '_> {
         match mark {
             Some(Mark::Reload) => {
                 self.reloading = true;
+                let pid = head.as_ref().and_then(|h| h.pid);
+                self.reload_of = time.and_then(|t| self.running_at(t).or_else(|| self.ending(pid, t)));
+                if let (Some(at), Some(time)) = (self.reload_of, time) {
+                    self.list[at].reload(time);
+                }
                 return;
             }
+            Some(Mark::Fail) if self.reloading && self.refuses_reload(&line, body, time) => return,
             // Some daemons say at a reload what they say at a start.
             Some(Mark::Begin) if self.reloading => return,
             Some(Mark::Ready) if self.reloading => {
@@ -509,6 +517,25 @@ impl Placer<'_, '_> {
         // What was cut off of an endless line leaves nothing that could follow.
         self.passed.extend_from_slice(line.bytes);
         self.passed.push(b'\n');
+    }
+
+    /// Whether a line says something against a reload that was just ordered.
+    fn refuses_reload(&mut self, line: &LogLine, body: &str, time: Option<i64>) -> bool {
+        let (Some(at), Some(time)) = (self.reload_of, time) else { return false };
+        let just = self.list.get(at).and_then(|a| a.reloaded).is_some_and(|r| time - r <= FAILING);
+        let Some(code) = self.cause_of(body).filter(|_| just) else { return false };
+        let found = self.request.owner.catalogue.recognise(body).unwrap_or_default();
+        let failure = Failure {
+            code,
+            file: self.path.clone(),
+            line: line.number,
+            time: Some(time),
+            text: bounds::cut(body.trim(), bounds::LOG_TEXT),
+            found,
+            trusted: false,
+        };
+        self.list[at].refuse(failure);
+        true
     }
 
     /// The cause that a line tells of.

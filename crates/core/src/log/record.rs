@@ -212,7 +212,12 @@ impl ManagerRecord<'_> {
                 }
             }
             id::STOPPED | id::DEACTIVATED => self.stopped(time),
-            id::RELOADING => self.reloading = true,
+            id::RELOADING => {
+                self.reloading = true;
+                if let Some(attempt) = self.current() {
+                    attempt.reload(time);
+                }
+            }
             id::RELOADED => self.reloading = false,
             id::RESTARTING => self.close_failed(time),
             _ => self.words(entry, time),
@@ -384,7 +389,19 @@ impl ManagerRecord<'_> {
 
     fn daemon(&mut self, entry: &JournalEntry, time: i64) {
         // What is said while it stops or reloads is not about a start: both read the configuration, too.
-        if self.reloading || self.stopping {
+        if self.reloading {
+            let owner = self.owner;
+            let Some(attempt) = self.current() else { return };
+            for line in entry.message.lines() {
+                if let Some(found) = owner.catalogue.recognise(line).filter(|m| !m.harmless && !m.aftermath)
+                    && let Some(code) = found.code
+                {
+                    attempt.refuse(failure(code, entry, found));
+                }
+            }
+            return;
+        }
+        if self.stopping {
             return;
         }
         let by_identity =

@@ -269,6 +269,58 @@ fn our_own_reading_gives_way_where_the_daemon_read_the_same_files() {
 }
 
 #[test]
+fn a_reload_that_was_refused_stands_in_the_way_of_the_next_start_with_the_daemons_own_line() {
+    const STARTING: &str = "7d4958e842da4a758f6c1cdc7b36dcc5";
+    const STARTED: &str = "39f53479d3a045ac8e11786248231fbf";
+    const RELOADING: &str = "d34d037fff1847e6ae669a370e694725";
+    const RELOADED: &str = "7b05ebc668384222baa8881179cfda54";
+    let runs = |host: TextHost| {
+        let host = host
+            .unit("edge.service", "active", |u| u.main_pid = 5)
+            .process(5, "/usr/sbin/nginx", 0, "/system.slice/edge.service")
+            .listens("0.0.0.0", 8088, &[5]);
+        diagnose(&host, "edge", "")
+    };
+    let words = "2031/04/02 06:09:40 [emerg] 71#71: unknown directive \"harbour_light\" in \
+        /etc/nginx/nginx.conf:5";
+    let journal = [
+        (1000, STARTING, "Starting"),
+        (1200, STARTED, "Started"),
+        (60_000, RELOADING, "Reloading"),
+        (60_100, "", words),
+        (60_200, RELOADED, "Reload failed"),
+    ];
+    let broken = CONFIG.replace("access_log off;", "harbour_light on;");
+    let host = edge().file("/etc/nginx/nginx.conf", &broken).modified("/etc/nginx/nginx.conf", NOW - 45);
+    let told = runs(host.clone().journal(&journal));
+    assert_eq!(told.state, State::Running);
+    let [cause] = told.causes.as_slice() else { panic!("{:?}", told.causes) };
+    assert_eq!((cause.code, cause.relation), (Code::ConfigUnknownDirective, crate::rank::Relation::Latent));
+    assert!(cause.evidence.iter().any(|e| e.detail.contains("harbour_light\" in /etc")), "{cause:?}");
+    // The same out of its own log, where the manager only sends a signal.
+    let line = |second: u32, text: &str| format!("2031/04/02 06:09:{second:02} [{text}\n");
+    let log = line(21, "notice] 5#5: start worker processes")
+        + &line(40, "notice] 5#5: signal 1 (SIGHUP) received from 1, reconfiguring")
+        + &line(40, "emerg] 5#5: unknown directive \"harbour_light\" in /etc/nginx/nginx.conf:5");
+    let quiet = [journal[0], journal[1], journal[2], (60_050, RELOADED, "Reloaded")];
+    let told = runs(host.clone().file("/var/log/nginx/error.log", &log).journal(&quiet));
+    assert!(
+        told.causes[0].evidence.iter().any(|e| e.file.as_deref() == Some("/var/log/nginx/error.log")),
+        "{:?}",
+        told.causes
+    );
+    assert_eq!(told.causes.len(), 1);
+    // What was put right since, and what was read anew, is no more spoken of.
+    let mended = edge().modified("/etc/nginx/nginx.conf", NOW - 10);
+    let told = runs(mended.clone().journal(&journal));
+    assert!(told.causes.is_empty(), "{:?}", told.causes);
+    assert!(told.notes.iter().any(|n| n.code == Code::NotReloaded), "{:?}", told.notes);
+    let read = [journal[0], journal[1], (95_000, RELOADING, "Reloading"), (95_100, RELOADED, "Reloaded")];
+    let told = runs(mended.journal(&read));
+    assert!(told.notes.iter().all(|n| n.code != Code::NotReloaded), "{:?}", told.notes);
+}
+
+#[test]
 fn left_over_sockets_and_pid_files() {
     let toml = "[service.tide-relay]\nkind = \"program\"\nstart = \"/opt/tide-relay\"\n\
         listen = \"unix:/run/tide/relay.sock\"\npid_file = \"/run/tide/relay.pid\"\naccount = \"tide\"\n";
