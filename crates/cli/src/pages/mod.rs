@@ -6,5 +6,6 @@ pub(crate) mod lint;
 pub(crate) mod ports;
 pub(crate) mod settings;
 pub(crate) mod survey;
+mod timeline;
 pub(crate) mod verify;
 pub(crate) mod when;

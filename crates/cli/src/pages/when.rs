@@ -27,7 +27,8 @@ impl When {
         Ok(Self { zone, now: now.and_then(|n| n.parse().ok()) })
     }
 
-    fn zoned(&self, stamp: &str) -> Option<Zoned> {
+    /// In the reader's zone, or the one the stamp was written in.
+    pub(super) fn zoned(&self, stamp: &str) -> Option<Zoned> {
         let instant: Timestamp = stamp.parse().ok()?;
         let own = || jiff::fmt::temporal::DateTimeParser::new().parse_time_zone(offset(stamp)).ok();
         Some(instant.to_zoned(self.zone.clone().or_else(own).unwrap_or(TimeZone::UTC)))

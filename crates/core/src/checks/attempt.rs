@@ -32,7 +32,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
 /// What was said against the last reload of a service that runs, unless its configuration changed since: it
 /// goes on with what it had, and its next start would be refused, too.
 pub(super) fn refused_reload(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
-    let run = case.attempts.iter().find(|a| a.outcome == Outcome::Ready && a.ended.is_none())?;
+    let run = case.attempts.iter().find(|a| a.goes_on())?;
     let failure = run.refused.first()?;
     let since = failure.time?.div_euclid(1_000_000);
     let changed = |f: &String| snapshot.stat(f).seen().is_none_or(|s| s.touched() > since + 1);

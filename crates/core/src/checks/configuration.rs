@@ -161,7 +161,7 @@ fn not_reloaded(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     }
     let started = case.processes.first()?.started?;
     // What it read anew since then is what it has.
-    let run = case.attempts.iter().find(|a| a.outcome == Outcome::Ready && a.ended.is_none());
+    let run = case.attempts.iter().find(|a| a.goes_on());
     let reloaded = run.filter(|a| a.refused.is_empty()).and_then(|a| a.reloaded);
     let started = started.max(reloaded.map_or(i64::MIN, |t| t.div_euclid(1_000_000)));
     let changed: Vec<String> = case

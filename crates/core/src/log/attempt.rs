@@ -252,6 +252,13 @@ impl Attempt {
         self.ended.is_none() && !self.lost
     }
 
+    /// Whether its run goes on as far as is known.
+    pub fn goes_on(&self) -> bool {
+        self.outcome == Outcome::Ready
+            && self.ended.is_none()
+            && self.afterwards.is_none_or(|what| what == Afterwards::Running)
+    }
+
     /// Whether a failure that can be the cause was told.
     pub(super) fn is_explained(&self) -> bool {
         self.failures.iter().any(Failure::is_cause)

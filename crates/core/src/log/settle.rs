@@ -107,8 +107,8 @@ pub(super) fn settle_last(list: &mut [Attempt], request: &Request, boots: &Boots
             {
                 // What says a word at a stop and said none was killed, if the host did not go down.
                 if boots.none_between(word, if attempt.vanished.is_some() { next } else { None }) {
+                    // When is not told: it may have had nothing to say for long.
                     attempt.afterwards = Some(Afterwards::Killed);
-                    attempt.ended = attempt.vanished;
                 }
             }
         } else if attempt.outcome == Outcome::Starting && attempt.ended.is_none() {
