@@ -16,8 +16,10 @@ const LOGS: usize = 16;
 /// How much of a log's end tells whose it is, in bytes.
 const END: u32 = 16 << 10;
 
-/// Neighbours of a log that are looked at.
-const NEIGHBOURS: usize = 64;
+/// Earlier logs that count.
+const NEIGHBOURS: usize = 16;
+/// Neighbours of a log that are looked at: a directory may hold those of thousands of sites.
+const LOOKED_AT: usize = 256;
 /// How much of a neighbour's begin and end tells whose log it is, in bytes.
 const GLANCE: u32 = 4 << 10;
 
@@ -97,6 +99,13 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
     // A directory of many programs' logs is not searched: only files of the usual names are this kind's there.
     let shared = |dir: &str| matches!(dir, "/var/log" | "/" | "/tmp" | "/var/tmp" | "/run" | "/dev");
     let mut found: Vec<(i64, String)> = Vec::new();
+    let mut left = LOOKED_AT;
+    let data = config.model.data_dir.as_ref().map(|data| data.path.as_str());
+    let of_data = |dir: &str| data.is_some_and(|data| dir == data || path::parent(dir) == data);
+    let is_usual_unit = service.unit_name().is_some_and(|unit| profile.units.contains(&unit));
+    let zone = super::log_zone(snapshot, service, config);
+    let begun = known.files.iter().filter_map(|log| begun(snapshot, service, &zone, log)).min();
+    let of_site = |file: &str| config.model.error_logs.iter().any(|log| log.path == file);
     for dir in &dirs {
         for entry in snapshot.list(dir).seen().unwrap_or_default() {
             let name = crate::log::unrotated(&entry.name);
@@ -104,18 +113,27 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
             let usual = profile.logs.contains(&file.as_str());
             if (shared(dir) && !usual)
                 || known.files.contains(&file)
+                || of_site(&file)
+                || left == 0
                 || found.iter().any(|(_, f)| *f == file)
                 || found.len() >= NEIGHBOURS
                 || !could_be_log(name)
             {
                 continue;
             }
+            left -= 1;
             let real = path::join(dir, &entry.name);
             let Some(status) = snapshot.stat(&real).seen().filter(|s| s.kind == FileKind::Regular) else {
                 continue;
             };
             let packed = entry.name != name && !entry.name.ends_with(|c: char| c.is_ascii_digit());
-            if status.size > 0 && (packed || is_of_kind(snapshot, service, &real, status.size)) {
+            // Another instance may write beside it. What was left when the log was moved is older than all that the
+            // log has now; the further forms of one log share its name, or lie with the data.
+            let own = (usual && is_usual_unit)
+                || of_data(dir)
+                || known.files.iter().any(|log| stem(log) == stem(&file))
+                || begun.is_none_or(|begun| status.modified * 1_000_000 <= begun + MOVED);
+            if status.size > 0 && own && (packed || is_of_kind(snapshot, service, &real, status.size)) {
                 found.push((-status.modified, file));
             }
         }
@@ -139,6 +157,25 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
         new
     });
     files
+}
+
+/// For so long a log that was moved may still be written in its old place, in microseconds.
+const MOVED: i64 = 120_000_000;
+
+/// The first stamp of a log with its predecessors, where one of them that is not packed tells.
+fn begun(snapshot: &Snapshot, service: &Service, zone: &TimeZone, log: &str) -> Option<i64> {
+    let oldest = crate::log::files_of(snapshot, log);
+    oldest.iter().rev().find_map(|file| {
+        let block = snapshot.read_at(file, 0, GLANCE).seen()?;
+        let around = Around { latest: Some(i64::MAX / 4), ..Around::zone(zone) };
+        let text = String::from_utf8_lossy(&block);
+        text.lines().find_map(|line| service.kind.grammar().own_head(line, around)).map(|head| head.time)
+    })
+}
+
+/// A path without the ending of its name.
+fn stem(file: &str) -> &str {
+    file.rsplit_once('.').map_or(file, |(stem, _)| stem)
 }
 
 /// Whether a file of this name could be a log of a daemon's own, and not of its clients' requests.

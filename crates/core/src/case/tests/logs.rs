@@ -89,3 +89,37 @@ fn what_goes_to_no_file_is_followed_as_far_as_it_can_be() {
         syslog.file("/var/log/syslog", "Apr  2 06:10:11 quay1 nginx: x\n").file("/var/log/messages", "");
     assert_eq!(files(&kept), ["/var/log/syslog"], "an empty one holds nothing");
 }
+
+#[test]
+fn earlier_logs_count_and_those_of_others_do_not() {
+    let line = |day: u32| format!("2031/03/{day:02} 06:10:11 [notice] 7#7: start worker processes\n");
+    let at = |day: u32| {
+        let text = format!("2031-03-{day:02}T06:10:11Z");
+        text.parse::<jiff::Timestamp>().unwrap().as_second()
+    };
+    let host = edge_host(EDGE_CONFIG)
+        .file(LOG, &line(20))
+        .modified(LOG, at(20))
+        // Where it was before.
+        .file("/var/log/nginx/old-error.log", &line(10))
+        .modified("/var/log/nginx/old-error.log", at(10))
+        .file("/var/log/nginx/old-error.log.1", &line(9))
+        .modified("/var/log/nginx/old-error.log.1", at(9))
+        // Another instance writes at the same time; these are not its own lines, or not lines of a daemon.
+        .file("/var/log/nginx/second-error.log", &line(21))
+        .modified("/var/log/nginx/second-error.log", at(21))
+        .file("/var/log/nginx/tide-error.log", "the tide is out\n")
+        .modified("/var/log/nginx/tide-error.log", at(5))
+        .file("/var/log/nginx/access.log", &line(8))
+        .modified("/var/log/nginx/access.log", at(8));
+    let snapshot = Snapshot::new(&host);
+    let service = described(&host, "edge", "");
+    let config = service.kind.read(&snapshot, &service.instance);
+    let found = crate::case::logs(&snapshot, &service, &config, true);
+    assert_eq!(
+        (found.files.as_slice(), found.mains),
+        (&[LOG.to_owned(), "/var/log/nginx/old-error.log".into()][..], 2)
+    );
+    assert_eq!(log_files(&snapshot, &service, &config), [LOG]);
+    assert!(snapshot.not_seen().is_empty());
+}
