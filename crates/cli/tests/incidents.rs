@@ -168,11 +168,7 @@ fn no_two_commands_contradict_each_other_about_an_incident() {
             Some("accepted") if causes.first().is_some_and(of_config) => {
                 say(format!("lint accepts, diagnose: {}", causes[0]["code"]));
             }
-            Some("rejected") => {
-                if causes.is_empty() {
-                    say("lint refuses, diagnose: no cause".into());
-                }
-            }
+            Some("rejected") if causes.is_empty() => say("lint refuses, diagnose: no cause".into()),
             _ => {}
         }
         let proof = json(&["verify", "edge", "--settle", "0s"]);

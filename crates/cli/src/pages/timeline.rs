@@ -100,7 +100,7 @@ impl Scale {
                     let ms = mark.timestamp().as_millisecond();
                     let x = self.x(ms);
                     // A word that is centred must not stand out at either end.
-                    let inside = x >= LEFT + 34.0 && x <= RIGHT - 30.0 && ms >= first && ms <= last;
+                    let inside = (LEFT + 34.0..=RIGHT - 30.0).contains(&x) && (first..=last).contains(&ms);
                     if inside && marks.iter().all(|(other, _)| (other - x).abs() >= APART) {
                         marks.push((x, mark.strftime(words).to_string()));
                     }
