@@ -16,7 +16,9 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut add = |subject: String, right: Right, verb: &str, file: &str, barrier: &Barrier| {
         if found.iter().all(|f| f.subject.path.as_deref() != Some(subject.as_str())) {
             let title = format!("the sandbox of {} does not let it {verb} {file}", unit.name);
-            let fixes = if right == Right::Execute && !matches!(barrier.key, "NoExecPaths" | "ProtectHome") {
+            let shut = right == Right::Execute && !matches!(barrier.key, "NoExecPaths" | "ProtectHome");
+            // A home is opened for reading alone, and data are there to be written.
+            let fixes = if shut || (verb == "keep its data in" && barrier.key == "ProtectHome") {
                 vec![]
             } else {
                 vec!["allow-in-sandbox"]
@@ -46,9 +48,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         if let Some(barrier) =
             refused(unit, &data.path, &file, Right::Write).filter(|_| snapshot.exists(&file) == Some(true))
         {
-            let hidden = refused(unit, &data.path, &file, Right::Read).is_some();
-            let (right, verb) = if hidden { (Right::Read, "read") } else { (Right::Write, "write") };
-            add(file.clone(), right, verb, &file, &barrier);
+            add(file.clone(), Right::Write, "keep its data in", &file, &barrier);
         }
     }
     for command in unit.commands("ExecStartPre").into_iter().chain(unit.commands("ExecStart")) {

@@ -26,13 +26,9 @@ fn allow_in_sandbox(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: P
     if !case.names(snapshot, &file) {
         return Err(format!("{file} is named by nothing that only root writes"));
     }
-    // Data are there to be written.
-    let data = case.config.model.data_dir.as_ref();
-    let is_data = data.is_some_and(|data| snapshot.resolve_links(&data.path) == file);
-    let rights: &[Right] =
-        if is_data { &[Right::Write, Right::Read] } else { &[Right::Execute, Right::Read, Right::Write] };
+    let rights = [Right::Execute, Right::Read, Right::Write];
     let meant = |barrier: &Barrier| cause.subject.directive.as_deref().is_none_or(|d| d == barrier.key);
-    let found = rights.iter().find_map(|right| Some((*right, unit.barrier(&file, *right).filter(meant)?)));
+    let found = rights.into_iter().find_map(|right| Some((right, unit.barrier(&file, right).filter(meant)?)));
     // Executing is refused by the same settings as everything else where a path is hidden as a whole.
     let (right, barrier) = match found {
         Some((Right::Execute, barrier)) if barrier.key != "NoExecPaths" => (Right::Read, barrier),
