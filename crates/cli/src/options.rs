@@ -98,11 +98,11 @@ pub(crate) fn with_own_forms(mut program: Command) -> Command {
             .value_name("FORM")
             .help(format!("Form of the answer: {}", list.join(", ")))
             .help_heading("Options of every command")
-            .env(FORMAT)
-            .hide_env(true)
             .hide_possible_values(true)
             .value_parser(OfCommand(forms))
             .default_value("text");
+        // A command that writes one form whatever is asked is not stopped by a variable for the others.
+        format = if forms.len() >= USUAL.len() { format.env(FORMAT).hide_env(true) } else { format };
         if forms.len() == 1 {
             format = format.hide(true);
         }

@@ -223,6 +223,9 @@ fn each_option_has_its_variable_and_the_command_line_counts_more() {
     assert!(json.starts_with('{') && json.contains("jolly-sentinel/lint/"), "{json}");
     let text = ask(&[of_root, ("JOLLY_SENTINEL_FORMAT", "json")], &["lint", "apache2", "--format", "text"]);
     assert!(!text.starts_with('{'), "{text}");
+    // What writes one form whatever is asked is not stopped by it.
+    let script = ask(&[("JOLLY_SENTINEL_FORMAT", "json")], &["completions", "bash"]);
+    assert!(script.contains("jolly-sentinel"), "{script}");
     let sarif = ask(&[of_root], &["--format", "sarif", "lint", "apache2"]);
     assert!(sarif.contains("2.1.0"), "{sarif}");
 }

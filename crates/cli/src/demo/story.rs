@@ -72,8 +72,10 @@ pub(super) fn clean(dir: &Path) -> Result<Status, CliError> {
         return Err(refuse("is not a directory of your own that nobody else can enter"));
     }
     let dir = std::path::absolute(dir).map_err(fault)?;
-    let laid_out = ["services.toml", "bin/quay-httpd", "bin/gauge-sim", "front/front.conf"];
-    if !laid_out.iter().all(|name| fs::symlink_metadata(dir.join(name)).is_ok()) {
+    // Nobody else may be able to put another directory in its place meanwhile.
+    let services = jolly_linux::read_trusted(&dir.join("services.toml")).map_err(CliError::usage)?;
+    let laid_out = ["bin/quay-httpd", "bin/gauge-sim", "front/front.conf"];
+    if services.is_none() || !laid_out.iter().all(|name| fs::symlink_metadata(dir.join(name)).is_ok()) {
         return Err(refuse("does not hold a host of the demo"));
     }
     let ended = end_processes(&dir);

@@ -73,6 +73,10 @@ impl Scale {
         let mut marks: Vec<(f64, String)> = Vec::new();
         let (first, last) = (self.points[0].0, self.points[self.points.len() - 1].0);
         for (unit, increment, seconds, words) in LEVELS {
+            // Finer ones would find no room.
+            if marks.len() as f64 >= (RIGHT - LEFT) / APART - 1.0 {
+                break;
+            }
             for stretch in self.points.windows(2) {
                 let (from, to) = (stretch[0].0, stretch[1].0);
                 let step = seconds * 1000;

@@ -60,3 +60,30 @@ pub(crate) fn checks(page: &mut Page, report: &VerifyReport) {
         .collect();
     page.push(Block::Checks(rows));
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jolly_core::case::State;
+    use jolly_core::report::CheckEntry;
+
+    #[test]
+    fn what_never_failed_is_well_and_has_not_recovered() {
+        let check = |outcome| CheckEntry { name: "x".into(), outcome, detail: "y".into(), took_ms: None };
+        let said = |ended_badly| {
+            let report = VerifyReport {
+                schema: String::new(),
+                service: "front".into(),
+                state: State::Running,
+                verdict: Recovery::Recovered,
+                checks: vec![check(CheckOutcome::Pass), check(CheckOutcome::Pass), check(CheckOutcome::Skip)],
+                not_seen: Vec::new(),
+                main_pid: None,
+                ended_badly,
+            };
+            page(&report, "jolly-sentinel").to_text(80, false)
+        };
+        assert!(said(false).contains("front is well. 2 checks passed, 1 not made."), "{}", said(false));
+        assert!(said(true).contains("front has recovered. 2 checks passed, 1 not made."), "{}", said(true));
+    }
+}

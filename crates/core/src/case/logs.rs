@@ -54,7 +54,7 @@ pub fn logs(snapshot: &Snapshot, service: &Service, config: &Configuration, earl
     let named: Vec<&str> = config.model.error_logs.iter().map(|log| log.path.as_str()).collect();
     // A web server may have one for each site beside the main one.
     let profile = service.kind.profile();
-    let own = if profile.http && !profile.on_java { named.len().min(1) } else { named.len() };
+    let own = if profile.site_logs { named.len().min(1) } else { named.len() };
     named[..own].iter().for_each(|file| logs.add(file));
     if config.model.log_sinks.iter().any(|(sink, _)| *sink == LogSink::Syslog) {
         let own = format!("/var/log/{}.log", service.kind.name());
@@ -91,17 +91,21 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
     let parents =
         known.files.iter().map(String::as_str).chain(profile.logs.iter().copied()).map(path::parent);
     let mut dirs: Vec<String> = parents.map(str::to_owned).collect();
-    if let Some(data) = &config.model.data_dir {
-        dirs.extend([data.path.clone(), path::join(&data.path, "log"), path::join(&data.path, "pg_log")]);
-    }
+    let data = config.model.data_dir.as_ref();
+    let below: Vec<String> =
+        data.into_iter().flat_map(|d| profile.data_logs.iter().map(|p| path::join(&d.path, p))).collect();
+    dirs.extend(below.iter().map(|pattern| path::parent(pattern).to_owned()));
     dirs.sort_unstable();
     dirs.dedup();
     // A directory of many programs' logs is not searched: only files of the usual names are this kind's there.
     let shared = |dir: &str| matches!(dir, "/var/log" | "/" | "/tmp" | "/var/tmp" | "/run" | "/dev");
     let mut found: Vec<(i64, String)> = Vec::new();
     let mut left = LOOKED_AT;
-    let data = config.model.data_dir.as_ref().map(|data| data.path.as_str());
-    let of_data = |dir: &str| data.is_some_and(|data| dir == data || path::parent(dir) == data);
+    let of_data = |file: &str| {
+        let lies = |pattern: &&String| path::parent(pattern) == path::parent(file);
+        below.iter().filter(lies).any(|p| path::matches(path::name(p), path::name(file), false))
+    };
+    let in_data = |dir: &str| below.iter().any(|pattern| path::parent(pattern) == dir);
     let is_usual_unit = service.unit_name().is_some_and(|unit| profile.units.contains(&unit));
     let zone = super::log_zone(snapshot, service, config);
     let begun = known.files.iter().filter_map(|log| begun(snapshot, service, &zone, log)).min();
@@ -111,7 +115,7 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
             let name = crate::log::unrotated(&entry.name);
             let file = path::join(dir, name);
             let usual = profile.logs.contains(&file.as_str());
-            if (shared(dir) && !usual)
+            if ((shared(dir) || in_data(dir)) && !usual && !of_data(&file))
                 || known.files.contains(&file)
                 || of_site(&file)
                 || left == 0
@@ -130,7 +134,7 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
             // Another instance may write beside it. What was left when the log was moved is older than all that the
             // log has now; the further forms of one log share its name, or lie with the data.
             let own = (usual && is_usual_unit)
-                || of_data(dir)
+                || of_data(&file)
                 || known.files.iter().any(|log| stem(log) == stem(&file))
                 || begun.is_none_or(|begun| status.modified * 1_000_000 <= begun + MOVED);
             if status.size > 0 && own && (packed || is_of_kind(snapshot, service, &real, status.size)) {
@@ -182,9 +186,7 @@ fn stem(file: &str) -> &str {
 fn could_be_log(name: &str) -> bool {
     let name = name.to_ascii_lowercase();
     let has = |words: &[&str]| words.iter().any(|w| name.contains(w));
-    // The write-ahead logs of databases are no logs in this sense.
-    let data = ["aria_log", "ib_log", "undo", "redo", "relay", "binlog", "wal", "xlog"];
-    has(&["log", "err", ".out", ".csv", ".json"]) && !has(&["access", "slow", "query"]) && !has(&data)
+    has(&["log", "err", ".out", ".csv", ".json"]) && !has(&["access", "slow", "query"])
 }
 
 /// Whether the lines of a file are of the kind's own form.
@@ -209,17 +211,23 @@ fn is_of_kind(snapshot: &Snapshot, service: &Service, file: &str, size: u64) -> 
 
 /// Logs that the configurations of other services of the same kind name.
 fn logs_of_others(snapshot: &Snapshot, service: &Service) -> Vec<String> {
-    let others = crate::service::find(snapshot, &crate::services_file::ServicesFile::default());
-    others
-        .iter()
-        .filter(|s| s.kind.name() == service.kind.name() && s.unit_name() != service.unit_name())
-        .filter(|s| s.name != service.name)
-        .flat_map(|s| {
-            let config = s.configuration(snapshot);
-            let named = config.model.error_logs.iter().map(|l| l.path.clone());
-            named.chain(s.described.log.iter().cloned()).collect::<Vec<_>>()
-        })
-        .collect()
+    let kind = service.kind.name();
+    let all = snapshot.derived(&format!("logs of {kind}"), || {
+        let services = crate::service::find(snapshot, &crate::services_file::ServicesFile::default());
+        let of_kind = services.into_iter().filter(|s| s.kind.name() == kind);
+        of_kind
+            .map(|s| {
+                // Read for this alone, and not remembered: what could not be seen of it is told when it is asked
+                // for in earnest.
+                let config = s.kind.read(snapshot, &s.instance);
+                let named = config.model.error_logs.into_iter().map(|log| log.path).collect();
+                (s.name.clone(), s.unit_name().map(str::to_owned), named)
+            })
+            .collect::<Vec<(String, Option<String>, Vec<String>)>>()
+    });
+    let other = |name: &str, unit: Option<&str>| name != service.name && unit != service.unit_name();
+    let others = all.iter().filter(|(name, unit, _)| other(name, unit.as_deref()));
+    others.flat_map(|(_, _, logs)| logs.iter().cloned()).collect()
 }
 
 /// One thing to know about a log before it is searched in vain.

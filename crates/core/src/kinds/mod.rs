@@ -72,6 +72,10 @@ pub struct Profile {
     pub flavours: &'static [&'static str],
     /// Places of its log in the layouts of the distributions.
     pub logs: &'static [&'static str],
+    /// Where logs lie below its data: patterns, relative to the data directory.
+    pub data_logs: &'static [&'static str],
+    /// Whether a site may have a log of its own beside the main one.
+    pub site_logs: bool,
     /// Whether it answers HTTP.
     pub http: bool,
     /// How it can be asked without harm whether it is alive, where not by HTTP.
@@ -106,6 +110,8 @@ impl Profile {
             version: None,
             flavours: &[],
             logs: &[],
+            data_logs: &[],
+            site_logs: false,
             http: false,
             asks: ProbeProtocol::Tcp,
             listens_as_configured: false,

@@ -82,13 +82,16 @@ fn recorded(snapshot: &Snapshot, request: &Request, unit: &str) -> (Vec<Attempt>
     entries.reverse();
     let mut known_from = first(&entries);
     let mut list = read(&entries);
-    if list.is_empty() {
+    // Where a journal is there, a unit without a word in it was not started since it begins.
+    let journal = || snapshot.journal_of("_PID=1", 1).seen().is_some_and(|entries| !entries.is_empty());
+    if list.is_empty() && (request.count_all || !snapshot.aside(journal)) {
         let whose = Whose {
             unit,
             description: request.description,
             programs: request.names,
             zone: request.host_zone,
             grammar: request.grammar,
+            all: request.count_all,
         };
         if let Some((file, entries)) = snapshot.aside(|| receiver::entries(snapshot, &whose, most)) {
             list = read(&entries);

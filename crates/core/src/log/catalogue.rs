@@ -119,6 +119,12 @@ impl Catalogue {
         if few { self.recognise_slowly(line) } else { self.recognise_quickly(line) }
     }
 
+    /// The cause that a line tells of, where it is neither harmless nor a mere consequence.
+    pub(super) fn cause(&self, line: &str) -> Option<(Code, Match)> {
+        let found = self.recognise(line).filter(|m| !m.harmless && !m.aftermath)?;
+        Some((found.code?, found))
+    }
+
     /// Rule by rule.
     pub(crate) fn recognise_slowly(&self, line: &str) -> Option<Match> {
         self.rules()

@@ -9,8 +9,7 @@ use jiff::fmt::strtime::BrokenDownTime;
 use jiff::tz::TimeZone;
 use regex::bytes::{CaptureLocations, Regex};
 use serde::Deserialize;
-use std::cell::RefCell;
-use std::sync::OnceLock;
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 /// A kind's log format.
 pub struct Grammar {
@@ -86,6 +85,9 @@ struct Marks {
     /// Words of a run that died by itself.
     #[serde(default)]
     crash: Vec<String>,
+    /// Words of a beginning behind which the number of its process stands.
+    #[serde(default)]
+    process: Vec<String>,
     /// The last words of a start that failed.
     #[serde(default)]
     over: Vec<String>,
@@ -100,6 +102,8 @@ struct HeadRule {
     /// The same, where it can be read without the library.
     quick: Option<Format>,
     groups: Groups,
+    /// Room for the places of groups: it need not be made for each line.
+    room: Mutex<Vec<CaptureLocations>>,
     universal: bool,
 }
 
@@ -126,14 +130,6 @@ impl Groups {
         })
     }
 }
-
-thread_local! {
-    /// Room for the places of groups, by pattern: it need not be made for each line.
-    static PLACES: RefCell<Vec<(usize, CaptureLocations)>> = const { RefCell::new(Vec::new()) };
-}
-
-/// Patterns whose room is kept.
-const KEPT: usize = 16;
 
 struct Parsed {
     heads: Vec<HeadRule>,
@@ -277,6 +273,7 @@ fn rules(heads: Vec<HeadData>) -> Option<Vec<HeadRule>> {
                 groups: Groups::of(&pattern)?,
                 pattern,
                 quick: Format::new(&h.time),
+                room: Mutex::default(),
                 time: h.time,
                 universal: h.zone.as_deref() == Some("UTC"),
             })
@@ -306,21 +303,12 @@ fn general() -> &'static [HeadRule] {
 
 impl HeadRule {
     fn read(&self, line: &str, around: Around) -> Option<Head> {
-        PLACES.with_borrow_mut(|kept| {
-            let key = std::ptr::from_ref(self).addr();
-            let names = self.pattern.captures_len();
-            let at = match kept.iter().position(|(k, places)| *k == key && places.len() == names) {
-                Some(at) => at,
-                None => {
-                    if kept.len() >= KEPT {
-                        kept.remove(0);
-                    }
-                    kept.push((key, self.pattern.capture_locations()));
-                    kept.len() - 1
-                }
-            };
-            self.read_with(line, around, &mut kept[at].1)
-        })
+        let rooms = || self.room.lock().unwrap_or_else(PoisonError::into_inner);
+        let kept = rooms().pop();
+        let mut places = kept.unwrap_or_else(|| self.pattern.capture_locations());
+        let found = self.read_with(line, around, &mut places);
+        rooms().push(places);
+        found
     }
 
     fn read_with(&self, line: &str, around: Around, places: &mut CaptureLocations) -> Option<Head> {
@@ -336,7 +324,7 @@ impl HeadRule {
             self.quick.as_ref().and_then(|f| f.read(text.as_bytes())).and_then(
                 |(civil, offset)| match offset {
                     Some(offset) => Some(civil - offset * 1_000_000),
-                    None => super::stamp::in_zone(civil, around.zone),
+                    None => super::stamp::moment(civil, around.zone),
                 },
             );
         let written = match quick {
@@ -444,6 +432,14 @@ impl Grammar {
             () if holds(&marks.fail) => Some(Mark::Fail),
             () => None,
         }
+    }
+
+    /// The process that the words of a beginning name.
+    pub(super) fn named_process(&self, body: &str) -> Option<u32> {
+        self.parsed()?.marks.process.iter().find_map(|before| {
+            let rest = body.split_once(before.as_str())?.1;
+            rest[..rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len())].parse().ok()
+        })
     }
 
     /// Whether these are the last words of a start that failed.

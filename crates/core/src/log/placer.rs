@@ -4,7 +4,7 @@ use super::grammar::{Around, Head};
 use super::request::{Request, is_ours};
 use super::scan::{LogLine, Taker};
 use super::words::{self, At};
-use super::zones::{self, Seen, Shifts};
+use super::zones::{Seen, Shifts, Spot};
 use super::{Afterwards, Attempt, Failure, LogPart, Mark, Match, Outcome, StartedBy};
 use crate::bounds;
 use crate::code::Code;
@@ -71,7 +71,7 @@ pub(super) struct Placer<'p, 'r> {
     /// The attempt whose run was last told to read its configuration anew.
     pub(super) reload_of: Option<usize>,
     /// Where the line stands.
-    pub(super) here: zones::At,
+    pub(super) here: Spot,
     /// When the line before was written.
     pub(super) stamp_before: Option<i64>,
     /// When the line before the last begin was.
@@ -300,7 +300,7 @@ impl Placer<'_, '_> {
         };
         match mark {
             Some(Mark::Begin) => {
-                let pid = pid.or_else(|| named_pid(body));
+                let pid = pid.or_else(|| self.request.grammar.named_process(body));
                 // One that runs already says it at a reload.
                 if pid.is_some() && self.told_running(pid).is_some() {
                     return None;
@@ -490,7 +490,7 @@ impl Placer<'_, '_> {
         if !self.main || !(fatal || fails) {
             return None;
         }
-        let code = self.cause_of(body);
+        let code = self.request.owner.catalogue.cause(body).map(|(code, _)| code);
         let gives_up = self.request.grammar.gives_up(body);
         if code.is_none() && !gives_up {
             return None;
@@ -523,8 +523,8 @@ impl Placer<'_, '_> {
     fn refuses_reload(&mut self, line: &LogLine, body: &str, time: Option<i64>) -> bool {
         let (Some(at), Some(time)) = (self.reload_of, time) else { return false };
         let just = self.list.get(at).and_then(|a| a.reloaded).is_some_and(|r| time - r <= FAILING);
-        let Some(code) = self.cause_of(body).filter(|_| just) else { return false };
-        let found = self.request.owner.catalogue.recognise(body).unwrap_or_default();
+        let cause = if just { self.request.owner.catalogue.cause(body) } else { None };
+        let Some((code, found)) = cause else { return false };
         let failure = Failure {
             code,
             file: self.path.clone(),
@@ -536,12 +536,6 @@ impl Placer<'_, '_> {
         };
         self.list[at].refuse(failure);
         true
-    }
-
-    /// The cause that a line tells of.
-    fn cause_of(&self, body: &str) -> Option<Code> {
-        let found = self.request.owner.catalogue.recognise(body)?;
-        found.code.filter(|_| !found.harmless && !found.aftermath)
     }
 
     /// What the process that gives up said just before, without a word of its beginning.
@@ -562,7 +556,7 @@ impl Placer<'_, '_> {
             let body =
                 head.body.as_deref().or_else(|| text.get(head.length..)).unwrap_or_default().trim_end();
             let same = pid.is_some() && head.pid == pid && is_ours(self.request, &head);
-            if same && time - said <= FAILING && self.cause_of(body).is_some() {
+            if same && time - said <= FAILING && self.request.owner.catalogue.cause(body).is_some() {
                 self.list[at].began = self.list[at].began.min(said);
                 self.put(at, &line, body, Some(said), Some(&head));
             }
@@ -600,14 +594,6 @@ impl Placer<'_, '_> {
             weight,
         );
     }
-}
-
-/// The process that a line names as the daemon's.
-fn named_pid(body: &str) -> Option<u32> {
-    ["pid ", "as process "].iter().find_map(|before| {
-        let rest = body.split_once(before)?.1;
-        rest[..rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len())].parse().ok()
-    })
 }
 
 /// How far before its begin a line of an attempt may be stamped: a stamp of whole seconds was cut, a finer

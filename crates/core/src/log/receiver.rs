@@ -2,10 +2,10 @@
 //! of what the manager said, and of what the daemon said before its own log was open. Whoever may send a
 //! message may send any: all of it is testimony.
 use super::grammar::{Around, Grammar};
-use super::pieces::{Sink, feed, pieces};
+use super::pieces::{Packing, Sink, feed, pieces};
 use super::record::id;
 use crate::bounds;
-use crate::host::JournalEntry;
+use crate::host::{JournalEntry, Look};
 use crate::snapshot::Snapshot;
 use jiff::tz::TimeZone;
 use memchr::{memchr, memmem, memrchr};
@@ -17,7 +17,11 @@ use std::collections::VecDeque;
 pub const FILES: &[&str] =
     &["/var/log/syslog", "/var/log/messages", "/var/log/daemon.log", "/var/log/user.log"];
 /// Longest line that is looked at, in bytes.
-const LINE: usize = 16 << 10;
+const LINE: usize = 4 << 10;
+/// How much of its lines is kept, in bytes.
+const KEPT: usize = 8 << 20;
+/// How much of a receiver's files is searched for the last starts; for the whole history all of it, in bytes.
+const NEWEST: u64 = 64 << 20;
 
 /// Whose lines are looked for.
 pub(super) struct Whose<'w> {
@@ -31,6 +35,8 @@ pub(super) struct Whose<'w> {
     pub(super) zone: &'w TimeZone,
     /// How the daemon's own lines begin.
     pub(super) grammar: &'w Grammar,
+    /// Whether the whole history is wanted, however long the files are.
+    pub(super) all: bool,
 }
 
 /// The file that was read, and the newest entries, oldest first; `None` where no receiver kept any.
@@ -40,11 +46,13 @@ pub(super) fn entries(
     most: usize,
 ) -> Option<(String, Vec<JournalEntry>)> {
     FILES.iter().find_map(|file| {
-        // Who may not read it learns that elsewhere.
         let mut lines: VecDeque<(String, Option<i64>)> = VecDeque::new();
-        let left = Cell::new(bounds::LOG);
+        let left = Cell::new(if whose.all { bounds::LOG } else { NEWEST });
+        let mut room = KEPT;
         for piece in pieces(snapshot, file) {
-            if snapshot.read_at(&piece.path, 0, 1).seen().is_none() {
+            if let Look::NotSeen(why) = snapshot.read_at(&piece.path, 0, 1) {
+                // A start may stand in the very file that could not be read.
+                snapshot.unseen(format!("{}: {why}", piece.path));
                 continue;
             }
             let latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);
@@ -53,15 +61,30 @@ pub(super) fn entries(
                 whose,
                 carry: Vec::new(),
                 lines: VecDeque::new(),
-                most,
+                most: most - lines.len(),
+                room,
             };
+            // The newest of it counts.
+            let from =
+                if piece.packing == Packing::Plain { piece.size.saturating_sub(left.get()) } else { 0 };
             // What is damaged is told where the log is read as a log.
-            let _ = feed(snapshot, &piece, 0, &mut kept, &left);
+            let _ = feed(snapshot, &piece, from, &mut kept, &left);
             kept.finish();
+            room = kept.room;
             for line in kept.lines.into_iter().rev() {
                 lines.push_front((line, latest));
             }
-            if lines.len() >= most || left.get() == 0 {
+            if piece.packing == Packing::Plain {
+                left.set(left.get().saturating_sub(piece.size - from));
+            }
+            if left.get() == 0 {
+                let searched = (if whose.all { bounds::LOG } else { NEWEST }) >> 20;
+                snapshot.unseen(format!(
+                    "{file}: only the newest {searched} MiB were searched for {}",
+                    whose.unit
+                ));
+            }
+            if lines.len() >= most || room < LINE || left.get() == 0 {
                 break;
             }
         }
@@ -86,6 +109,8 @@ struct Lines<'l> {
     carry: Vec<u8>,
     lines: VecDeque<String>,
     most: usize,
+    /// Bytes that may still be kept; older lines give way.
+    room: usize,
 }
 
 impl Lines<'_> {
@@ -103,10 +128,13 @@ impl Lines<'_> {
         if !(self.words.iter().any(|w| w.find(head).is_some()) || program() == Some(true)) {
             return;
         }
-        if self.lines.len() >= self.most {
-            self.lines.pop_front();
+        let line = String::from_utf8_lossy(head).into_owned();
+        while self.lines.len() >= self.most || self.room < line.len() {
+            let Some(oldest) = self.lines.pop_front() else { return };
+            self.room += oldest.len();
         }
-        self.lines.push_back(String::from_utf8_lossy(head).into_owned());
+        self.room -= line.len();
+        self.lines.push_back(line);
     }
 
     fn finish(&mut self) {

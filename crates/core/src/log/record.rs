@@ -393,9 +393,7 @@ impl ManagerRecord<'_> {
             let owner = self.owner;
             let Some(attempt) = self.current() else { return };
             for line in entry.message.lines() {
-                if let Some(found) = owner.catalogue.recognise(line).filter(|m| !m.harmless && !m.aftermath)
-                    && let Some(code) = found.code
-                {
+                if let Some((code, found)) = owner.catalogue.cause(line) {
                     attempt.refuse(failure(code, entry, found));
                 }
             }

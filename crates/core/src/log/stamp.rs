@@ -189,7 +189,7 @@ thread_local! {
 }
 
 /// The moment at which a clock of a zone shows this; `None` in an hour in which the clock is set.
-pub(super) fn in_zone(civil: i64, zone: &TimeZone) -> Option<i64> {
+pub(super) fn moment(civil: i64, zone: &TimeZone) -> Option<i64> {
     let hour = civil.div_euclid(HOUR);
     LAST.with_borrow_mut(|last| {
         if let Some((known, of, offset)) = last
@@ -203,8 +203,8 @@ pub(super) fn in_zone(civil: i64, zone: &TimeZone) -> Option<i64> {
                 jiff::Timestamp::from_microsecond(civil).ok()?.to_zoned(TimeZone::UTC).datetime();
             let found = zone.to_ambiguous_timestamp(shown);
             (!found.is_ambiguous()).then_some(())?;
-            let moment = found.compatible().ok()?.as_microsecond();
-            Some((civil - moment) / 1_000_000)
+            let shown = found.compatible().ok()?.as_microsecond();
+            Some((civil - shown) / 1_000_000)
         };
         let (begin, end) = (offset(hour * HOUR)?, offset(hour * HOUR + HOUR - 1_000_000)?);
         (begin == end).then_some(())?;
@@ -260,22 +260,22 @@ mod tests {
         let civil = |text: &str| text.parse::<jiff::Timestamp>().unwrap().as_microsecond();
         let hour = |n: i64| n * HOUR;
         assert_eq!(
-            in_zone(civil("2031-07-01T12:00:00Z"), &zone),
+            moment(civil("2031-07-01T12:00:00Z"), &zone),
             Some(civil("2031-07-01T12:00:00Z") - hour(2))
         );
         assert_eq!(
-            in_zone(civil("2031-07-01T12:59:59Z"), &zone),
+            moment(civil("2031-07-01T12:59:59Z"), &zone),
             Some(civil("2031-07-01T12:59:59Z") - hour(2))
         );
         assert_eq!(
-            in_zone(civil("2031-07-01T12:59:59Z"), &TimeZone::UTC),
+            moment(civil("2031-07-01T12:59:59Z"), &TimeZone::UTC),
             Some(civil("2031-07-01T12:59:59Z"))
         );
         assert_eq!(
-            in_zone(civil("2031-12-01T12:00:00Z"), &zone),
+            moment(civil("2031-12-01T12:00:00Z"), &zone),
             Some(civil("2031-12-01T12:00:00Z") - hour(1))
         );
-        assert_eq!(in_zone(civil("2031-10-26T02:10:00Z"), &zone), None);
-        assert_eq!(in_zone(civil("2031-03-30T02:10:00Z"), &zone), None);
+        assert_eq!(moment(civil("2031-10-26T02:10:00Z"), &zone), None);
+        assert_eq!(moment(civil("2031-03-30T02:10:00Z"), &zone), None);
     }
 }

@@ -19,14 +19,14 @@ const NEAR: i64 = 3_000_000;
 const WRITTEN: i64 = 1_200_000;
 
 /// A place in a log: its piece, the oldest one is 0, and the byte.
-pub(super) type At = (usize, u64);
+pub(super) type Spot = (usize, u64);
 
 /// What is added to the stamps of a log, in microseconds, from which place on.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Shifts(Vec<(At, i64)>);
+pub(super) struct Shifts(Vec<(Spot, i64)>);
 
 impl Shifts {
-    /// At a place.
+    /// Spot a place.
     pub(super) fn at(&self, piece: usize, offset: u64) -> i64 {
         let later = self.0.partition_point(|(place, _)| *place <= (piece, offset));
         later.checked_sub(1).map_or(0, |at| self.0[at].1)
@@ -43,7 +43,7 @@ impl Shifts {
     }
 
     /// Of a list of places in order; `None` where nothing would be moved.
-    fn of(mut steps: Vec<(At, i64)>) -> Option<Self> {
+    fn of(mut steps: Vec<(Spot, i64)>) -> Option<Self> {
         steps.dedup_by_key(|(_, shift)| *shift);
         if let Some(first) = steps.first_mut() {
             first.0 = (0, 0);
@@ -56,19 +56,19 @@ impl Shifts {
 #[derive(Clone, Debug, Default)]
 pub(super) struct Seen {
     /// Stamps of starts, of when they began or were ready.
-    starts: Vec<(At, i64)>,
+    starts: Vec<(Spot, i64)>,
     /// Starts whose first word is stamped earlier than the line before it, or much later: place, stamp before,
     /// stamp.
-    steps: Vec<(At, i64, i64)>,
+    steps: Vec<(Spot, i64, i64)>,
     /// The last such step, of a start or not.
-    step: Option<(At, i64, i64)>,
+    step: Option<(Spot, i64, i64)>,
     /// The last stamp of each piece.
     ends: Vec<(usize, i64)>,
 }
 
 impl Seen {
     /// One more stamp, and the one of the line before; `begins` where it is the first word of a start.
-    pub(super) fn stamp(&mut self, at: At, before: Option<i64>, time: i64, begins: bool) {
+    pub(super) fn stamp(&mut self, at: Spot, before: Option<i64>, time: i64, begins: bool) {
         match self.ends.last_mut() {
             Some((piece, end)) if *piece == at.0 => *end = time,
             _ => self.ends.push((at.0, time)),
@@ -90,7 +90,7 @@ impl Seen {
     }
 
     /// A start began, or was ready.
-    pub(super) fn start(&mut self, at: At, time: i64) {
+    pub(super) fn start(&mut self, at: Spot, time: i64) {
         if self.starts.len() >= 4 * COMPARED {
             self.starts.drain(..COMPARED);
         }
@@ -168,7 +168,7 @@ impl Seen {
             (near && whole % (2 * QUARTER) == 0 && whole.abs() <= APART * QUARTER).then_some(whole)
         };
         // Newest first: where each stretch begins, and what moves it.
-        let mut stretches: Vec<(At, i64)> = Vec::new();
+        let mut stretches: Vec<(Spot, i64)> = Vec::new();
         let mut shift = 0;
         for (piece, end) in self.ends.iter().rev() {
             if !(known && stretches.is_empty()) {

@@ -124,7 +124,9 @@ pub fn attempts(
         |f: &String| not_seen.iter().any(|l| l.strip_prefix(f.as_str()) == Some(": permission denied"));
     // A start may stand in the very log that could not be read.
     let could_list = (journal || files.iter().any(|f| readable(f) && !denied(f)))
-        && !(list.is_empty() && files.iter().any(denied));
+        && !(list.is_empty()
+            && (files.iter().any(denied)
+                || crate::log::RECEIVER_FILES.iter().any(|f| !journal && denied(&(*f).to_owned()))));
     AttemptsReport {
         could_list,
         schema: schema("attempts"),

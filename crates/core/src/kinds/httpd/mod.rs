@@ -61,6 +61,7 @@ static PROFILE: Profile = Profile {
         files: &["httpd", "apache2", "/usr/sbin/apache2", "/usr/sbin/httpd"],
     }),
     logs: &["/var/log/apache2/error.log", "/var/log/httpd/error_log", "/var/log/apache2/error_log"],
+    site_logs: true,
     http: true,
     listens_as_configured: true,
     comment: Some("#"),

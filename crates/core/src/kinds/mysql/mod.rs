@@ -48,6 +48,7 @@ static PROFILE: Profile = Profile {
         "/var/log/mysqld.log",
         "/var/log/mysql/mysqld.log",
     ],
+    data_logs: &["*.err"],
     comment: Some("#"),
     keeps_data: true,
     replaces_sockets: true,

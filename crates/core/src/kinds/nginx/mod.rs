@@ -31,6 +31,7 @@ static PROFILE: Profile = Profile {
     packages: &["nginx", "nginx-full", "nginx-core", "nginx-light", "nginx-extras", "nginx-common"],
     version: Some(VersionMark { words: "nginx version: nginx/", stands: Stands::Behind, files: &[] }),
     logs: &["/var/log/nginx/error.log"],
+    site_logs: true,
     http: true,
     listens_as_configured: true,
     comment: Some("#"),

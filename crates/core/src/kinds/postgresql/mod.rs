@@ -41,6 +41,7 @@ static PROFILE: Profile = Profile {
     ],
     version: Some(VersionMark { words: ", compiled by ", stands: Stands::First, files: &["postgres"] }),
     listens_as_configured: true,
+    data_logs: &["log/*", "pg_log/*"],
     comment: Some("#"),
     keeps_data: true,
     replaces_sockets: true,

@@ -149,6 +149,18 @@ fn what_a_receiver_kept_is_the_record_where_no_journal_is() {
         reports_ready: true,
         ..AttemptRequest::of_files(kind.log_owner(), &[], &zone, 100)
     };
+    // Where a journal is there, only who wants the whole history has the files searched.
+    let kept = host.clone().recorded("_PID=1", &[(5, "Starting something else")]);
+    let short = AttemptRequest { count_all: false, ..request };
+    assert!(attempts(&Snapshot::new(&kept), &short).list.is_empty());
+    assert_eq!(attempts(&Snapshot::new(&host), &short).list.len(), 3);
+    let request = AttemptRequest { count_all: true, ..short };
+    assert_eq!(attempts(&Snapshot::new(&kept), &request).list.len(), 3);
+    // Who may not read them is told.
+    let closed = host.clone().closed("/var/log/syslog");
+    let snapshot = Snapshot::new(&closed);
+    assert!(attempts(&snapshot, &request).list.is_empty());
+    assert!(snapshot.not_seen().iter().any(|l| l.contains("/var/log/syslog")), "{:?}", snapshot.not_seen());
     let list = attempts(&Snapshot::new(&host), &request).list;
     let ends: Vec<_> = list.iter().rev().map(|a| (a.outcome, a.afterwards)).collect();
     let ran = |how| (READY, Some(how));
