@@ -88,8 +88,11 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
     if profile.programs.is_empty() {
         return Vec::new();
     }
-    let parents =
-        known.files.iter().map(String::as_str).chain(profile.logs.iter().copied()).map(path::parent);
+    // The usual places are those of the installation of the distribution, and of no other.
+    let is_usual = service.unit_name().is_some_and(|unit| profile.units.contains(&unit))
+        || profile.configs.contains(&service.instance.config.as_str());
+    let usual_logs: &[&str] = if is_usual { profile.logs } else { &[] };
+    let parents = known.files.iter().map(String::as_str).chain(usual_logs.iter().copied()).map(path::parent);
     let mut dirs: Vec<String> = parents.map(str::to_owned).collect();
     let data = config.model.data_dir.as_ref();
     let below: Vec<String> =
@@ -106,7 +109,6 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
         below.iter().filter(lies).any(|p| path::matches(path::name(p), path::name(file), false))
     };
     let in_data = |dir: &str| below.iter().any(|pattern| path::parent(pattern) == dir);
-    let is_usual_unit = service.unit_name().is_some_and(|unit| profile.units.contains(&unit));
     let zone = super::log_zone(snapshot, service, config);
     let begun = known.files.iter().filter_map(|log| begun(snapshot, service, &zone, log)).min();
     let of_site = |file: &str| config.model.error_logs.iter().any(|log| log.path == file);
@@ -114,7 +116,7 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
         for entry in snapshot.list(dir).seen().unwrap_or_default() {
             let name = crate::log::unrotated(&entry.name);
             let file = path::join(dir, name);
-            let usual = profile.logs.contains(&file.as_str());
+            let usual = usual_logs.contains(&file.as_str());
             if ((shared(dir) || in_data(dir)) && !usual && !of_data(&file))
                 || known.files.contains(&file)
                 || of_site(&file)
@@ -133,7 +135,7 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
             let packed = entry.name != name && !entry.name.ends_with(|c: char| c.is_ascii_digit());
             // Another instance may write beside it. What was left when the log was moved is older than all that the
             // log has now; the further forms of one log share its name, or lie with the data.
-            let own = (usual && is_usual_unit)
+            let own = usual
                 || of_data(&file)
                 || known.files.iter().any(|log| stem(log) == stem(&file))
                 || begun.is_none_or(|begun| status.modified * 1_000_000 <= begun + MOVED);

@@ -123,3 +123,27 @@ fn earlier_logs_count_and_those_of_others_do_not() {
     assert_eq!(log_files(&snapshot, &service, &config), [LOG]);
     assert!(snapshot.not_seen().is_empty());
 }
+
+#[test]
+fn the_usual_places_are_not_those_of_another_installation() {
+    let moved = EDGE_CONFIG.replace(LOG, "/srv/edge/error.log");
+    let host = edge_host(&moved)
+        .dir("/srv/edge", 0o755, 0)
+        .file("/srv/edge/error.log", LINE)
+        .file(LOG, &LINE.repeat(3))
+        .modified(LOG, 100);
+    let logs = |toml: &str| {
+        let snapshot = Snapshot::new(&host);
+        let service = described(&host, "edge", toml);
+        let config = service.kind.read(&snapshot, &service.instance);
+        crate::case::logs(&snapshot, &service, &config, true).files
+    };
+    // The distribution's own installation, by its configuration.
+    assert_eq!(logs(""), ["/srv/edge/error.log", LOG]);
+    let host = host.clone().file("/srv/edge/edge.conf", &moved);
+    let snapshot = Snapshot::new(&host);
+    let toml = "[service.own]\nkind = \"nginx\"\nconfig = \"/srv/edge/edge.conf\"\n";
+    let service = described(&host, "own", toml);
+    let config = service.kind.read(&snapshot, &service.instance);
+    assert_eq!(crate::case::logs(&snapshot, &service, &config, true).files, ["/srv/edge/error.log"]);
+}
