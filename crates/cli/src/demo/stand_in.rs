@@ -32,7 +32,7 @@ pub(super) fn run() -> Option<ExitCode> {
             .map_or_else(|e| Err(e.0), |site| if *verb == "stop" { stop_site(&site) } else { Ok(()) }),
         ("tide-relay", [dir, log, "start"]) => detach(&[dir, log, "run"]),
         ("tide-relay", [dir, log, "run"]) => relay(Path::new(dir), Path::new(log)),
-        ("tide-relay", [dir, _, "stop"]) => stop(&Path::new(dir).join("relay.pid")),
+        ("tide-relay", [dir, _, "stop"]) => stop(&Path::new(dir).join("relay.pid")).map(drop),
         _ => Err(format!("{name}: no such call")),
     };
     Some(match outcome {
@@ -87,12 +87,13 @@ fn end_now() {
 
 /// The stand-in's stop says in its log what the daemon says there.
 fn stop_site(site: &Site) -> Result<(), String> {
-    stop(&site.pid_file)?;
-    log(&site.error_log, "mpm_event:notice", "AH00491: caught SIGTERM, shutting down");
+    let pid = stop(&site.pid_file)?;
+    log_as(pid, &site.error_log, "mpm_event:notice", "AH00491: caught SIGTERM, shutting down");
     Ok(())
 }
 
-fn stop(pid_file: &Path) -> Result<(), String> {
+/// Ends the process of a pid file, and gives its number.
+fn stop(pid_file: &Path) -> Result<u32, String> {
     let text = fs::read_to_string(pid_file).map_err(|e| format!("{}: {e}", pid_file.display()))?;
     let number = text
         .trim()
@@ -106,7 +107,7 @@ fn stop(pid_file: &Path) -> Result<(), String> {
         std::thread::sleep(Duration::from_millis(20));
     }
     let _ = fs::remove_file(pid_file);
-    Ok(())
+    Ok(number.as_raw_nonzero().get().unsigned_abs())
 }
 
 /// The tide-gauge simulation that somebody left running.
@@ -231,10 +232,13 @@ impl Site {
 
 /// A line of the error log, in the daemon's format and local time.
 fn log(file: &Path, level: &str, text: &str) {
+    log_as(std::process::id(), file, level, text);
+}
+
+fn log_as(pid: u32, file: &Path, level: &str, text: &str) {
     let now = Timestamp::now().to_zoned(zone());
     let stamp = now.strftime("%a %b %d %H:%M:%S%.6f %Y");
-    let line =
-        format!("[{stamp}] [{level}] [pid {}:tid {}] {text}\n", std::process::id(), std::process::id());
+    let line = format!("[{stamp}] [{level}] [pid {pid}:tid {pid}] {text}\n");
     append(file, &line);
 }
 
