@@ -233,6 +233,7 @@ impl Log<'_, '_> {
             open_until: None,
             last_at: None,
             last_pid: None,
+            trace_of: None,
             passed: Vec::new(),
             passed_at: 0,
             passed_whole: true,

@@ -63,6 +63,8 @@ pub(super) struct Placer<'p, 'r> {
     /// The attempt of the manager's that the line before belonged to, and the process that wrote it.
     pub(super) last_at: Option<usize>,
     pub(super) last_pid: Option<u32>,
+    /// The attempt of the manager's that the lines without a stamp go with, such as a stack trace.
+    pub(super) trace_of: Option<usize>,
     /// What was passed over before the line, and where it begins.
     pub(super) passed: Vec<u8>,
     pub(super) passed_at: u64,
@@ -82,6 +84,7 @@ pub(super) struct Placer<'p, 'r> {
 
 impl Taker for Placer<'_, '_> {
     fn passed(&mut self, bytes: &[u8], start: u64) {
+        self.trace_of = None;
         self.passed.clear();
         self.passed.extend_from_slice(bytes);
         self.passed_at = start;
@@ -112,6 +115,7 @@ impl Taker for Placer<'_, '_> {
         };
         let mut time = None;
         if let Some(head) = &head {
+            self.trace_of = None;
             self.here = (self.piece, line.start);
             let shift = self.shifts.at(self.piece, line.start);
             let stamp = self.meant(head.time, around, shift);
@@ -288,8 +292,11 @@ impl Placer<'_, '_> {
             time.and_then(|t| self.managed_at(t, body, pid, mark)).filter(|at| !of_the_one_before(at))
         {
             self.note_mark(at, mark, time);
-            (self.last_at, self.last_pid) = (Some(at), pid.or(self.last_pid));
+            (self.last_at, self.last_pid, self.trace_of) = (Some(at), pid.or(self.last_pid), Some(at));
             return Some(at);
+        }
+        if time.is_none() && mark.is_none() && self.trace_of.is_some() {
+            return self.trace_of;
         }
         let told_before = self.stamp_before.filter(|_| mark == Some(Mark::Crash));
         let Some(time) = time.or(told_before) else {

@@ -7,7 +7,16 @@ use crate::code::Code;
 /// First causes before aftermath; doubles of the journal and the file are one. Then what the exit and the
 /// words say of the end.
 pub(super) fn settle(attempt: &mut Attempt, request: &Request) {
-    attempt.failures.sort_by_key(|f| (f.found.aftermath, f.time));
+    // A first line whose second never came is context: beside a whole reason it does not lead, and where
+    // another log holds a whole one it is that one's copy.
+    attempt.failures.sort_by_key(|f| (f.found.aftermath, f.found.continues, f.time));
+    let whole: Vec<String> = attempt
+        .failures
+        .iter()
+        .filter(|f| !f.found.aftermath && !f.found.continues)
+        .map(|f| f.file.clone())
+        .collect();
+    attempt.failures.retain(|f| !f.found.continues || whole.iter().all(|file| *file == f.file));
     let mut seen: Vec<(Code, String)> = Vec::new();
     attempt.failures.retain(|f| {
         // On its standard error a daemon may put its own name before its words.

@@ -165,6 +165,28 @@ fn a_second_line_that_no_rule_knows_does_not_lose_the_first() {
 }
 
 #[test]
+fn a_first_line_whose_second_was_lost_does_not_lead_nor_stand_beside_its_whole_copy() {
+    let head =
+        "SEVERE [main] org.apache.tomcat.util.digester.Digester.startElement Begin event threw exception";
+    let stamp = jiff::Timestamp::from_second(crate::tests::NOW - 98).unwrap();
+    let stamp = stamp.strftime("%d-%b-%Y %H:%M:%S.100").to_string();
+    let lost = "java.lang.OutOfMemoryError: Metaspace";
+    let told = |file: &str, journal: &[&str]| {
+        let mut lines = vec![(1000, super::STARTING, "Starting")];
+        lines.extend(journal.iter().map(|line| (2100, "", *line)));
+        lines.push((4300, super::FAILED, "Failed to start"));
+        let host = TextHost::new().file("/log", file).journal(&lines);
+        let list = history(&host, "tomcat", true, &["/log"]);
+        codes(list.last().unwrap())
+    };
+    let (whole, bare) = (format!("{stamp} {head}\n\t{lost}\n"), format!("{stamp} {head}\n"));
+    assert_eq!(told(&whole, &[head]), [Code::MemoryShort]);
+    assert_eq!(told(&bare, &[head, lost]), [Code::MemoryShort]);
+    // Where nothing else is known, it is what is known.
+    assert_eq!(told(&bare, &[head])[..1], [Code::ConfigBadValue]);
+}
+
+#[test]
 fn loaders_and_launchers_are_understood_for_every_kind() {
     for (line, code) in [
         (
