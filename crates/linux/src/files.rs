@@ -149,8 +149,17 @@ pub(crate) fn link_of(node: &impl AsFd) -> Look<Answer> {
     }
 }
 
+/// The names in a directory, which is reached as every file is.
 pub(crate) fn list(path: &Path) -> Look<Answer> {
-    let entries = match fs::read_dir(path) {
+    let (node, stat) = match found(path) {
+        Look::Seen(found) => found,
+        Look::Absent => return Look::Absent,
+        Look::NotSeen(why) => return Look::NotSeen(why),
+    };
+    if kind(stat.st_mode) != FileKind::Directory {
+        return Look::Absent;
+    }
+    let entries = match fs::read_dir(proc_path(&node)) {
         Ok(entries) => entries,
         Err(error) => return unseen_io(&error),
     };
@@ -583,5 +592,15 @@ mod tests {
         // Root's links lead anywhere; a link behind a link is still the account's.
         assert!(reads("g", "private", 0, "log") && reads("h", "closed/log", 0, ""));
         assert!(!reads("i", "c", 0, "log"), "root's link to the account's link");
+        // What a directory holds is told by the same rule.
+        let lists =
+            |name: &str| matches!(list(&at(name)), Look::Seen(Answer::Names(names)) if names.len() == 1);
+        fs::create_dir(at("hidden")).unwrap();
+        fs::set_permissions(at("hidden"), fs::Permissions::from_mode(0o711)).unwrap();
+        fs::write(at("hidden/x"), "").unwrap();
+        symlink("hidden", at("j")).unwrap();
+        lchown(at("j"), Some(ACCOUNT), None).unwrap();
+        assert!(lists("a") && lists("b") && lists("hidden"));
+        assert!(!lists("d") && !lists("j") && !lists("open/log"));
     }
 }

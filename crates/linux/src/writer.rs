@@ -427,6 +427,11 @@ impl HostWriter for LinuxWriter {
             let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
             let made =
                 retry_on_intr(|| rustix::fs::openat(&staged.dir, &*staged.name, flags, Mode::empty()))?;
+            // Beside the target its keeper may have renamed another directory to this name since: what is
+            // given away is ours and holds nothing.
+            if files::status_of(&made)?.uid != rustix::process::geteuid().as_raw() || !is_empty(&made)? {
+                return Err(std::io::Error::other("somebody put another directory in its place"));
+            }
             if rustix::process::geteuid().is_root() {
                 retry_on_intr(|| {
                     rustix::fs::fchown(&made, Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid)))
@@ -596,6 +601,16 @@ impl HostWriter for LinuxWriter {
             _ => None,
         }
     }
+}
+
+/// Whether an open directory holds nothing.
+fn is_empty(dir: &OwnedFd) -> std::io::Result<bool> {
+    for entry in rustix::fs::Dir::read_from(dir)? {
+        if !matches!(entry?.file_name().to_bytes(), b"." | b"..") {
+            return Ok(false);
+        }
+    }
+    Ok(true)
 }
 
 /// Removes an empty directory, where it is there.

@@ -83,7 +83,11 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     }
     if chosen.is_empty() {
         context.emit(&pages::fix::plans(&report, &headline, &context.program()), &report)?;
-        let why: Vec<String> = report.unavailable.iter().map(|u| format!("{}: {}", u.id, u.reason)).collect();
+        let choice = offers.offers.iter().filter(|o| o.rank == 0);
+        let why: Vec<String> = choice
+            .map(|o| format!("{}: only where it is picked by its id", o.plan.id))
+            .chain(report.unavailable.iter().map(|u| format!("{}: {}", u.id, u.reason)))
+            .collect();
         let error = CliError::refused("no fix for the first cause can be carried out; nothing was changed");
         return Err(if why.is_empty() { error } else { error.hint(why.join("; ")) });
     }

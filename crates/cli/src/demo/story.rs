@@ -90,12 +90,15 @@ fn end_processes(dir: &Path) -> usize {
     let bin = format!("{}/", dir.join("bin").display());
     let mut ended = 0;
     for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
-        let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<i32>().ok()) else { continue };
+        let pid = entry.file_name().to_str().and_then(|n| n.parse::<i32>().ok());
+        let Some(pid) = pid.and_then(rustix::process::Pid::from_raw) else { continue };
+        // Held before it is looked at: what gets the signal is what was looked at, whoever has the number then.
+        let Ok(held) = rustix::process::pidfd_open(pid, rustix::process::PidfdFlags::empty()) else {
+            continue;
+        };
         let line = fs::read(entry.path().join("cmdline")).unwrap_or_default();
-        if line.starts_with(bin.as_bytes())
-            && let Some(pid) = rustix::process::Pid::from_raw(pid)
-            && rustix::process::kill_process(pid, rustix::process::Signal::KILL).is_ok()
-        {
+        let ours = line.starts_with(bin.as_bytes());
+        if ours && rustix::process::pidfd_send_signal(&held, rustix::process::Signal::KILL).is_ok() {
             ended += 1;
         }
     }

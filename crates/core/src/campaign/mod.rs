@@ -172,6 +172,8 @@ pub fn offers(
             }
         }
     }
+    // What only a person chooses comes after what does not need one.
+    found.offers.sort_by_key(|o| (o.rank, o.plan.by_choice));
     found
 }
 
@@ -200,14 +202,14 @@ fn sound(snapshot: &Snapshot, case: &Case, plan: Plan) -> Result<Plan, String> {
 }
 
 impl Offers {
-    /// The offers of these ids, in their order; without any, the first one for the first cause: the others
-    /// may follow from that.
+    /// The offers of these ids, in their order; without any, the first one for the first cause that is not a
+    /// person's choice: the others may follow from that.
     ///
     /// # Errors
     /// The id that is not offered, and why.
     pub fn choose(&self, picks: &[String]) -> Result<Vec<&Offer>, Refusal> {
         if picks.is_empty() {
-            return Ok(self.offers.iter().find(|o| o.rank == 0).into_iter().collect());
+            return Ok(self.offers.iter().find(|o| o.rank == 0 && !o.plan.by_choice).into_iter().collect());
         }
         let one = |id: &String| {
             if let Some(no) = self.unavailable.iter().find(|u| u.id == *id) {

@@ -522,7 +522,12 @@ pub fn opener(snapshot: &Snapshot, socket: &Socket, pids: &[u32]) -> Option<Hold
     pids.sort_by_key(|p| (start(*p), *p));
     // A child that outlives its parent is not the opener as long as the parent holds the socket, too.
     let parent_of = |pid: u32| snapshot.brief(pid).map_or(0, |b| b.parent);
-    let first = pids.iter().copied().find(|p| !pids.contains(&parent_of(*p))).or(pids.first().copied())?;
+    // An account can hand a socket of its own to a process of somebody else, who then holds it as well: the
+    // opener is one of those whose socket it is. What root opened may have been handed on to anybody.
+    let whose = |pid: u32| snapshot.brief(pid).map(|b| b.uid);
+    let own: Vec<u32> = pids.iter().copied().filter(|p| whose(*p) == Some(socket.uid)).collect();
+    let among = if socket.uid == 0 || own.is_empty() { &pids } else { &own };
+    let first = among.iter().copied().find(|p| !among.contains(&parent_of(*p))).or(among.first().copied())?;
     let process = *snapshot.process(first).seen()?;
     let (chain, unit) = chain(snapshot, &process);
     let returns = returns(snapshot, unit.as_deref(), &chain);

@@ -214,6 +214,26 @@ impl Case<'_> {
             || instance.variables.iter().any(|f| snapshot.exists(f) != Some(false) && !by_root(f))
     }
 
+    /// Whether what a line says is the word of those alone who decide what is started: a built-in default, an
+    /// argument, or a line of a file that nobody else can write.
+    pub(crate) fn is_roots_word(&self, snapshot: &Snapshot, place: Option<&Place>) -> bool {
+        !self.is_steered(snapshot)
+            && place.is_none_or(|p| !p.file.starts_with('/') || by_root(snapshot)(&p.file))
+    }
+
+    /// Whether a port is the service's by more than a line that its own account could have written: by custom,
+    /// by the services file, or by a word of root's.
+    pub(crate) fn may_have(&self, snapshot: &Snapshot, port: u16) -> bool {
+        let by_custom = !self.is_steered(snapshot) && self.service.kind.profile().ports.contains(&port);
+        let described = &self.service.described.listen;
+        by_custom
+            || described.iter().filter_map(|l| l.rsplit(':').next()).any(|p| p.parse() == Ok(port))
+            || self
+                .wanted
+                .iter()
+                .any(|w| w.listen.port == port && self.is_roots_word(snapshot, w.place.as_ref()))
+    }
+
     /// Whether nothing tells of the service but a process that somebody besides root and the caller started:
     /// even its name is his.
     fn is_strangers(&self, snapshot: &Snapshot) -> bool {

@@ -28,7 +28,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         let port = want.listen.port;
         let taken = told(&[Code::PortTaken, Code::AlreadyRunning], port);
         for holder in &want.held_by {
-            let found = ports::taken(case, want, holder);
+            let found = ports::taken(snapshot, case, want, holder);
             all.push(if taken {
                 Finding { proof: Proof::Said, fixes: offered(found.fixes), ..found }
             } else {

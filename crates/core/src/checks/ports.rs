@@ -15,7 +15,7 @@ const CAP_NET_BIND_SERVICE: &str = "CAP_NET_BIND_SERVICE";
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut found = Vec::new();
     for want in case.wanted.iter().filter(|w| w.bound && !w.served) {
-        found.extend(want.held_by.iter().map(|holder| taken(case, want, holder)));
+        found.extend(want.held_by.iter().map(|holder| taken(snapshot, case, want, holder)));
         found.extend(
             want.held_unseen
                 .first()
@@ -71,7 +71,7 @@ fn out_of_reach(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<Findi
     })
 }
 
-pub(super) fn taken(case: &Case, want: &Wanted, holder: &Holder) -> Finding {
+pub(super) fn taken(snapshot: &Snapshot, case: &Case, want: &Wanted, holder: &Holder) -> Finding {
     let pid = holder.process.brief.pid;
     let same = same_daemon(case.service, &holder.process) && holder.unit.is_none();
     let code = if same { Code::AlreadyRunning } else { Code::PortTaken };
@@ -94,7 +94,7 @@ pub(super) fn taken(case: &Case, want: &Wanted, holder: &Holder) -> Finding {
         );
     }
     evidence.push(origin(case, holder));
-    let fixes = fixes(case, holder, want, same);
+    let fixes = fixes(snapshot, case, holder, want, same);
     Finding {
         code,
         severity: Severity::Error,
@@ -181,12 +181,14 @@ fn origin(case: &Case, holder: &Holder) -> Evidence {
 }
 
 /// Least dangerous first: a stray is stopped, a managed holder or one with clients is a person's decision.
-fn fixes(case: &Case, holder: &Holder, want: &Wanted, same: bool) -> Vec<&'static str> {
+fn fixes(snapshot: &Snapshot, case: &Case, holder: &Holder, want: &Wanted, same: bool) -> Vec<&'static str> {
     let movable = want.place.is_some()
         && want.listen.protocol != Protocol::Unix
         && !case.service.kind.profile().programs.is_empty();
-    let decision =
-        holder.unit.is_some() || holder.clients.unwrap_or(0) > 0 || holder.returns == Returns::Unknown;
+    let decision = (want.listen.path.is_none() && !case.may_have(snapshot, want.listen.port))
+        || holder.unit.is_some()
+        || holder.clients.unwrap_or(0) > 0
+        || holder.returns == Returns::Unknown;
     match (same, decision && !same, movable) {
         (true, ..) => vec!["stop-holder"],
         (_, true, true) => vec!["move-port", "stop-holder"],

@@ -1,5 +1,6 @@
 //! What a plan is: its steps and edits, what it changes as a diff, and what can go wrong.
 use super::{Needs, Step};
+use crate::case::Case;
 use crate::code::Code;
 use crate::config::Span;
 use crate::kinds::Kind;
@@ -50,10 +51,26 @@ pub struct Plan {
     pub diff: String,
     /// What a person should know: places left alone, what else goes down.
     pub remarks: Vec<String>,
+    /// Whether it is carried out only where a person picks it: what asks for it is a line that the service's
+    /// own account could have written.
+    pub by_choice: bool,
     /// What a running service needs afterwards.
     pub needs: Needs,
     /// Whether the service listens elsewhere afterwards.
     pub moves: bool,
+}
+
+impl Plan {
+    /// Leaves the choice to a person, who is told what asks for it and could be somebody else's word.
+    pub(super) fn leave_to_choice(&mut self, what: &str, case: &Case) {
+        self.by_choice = true;
+        self.risk = self.risk.max(Risk::Medium);
+        self.remarks.push(format!(
+            "{what} is asked for only by what others than root can write, such as {}; so this is done only \
+                where it is picked by its id",
+            case.starter.name
+        ));
+    }
 }
 
 /// What changes in a file, secrets masked.

@@ -407,3 +407,68 @@ fn a_database_in_the_way_is_asked_to_end_and_never_killed() {
         [Step::End(End { gently: false, .. })]
     ));
 }
+
+/// What a plain `--apply` would carry out.
+fn chosen(host: &TextHost) -> Option<String> {
+    let service = described(host, "edge", "");
+    let snapshot = Snapshot::new(host);
+    let case = gather(&snapshot, &service, Depth::Diagnosis);
+    let causes = standing_causes(&snapshot, &case);
+    let all = std::slice::from_ref(&service);
+    let offers = crate::campaign::offers(&snapshot, &case, all, &causes, &BTreeMap::new());
+    let first = offers.choose(&[]).expect("nothing was asked for").first().map(|o| o.plan.id.clone());
+    first
+}
+
+#[test]
+fn what_the_account_itself_asks_for_takes_nothing_from_anybody_unless_a_person_picks_it() {
+    let low = CONFIG.replace("8088", "88").replace("http://127.0.0.1:88;", "http://127.0.0.1:8099;");
+    let low = units::with(&low, "User=tide").dir("/run", 0o777, 0).dir("/var/log/nginx", 0o777, 0);
+    let held = edge().process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[812]);
+    let sockets = units::with(CONFIG, "User=tide\nRestrictAddressFamilies=AF_UNIX AF_INET6")
+        .dir("/run", 0o777, 0)
+        .dir("/var/log/nginx", 0o777, 0);
+    for (host, id) in [(held, "stop-holder"), (low, "grant-capability"), (sockets, "allow-in-sandbox")] {
+        assert_eq!(chosen(&host).as_deref(), Some(id), "root's own configuration is believed");
+        let plan = offered(&host, &[]).remove(id).unwrap().unwrap();
+        assert!(!plan.by_choice && plan.remarks.iter().all(|r| !r.contains("picked")), "{:?}", plan.remarks);
+        for theirs in ["/etc/nginx/nginx.conf", "/etc/nginx"] {
+            let host = host.clone().belongs_to(theirs, 71);
+            assert_ne!(chosen(&host).as_deref(), Some(id), "{theirs}");
+            let plan = offered(&host, &[]).remove(id).unwrap().unwrap();
+            assert!(
+                plan.by_choice && plan.remarks.iter().any(|r| r.contains("picked")),
+                "{:?}",
+                plan.remarks
+            );
+        }
+    }
+    // A port that the service has by custom needs nobody's word.
+    let web = CONFIG.replace("8088", "80").replace("http://127.0.0.1:80;", "http://127.0.0.1:8099;");
+    let web = units::with(&web, "").process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 80, &[812]);
+    assert_eq!(chosen(&web.belongs_to("/etc/nginx/nginx.conf", 71)).as_deref(), Some("stop-holder"));
+}
+
+#[test]
+fn a_socket_that_an_account_handed_to_somebody_gets_nobody_ended() {
+    let both = |handed: u32, socket: u32| {
+        edge()
+            .process(300, "/usr/sbin/tide-broker", handed, "/system.slice/tide-broker.service")
+            .process(812, "/opt/gauge-sim", 1000, "")
+            .listens("0.0.0.0", 8088, &[300, 812])
+            .opened_by(socket)
+    };
+    let refusal = |host: &TextHost| match &offered(host, &[])["stop-holder"] {
+        Err(why) => why.clone(),
+        Ok(plan) => panic!("{}", plan.title),
+    };
+    // It ran long before, and still it is not the one that opened the socket.
+    assert!(refusal(&both(0, 1000)).contains("process 300 of root"), "{}", refusal(&both(0, 1000)));
+    assert!(refusal(&both(71, 1000)).contains("process 300 of tide"));
+    let alone = edge().process(300, "/usr/sbin/tide-broker", 0, "").listens("0.0.0.0", 8088, &[300]);
+    assert!(refusal(&alone.opened_by(1000)).contains("process 300 of root"));
+    // What root opened it may hand on to whom it likes, and a program's own children are its own.
+    for host in [both(71, 0), both(1000, 1000)] {
+        assert!(offered(&host, &[])["stop-holder"].is_ok());
+    }
+}

@@ -76,6 +76,8 @@ pub struct Profile {
     pub data_logs: &'static [&'static str],
     /// Whether a site may have a log of its own beside the main one.
     pub site_logs: bool,
+    /// Ports that it has by custom: whoever installs it expects it there.
+    pub ports: &'static [u16],
     /// Whether it answers HTTP.
     pub http: bool,
     /// How it can be asked without harm whether it is alive, where not by HTTP.
@@ -112,6 +114,7 @@ impl Profile {
             logs: &[],
             data_logs: &[],
             site_logs: false,
+            ports: &[],
             http: false,
             asks: ProbeProtocol::Tcp,
             listens_as_configured: false,

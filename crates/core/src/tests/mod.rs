@@ -234,6 +234,16 @@ impl TextHost {
         self.sockets.push((socket, pids.to_vec()));
         self
     }
+    /// The last socket was opened by an account.
+    pub(crate) fn opened_by(mut self, uid: u32) -> Self {
+        self.sockets.last_mut().unwrap().0.uid = uid;
+        self
+    }
+    /// A file that is there belongs to an account.
+    pub(crate) fn belongs_to(mut self, path: &str, uid: u32) -> Self {
+        self.files.get_mut(path).unwrap().uid = uid;
+        self
+    }
     pub(crate) fn unit(mut self, name: &str, active: &str, change: impl FnOnce(&mut UnitState)) -> Self {
         let mut state = UnitState {
             id: name.into(),

@@ -23,6 +23,9 @@ fn align_unit(snapshot: &Snapshot, case: &Case, mut plan: Plan) -> Result<Plan, 
         (_, Some(true)) => lines.push("Type=forking".to_owned()),
         _ => return Err("it is not known how it starts".into()),
     }
+    if let Some(file) = model.pid_file.as_ref().filter(|p| !case.keeps(snapshot, &p.path)) {
+        return Err(format!("{} is named by nothing that only root writes", file.path));
+    }
     if lines.is_empty() || lines.iter().any(|l| l == "Type=forking") {
         lines.extend(model.pid_file.as_ref().map(|p| format!("PIDFile={}", p.path)));
     } else if unit.value("Service", "PIDFile").is_some() {

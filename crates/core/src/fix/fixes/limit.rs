@@ -15,7 +15,8 @@ pub(super) static FIX: Fix = Fix {
 fn raise_limit(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     let unit = unit_of(case)?;
     let directive = cause.subject.directive.as_deref().unwrap_or_default();
-    let asked = case.config.model.demands.iter().find(|d| d.directive == directive).map(|d| d.amount);
+    let demand = case.config.model.demands.iter().find(|d| d.directive == directive);
+    let asked = demand.map(|d| d.amount);
     let below = |key: &str, amount: u64| unit.hard_limit(key).is_some_and(|l| l < amount);
     let line = match (directive, asked) {
         ("LimitNPROC" | "TasksMax", None) => {
@@ -48,5 +49,8 @@ fn raise_limit(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) 
     };
     plan.title = format!("raise the limit of {}: {line}", unit.name);
     plan.risk = Risk::Medium;
+    if demand.is_some_and(|d| !case.is_roots_word(snapshot, d.place.as_ref())) {
+        plan.leave_to_choice(directive, case);
+    }
     drop_in(snapshot, case, "limit", &[line], plan)
 }

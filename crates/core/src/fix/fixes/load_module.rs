@@ -62,6 +62,10 @@ fn load_module(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) 
         }
         done.push(module);
     }
+    let place = cause.subject.fault.as_deref().and_then(|f| f.place.as_ref());
+    if !case.is_roots_word(snapshot, place) {
+        plan.leave_to_choice("the module", case);
+    }
     plan.title =
         format!("load {}", done.iter().map(|m| format!("mod_{m}")).collect::<Vec<_>>().join(" and "));
     Ok(plan)

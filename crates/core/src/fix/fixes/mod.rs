@@ -112,6 +112,7 @@ impl Fix {
             edits: vec![],
             diff: String::new(),
             remarks: vec![],
+            by_choice: false,
             needs: self.needs,
             moves: self.moves,
         };

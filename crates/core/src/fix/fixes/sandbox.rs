@@ -20,6 +20,9 @@ fn allow_in_sandbox(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: P
         let family = if address.is_ipv4() { "AF_INET" } else { "AF_INET6" };
         plan.title = format!("let {} open sockets of {family}", unit.name);
         plan.risk = Risk::Medium;
+        if let Some(port) = cause.subject.port.filter(|p| !case.may_have(snapshot, *p)) {
+            plan.leave_to_choice(&format!("port {port}"), case);
+        }
         return drop_in(snapshot, case, "sockets", &[format!("RestrictAddressFamilies={family}")], plan);
     }
     let file = cause.subject.path.clone().ok_or("the path is not known")?;

@@ -1,6 +1,6 @@
 //! Stopping what holds an address, where it was started.
 use super::{Fix, unit_file::unit_file_step};
-use crate::case::{Case, Holder};
+use crate::case::{Case, Holder, Wanted};
 use crate::fix::Step;
 use crate::fix::plan::{Plan, Risk};
 use crate::fix::steps::{End, Job};
@@ -36,6 +36,8 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
         }
         done.push(pid);
         never_touch(snapshot, pid, &holder.process.brief.name, holder.process.own_root)?;
+        let owner = holder.process.brief.uid;
+        was_not_handed(snapshot, holder, pid, owner)?;
         match &holder.unit {
             Some(unit) => {
                 if names.contains(unit) {
@@ -69,6 +71,7 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
                 for other in holder.others.iter().filter(|_| !gently) {
                     if let Look::Seen(child) = snapshot.process(*other) {
                         never_touch(snapshot, *other, &child.brief.name, child.own_root)?;
+                        was_not_handed(snapshot, holder, *other, child.brief.uid)?;
                         plan.steps.extend(end(&child.brief.name, *other, child.brief.start_ticks, false));
                     }
                 }
@@ -83,7 +86,18 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
         }
     }
     if plan.steps.is_empty() {
-        return stop_process(snapshot, cause, plan);
+        return stop_process(snapshot, case, cause, plan);
+    }
+    // Whoever can write the configuration could have asked for anybody's port.
+    let accounts = case.accounts(snapshot);
+    let own = |h: &Holder| accounts.contains(&h.process.brief.uid);
+    let believed = |w: &Wanted| match &w.listen.path {
+        Some(path) => case.names(snapshot, path),
+        None => case.may_have(snapshot, w.listen.port),
+    };
+    let foreign = |w: &&Wanted| w.held_by.iter().any(|h| !own(h)) && !believed(w);
+    if let Some(want) = case.wanted.iter().find(foreign) {
+        plan.leave_to_choice(&want.listen.to_string(), case);
     }
     plan.title = format!("stop {}", names.join(" and "));
     if plan.steps.iter().any(|s| matches!(s, Step::UnitFile(_))) {
@@ -92,11 +106,29 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
     Ok(plan)
 }
 
+/// A process that holds a socket of another account's was handed it: whoever did that must not get it ended.
+fn was_not_handed(snapshot: &Snapshot, holder: &Holder, pid: u32, uid: u32) -> Result<(), String> {
+    let opened = holder.socket.uid;
+    if opened == 0 || uid == opened {
+        return Ok(());
+    }
+    let name = |uid: u32| crate::accounts::user_name(snapshot, uid);
+    Err(format!(
+        "process {pid} of {} holds a socket that {} opened and may have handed to it; it is left alone",
+        name(uid),
+        name(opened)
+    ))
+}
+
 /// A process that holds no address of the service's, and is in its way all the same.
-fn stop_process(snapshot: &Snapshot, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
+fn stop_process(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     let pid = cause.subject.pid.ok_or("it is not known who holds it")?;
     let Look::Seen(process) = snapshot.process(pid) else { return Err(format!("process {pid} has ended")) };
     never_touch(snapshot, pid, &process.brief.name, process.own_root)?;
+    let own = case.accounts(snapshot).contains(&process.brief.uid);
+    if let Some(path) = cause.subject.named().filter(|p| !own && !case.names(snapshot, p)) {
+        plan.leave_to_choice(path, case);
+    }
     if let Some(unit) = crate::case::chain(snapshot, &process).1 {
         plan.title = format!("stop {unit}");
         plan.risk = Risk::High;

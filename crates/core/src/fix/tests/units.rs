@@ -7,7 +7,7 @@ use crate::report::standing_causes;
 use crate::snapshot::Snapshot;
 use crate::tests::{EDGE_UNIT as UNIT, TextHost, described, edge_host};
 
-fn with(config: &str, settings: &str) -> TextHost {
+pub(super) fn with(config: &str, settings: &str) -> TextHost {
     edge_host(config)
         .file(
             "/etc/systemd/system/edge.service",

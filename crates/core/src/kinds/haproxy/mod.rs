@@ -24,6 +24,7 @@ static PROFILE: Profile = Profile {
     listens_as_configured: true,
     comment: Some("#"),
     replaces_sockets: true,
+    ports: &[80, 443],
     ..Profile::plain("haproxy", &GRAMMAR, &CATALOGUE)
 };
 

@@ -66,6 +66,7 @@ static PROFILE: Profile = Profile {
     listens_as_configured: true,
     comment: Some("#"),
     replaces_sockets: true,
+    ports: &[80, 443],
     ..Profile::plain("httpd", &GRAMMAR, &CATALOGUE)
 };
 

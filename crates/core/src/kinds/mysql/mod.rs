@@ -53,6 +53,7 @@ static PROFILE: Profile = Profile {
     keeps_data: true,
     replaces_sockets: true,
     asks: crate::host::ProbeProtocol::Greeting,
+    ports: &[3306, 33060],
     ..Profile::plain("mysql", &GRAMMAR, &CATALOGUE)
 };
 

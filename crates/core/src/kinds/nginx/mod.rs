@@ -36,6 +36,7 @@ static PROFILE: Profile = Profile {
     listens_as_configured: true,
     comment: Some("#"),
     overwrites_pid_file: true,
+    ports: &[80, 443],
     ..Profile::plain("nginx", &GRAMMAR, &CATALOGUE)
 };
 

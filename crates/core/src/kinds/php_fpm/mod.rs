@@ -31,6 +31,7 @@ static PROFILE: Profile = Profile {
     comment: Some(";"),
     replaces_sockets: true,
     asks: crate::host::ProbeProtocol::FastCgi,
+    ports: &[9000],
     ..Profile::plain("php-fpm", &GRAMMAR, &CATALOGUE)
 };
 const DEPTH: usize = 5;

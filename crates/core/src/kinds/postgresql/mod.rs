@@ -46,6 +46,7 @@ static PROFILE: Profile = Profile {
     keeps_data: true,
     replaces_sockets: true,
     asks: crate::host::ProbeProtocol::Postgresql,
+    ports: &[5432],
     ..Profile::plain("postgresql", &GRAMMAR, &CATALOGUE)
 };
 const DEPTH: usize = 10;

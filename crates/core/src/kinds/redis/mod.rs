@@ -46,6 +46,7 @@ static PROFILE: Profile = Profile {
     keeps_data: true,
     replaces_sockets: true,
     asks: crate::host::ProbeProtocol::Redis,
+    ports: &[6379],
     ..Profile::plain("redis", &GRAMMAR, &CATALOGUE)
 };
 

@@ -34,6 +34,7 @@ static PROFILE: Profile = Profile {
     http: true,
     replaces_sockets: true,
     on_java: true,
+    ports: &[8080, 8443, 8005, 8009],
     ..Profile::plain("tomcat", &GRAMMAR, &CATALOGUE)
 };
 
