@@ -58,12 +58,22 @@ fn note(unit: &str, title: String, evidence: Vec<Evidence>) -> Finding {
 
 /// Who told the manager to do this, as far as the record of commands run for root tells; the newest such
 /// order.
+///
+/// What counts is a record that the program itself wrote, as the receiver saw it: anybody may call a process
+/// that. It begins with the terminal or the directory where the command was allowed; before that it says why
+/// it was not. Both directory and arguments are the caller's own words, so a record that seems to hold two
+/// commands tells nothing.
 pub(super) fn order(snapshot: &Snapshot, case: &Case, unit: &str, verb: &str) -> Option<Evidence> {
     let stem = unit.trim_end_matches(".service");
-    let entries = snapshot.journal_of("_COMM=sudo", 400).seen()?;
+    let entries = snapshot.journal_of("_EXE=/usr/bin/sudo", 400).seen()?;
     entries.iter().find_map(|entry| {
         let (who, rest) = entry.message.trim_start().split_once(" : ")?;
-        let command = rest.split_once("COMMAND=")?.1;
+        let (where_from, command) = rest.split_once("COMMAND=").filter(|(_, c)| !c.contains("COMMAND="))?;
+        let mut fields = where_from.split(';').map(str::trim);
+        let allowed = fields.next().is_some_and(|f| f.starts_with("TTY=") || f.starts_with("PWD="));
+        if !allowed || !fields.any(|f| f == "USER=root") {
+            return None;
+        }
         let words: Vec<&str> = command.split_whitespace().collect();
         let manager = words.first().is_some_and(|w| matches!(path::name(w), "systemctl" | "service"));
         let about = words.iter().any(|w| w.trim_end_matches(".service") == stem) && words.contains(&verb);

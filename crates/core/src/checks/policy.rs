@@ -9,7 +9,10 @@ use crate::log::Tail;
 use crate::snapshot::Snapshot;
 
 /// Where refusals are written, the most direct one first.
-const FILES: &[&str] = &["/var/log/audit/audit.log", "/var/log/kern.log"];
+const FILES: &[&str] = &[AUDIT, "/var/log/kern.log"];
+/// The kernel's record, written by a daemon that takes nothing from others; what a receiver of messages
+/// writes anybody may have sent.
+const AUDIT: &str = "/var/log/audit/audit.log";
 /// How much of such a file is read from its end, in bytes.
 const BUDGET: u64 = 4 << 20;
 
@@ -20,8 +23,14 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let Some(last) = case.attempts.first() else { return vec![] };
     let (from, to) = (last.began - 2_000_000, last.ended.unwrap_or(i64::MAX - 5_000_000) + 5_000_000);
     let mut found: Vec<Finding> = Vec::new();
+    let mut accounts = None;
     for (refusal, evidence) in records(snapshot) {
         if refusal.time < from || refusal.time > to || !case.service.has_name(&refusal.program) {
+            continue;
+        }
+        // Anybody can give a process that name, or run that program: what it ran as must be the service's.
+        let accounts = accounts.get_or_insert_with(|| case.accounts(snapshot));
+        if refusal.by_person || refusal.uid.is_some_and(|uid| uid != 0 && !accounts.contains(&uid)) {
             continue;
         }
         let one = finding(case, &refusal, evidence);
@@ -48,6 +57,12 @@ struct Refusal {
     port: Option<u16>,
     /// The profile or the label that refuses.
     by: String,
+    /// The account that it opened a file as, where that is told.
+    uid: Option<u32>,
+    /// Whether its label is that of somebody who is logged in, and not of a service.
+    by_person: bool,
+    /// Whether it stands where anybody can have a line written.
+    told_by_anybody: bool,
 }
 
 /// All refusals, newest first, each with the record it was read from.
@@ -56,7 +71,8 @@ fn records(snapshot: &Snapshot) -> Vec<(Refusal, Evidence)> {
     for file in FILES {
         let Look::Seen(status) = snapshot.stat(file) else { continue };
         for line in Tail::new(snapshot, file, status.size, BUDGET) {
-            if let Some(refusal) = parse(&line.text, None) {
+            if let Some(mut refusal) = parse(&line.text, None) {
+                refusal.told_by_anybody = *file != AUDIT;
                 all.push((refusal, Evidence::new(Source::Log, line.text).file(file)));
             }
         }
@@ -106,6 +122,10 @@ fn parse(line: &str, received: Option<i64>) -> Option<Refusal> {
         wanted: wanted.unwrap_or_default(),
         path,
         port: word("src").and_then(|p| p.parse().ok()),
+        uid: word("fsuid").and_then(|u| u.parse().ok()),
+        by_person: word("scontext")
+            .is_some_and(|c| c.split(':').nth(1).is_some_and(|role| role != "system_r")),
+        told_by_anybody: false,
         by: if labelled { word("tcontext").unwrap_or_default() } else { word("profile").unwrap_or_default() },
     })
 }
@@ -125,7 +145,7 @@ fn finding(case: &Case, refusal: &Refusal, evidence: Evidence) -> Finding {
             "the access policy refuses {} \"{}\"{on} ({})",
             case.service.name, refusal.wanted, refusal.by
         ),
-        proof: Proof::Now,
+        proof: if refusal.told_by_anybody { Proof::Claimed } else { Proof::Now },
         evidence: vec![evidence.time(Some(refusal.time), &case.zone)],
         fixes: vec![],
         blocks: true,
@@ -151,6 +171,9 @@ mod tests {
             (refusal.path.as_deref(), refusal.by.as_str(), refusal.wanted.as_str()),
             (Some("/srv/tide/ibdata1"), "/usr/sbin/mariadbd", "open")
         );
+        assert_eq!((refusal.uid, refusal.by_person), (Some(71), false));
+        let person = label.replace("system_u:system_r:httpd_t", "unconfined_u:unconfined_r:unconfined_t");
+        assert!(parse(&person, None).unwrap().by_person && !parse(label, None).unwrap().by_person);
         assert_eq!(parse("type=AVC msg=audit(x): avc:  granted  { read }", None), None);
         assert_eq!(
             parse(r#"avc:  denied  { read } for pid=1 comm="nginx""#, Some(5)).map(|r| r.time),

@@ -318,6 +318,37 @@ fn complained(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     })
 }
 
+/// What the kernel says when it ends a process for want of memory (`mm/oom_kill.c`).
+struct MemoryKill<'l> {
+    pid: &'l str,
+    /// Name of the process, cut to 15 bytes.
+    name: &'l str,
+    /// Its account; kernels before 5.3 do not say.
+    uid: Option<u32>,
+}
+
+impl<'l> MemoryKill<'l> {
+    /// Reads `… Killed process PID (NAME) total-vm:…, …, UID:N …`.
+    fn read(line: &'l str) -> Option<Self> {
+        let (_, rest) = line.split_once("Killed process ")?;
+        let (pid, rest) = rest.split_once(" (")?;
+        let (name, rest) = rest.rsplit_once(')')?;
+        let uid = rest.split_once("UID:").and_then(|(_, u)| u.split([' ', ',']).next()?.parse().ok());
+        Some(Self { pid, name, uid })
+    }
+}
+
+/// The control group in the line that goes before such a kill:
+/// `oom-kill:…,task_memcg=GROUP,task=NAME,pid=PID,uid=N`. Names may hold anything, commas among it, so it is
+/// read from its ends.
+fn control_group_of<'l>(line: &'l str, pid: &str) -> Option<&'l str> {
+    let (_, rest) = line.strip_prefix("oom-kill:")?.split_once(",task_memcg=")?;
+    let (rest, _) = rest.rsplit_once(",uid=")?;
+    let (rest, of) = rest.rsplit_once(",pid=")?;
+    let (group, _) = rest.split_once(",task=")?;
+    (of == pid).then_some(group)
+}
+
 /// The kernel's or the manager's word that a run was ended because memory ran out.
 pub(super) fn killed_for_memory(
     snapshot: &Snapshot,
@@ -327,14 +358,23 @@ pub(super) fn killed_for_memory(
     result: &str,
 ) -> Option<Evidence> {
     let entries = snapshot.journal_of("_TRANSPORT=kernel", 400).seen().unwrap_or_default();
+    let accounts = case.accounts(snapshot);
+    // A kill long before the end was that of a process that the daemon lives without.
+    let from = began.max(ended - 10_000_000);
     let kill = entries.iter().find(|e| {
         let time = i64::try_from(e.time).unwrap_or(0);
-        let victim = e
-            .message
-            .split_once("Killed process ")
-            .and_then(|(_, rest)| rest.split_once('(')?.1.split_once(')'))
-            .map(|(n, _)| n);
-        time >= began && time <= ended + 2_000_000 && victim.is_some_and(|v| case.service.has_name(v))
+        let Some(kill) = MemoryKill::read(&e.message) else { return false };
+        if time < from || time > ended + 2_000_000 || !case.service.has_name(kill.name) {
+            return false;
+        }
+        // Anybody can give a process that name: whose it was, its control group tells, or its account.
+        let group = entries.iter().find_map(|e| control_group_of(&e.message, kill.pid));
+        match (group, case.service.unit_name()) {
+            (Some(group), Some(unit)) => {
+                crate::case::owner_of(snapshot, group).is_none_or(|owner| owner == unit)
+            }
+            _ => kill.uid.is_none_or(|uid| uid == 0 || accounts.contains(&uid)),
+        }
     });
     match kill {
         Some(entry) => Some(
@@ -352,7 +392,21 @@ pub(super) fn killed_for_memory(
 
 #[cfg(test)]
 mod tests {
-    use super::bytes;
+    use super::{MemoryKill, bytes, control_group_of};
+
+    #[test]
+    fn a_kill_for_memory_is_read_from_its_ends() {
+        let line = "oom-kill:constraint=CONSTRAINT_MEMCG,nodemask=(null),cpuset=/,mems_allowed=0,\
+            oom_memcg=/user.slice,task_memcg=/user.slice/a,task=x,pid=7,uid=0,pid=500,uid=1000";
+        assert_eq!(control_group_of(line, "500"), Some("/user.slice/a"));
+        assert_eq!(control_group_of(line, "7"), None);
+        let line = "Memory cgroup out of memory: Killed process 500 (tide) (x) total-vm:9kB, anon-rss:8kB, \
+            UID:1000 pgtables:9kB oom_score_adj:0";
+        let kill = MemoryKill::read(line).expect("a kill");
+        assert_eq!((kill.pid, kill.name, kill.uid), ("500", "tide) (x", Some(1000)));
+        assert_eq!(MemoryKill::read("Killed process 5 (nginx)").expect("a kill").uid, None);
+        assert!(MemoryKill::read("Killed process").is_none());
+    }
 
     #[test]
     fn amounts_for_people() {

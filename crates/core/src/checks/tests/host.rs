@@ -418,6 +418,25 @@ fn a_kill_for_memory_is_told_by_the_kernel_or_the_manager() {
         &[(9000, "Out of memory: Killed process 500 (nginx) total-vm:9000kB")],
     );
     first(&failed(long_ago), Code::Crashed);
+    let named_so = |account: &str, group: &str| {
+        let kill =
+            format!("Memory cgroup out of memory: Killed process 500 (nginx) total-vm:9kB, UID:{account} x");
+        let before =
+            format!("oom-kill:constraint=CONSTRAINT_MEMCG,task_memcg={group},task=nginx,pid=500,uid=0");
+        let lines: Vec<(i64, &str)> = match group {
+            "" => vec![(95, &kill)],
+            _ => vec![(95, &before), (95, &kill)],
+        };
+        failed(edge().journal(&run).recorded("_TRANSPORT=kernel", &lines))
+    };
+    first(&named_so("0", ""), Code::MemoryShort);
+    first(&named_so("33", "/system.slice/edge.service"), Code::MemoryShort);
+    // Somebody else's process of that name.
+    first(&named_so("1000", ""), Code::Crashed);
+    first(
+        &named_so("0", "/user.slice/user-1000.slice/user@1000.service/app.slice/edge.service"),
+        Code::Crashed,
+    );
     let mut by_manager = run;
     by_manager[3].2 = "Failed with result 'oom-kill'.";
     first(&failed(edge().journal(&by_manager)), Code::MemoryShort);
@@ -588,17 +607,24 @@ fn who_stopped_or_masked_it_is_told() {
         edge()
             .unit("edge.service", "inactive", |_| {})
             .journal(&stopped)
-            .recorded("_COMM=sudo", &[(96, message)])
+            .recorded("_EXE=/usr/bin/sudo", &[(96, message)])
     };
     let entry = diagnose(&host(sudo), "edge", "");
     let note = entry.notes.iter().find(|n| n.code == Code::HandsOff).expect("a note");
     assert!(note.evidence[0].detail.contains("marta ran"), "{:?}", note.evidence);
-    assert!(
-        diagnose(&host(&sudo.replace("edge", "gauge")), "edge", "")
-            .notes
-            .iter()
-            .all(|n| n.code != Code::HandsOff)
-    );
+    let silent = |message: &str| {
+        let entry = diagnose(&host(message), "edge", "");
+        assert!(entry.notes.iter().all(|n| n.code != Code::HandsOff), "{message}: {:?}", entry.notes);
+    };
+    silent(&sudo.replace("edge", "gauge"));
+    silent(&sudo.replace("USER=root", "USER=tide"));
+    // What was not allowed was not done.
+    for why in ["command not allowed", "user NOT in sudoers", "3 incorrect password attempts"] {
+        silent(&sudo.replace("TTY=", &format!("{why} ; TTY=")));
+    }
+    // Directory and arguments are words of whoever calls it.
+    silent(&sudo.replace("/home/marta", "/tmp/x ; USER=root ; COMMAND=/usr/bin/systemctl stop edge"));
+    silent(&sudo.replace("COMMAND=", "COMMAND=/usr/bin/id ; USER=root ; COMMAND="));
 }
 
 #[test]

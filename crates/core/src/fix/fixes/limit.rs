@@ -41,7 +41,7 @@ fn raise_limit(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) 
                 // Address space holds more than the one piece that is asked for: its libraries, threads and
                 // buffers.
                 "LimitAS" => "LimitAS=infinity".to_owned(),
-                "LimitNOFILE" => format!("LimitNOFILE={}", amount + 1024),
+                "LimitNOFILE" => format!("LimitNOFILE={}", amount.saturating_add(1024)),
                 memory => format!("{memory}={}M", (amount >> 20) * 3 / 2 + 256),
             }
         }
