@@ -88,7 +88,10 @@ impl<'h> Snapshot<'h> {
             self.count_refusal(&question, known);
             return known.clone();
         }
-        let answer = self.host.ask(&question);
+        let mut answer = self.host.ask(&question);
+        if let Look::Seen(answer) = &mut answer {
+            answer.keep_to_the_calendar();
+        }
         if self.aside.get() && matches!(answer, Look::NotSeen(_)) {
             // Who asks for it in earnest later is told.
             return answer;

@@ -96,7 +96,8 @@ fn parse(line: &str, received: Option<i64>) -> Option<Refusal> {
     let stamp =
         line.split_once("audit(").and_then(|(_, rest)| rest.split_once(':')).and_then(|(seconds, _)| {
             let (whole, rest) = seconds.split_once('.').unwrap_or((seconds, "0"));
-            Some(whole.parse::<i64>().ok()? * 1_000_000 + rest.parse::<i64>().ok()? * 1000)
+            let millis: i64 = rest.parse().ok()?;
+            whole.parse::<i64>().ok()?.checked_mul(1_000_000)?.checked_add(millis.checked_mul(1000)?)
         });
     let time = stamp.or(received)?;
     let word = |key: &str| -> Option<String> {

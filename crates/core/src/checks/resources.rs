@@ -155,7 +155,7 @@ fn memory_demand(case: &Case, memory: &Memory, demand: &Demand) -> Option<Findin
     let there = match memory.overcommit {
         // The kernel's rule of thumb refuses one piece that is larger than all memory and swap
         // together.
-        0 => memory.total? + memory.swap,
+        0 => memory.total?.saturating_add(memory.swap),
         2 => memory.promised_left?,
         _ => return None,
     };
@@ -178,7 +178,7 @@ fn memory_demand(case: &Case, memory: &Memory, demand: &Demand) -> Option<Findin
 /// Huge pages that are not free.
 fn huge_pages(case: &Case, memory: &Memory, demand: &Demand) -> Option<Finding> {
     let (amount, name) = (demand.amount, &case.service.name);
-    let there = memory.huge_free? * memory.huge_size;
+    let there = memory.huge_free?.saturating_mul(memory.huge_size);
     (amount > there).then(|| {
         let title = format!(
             "{name} asks for {} in huge pages, but only {} of them are free",

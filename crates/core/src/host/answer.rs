@@ -66,6 +66,43 @@ pub enum Answer {
     Probe(ProbeAnswer),
 }
 
+/// The calendar that moments are counted in: the years 1 to 9999, in seconds since the epoch. Whoever owns a
+/// file can set its times to anything that 64 bits hold.
+const CALENDAR: std::ops::RangeInclusive<i64> = -62_135_596_800..=253_402_207_200;
+
+impl Answer {
+    /// Takes moments beyond the calendar for its first or last one, so that they can be counted with.
+    pub(crate) fn keep_to_the_calendar(&mut self) {
+        let seconds = |s: i64| s.clamp(*CALENDAR.start(), *CALENDAR.end());
+        let micros = |m: i64| m.clamp(CALENDAR.start() * 1_000_000, CALENDAR.end() * 1_000_000);
+        let since = |m: u64| m.min(CALENDAR.end().unsigned_abs() * 1_000_000);
+        match self {
+            Self::Status(status) => {
+                status.modified = seconds(status.modified);
+                status.changed = seconds(status.changed);
+            }
+            Self::Process(process) => process.started = process.started.map(seconds),
+            Self::Unit(state) => {
+                for moment in [
+                    &mut state.state_changed,
+                    &mut state.active_entered,
+                    &mut state.left_inactive,
+                    &mut state.main_exited,
+                    &mut state.condition_checked,
+                ] {
+                    *moment = since(*moment);
+                }
+            }
+            Self::Journal(entries) => entries.iter_mut().for_each(|e| e.time = since(e.time)),
+            Self::Clock(clock) => {
+                clock.now = micros(clock.now);
+                clock.booted = clock.booted.map(micros);
+            }
+            _ => {}
+        }
+    }
+}
+
 /// Bytes as text where they are UTF-8, as a list of numbers otherwise.
 mod as_text {
     use serde::{Deserialize, Deserializer, Serialize, Serializer};

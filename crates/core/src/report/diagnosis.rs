@@ -287,7 +287,7 @@ fn clients(snapshot: &Snapshot, case: &Case) -> Option<u32> {
     ports.dedup();
     let mut sum = 0;
     for port in ports {
-        sum += snapshot.clients(port).seen()?;
+        sum = snapshot.clients(port).seen()?.saturating_add(sum);
     }
     Some(sum)
 }

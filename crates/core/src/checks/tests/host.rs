@@ -628,6 +628,29 @@ fn who_stopped_or_masked_it_is_told() {
 }
 
 #[test]
+fn times_that_no_calendar_holds_stop_nothing() {
+    let line =
+        "2031/03/26 06:10:11 [emerg] 7#7: bind() to 0.0.0.0:8088 failed (98: Address already in use)\n";
+    for time in [i64::MAX, i64::MIN, i64::MAX / 1_000_000, i64::MIN / 1_000_000] {
+        let host = ["/var/log/nginx/error.log", "/var/log/nginx/error.log.1", "/run/nginx.pid"]
+            .into_iter()
+            .fold(edge(), |host, file| host.file(file, line).modified(file, time))
+            .modified("/etc/nginx/nginx.conf", time)
+            .modified("/usr/sbin/nginx", time)
+            .recorded(
+                "_TRANSPORT=kernel",
+                &[(95, "audit(9223372036854775807.999:1): avc: denied { read } comm=nginx")],
+            );
+        let entry = failed(host.clone());
+        assert_eq!(entry.state, State::Failed, "{time}");
+        let snapshot = Snapshot::new(&host);
+        let service = described(&host, "edge", "");
+        let case = gather(&snapshot, &service, Depth::Diagnosis);
+        assert!(!case.attempts.is_empty());
+    }
+}
+
+#[test]
 fn clusters_and_standbys_are_left_to_those_who_keep_them() {
     let clustered = edge().file(
         "/run/systemd/system/edge.service.d/50-pacemaker.conf",
