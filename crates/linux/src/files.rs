@@ -14,7 +14,7 @@ use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
-/// Most names of a directory that are listed.
+/// Most names of a directory that are listed; of a larger one nothing is told but that.
 const NAMES: usize = 200_000;
 
 pub(crate) fn unseen<T>(errno: Errno) -> Look<T> {
@@ -165,7 +165,7 @@ pub(crate) fn list(path: &Path) -> Look<Answer> {
     };
     let mut names: Vec<DirectoryEntry> = entries
         .flatten()
-        .take(NAMES)
+        .take(NAMES + 1)
         .map(|entry| {
             let kind = match entry.file_type() {
                 Ok(t) if t.is_file() => FileKind::Regular,
@@ -176,6 +176,9 @@ pub(crate) fn list(path: &Path) -> Look<Answer> {
             DirectoryEntry { name: entry.file_name().to_string_lossy().into_owned(), kind }
         })
         .collect();
+    if names.len() > NAMES {
+        return Look::NotSeen(Unseen::Failed(format!("a directory of more than {NAMES} names")));
+    }
     names.sort_by(|a, b| a.name.cmp(&b.name));
     Look::Seen(Answer::Names(names))
 }
