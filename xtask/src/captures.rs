@@ -40,7 +40,7 @@ fn slim(bundle: &[u8], service: &str) -> Result<Bundle, String> {
             &case,
             std::slice::from_ref(&found),
             &cause,
-            &std::collections::BTreeMap::new(),
+            &jolly_core::fix::Wishes::default(),
         );
     }
     let configuration = case.config.model.files.iter().map(|f| (f.clone(), found.kind)).collect();

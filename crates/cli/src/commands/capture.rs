@@ -59,7 +59,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
                     &case,
                     &services,
                     cause,
-                    &std::collections::BTreeMap::new(),
+                    &jolly_core::fix::Wishes::default(),
                 );
             }
             let _ = report::attempts(&snapshot, service, 20, None, false);

@@ -6,7 +6,7 @@ use crate::pages;
 use clap::Args;
 use jolly_core::campaign::{self, Fate, Offer, Orders, Outcome, Patience, Refusal};
 use jolly_core::case::{Depth, gather};
-use jolly_core::fix::FIXES;
+use jolly_core::fix::{FIXES, Wishes};
 use jolly_core::report::{self, FixReport};
 use std::collections::BTreeMap;
 use std::io::{BufRead, IsTerminal, Write};
@@ -32,6 +32,9 @@ pub(crate) struct Arguments {
     /// A value for a fix, such as port=8081
     #[arg(long, value_name = "NAME=VALUE")]
     set: Vec<String>,
+    /// Change what points at a listener that moves along with it
+    #[arg(long)]
+    with_clients: bool,
     /// Carry it out and verify
     #[arg(long)]
     apply: bool,
@@ -53,7 +56,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     if arguments.apply && context.origin == Origin::Bundle {
         return Err(CliError::usage("captured evidence cannot be changed: --apply needs the host itself"));
     }
-    let given = given(&arguments.set)?;
+    let wishes = Wishes { values: given(&arguments.set)?, with_clients: arguments.with_clients };
     let snapshot = context.snapshot();
     let service = context.service(&snapshot, &arguments.service)?;
     let all = context.all_services(&snapshot);
@@ -62,7 +65,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let (entry, _) = report::diagnose_case(&snapshot, &case);
     let mut report = FixReport::new(&service.name);
     report.cause = causes.first().map(|c| c.title.clone());
-    let offers = campaign::offers(&snapshot, &case, &all, &causes, &given);
+    let offers = campaign::offers(&snapshot, &case, &all, &causes, &wishes);
     offers.offers.iter().for_each(|o| report.add(&o.plan));
     report.unavailable.clone_from(&offers.unavailable);
     if report.fixes.is_empty()
@@ -75,6 +78,10 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     if arguments.apply && causes.is_empty() {
         context.emit(&pages::fix::plans(&report, &headline, &context.program()), &report)?;
         return Ok(if report::is_unwell(&entry) { Status::Problem } else { Status::Well });
+    }
+    if arguments.with_clients && !offers.offers.iter().any(|o| o.plan.moves) {
+        return Err(CliError::usage("--with-clients goes with a fix that moves a listener")
+            .hint("none of the fixes that are offered does"));
     }
     let chosen = offers.choose(&arguments.pick).map_err(refused)?;
     if !arguments.apply {
@@ -149,7 +156,7 @@ fn given(set: &[String]) -> Result<BTreeMap<String, String>, CliError> {
     known.dedup();
     set.iter()
         .map(|pair| match pair.split_once('=') {
-            Some(("port", value)) if !value.parse::<u16>().is_ok_and(|p| p > 0) => {
+            Some(("port" | "tls-port", value)) if !value.parse::<u16>().is_ok_and(|p| p > 0) => {
                 Err(CliError::usage(format!("{value:?} is not a port, expected 1 to 65535")))
             }
             Some((name, value)) if known.contains(&name) => Ok((name.to_owned(), value.to_owned())),

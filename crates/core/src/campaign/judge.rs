@@ -1,5 +1,5 @@
 //! Keep or put back: the cause must be gone, and the service no worse than it was.
-use super::{Fate, Ground, Offer, Outcome, Patience, Refusal, settled};
+use super::{ClientCase, Fate, Ground, Offer, Outcome, Patience, Refusal, settled};
 use crate::case::{Case, Depth, State, gather};
 use crate::code::Code;
 use crate::finding::Source;
@@ -9,13 +9,14 @@ use crate::rank::{Cause, Certainty, Relation};
 use crate::report::{self, Complaint, NextCause, Recovery};
 
 /// What was carried out, and what stood in the way before.
-pub(super) struct Done {
+pub(super) struct Done<'p> {
     pub(super) record: Record,
     pub(super) started: bool,
     pub(super) causes: Vec<Cause>,
+    pub(super) clients: Vec<ClientCase<'p>>,
 }
 
-impl Done {
+impl Done<'_> {
     /// Whether it edited a file.
     fn edited(&self, file: &str) -> bool {
         self.record
@@ -46,7 +47,8 @@ pub(super) fn judge(
         chosen.iter().any(|o| left.iter().any(|c| c.code == o.cause.code && same_thing(c, &o.cause)));
     let was_up = matches!(case.state, State::Running | State::Degraded);
     let still_down = verification.verdict == Recovery::NotRecovered;
-    let worse = still_down && (was_up || is_worse(case, &now, &left, &done));
+    let took_down = done.clients.iter().any(|c| c.went_down(&snapshot));
+    let worse = took_down || still_down && (was_up || is_worse(case, &now, &left, &done));
     outcome.verified = Some(verification.verdict);
     outcome.verification = Some(verification);
     if (persists && still_down) || worse {

@@ -6,17 +6,16 @@ mod settle;
 
 pub use settle::{Patience, settled};
 
-use crate::case::{Case, State};
+use crate::case::{Case, Depth, State, gather};
 use crate::code::Code;
 use crate::fix::steps::{Job, ResetFailed, Run};
 use crate::fix::{
-    self, CommandLine, Commands, HostWriter, Needs, Plan, Preview, Purpose, Record, Step, WriteError,
+    self, CommandLine, Commands, HostWriter, Needs, Plan, Preview, Purpose, Record, Step, Wishes, WriteError,
 };
 use crate::rank::{Cause, Relation};
 use crate::report::{self, NextCause, Recovery, Unavailable, VerifyReport};
 use crate::service::Service;
 use crate::snapshot::Snapshot;
-use std::collections::BTreeMap;
 use std::time::Duration;
 
 /// Time as a campaign sees it.
@@ -136,18 +135,18 @@ pub enum Fate {
     },
 }
 
-/// Plans for every cause that is sure enough; their ids are unique. `given` are the person's own values.
+/// Plans for every cause that is sure enough; their ids are unique.
 pub fn offers(
     snapshot: &Snapshot,
     case: &Case,
     all: &[Service],
     causes: &[Cause],
-    given: &BTreeMap<String, String>,
+    wishes: &Wishes,
 ) -> Offers {
     let mut found = Offers::default();
     // What follows from an earlier cause goes with it: nothing is offered for that.
     for (rank, cause) in causes.iter().enumerate().filter(|(_, c)| c.relation != Relation::Consequence) {
-        for (at, outcome) in fix::plans(snapshot, case, all, cause, given).into_iter().enumerate() {
+        for (at, outcome) in fix::plans(snapshot, case, all, cause, wishes).into_iter().enumerate() {
             let id = cause.fixes.get(at).copied().unwrap_or_default();
             let unique = if found.offers.iter().any(|o| o.plan.id == id) {
                 format!("{id}-{}", rank + 1)
@@ -257,10 +256,17 @@ pub fn carry_out(
     }
     // What nobody can judge is no reason against a start: whether the change is kept rests on the service then.
     let may_start = after.is_none() && read.readable && read.bounded.is_none();
+    let clients = clients(snapshot, &picked);
+    if let Some(why) = clients.iter().find_map(|c| c.refusal(&preview)) {
+        return Err(Refusal::InTheWay(why));
+    }
     let start =
         if orders.no_start || !ground.is_live() || !may_start { vec![] } else { start_steps(case, chosen) };
     let starts = !start.is_empty();
     steps.extend(start);
+    if !orders.no_start && ground.is_live() {
+        steps.extend(clients.iter().filter_map(|c| fix::client_reload(&c.case)));
+    }
     let causes = report::standing_causes(snapshot, case);
     let record = fix::apply(writer, record(snapshot, case, chosen, steps), ground)?;
     let mut outcome = Outcome {
@@ -281,10 +287,43 @@ pub fn carry_out(
         writer,
         case,
         chosen,
-        judge::Done { record, started: starts, causes },
+        judge::Done { record, started: starts, causes, clients },
         orders.patience,
         outcome,
     )
+}
+
+/// Another service whose configuration changes along, as it is before.
+struct ClientCase<'p> {
+    case: Case<'p>,
+}
+
+fn clients<'p>(snapshot: &Snapshot, picked: &[&'p Plan]) -> Vec<ClientCase<'p>> {
+    let all = picked.iter().flat_map(|p| &p.clients);
+    all.map(|c| ClientCase { case: gather(snapshot, &c.service, Depth::State) }).collect()
+}
+
+impl ClientCase<'_> {
+    fn is_up(case: &Case) -> bool {
+        matches!(case.state, State::Running | State::Degraded)
+    }
+
+    /// Why its configuration would be refused, where it is not already.
+    fn refusal(&self, preview: &Preview) -> Option<String> {
+        let service = self.case.service;
+        let over = Snapshot::new(preview);
+        let (_, read) = report::lint_configuration(&over, service.kind, &service.instance);
+        let fault = read.first_error().filter(|_| self.case.config.first_error().is_none())?;
+        Some(format!(
+            "the configuration of {} would be refused afterwards: {}; nothing was changed",
+            service.name, fault.message
+        ))
+    }
+
+    /// Whether it ran, and does not any more.
+    fn went_down(&self, snapshot: &Snapshot) -> bool {
+        Self::is_up(&self.case) && !Self::is_up(&gather(snapshot, self.case.service, Depth::State))
+    }
 }
 
 /// The steps that bring the service up with what was changed.

@@ -278,8 +278,12 @@ fn led(field: &Field, hand: &mut Hand, picks: &[&str], orders: Orders) -> Result
     let snapshot = Snapshot::new(&before);
     let case = gather(&snapshot, &service, Depth::Diagnosis);
     let causes = standing_causes(&snapshot, &case);
-    let given = BTreeMap::from([("port".to_owned(), "8090".to_owned())]);
-    let all: Offers = offers(&snapshot, &case, std::slice::from_ref(&service), &causes, &given);
+    let values = BTreeMap::from([("port".to_owned(), "8090".to_owned())]);
+    let given = crate::fix::Wishes { values, with_clients: true };
+    let mut services = vec![service.clone()];
+    services
+        .extend(snapshot.exists(PROXY).filter(|there| *there).map(|_| described(&before.now(), "quay", "")));
+    let all: Offers = offers(&snapshot, &case, &services, &causes, &given);
     let picks: Vec<String> = picks.iter().map(|p| (*p).to_owned()).collect();
     let chosen = all.choose(&picks)?;
     carry_out(field, hand, &snapshot, &case, &chosen, orders)
@@ -301,6 +305,51 @@ fn what_helps_is_kept() {
         Duration::from_secs(3),
         "it was looked at again after it had time to fall over"
     );
+}
+
+const PROXY: &str = "/etc/haproxy/haproxy.cfg";
+
+/// The same, and a proxy that passes on to it.
+fn held_behind_a_proxy() -> Stage {
+    let stage = held();
+    stage.change(|host| {
+        host.program("/usr/sbin/haproxy")
+            .file(
+                PROXY,
+                "frontend a\n  bind :8300\n  default_backend b\nbackend b\n  server s 127.0.0.1:8088\n",
+            )
+            .file(
+                "/etc/systemd/system/quay.service",
+                "[Service]\nExecStart=/usr/sbin/haproxy -f /etc/haproxy/haproxy.cfg\nExecReload=/bin/true\n",
+            )
+            .unit("quay.service", "active", |u| u.main_pid = 900)
+            .process(900, "/usr/sbin/haproxy -f /etc/haproxy/haproxy.cfg", 0, "/system.slice/quay.service")
+            .listens("0.0.0.0", 8300, &[900])
+    });
+    stage
+}
+
+#[test]
+fn a_proxy_follows_a_port_that_moves_and_must_outlive_that() {
+    let proxy = |stage: &Stage| Snapshot::new(stage).text(PROXY).seen().unwrap();
+    let stage = held_behind_a_proxy();
+    let (field, mut hand) = (Field::new(&stage), Hand::new(&stage, comes_up));
+    let outcome = led(&field, &mut hand, &["move-port"], orders()).unwrap();
+    assert_eq!(outcome.fate, Fate::Helped);
+    assert_eq!(hand.jobs[1..], ["start edge.service", "reload quay.service"]);
+    assert!(proxy(&stage).contains("127.0.0.1:8090") && stage.config().contains("listen 8090;"));
+    // It comes up, and the proxy goes down with what it was made to read.
+    let stage = held_behind_a_proxy();
+    let start = |host| comes_up(host).without_process(900).unit("quay.service", "failed", |_| {});
+    let (field, mut hand) = (Field::new(&stage), Hand::new(&stage, start));
+    let outcome = led(&field, &mut hand, &["move-port"], orders()).unwrap();
+    assert!(matches!(outcome.fate, Fate::PutBack { .. }), "{:?}", outcome.fate);
+    assert!(proxy(&stage).contains("127.0.0.1:8088") && stage.config() == CONFIG);
+    // Files alone: nothing is reloaded.
+    let stage = held_behind_a_proxy();
+    let (field, mut hand) = (Field::new(&stage), Hand::new(&stage, comes_up));
+    led(&field, &mut hand, &["move-port"], Orders { no_start: true, ..orders() }).unwrap();
+    assert!(proxy(&stage).contains("127.0.0.1:8090") && hand.jobs.is_empty());
 }
 
 /// `edge`, whose directory of logs is missing.

@@ -5,8 +5,7 @@ use crate::case::{Case, State};
 use crate::code::Code;
 use crate::config::Upstream;
 use crate::finding::{Evidence, Finding, Source, Subject, stage};
-use crate::host::{Look, Protocol, Socket};
-use crate::net::Listen;
+use crate::host::{Look, Protocol};
 use crate::service::Service;
 use crate::services_file::ServicesFile;
 use crate::serving;
@@ -25,7 +24,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         let loops = |a: IpAddr| a.is_loopback() || own.contains(&a);
         u.listen.protocol == Protocol::Unix || u.listen.address.is_some_and(loops)
     };
-    let answers = |u: &Upstream| sockets.iter().any(|s| serves(s, u));
+    let answers = |u: &Upstream| sockets.iter().any(|s| u.is_served_by(s));
     // Of several that do the same work, one is enough.
     let mut groups: BTreeMap<(&str, u32, &str), Vec<&Upstream>> = BTreeMap::new();
     for one in all {
@@ -66,15 +65,6 @@ fn is_apart(case: &Case) -> bool {
         || case.processes.iter().any(|p| !p.own_root)
 }
 
-/// Whether a socket is what an upstream leads to.
-fn serves(socket: &Socket, upstream: &Upstream) -> bool {
-    upstream.listen.served_by(socket)
-        || (socket.port == upstream.listen.port
-            && upstream.listen.address.is_some_and(|a| a.is_loopback())
-            && socket.protocol == upstream.listen.protocol
-            && socket.address.is_some_and(|a| a.is_loopback() || a.is_unspecified()))
-}
-
 fn points(case: &Case, dead: &Upstream) -> Evidence {
     Evidence::new(Source::Config, format!("{} passes on to {}", case.service.name, dead.listen))
         .at(&dead.place)
@@ -84,7 +74,7 @@ fn finding(snapshot: &Snapshot, case: &Case, dead: &Upstream, services: &[Servic
     let wants = |s: &&Service| {
         let config = s.configuration(snapshot);
         let own = config.model.listens.iter().chain(&config.model.guesses);
-        s.name != case.service.name && own.map(|l| &l.listen).any(|l| reaches(dead, l))
+        s.name != case.service.name && own.map(|l| &l.listen).any(|l| dead.leads_to(l))
     };
     let behind = services.iter().find(wants).filter(|s| !crate::case::is_running(snapshot, s))?;
     let evidence = vec![
@@ -100,18 +90,4 @@ fn finding(snapshot: &Snapshot, case: &Case, dead: &Upstream, services: &[Servic
     };
     subject.unit = behind.unit_name().map(str::to_owned);
     Some(Finding::inevitable(Code::DependencyDown, stage::RUN, subject, title, evidence))
-}
-
-/// Whether a listener, once it is there, is what an upstream leads to.
-fn reaches(upstream: &Upstream, listener: &Listen) -> bool {
-    let socket = Socket {
-        protocol: listener.protocol,
-        address: listener.address,
-        port: listener.port,
-        path: listener.path.clone(),
-        inode: 0,
-        uid: 0,
-        v6_only: listener.v6_only,
-    };
-    serves(&socket, upstream)
 }

@@ -11,6 +11,7 @@ pub use nearest::nearest;
 pub use pattern::regex_fault;
 
 use crate::code::Code;
+use crate::host::Socket;
 use crate::net::Listen;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -247,6 +248,30 @@ impl Upstream {
         };
         let port = port.or(usual_port).filter(|p| *p > 0)?;
         Some(alone(Listen::tcp(host, port, false)))
+    }
+}
+
+impl Upstream {
+    /// Whether a socket is what it leads to.
+    pub fn is_served_by(&self, socket: &Socket) -> bool {
+        self.listen.served_by(socket)
+            || (socket.port == self.listen.port
+                && self.listen.address.is_some_and(|a| a.is_loopback())
+                && socket.protocol == self.listen.protocol
+                && socket.address.is_some_and(|a| a.is_loopback() || a.is_unspecified()))
+    }
+
+    /// Whether a listener, once it is there, is what it leads to.
+    pub fn leads_to(&self, listener: &Listen) -> bool {
+        self.is_served_by(&Socket {
+            protocol: listener.protocol,
+            address: listener.address,
+            port: listener.port,
+            path: listener.path.clone(),
+            inode: 0,
+            uid: 0,
+            v6_only: listener.v6_only,
+        })
     }
 }
 

@@ -1,4 +1,5 @@
 //! Edits of files: spans that plans change, put together file by file.
+use super::clients::{Client, client_edits};
 use super::plan::{Plan, diff};
 use super::target::existing;
 use super::{Step, Target, digest};
@@ -34,11 +35,13 @@ pub fn combined(snapshot: &Snapshot, case: &Case, plans: &[&Plan]) -> Result<Vec
     let mut steps: Vec<Step> = plans.iter().flat_map(|p| p.steps.clone()).collect();
     let spans: Vec<(Span, String)> = plans.iter().flat_map(|p| p.edits.clone()).collect();
     steps.extend(edit_steps(snapshot, case, &spans)?.0);
+    let clients: Vec<&Client> = plans.iter().flat_map(|p| &p.clients).collect();
+    steps.extend(client_edits(snapshot, &clients)?.0);
     Ok(steps)
 }
 
 /// Edits of spans, file by file, as one step each, and their diff.
-fn edit_steps(
+pub(super) fn edit_steps(
     snapshot: &Snapshot,
     case: &Case,
     spans: &[(Span, String)],

@@ -1,4 +1,5 @@
 //! Fixes: dry plans first, then reversible steps under a journal.
+mod clients;
 mod drop_in;
 mod edits;
 mod fixes;
@@ -10,8 +11,10 @@ mod target;
 mod transaction;
 mod undo;
 
+pub use clients::Client;
+pub(crate) use clients::client_reload;
 pub use edits::combined;
-pub use fixes::{FIXES, Fix, Needs, plans};
+pub use fixes::{FIXES, Fix, Needs, Wishes, plans};
 pub use plan::{Parameter, Plan, Risk};
 pub use preview::Preview;
 pub use record::{Record, RecordedStep, RunMark, Stage, Undo, left_by, list, load};

@@ -1,5 +1,5 @@
 //! What a plan is: its steps and edits, what it changes as a diff, and what can go wrong.
-use super::{Needs, Step};
+use super::{Client, Needs, Step};
 use crate::case::Case;
 use crate::code::Code;
 use crate::config::Span;
@@ -54,6 +54,8 @@ pub struct Plan {
     /// Whether it is carried out only where a person picks it: what asks for it is a line that the service's
     /// own account could have written.
     pub by_choice: bool,
+    /// Other services whose configuration points here and is changed along.
+    pub clients: Vec<Client>,
     /// What a running service needs afterwards.
     pub needs: Needs,
     /// Whether the service listens elsewhere afterwards.

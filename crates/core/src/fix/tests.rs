@@ -1,7 +1,7 @@
 #[path = "tests/units.rs"]
 mod units;
 
-use super::{Plan, Preview, Step, Target, combined, plans};
+use super::{Plan, Preview, Step, Target, Wishes, combined, plans};
 use crate::case::{Depth, gather};
 use crate::fix::steps::{Directory, End, Rename, SymbolicLink};
 use crate::host::{Answer, Host, Look, Question};
@@ -26,7 +26,8 @@ fn offered(host: &TextHost, set: &[(&str, &str)]) -> BTreeMap<&'static str, Resu
     let case = gather(&snapshot, &service, Depth::Diagnosis);
     let causes = standing_causes(&snapshot, &case);
     let cause = causes.first().expect("there is a cause");
-    let given = set.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
+    let values = set.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
+    let given = Wishes { values, with_clients: false };
     cause
         .fixes
         .iter()
@@ -415,7 +416,7 @@ fn chosen(host: &TextHost) -> Option<String> {
     let case = gather(&snapshot, &service, Depth::Diagnosis);
     let causes = standing_causes(&snapshot, &case);
     let all = std::slice::from_ref(&service);
-    let offers = crate::campaign::offers(&snapshot, &case, all, &causes, &BTreeMap::new());
+    let offers = crate::campaign::offers(&snapshot, &case, all, &causes, &Wishes::default());
     let first = offers.choose(&[]).expect("nothing was asked for").first().map(|o| o.plan.id.clone());
     first
 }
@@ -471,4 +472,92 @@ fn a_socket_that_an_account_handed_to_somebody_gets_nobody_ended() {
     for host in [both(71, 0), both(1000, 1000)] {
         assert!(offered(&host, &[])["stop-holder"].is_ok());
     }
+}
+
+const PAIR: &str = "error_log /var/log/nginx/error.log;\npid /run/nginx.pid;\nevents { }\nhttp {\n    \
+    access_log off;\n    server {\n        listen 8088;\n        listen 8443 ssl;\n        \
+    ssl_certificate edge.pem;\n        ssl_certificate_key edge.key;\n    }\n}\n";
+
+#[test]
+fn a_pair_of_listeners_moves_together() {
+    let host = edge_host(PAIR)
+        .unit("edge.service", "failed", |_| {})
+        .file("/etc/nginx/edge.pem", include_str!("../keys/samples/rsa.pem"))
+        .file("/etc/nginx/edge.key", include_str!("../keys/samples/rsa.key"))
+        .process(812, "/opt/gauge-sim", 0, "")
+        .listens("0.0.0.0", 8088, &[812])
+        .listens("0.0.0.0", 8443, &[812]);
+    let moved = |set: &[(&str, &str)]| {
+        let plan = offered(&host, set).remove("move-port").unwrap();
+        plan.map(|plan| {
+            let text = edited(&host, &plan);
+            let given = plan.parameters.iter().map(|p| format!("{}={}", p.name, p.value));
+            (plan.title.clone(), given.collect::<Vec<_>>(), text)
+        })
+    };
+    let (title, given, text) = moved(&[]).unwrap();
+    assert_eq!(title, "move edge from port 8088 to 8089 and from port 8443 to 8444");
+    assert_eq!(given, ["port=8089", "tls-port=8444"]);
+    assert_eq!(text, PAIR.replace("8088", "8089").replace("8443", "8444"));
+    let (_, given, text) = moved(&[("port", "9001"), ("tls-port", "9002")]).unwrap();
+    assert_eq!((given[1].as_str(), text.contains("listen 9002 ssl")), ("tls-port=9002", true));
+    for (port, twin, word) in
+        [("9001", "9001", "both"), ("8443", "9002", "already"), ("9001", "x", "not a port")]
+    {
+        let refused = moved(&[("port", port), ("tls-port", twin)]).unwrap_err();
+        assert!(refused.contains(word), "{refused}");
+    }
+    // Where the twin is free it stays where it is.
+    let alone =
+        host.without_process(812).process(813, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 8088, &[813]);
+    let plan = offered(&alone, &[]).remove("move-port").unwrap().unwrap();
+    assert_eq!(plan.title, "move edge from port 8088 to 8089");
+}
+
+#[test]
+fn what_points_at_a_port_that_moves_goes_along_where_that_is_wished() {
+    let proxy = "defaults\n  mode http\n  timeout connect 5s\n  timeout client 5s\n  timeout server 5s\n\
+        frontend a\n  bind :8300\n  default_backend b\nbackend b\n  server s1 127.0.0.1:8088 check\n  \
+        server s2 localhost:8088 backup\n  server s3 192.0.2.7:8088\n  server s4 127.0.0.1:80880\n";
+    let host = edge()
+        .process(812, "/opt/gauge-sim", 0, "")
+        .listens("0.0.0.0", 8088, &[812])
+        .program("/usr/sbin/haproxy")
+        .file("/etc/haproxy/haproxy.cfg", proxy)
+        .file("/etc/systemd/system/quay.service", "[Service]\nExecStart=/usr/sbin/haproxy -f /etc/haproxy/haproxy.cfg\nExecReload=/bin/kill -USR2 $MAINPID\n")
+        .unit("quay.service", "active", |u| u.main_pid = 900)
+        .process(900, "/usr/sbin/haproxy -f /etc/haproxy/haproxy.cfg", 0, "/system.slice/quay.service");
+    let snapshot = Snapshot::new(&host);
+    let (edge, quay) = (described(&host, "edge", ""), described(&host, "quay", ""));
+    let case = gather(&snapshot, &edge, Depth::Diagnosis);
+    let causes = standing_causes(&snapshot, &case);
+    let all = [edge.clone(), quay];
+    let plan = |with_clients: bool| {
+        let wishes = Wishes { with_clients, ..Wishes::default() };
+        let at = causes[0].fixes.iter().position(|f| *f == "move-port").unwrap();
+        plans(&snapshot, &case, &all, &causes[0], &wishes).remove(at).unwrap()
+    };
+    let told = |plan: &Plan, words: &str| plan.remarks.iter().filter(|r| r.contains(words)).count();
+    let left = plan(false);
+    assert_eq!(
+        (told(&left, "of quay points at 8088"), told(&left, "--with-clients"), left.clients.len()),
+        (2, 1, 0)
+    );
+    let along = plan(true);
+    assert_eq!((told(&along, "moves along"), told(&along, "afterwards: reload quay.service")), (2, 1));
+    assert!(along.diff.contains("+  server s1 127.0.0.1:8089 check"), "{}", along.diff);
+    let steps = combined(&snapshot, &case, &[&along]).unwrap();
+    let preview = Preview::new(&host, &steps);
+    let text = Snapshot::new(&preview).text("/etc/haproxy/haproxy.cfg").seen().unwrap();
+    let expected = proxy
+        .replace("127.0.0.1:8088 check", "127.0.0.1:8089 check")
+        .replace("localhost:8088", "localhost:8089");
+    assert_eq!(text, expected, "other hosts and longer numbers stay");
+    // What the account of the other service can write makes it edit nothing else.
+    let theirs = host.clone().belongs_to("/etc/haproxy", 71);
+    let snapshot = Snapshot::new(&theirs);
+    let case = gather(&snapshot, &edge, Depth::Diagnosis);
+    let wishes = Wishes { with_clients: true, ..Wishes::default() };
+    let refused = plans(&snapshot, &case, &all, &causes[0], &wishes).into_iter().find_map(Result::err);
+    assert!(refused.unwrap().contains("quay points here, too"));
 }

@@ -33,8 +33,16 @@ pub(super) struct Ask<'a> {
     /// All services of the host.
     pub(super) all: &'a [Service],
     pub(super) cause: &'a Cause,
-    /// The person's own values.
-    pub(super) given: &'a BTreeMap<String, String>,
+    pub(super) wishes: &'a Wishes,
+}
+
+/// What a person wants of the fixes.
+#[derive(Clone, Debug, Default)]
+pub struct Wishes {
+    /// Values of his own, by the names of what fixes take.
+    pub values: BTreeMap<String, String>,
+    /// Whether what points at a listener that moves goes with it.
+    pub with_clients: bool,
 }
 
 /// How a service that runs takes up what was changed.
@@ -113,6 +121,7 @@ impl Fix {
             diff: String::new(),
             remarks: vec![],
             by_choice: false,
+            clients: vec![],
             needs: self.needs,
             moves: self.moves,
         };
@@ -124,15 +133,15 @@ impl Fix {
     }
 }
 
-/// The plans for a cause, in the order of its fixes. `given` are the person's own values.
+/// The plans for a cause, in the order of its fixes.
 pub fn plans(
     snapshot: &Snapshot,
     case: &Case,
     all: &[Service],
     cause: &Cause,
-    given: &BTreeMap<String, String>,
+    wishes: &Wishes,
 ) -> Vec<Result<Plan, String>> {
-    let ask = Ask { snapshot, case, all, cause, given };
+    let ask = Ask { snapshot, case, all, cause, wishes };
     cause
         .fixes
         .iter()

@@ -1,81 +1,162 @@
 //! Moving the service to a free port, in every place that belongs to it.
 use super::{Ask, Fix, Needs};
-use crate::case::Case;
+use crate::case::{Depth, gather};
+use crate::fix::clients::{Client, Pointer, client_edits, client_reload, pointers};
 use crate::fix::edits::edits;
 use crate::fix::plan::{Parameter, Plan, Risk};
+use crate::net::Listen;
 use crate::ports::free_ports;
-use crate::service::Service;
-use crate::snapshot::Snapshot;
 
 pub(super) static FIX: Fix = Fix {
     price: |cause| {
         format!("moves the service away from port {}; clients must follow", cause.port.unwrap_or(0))
     },
-    parameters: &["port"],
+    parameters: &["port", "tls-port"],
     needs: Needs::Restart,
     moves: true,
     ..Fix::plain("move-port", move_port)
 };
 
+/// A port, and where it goes.
+struct Move {
+    old: u16,
+    new: u16,
+    /// The name by which a person gives a port of his own.
+    name: &'static str,
+}
+
 fn move_port(ask: &Ask, mut plan: Plan) -> Result<Plan, String> {
-    let &Ask { snapshot, case, all, cause, given } = ask;
-    let old = cause.subject.port.ok_or("the cause names no port")?;
-    let new = match given.get("port") {
-        Some(text) => text
-            .parse::<u16>()
-            .ok()
-            .filter(|p| *p > 0)
-            .ok_or_else(|| format!("{text:?} is not a port, expected 1 to 65535"))?,
-        None => free_ports(snapshot, all, old, 1).first().copied().ok_or("no port is free")?,
-    };
+    let &Ask { snapshot, case, .. } = ask;
+    let moves = moves(ask)?;
     let model = &case.config.model;
-    if new != old && model.listens.iter().any(|l| l.listen.port == new) {
-        return Err(format!("{} listens on {new} already", case.service.name));
-    }
-    let held = snapshot.listeners().seen().unwrap_or_default().iter().any(|s| s.port == new);
-    if held {
-        return Err(format!("port {new} is held by another program"));
-    }
     let mut spans = Vec::new();
-    for listen in model.listens.iter().filter(|l| l.listen.port == old) {
-        match &listen.port_span {
-            Some(span) => spans.push((span.clone(), new.to_string())),
-            None => plan.remarks.push(format!(
-                "{} listens on {old} without writing the number; it cannot be moved there",
-                listen.place.as_ref().map_or_else(|| "by default it".to_owned(), ToString::to_string)
-            )),
+    for Move { old, new, .. } in &moves {
+        let before = spans.len();
+        for listen in model.listens.iter().filter(|l| l.listen.port == *old) {
+            match &listen.port_span {
+                Some(span) => spans.push((span.clone(), new.to_string())),
+                None => plan.remarks.push(format!(
+                    "{} listens on {old} without writing the number; it cannot be moved there",
+                    listen.place.as_ref().map_or_else(|| "by default it".to_owned(), ToString::to_string)
+                )),
+            }
         }
-    }
-    if spans.is_empty() {
-        return Err(format!("no line that can be changed asks for port {old}"));
-    }
-    for mention in model.ports.iter().filter(|p| p.port == old) {
-        if mention.belongs {
-            spans.push((mention.span.clone(), new.to_string()));
-        } else {
-            plan.remarks.push(format!(
-                "{} mentions {old} and was left alone: it points at another program ({})",
-                mention.place, mention.text
-            ));
+        if spans.len() == before {
+            return Err(format!("no line that can be changed asks for port {old}"));
+        }
+        for mention in model.ports.iter().filter(|p| p.port == *old) {
+            if mention.belongs {
+                spans.push((mention.span.clone(), new.to_string()));
+            } else {
+                plan.remarks.push(format!(
+                    "{} mentions {old} and was left alone: it points at another program ({})",
+                    mention.place, mention.text
+                ));
+            }
         }
     }
     edits(snapshot, case, spans, &mut plan)?;
-    others_that_mention(snapshot, case, all, old, &mut plan);
-    plan.title = format!("move {} from port {old} to {new}", case.service.name);
+    follow(ask, &moves, &mut plan)?;
+    let words: Vec<String> = moves.iter().map(|m| format!("from port {} to {}", m.old, m.new)).collect();
+    plan.title = format!("move {} {}", case.service.name, words.join(" and "));
     plan.risk = Risk::Medium;
-    plan.remarks.push(format!("clients, links and proxies that use port {old} must follow"));
-    plan.parameters.push(Parameter { name: "port".into(), value: new.to_string() });
+    let old: Vec<String> = moves.iter().map(|m| m.old.to_string()).collect();
+    plan.remarks.push(format!("clients, links and proxies that use port {} must follow", old.join(" or ")));
+    let parameters = moves.iter().filter(|m| !m.name.is_empty());
+    plan.parameters.extend(parameters.map(|m| Parameter { name: m.name.into(), value: m.new.to_string() }));
     Ok(plan)
 }
 
-/// Other services' lines that point at the port that moves.
-fn others_that_mention(snapshot: &Snapshot, case: &Case, all: &[Service], port: u16, plan: &mut Plan) {
-    for other in all.iter().filter(|s| s.name != case.service.name) {
-        for mention in
-            other.configuration(snapshot).model.ports.iter().filter(|p| p.port == port && !p.belongs)
-        {
-            plan.remarks
-                .push(format!("{} of {} points at {port}: {}", mention.place, other.name, mention.text));
+/// The port that the cause names, and with it every other one of the service's that the same holder keeps from
+/// it: half of a pair of listeners is of no use.
+fn moves(ask: &Ask) -> Result<Vec<Move>, String> {
+    let &Ask { snapshot, case, all, cause, wishes } = ask;
+    let first = cause.subject.port.ok_or("the cause names no port")?;
+    let listens = &case.config.model.listens;
+    let written = |port: u16| listens.iter().any(|l| l.listen.port == port && l.port_span.is_some());
+    let mut old = vec![first];
+    old.extend(cause.also.iter().filter_map(|s| s.port).filter(|p| *p != first && written(*p)));
+    old.sort_unstable_by_key(|p| *p != first);
+    old.dedup();
+    let sockets = snapshot.listeners().seen().unwrap_or_default();
+    let mut moves: Vec<Move> = Vec::new();
+    for port in old {
+        let tls = listens.iter().any(|l| l.listen.port == port && l.tls);
+        let free_name = |name: &&str| moves.iter().all(|m: &Move| m.name != *name);
+        let name = if port == first {
+            "port"
+        } else if tls {
+            "tls-port"
+        } else {
+            ""
+        };
+        let name = Some(name).filter(free_name).unwrap_or("");
+        let new = match wishes.values.get(name).filter(|_| !name.is_empty()) {
+            Some(text) => text
+                .parse::<u16>()
+                .ok()
+                .filter(|p| *p > 0)
+                .ok_or_else(|| format!("{text:?} is not a port, expected 1 to 65535"))?,
+            None => {
+                let free = free_ports(snapshot, all, port, moves.len() + 1);
+                let other = |p: &u16| moves.iter().all(|m| m.new != *p);
+                free.into_iter().find(other).ok_or("no port is free")?
+            }
+        };
+        if new != port && listens.iter().any(|l| l.listen.port == new) {
+            return Err(format!("{} listens on {new} already", case.service.name));
+        }
+        if sockets.iter().any(|s| s.port == new) {
+            return Err(format!("port {new} is held by another program"));
+        }
+        if moves.iter().any(|m| m.new == new) {
+            return Err(format!("two listeners cannot both move to {new}"));
+        }
+        moves.push(Move { old: port, new, name });
+    }
+    Ok(moves)
+}
+
+/// Other services' lines that point at what moves: moved along where that is wished, and listed where not.
+fn follow(ask: &Ask, moves: &[Move], plan: &mut Plan) -> Result<(), String> {
+    let &Ask { snapshot, case, all, wishes, .. } = ask;
+    let mut clients: Vec<Client> = Vec::new();
+    let mut left = 0;
+    for Move { old, new, .. } in moves {
+        let model = &case.config.model;
+        let listens: Vec<&Listen> =
+            model.listens.iter().map(|l| &l.listen).filter(|l| l.port == *old).collect();
+        for Pointer { service, place, span } in pointers(snapshot, case.service, all, &listens) {
+            let who = format!("{place} of {} points at {old}", service.name);
+            match span {
+                Some(span) if wishes.with_clients => {
+                    plan.remarks.push(format!("{who} and moves along"));
+                    let edit = (span, new.to_string());
+                    match clients.iter_mut().find(|c| c.service.name == service.name) {
+                        Some(client) => client.edits.push(edit),
+                        None => clients.push(Client { service: service.clone(), edits: vec![edit] }),
+                    }
+                }
+                Some(_) => {
+                    left += 1;
+                    plan.remarks.push(who);
+                }
+                None => plan.remarks.push(format!("{who} without writing the number; change it by hand")),
+            }
         }
     }
+    if left > 0 {
+        plan.remarks.push("--with-clients moves these along".into());
+    }
+    let all: Vec<&Client> = clients.iter().collect();
+    plan.diff.push_str(&client_edits(snapshot, &all)?.1);
+    for client in &clients {
+        let step = client_reload(&gather(snapshot, &client.service, Depth::State));
+        plan.remarks.push(match step {
+            Some(step) => format!("afterwards: {}", step.spelled()),
+            None => format!("{} reads it at its next start", client.service.name),
+        });
+    }
+    plan.clients = clients;
+    Ok(())
 }

@@ -195,7 +195,7 @@ fn a_limit_is_raised_to_what_is_asked_for() {
         &case,
         std::slice::from_ref(&service),
         &causes[0],
-        &std::collections::BTreeMap::new(),
+        &crate::fix::Wishes::default(),
     );
     let (_, lines) = drop_in(made[0].as_ref().expect("a plan"));
     assert_eq!(lines, ["LimitNOFILE=9024"]);
@@ -212,7 +212,7 @@ fn plans_of(host: &TextHost, name: &str) -> Vec<Result<Plan, String>> {
         &case,
         std::slice::from_ref(&service),
         &causes[0],
-        &std::collections::BTreeMap::new(),
+        &crate::fix::Wishes::default(),
     )
 }
 
@@ -271,7 +271,7 @@ fn another_server_on_the_same_data_is_stopped_through_its_manager_or_gently() {
             &case,
             std::slice::from_ref(&service),
             cause,
-            &std::collections::BTreeMap::new(),
+            &crate::fix::Wishes::default(),
         )
         .remove(0)
         .expect("a plan")
@@ -338,7 +338,7 @@ fn what_a_strangers_process_says_of_itself_gives_it_nothing() {
             crate::service::find(&snapshot, &crate::services_file::parse("").expect("nothing")).remove(0);
         let case = gather(&snapshot, &service, Depth::Diagnosis);
         let causes = standing_causes(&snapshot, &case);
-        let none = std::collections::BTreeMap::new();
+        let none = crate::fix::Wishes::default();
         let plans = causes
             .iter()
             .flat_map(|c| crate::fix::plans(&snapshot, &case, std::slice::from_ref(&service), c, &none));
