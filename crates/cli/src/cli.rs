@@ -16,10 +16,11 @@ use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
     propagate_version = false,
     max_term_width = 100,
     next_line_help = false,
-    after_help = "Variables:   JOLLY_SENTINEL_STATE_DIR stands for --state-dir, and so on for each \
-                  of these options.\n\nBegin with:  jolly-sentinel diagnose          (everything that is wanted and not well)\n\
-                  See it all:  jolly-sentinel demo              (made-up data, no root, no network)\n\n\
-                  Exit status: 0 well, 1 a problem was found, 2 wrong call, 3 the answer could not be found out,\n\
+    after_help = "Examples:\n  jolly-sentinel diagnose    everything that is wanted and not well\n  \
+                  jolly-sentinel demo        the full example: made-up data, no root, no network\n\n\
+                  Environment: JOLLY_SENTINEL_STATE_DIR stands for --state-dir, and so on for each of these \
+                  options.\n\n\
+                  Exit status: 0 well, 1 a problem was found, 2 wrong call, 3 the answer could not be found out, \
                   4 a change was refused or rolled back."
 )]
 pub(crate) struct Cli {
@@ -53,12 +54,30 @@ pub(crate) fn program() -> clap::Command {
     with_own_forms(Cli::command())
 }
 
+/// The program as its manual tells of it: shared options stand with every command.
+fn built() -> clap::Command {
+    let mut program = program();
+    program.build();
+    let one = |argument: clap::Arg| match argument.get_id().as_str() {
+        "help" => argument.help("Print help"),
+        _ => argument,
+    };
+    program.mut_args(one).mut_subcommands(|c| c.mut_args(one))
+}
+
 /// Reads a call.
 ///
 /// # Errors
 /// What to print, and how to end.
 pub(crate) fn read() -> Result<Cli, clap::Error> {
-    Cli::from_arg_matches(&program().try_get_matches()?)
+    let program = crate::help::compact(program(), &crate::help::called());
+    Cli::from_arg_matches(&program.try_get_matches()?)
+}
+
+/// The shared options as the environment alone says them.
+pub(crate) fn of_environment() -> Option<Global> {
+    let matches = program().try_get_matches_from([crate::help::NAME, "survey"]).ok()?;
+    Cli::from_arg_matches(&matches).ok().map(|cli| cli.global)
 }
 
 /// Carries out the command of a call.
@@ -66,8 +85,8 @@ pub(crate) fn run(cli: &Cli) -> Result<Status, CliError> {
     match &cli.command {
         Command::Explain(a) => commands::explain::run(&Context::new(&cli.global)?, a),
         Command::Demo(a) => commands::demo::run(a, &cli.global),
-        Command::Completions(a) => commands::shell::completions(a, program()),
-        Command::Manpages(a) => commands::shell::manpages(a, program()),
+        Command::Completions(a) => commands::shell::completions(a),
+        Command::Manpages(a) => commands::shell::manpages(a, &built()),
         Command::Survey(a) => commands::survey::run(&Context::new(&cli.global)?, a),
         Command::Diagnose(a) => commands::diagnose::run(&Context::new(&cli.global)?, a),
         Command::Ports(a) => commands::ports::run(&Context::new(&cli.global)?, a),

@@ -119,7 +119,7 @@ impl Context {
 
     /// The start of a command to type next, with the options that led here.
     pub(crate) fn program(&self) -> String {
-        let mut words = vec!["jolly-sentinel".to_owned()];
+        let mut words = vec![crate::help::called()];
         // What the environment says already need not be typed.
         let said = |variable: &str, value: &Path| std::env::var_os(variable).is_some_and(|v| *v == *value);
         let mut option = |name: &str, variable: &str, value: &Option<PathBuf>| {

@@ -7,6 +7,7 @@ mod context;
 mod demo;
 mod error;
 mod exit;
+mod help;
 mod options;
 mod pages;
 mod render;
@@ -18,6 +19,11 @@ fn main() -> ExitCode {
     if let Some(code) = demo::stand_in() {
         return code;
     }
+    // A shell that asks what could come next gets its answer here.
+    clap_complete::CompleteEnv::with_factory(|| help::completing(cli::program()))
+        .var(help::COMPLETE)
+        .bin(help::NAME)
+        .complete();
     let cli = match cli::read() {
         Ok(cli) => cli,
         Err(error) => {
@@ -29,7 +35,7 @@ fn main() -> ExitCode {
     match cli::run(&cli) {
         Ok(status) => status.into(),
         Err(error) => {
-            let mut text = format!("jolly-sentinel: {}\n", render::clean(&error.message));
+            let mut text = format!("{}: {}\n", help::called(), render::clean(&error.message));
             if let Some(hint) = &error.hint {
                 text.push_str(&format!("  {}\n", render::clean(hint)));
             }

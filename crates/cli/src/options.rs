@@ -19,8 +19,17 @@ pub(crate) struct Global {
     /// A services file, on top of the host's own
     #[arg(long, global = true, value_name = "FILE", env = SERVICES, hide_env = true)]
     pub(crate) services: Option<PathBuf>,
-    /// Form of the answer
-    #[arg(long, global = true, value_enum, default_value_t = Format::Text, env = FORMAT, hide_env = true)]
+    /// Form of the answer: text, json, sarif, markdown, html
+    #[arg(
+        long,
+        global = true,
+        value_enum,
+        value_name = "FORM",
+        hide_possible_values = true,
+        default_value_t = Format::Text,
+        env = FORMAT,
+        hide_env = true
+    )]
     pub(crate) format: Format,
     /// Write the answer to this file
     #[arg(long, global = true, value_name = "FILE", env = "JOLLY_SENTINEL_OUTPUT", hide_env = true)]

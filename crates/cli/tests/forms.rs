@@ -3,7 +3,7 @@
 
 mod common;
 
-use common::{Answer, Tree};
+use common::{Answer, Tree, run_with};
 
 /// httpd with a fault that carries characters which a terminal or a page would take for commands.
 fn hostile() -> Tree {
@@ -129,7 +129,10 @@ fn every_shell_gets_completions_and_every_command_a_manual() {
     for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
         let answer = tree.run(&["completions", shell]);
         assert_eq!(answer.status, 0, "{shell}");
-        assert!(answer.out.contains("diagnose") && answer.out.contains("jolly-sentinel"), "{shell}");
+        assert!(
+            answer.out.contains("JOLLY_SENTINEL_COMPLETE") && answer.out.contains("jolly-sentinel"),
+            "{shell}"
+        );
     }
     assert_eq!(tree.run(&["completions", "tideshell"]).status, 2);
     let target = tree.path().join("man");
@@ -141,6 +144,43 @@ fn every_shell_gets_completions_and_every_command_a_manual() {
     {
         assert!(pages.contains(&name.to_owned()), "{pages:?}");
     }
+    let page = std::fs::read_to_string(target.join("jolly-sentinel-fix.1")).unwrap().replace('\\', "");
+    for part in [
+        "jolly-sentinel fixfR [OPTIONS] <SERVICE>",
+        ".SH EXAMPLES",
+        "--pick move-port",
+        ".SH \"EXIT STATUS\"",
+    ] {
+        assert!(page.contains(part), "{part}: {page}");
+    }
+    // A link that somebody put in the place of a page is replaced and not followed.
+    std::fs::write(tree.path().join("precious"), "mine").unwrap();
+    std::fs::remove_file(target.join("jolly-sentinel.1")).unwrap();
+    std::os::unix::fs::symlink("../precious", target.join("jolly-sentinel.1")).unwrap();
+    tree.run(&["manpages", target.to_str().unwrap()]);
+    assert_eq!(std::fs::read_to_string(tree.path().join("precious")).unwrap(), "mine");
+}
+
+#[test]
+fn a_shell_is_told_what_could_come_next() {
+    let tree = hostile();
+    let next = |words: &[&str]| {
+        let all: Vec<&str> = ["--", "jolly-sentinel"].iter().chain(words).copied().chain([""]).collect();
+        let index = (all.len() - 2).to_string();
+        let variables = [
+            ("JOLLY_SENTINEL_COMPLETE", "bash"),
+            ("_CLAP_IFS", "\n"),
+            ("_CLAP_COMPLETE_INDEX", index.as_str()),
+            ("JOLLY_SENTINEL_ROOT", tree.path().to_str().unwrap()),
+        ];
+        run_with(tree.path(), &all, &variables).out.lines().map(str::to_owned).collect::<Vec<_>>()
+    };
+    let has = |words: &[&str], one: &str| next(words).iter().any(|w| w == one);
+    assert!(has(&["diagnose"], "apache2"), "{:?}", next(&["diagnose"]));
+    assert!(has(&["settings"], "apache2") && !has(&["settings", "apache2"], "apache2"));
+    assert!(has(&["fix", "apache2", "--pick"], "stop-holder"));
+    assert!(has(&["lint", "--kind"], "nginx") && has(&["explain"], "port-taken"));
+    assert!(has(&[], "survey"));
 }
 
 #[test]

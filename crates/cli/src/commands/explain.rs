@@ -41,7 +41,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         let error = CliError::usage(format!("code {name} does not exist"));
         match jolly_core::config::nearest(name, PAGES.iter().map(|p| p.name)) {
             Some(near) => error.hint(format!("did you mean {near}?")),
-            None => error.hint("jolly-sentinel explain lists them all"),
+            None => error.hint(format!("{} explain lists them all", context.program())),
         }
     })?;
     let p = code.facts();

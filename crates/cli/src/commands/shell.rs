@@ -1,5 +1,6 @@
 use crate::error::CliError;
 use crate::exit::Status;
+use crate::help;
 use clap::{Args, Command};
 use std::io::Write;
 use std::path::PathBuf;
@@ -22,18 +23,30 @@ pub(crate) struct Manpages {
     dir: PathBuf,
 }
 
-pub(crate) fn completions(arguments: &Completions, mut program: Command) -> Result<Status, CliError> {
+pub(crate) fn completions(arguments: &Completions) -> Result<Status, CliError> {
+    let shell = arguments.shell.to_string();
+    let shells = clap_complete::env::Shells::builtins();
+    let found = shells.completer(&shell).ok_or_else(|| CliError::usage(format!("{shell} is not known")))?;
     let mut text = Vec::new();
-    clap_complete::generate(arguments.shell, &mut program, "jolly-sentinel", &mut text);
+    // The script asks the program itself, which knows the services of its host.
+    found.write_registration(help::COMPLETE, help::NAME, help::NAME, &help::called(), &mut text)?;
     match std::io::stdout().write_all(&text) {
         Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => Err(error.into()),
         _ => Ok(Status::Well),
     }
 }
 
-pub(crate) fn manpages(arguments: &Manpages, program: Command) -> Result<Status, CliError> {
+pub(crate) fn manpages(arguments: &Manpages, program: &Command) -> Result<Status, CliError> {
     let fault = |e: std::io::Error| CliError::not_seen(format!("{}: {e}", arguments.dir.display()));
     std::fs::create_dir_all(&arguments.dir).map_err(fault)?;
-    clap_mangen::generate_to(program, &arguments.dir).map_err(fault)?;
+    let write = |command: &Command, name: &str| {
+        let file = arguments.dir.join(format!("{}.1", name.replace(' ', "-")));
+        let page = help::manual_page(command, name).map_err(fault)?;
+        jolly_linux::write_output(&file, &page, 0o644).map_err(CliError::not_seen)
+    };
+    write(program, help::NAME)?;
+    for command in program.get_subcommands().filter(|c| c.get_name() != "help") {
+        write(command, &format!("{} {}", help::NAME, command.get_name()))?;
+    }
     Ok(Status::Well)
 }

@@ -34,7 +34,7 @@ pub(crate) fn run(dir: &Path, arguments: &[&str]) -> Answer {
     run_with(dir, arguments, &[])
 }
 
-fn run_with(dir: &Path, arguments: &[&str], variables: &[(&str, &str)]) -> Answer {
+pub(crate) fn run_with(dir: &Path, arguments: &[&str], variables: &[(&str, &str)]) -> Answer {
     let output = assert_cmd::Command::cargo_bin("jolly-sentinel")
         .expect("the program is built")
         .env_clear()

@@ -1,0 +1,165 @@
+//! Help, completions and manual pages: what the commands tell of themselves.
+use crate::context::Context;
+use clap::Command;
+use clap_complete::engine::{ArgValueCandidates, CompletionCandidate};
+use jolly_core::code::PAGES;
+use jolly_core::fix::FIXES;
+use jolly_core::kinds::KINDS;
+use std::ffi::OsString;
+
+/// The name of the program.
+pub(crate) const NAME: &str = "jolly-sentinel";
+/// The variable by which a shell asks for completions.
+pub(crate) const COMPLETE: &str = "JOLLY_SENTINEL_COMPLETE";
+
+/// The name that the program was called by, as far as it can be printed and typed again.
+pub(crate) fn called() -> String {
+    name_in(std::env::args_os().next())
+}
+
+fn name_in(first: Option<OsString>) -> String {
+    let path = first.map(std::path::PathBuf::from);
+    let name = path.as_deref().and_then(|p| p.file_name()).and_then(|n| n.to_str());
+    let plain = |n: &&str| {
+        !n.starts_with('-') && n.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'))
+    };
+    name.filter(plain).unwrap_or(NAME).to_owned()
+}
+
+/// Help that fits on a page, long or short: one line for each option; examples with the name that the program
+/// was called by.
+pub(crate) fn compact(mut command: Command, called: &str) -> Command {
+    if let Some(long) = command.get_long_about().map(ToString::to_string) {
+        let rest = long.split_once("\n\n").map(|(_, rest)| rest.to_owned());
+        command = command.long_about(None::<&str>);
+        if let Some(rest) = rest {
+            let about = command.get_about().map(ToString::to_string).unwrap_or_default();
+            let whole = if about.ends_with('?') { about } else { format!("{about}.") };
+            command = command
+                .about(whole)
+                .before_help(rest)
+                .help_template("{about}\n\n{before-help}{usage-heading} {usage}\n\n{all-args}{after-help}");
+        }
+    }
+    if called != NAME
+        && let Some(after) = command.get_after_help().map(ToString::to_string)
+    {
+        command = command.after_help(after.replace(&format!("{NAME} "), &format!("{called} ")));
+    }
+    command.mut_subcommands(|sub| compact(sub, called))
+}
+
+/// What a shell can complete: services of this host, fixes, codes and kinds.
+pub(crate) fn completing(command: Command) -> Command {
+    let command = command.mut_args(|argument| {
+        let of_services = argument.get_value_names().is_some_and(|v| v == ["SERVICE"] || v == ["TARGET"]);
+        let candidates: fn() -> Vec<CompletionCandidate> = match argument.get_id().as_str() {
+            "pick" => fixes,
+            "kind" => kinds,
+            "code" => codes,
+            _ if of_services => services,
+            _ => return argument,
+        };
+        argument.add(ArgValueCandidates::new(candidates))
+    });
+    command.mut_subcommands(completing)
+}
+
+/// The services of this host and of the services file that the environment names.
+fn services() -> Vec<CompletionCandidate> {
+    let Ok(context) = crate::cli::of_environment().ok_or(()).and_then(|g| Context::new(&g).map_err(drop))
+    else {
+        return Vec::new();
+    };
+    let snapshot = context.snapshot();
+    let mut names: Vec<String> = context.all_services(&snapshot).into_iter().map(|s| s.name).collect();
+    names.sort_unstable();
+    names.dedup();
+    // What a shell would take for an option, or cannot hold in one word, is not offered.
+    names.retain(|n| !n.starts_with('-') && !n.contains(char::is_control));
+    names.into_iter().map(CompletionCandidate::new).collect()
+}
+
+fn fixes() -> Vec<CompletionCandidate> {
+    FIXES.iter().map(|f| CompletionCandidate::new(f.id)).collect()
+}
+
+fn kinds() -> Vec<CompletionCandidate> {
+    KINDS.iter().map(|k| CompletionCandidate::new(k.name())).collect()
+}
+
+fn codes() -> Vec<CompletionCandidate> {
+    PAGES.iter().map(|p| CompletionCandidate::new(p.name).help(Some(p.title.into()))).collect()
+}
+
+/// The manual page of a command, whose name begins with those of the commands that it belongs to.
+///
+/// # Errors
+/// The system's words.
+pub(crate) fn manual_page(command: &Command, name: &str) -> std::io::Result<Vec<u8>> {
+    use clap_mangen::roff::{Roff, bold, roman};
+    let man = clap_mangen::Man::new(command.clone())
+        .manual("Jolly Sentinel")
+        .source(format!("{NAME} {}", env!("CARGO_PKG_VERSION")));
+    let mut page = Vec::new();
+    man.render_title(&mut page)?;
+    man.render_name_section(&mut page)?;
+    // The summary of clap names every option twice over and none of its values: the usage line is the rule.
+    let usage = command.clone().bin_name(name).render_usage().to_string();
+    let usage = usage.trim_start_matches("Usage:").trim().trim_start_matches(name).trim().to_owned();
+    let mut roff = Roff::new();
+    roff.control("SH", ["SYNOPSIS"]);
+    roff.text([bold(name), roman(format!(" {usage}"))]);
+    roff.to_writer(&mut page)?;
+    man.render_description_section(&mut page)?;
+    man.render_options_section(&mut page)?;
+    if command.has_subcommands() {
+        let mut roff = Roff::new();
+        roff.control("SH", ["COMMANDS"]);
+        for sub in command.get_subcommands().filter(|s| s.get_name() != "help") {
+            roff.control("TP", []);
+            roff.text([bold(format!("{name}-{}(1)", sub.get_name()))]);
+            roff.text([roman(sub.get_about().map(ToString::to_string).unwrap_or_default())]);
+        }
+        roff.to_writer(&mut page)?;
+    }
+    let after = command.get_after_help().map(ToString::to_string).unwrap_or_default();
+    for part in after.split("\n\n").filter(|p| !p.trim().is_empty()) {
+        let (heading, rest) = part.split_once(':').unwrap_or(("Notes", part));
+        let mut roff = Roff::new();
+        roff.control("SH", [heading.to_uppercase().as_str()]);
+        if rest.starts_with('\n') {
+            roff.control("nf", []);
+            for line in rest.lines().filter(|l| !l.trim().is_empty()) {
+                roff.text([roman(line.trim())]);
+            }
+            roff.control("fi", []);
+        } else {
+            roff.text([roman(rest.split_whitespace().collect::<Vec<_>>().join(" "))]);
+        }
+        roff.to_writer(&mut page)?;
+    }
+    Ok(page)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_name_is_what_was_typed_where_it_can_be_typed_again() {
+        for (first, name) in [
+            ("jolly-sentinel", NAME),
+            ("/opt/quay/bin/js", "js"),
+            ("./js-2.0", "js-2.0"),
+            ("/opt/a b", NAME),
+            ("/opt/\u{1b}[31m", NAME),
+            ("-x", NAME),
+            ("/", NAME),
+            ("", NAME),
+        ] {
+            assert_eq!(name_in(Some(first.into())), name, "{first:?}");
+        }
+        assert_eq!(name_in(None), NAME);
+    }
+}
