@@ -2,6 +2,7 @@
 use crate::error::CliError;
 use crate::exit::Status;
 use crate::options::{self, Colour, Format, Global};
+use crate::pages::when::When;
 use crate::render::Page;
 use crate::render::ascii;
 use jolly_core::bounds::OUTPUT;
@@ -184,7 +185,47 @@ impl Context {
     }
 
     /// Writes an answer in the form that was asked for. JSON comes from the report itself.
+    /// Whether the answer is a page that is kept, such as with a ticket.
+    pub(crate) fn is_kept(&self) -> bool {
+        matches!(self.global.format, Format::Markdown | Format::Html)
+    }
+
+    /// Of which host a page tells, as it was when; and when it was made, where that is another moment.
+    fn origin_of_page(&self) -> Option<String> {
+        let snapshot = self.snapshot();
+        let host = match (&self.global.root, snapshot.clock().seen()) {
+            (Some(root), _) => format!("The directory tree {}", root.display()),
+            (None, clock) => format!("Host {}", clock.filter(|c| !c.host.is_empty())?.host),
+        };
+        let zone = jolly_core::log::host_zone(&snapshot);
+        let at = |micros: i64| {
+            let stamp = jolly_core::log::format_time(micros, &zone);
+            let when = When::new(self.global.time_zone.as_deref(), Some(&stamp)).ok()?;
+            when.in_zone(zone.clone()).looked_at()
+        };
+        let made = at(jiff::Timestamp::now().as_microsecond());
+        let looked = match self.origin {
+            Origin::Bundle => snapshot.now().and_then(at),
+            _ => None,
+        };
+        Some(match (looked, made) {
+            (Some(looked), Some(made)) => format!("{host}, captured {looked}. This page was made {made}."),
+            (_, Some(made)) => format!("{host}, {made}"),
+            _ => host,
+        })
+    }
+
+    /// Writes an answer about a host.
     pub(crate) fn emit(&self, page: &Page, report: &impl serde::Serialize) -> Result<(), CliError> {
+        let mut page = page.clone();
+        if self.is_kept() {
+            page.origin = self.origin_of_page();
+        }
+        self.emit_general(&page, report)
+    }
+
+    /// Writes an answer that is true of every host.
+    pub(crate) fn emit_general(&self, page: &Page, report: &impl serde::Serialize) -> Result<(), CliError> {
         let document = json(report)?;
         let mut page = page.clone();
         // What this account may not see, another one may: the answer ends with the command for it.
@@ -195,7 +236,7 @@ impl Context {
             let words: Vec<String> = std::env::args().skip(1).map(|word| quoted(&word)).collect();
             page.heading("To see the rest");
             page.push(crate::render::Block::Commands(vec![(
-                format!("sudo jolly-sentinel {}", words.join(" ")),
+                format!("sudo {} {}", crate::help::called(), words.join(" ")),
                 "as root, who may see it".into(),
             )]));
         }
@@ -259,7 +300,7 @@ impl Context {
         }
     }
 
-    fn width(&self) -> usize {
+    pub(crate) fn width(&self) -> usize {
         let asked = std::env::var("COLUMNS").ok().and_then(|c| c.parse().ok());
         let terminal = || {
             rustix::termios::tcgetwinsize(std::io::stdout())

@@ -34,7 +34,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         ));
         let all: Vec<_> =
             PAGES.iter().map(|p| json!({"code": p.name, "cause": p.is_cause, "title": p.title})).collect();
-        context.emit(&page, &json!({"schema": "jolly-sentinel/explain/1", "codes": all}))?;
+        context.emit_general(&page, &json!({"schema": "jolly-sentinel/explain/1", "codes": all}))?;
         return Ok(Status::Well);
     };
     let code = Code::parse(name).ok_or_else(|| {
@@ -56,6 +56,6 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         page.text(text);
     }
     let report = json!({"schema": "jolly-sentinel/explain/1", "code": p.name, "cause": p.is_cause, "title": p.title, "meaning": p.meaning, "recognised": p.recognised, "remedy": p.remedy});
-    context.emit(&page, &report)?;
+    context.emit_general(&page, &report)?;
     Ok(Status::Well)
 }

@@ -3,7 +3,7 @@ use crate::context::{Context, Origin};
 use crate::error::CliError;
 use crate::exit::Status;
 use crate::options::Format;
-use crate::render::clean;
+use crate::render::{clean, under};
 use jolly_core::report::{FollowEnd, FollowedLine, Follower};
 use jolly_core::service::Service;
 use std::io::Write;
@@ -31,7 +31,11 @@ pub(crate) fn run(context: &Context, service: Service) -> Result<Status, CliErro
     loop {
         let (lines, end) = follower.look(&context.snapshot());
         for line in &lines {
-            let text = if context.global.format == Format::Json { one_line(line)? } else { spelled(line) };
+            let text = if context.global.format == Format::Json {
+                one_line(line)?
+            } else {
+                spelled(line, context.width())
+            };
             if !write(&text)? {
                 return Ok(Status::Well);
             }
@@ -71,13 +75,40 @@ fn one_line(line: &FollowedLine) -> Result<String, CliError> {
 }
 
 /// The line, and below it what it means.
-fn spelled(line: &FollowedLine) -> String {
+fn spelled(line: &FollowedLine, width: usize) -> String {
     let clock = line.time.as_deref().and_then(|t| t.get(11..23)).unwrap_or("            ");
     let source = line.file.rsplit('/').next().unwrap_or(&line.file);
-    let mut text = format!("{clock}  {source:<12}  {}\n", clean(&line.text));
+    // Names are as long as they are; what was said begins at the next column that all of them can keep.
+    let begin = format!("{clock}  {source:<12}  ");
+    let column = begin.chars().count();
+    let mut text = format!("{begin}{}\n", under(column, &clean(&line.text), width));
     if let Some(meaning) = &line.meaning {
         let code = line.code.map(|c| format!("{c}: ")).unwrap_or_default();
-        text += &format!("{:28}= {code}{meaning}\n", "");
+        let meant = under(column + 2, &format!("{code}{meaning}"), width);
+        text += &format!("{:column$}= {meant}\n", "");
     }
     text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn long_lines_go_on_under_their_column() {
+        let line = FollowedLine {
+            schema: String::new(),
+            time: Some("2031-04-02T06:10:11.123+01:00".into()),
+            file: "/var/log/front-error.log".into(),
+            text: "the tide is in and the gauge has not moved for an hour".into(),
+            code: None,
+            meaning: Some("it is ready, says its log, and it has been so for a while".into()),
+        };
+        let shown = spelled(&line, 60);
+        let lines: Vec<&str> = shown.lines().collect();
+        assert!(lines.iter().all(|l| l.chars().count() <= 60), "{shown}");
+        assert!(lines[0].starts_with("06:10:11.123  front-error.log  the tide"), "{shown}");
+        assert!(lines[1].starts_with(&" ".repeat(31)) && !lines[1][31..].starts_with(' '), "{shown}");
+        assert!(lines.iter().any(|l| l.starts_with(&format!("{}= it is ready", " ".repeat(31)))), "{shown}");
+    }
 }

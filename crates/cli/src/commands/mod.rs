@@ -25,5 +25,6 @@ fn when(context: &Context, now: Option<&str>) -> Result<When, CliError> {
     let snapshot = context.snapshot();
     let zone = jolly_core::log::host_zone(&snapshot);
     let now = now.map(str::to_owned).or_else(|| snapshot.now().map(|n| own(n, &zone)));
-    When::new(context.global.time_zone.as_deref(), now.as_deref()).map_err(CliError::usage)
+    let when = When::new(context.global.time_zone.as_deref(), now.as_deref()).map_err(CliError::usage)?;
+    Ok(when.lasting(context.is_kept()))
 }

@@ -44,6 +44,22 @@ pub(crate) fn answer(page: &mut Page, report: &VerifyReport) {
     }
 }
 
+/// What a check asks, for people.
+fn asked(name: &str) -> &str {
+    match name {
+        "process" => "its process runs",
+        "account" => "it runs as the right account",
+        "stable" => "it stays up",
+        "ports" => "it holds its ports",
+        "let-go" => "and no other ones",
+        "protocol" => "it answers",
+        "page" => "the page that was asked for",
+        "log" => "its log since the start",
+        "boot" => "it starts at boot",
+        other => other,
+    }
+}
+
 pub(crate) fn checks(page: &mut Page, report: &VerifyReport) {
     let rows = report
         .checks
@@ -55,7 +71,7 @@ pub(crate) fn checks(page: &mut Page, report: &VerifyReport) {
                 CheckOutcome::Skip => Tone::Plain,
             };
             let took = c.took_ms.map(|ms| format!(" ({ms} ms)")).unwrap_or_default();
-            (tone, c.name.clone(), format!("{}{took}", c.detail))
+            (tone, asked(&c.name).to_owned(), format!("{}{took}", c.detail))
         })
         .collect();
     page.push(Block::Checks(rows));

@@ -7,6 +7,9 @@ use jiff::{Timestamp, Zoned};
 pub(crate) struct When {
     zone: Option<TimeZone>,
     now: Option<Timestamp>,
+    /// Whether it is read later, elsewhere: then every moment has its date, and none is told by how long ago
+    /// it was.
+    lasting: bool,
 }
 
 impl When {
@@ -24,7 +27,26 @@ impl When {
                 Some(found.ok_or_else(|| format!("{name:?} is not a time zone that this host knows"))?)
             }
         };
-        Ok(Self { zone, now: now.and_then(|n| n.parse().ok()) })
+        Ok(Self { zone, now: now.and_then(|n| n.parse().ok()), lasting: false })
+    }
+
+    /// The same for a page that is kept.
+    pub(crate) fn lasting(self, lasting: bool) -> Self {
+        Self { lasting, ..self }
+    }
+
+    /// When the host was looked at, with the zone that all times are printed in.
+    pub(crate) fn looked_at(&self) -> Option<String> {
+        let now = self.now?;
+        let zone = self.zone.clone().unwrap_or(TimeZone::UTC);
+        let known = |n: &&str| n.contains('/') || *n == "UTC";
+        let name = zone.iana_name().filter(known).map(|n| format!(" ({n})")).unwrap_or_default();
+        Some(format!("{}{name}", now.to_zoned(zone).strftime("%Y-%m-%d %H:%M:%S %:z")))
+    }
+
+    /// The zone of whoever does not say one.
+    pub(crate) fn in_zone(self, zone: TimeZone) -> Self {
+        Self { zone: Some(self.zone.unwrap_or(zone)), ..self }
     }
 
     /// In the reader's zone, or the one the stamp was written in.
@@ -38,12 +60,15 @@ impl When {
     pub(crate) fn clock(&self, stamp: &str) -> String {
         let Some(zoned) = self.zoned(stamp) else { return stamp.to_owned() };
         let today = self.now.is_some_and(|n| n.to_zoned(zoned.time_zone().clone()).date() == zoned.date());
-        zoned.strftime(if today { "%H:%M:%S" } else { "%Y-%m-%d %H:%M:%S" }).to_string()
+        zoned.strftime(if today && !self.lasting { "%H:%M:%S" } else { "%Y-%m-%d %H:%M:%S" }).to_string()
     }
 
     /// With how long ago.
     pub(crate) fn ago(&self, stamp: &str) -> String {
         let clock = self.clock(stamp);
+        if self.lasting {
+            return clock;
+        }
         let (Some(now), Ok(then)) = (self.now, stamp.parse::<Timestamp>()) else { return clock };
         match span(now.as_second() - then.as_second()) {
             Some(span) => format!("{clock} ({span} ago)"),

@@ -1,5 +1,5 @@
 //! A page as HTML: one file, no script, no network, light and dark, narrow and wide, in print.
-use super::{Block, Page, Tone, clean, put};
+use super::{Block, Page, Tone, accented, clean, outcome, put, state_of};
 
 const STYLE: &str = "\
 :root{color-scheme:light dark;--ink:#1d2733;--paper:#fbfaf7;--dim:#5d6975;--line:#d5d3cb;--bad:#8e2a6b;\
@@ -8,7 +8,7 @@ const STYLE: &str = "\
 --bad:#e29ac6;--good:#7fd0d8;--soft:#1f252d}}\
 body{font:16px/1.5 system-ui,sans-serif;color:var(--ink);background:var(--paper);margin:0 auto;\
 padding:2rem 1rem 4rem;max-width:62rem}\
-h1{font-size:1.1rem;font-weight:600;color:var(--dim);margin:0 0 1.2rem}h2{font-size:1.05rem;\
+h1{font-size:1.1rem;font-weight:600;color:var(--dim);margin:0}.origin{margin:.1rem 0 0}h2{font-size:1.05rem;\
 margin:1.8rem 0 .5rem}\
 .answer{font-size:1.35rem;font-weight:600;margin:1.4rem 0 .2rem}.problem{color:var(--bad)}\
 .well{color:var(--good)}\
@@ -21,7 +21,12 @@ table{border-collapse:collapse;width:100%}th{text-align:left;color:var(--dim);fo
 th,td{padding:.3rem .9rem .3rem 0;border-bottom:1px solid var(--line);vertical-align:top}\
 ins{text-decoration:none;color:var(--good)}del{text-decoration:none;color:var(--bad)}mark{background:none;\
 color:var(--bad);font-weight:700;text-decoration:underline}\
-svg{max-width:100%;height:auto}@media print{body{max-width:none;padding:0}pre{white-space:pre-wrap}}";
+svg{max-width:100%;height:auto}\
+@media(max-width:44rem){thead{display:none}table,tbody,tr,td{display:block}tr{padding:.4rem 0;\
+border-bottom:1px solid var(--line)}td{border:0;padding:.1rem 0;overflow-wrap:anywhere}td:empty{display:none}\
+td[data-of]::before{content:attr(data-of) \": \";color:var(--dim)}pre{white-space:pre-wrap;\
+overflow-wrap:anywhere}}\
+@media print{body{max-width:none;padding:0}pre{white-space:pre-wrap}}";
 
 fn escape(text: &str) -> String {
     let mut out = String::new();
@@ -52,6 +57,9 @@ pub(super) fn render(page: &Page) -> String {
             <meta name=\"viewport\" content=\"width=device-width,initial-scale=1\">\n\
             <title>{title}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<h1>{title}</h1>\n"
     );
+    if let Some(origin) = &page.origin {
+        put(&mut out, format_args!("<p class=\"dim origin\">{}</p>\n", escape(origin)));
+    }
     for block in &page.blocks {
         render_block(&mut out, block);
     }
@@ -79,7 +87,16 @@ fn source(out: &mut String, place: &str, lines: &[(u32, String)], mark: (usize, 
 fn render_block(out: &mut String, block: &Block) {
     match block {
         Block::Answer(tone, text) => {
-            put(out, format_args!("<p class=\"answer {}\">{}</p>\n", class(*tone), escape(text)))
+            let (state, rest) = state_of(text);
+            put(
+                out,
+                format_args!(
+                    "<p class=\"answer\"><span class=\"{}\">{}</span>{}</p>\n",
+                    class(*tone),
+                    escape(state),
+                    escape(rest)
+                ),
+            );
         }
         Block::Circumstances(text) => put(out, format_args!("<p class=\"dim\">{}</p>\n", escape(text))),
         Block::Heading(text) => put(out, format_args!("<h2>{}</h2>\n", escape(text))),
@@ -105,9 +122,18 @@ fn render_block(out: &mut String, block: &Block) {
                     head.iter().map(|h| format!("<th>{}</th>", escape(h))).collect::<String>()
                 ),
             );
+            let accent = accented(head);
             for (tone, row) in rows {
-                let cells: String = row.iter().map(|c| format!("<td>{}</td>", escape(c))).collect();
-                put(out, format_args!("<tr class=\"{}\">{cells}</tr>\n", class(*tone)));
+                // On a narrow screen each cell stands on a line of its own, with what it is.
+                let cell = |(at, text): (usize, &String)| {
+                    let of = head.get(at).filter(|h| at > 0 && !h.is_empty());
+                    let of = of.map(|h| format!(" data-of=\"{}\"", escape(h))).unwrap_or_default();
+                    let tone =
+                        if at == accent { format!(" class=\"{}\"", class(*tone)) } else { String::new() };
+                    format!("<td{of}{tone}>{}</td>", escape(text))
+                };
+                let cells: String = row.iter().enumerate().map(cell).collect();
+                put(out, format_args!("<tr>{cells}</tr>\n"));
             }
             out.push_str("</tbody></table></div>\n");
         }
@@ -134,11 +160,7 @@ fn render_block(out: &mut String, block: &Block) {
         }
         Block::Checks(all) => {
             for (tone, name, detail) in all {
-                let word = match tone {
-                    Tone::Well => "yes",
-                    Tone::Problem => "no",
-                    Tone::Plain => "–",
-                };
+                let word = outcome(*tone);
                 put(
                     out,
                     format_args!(

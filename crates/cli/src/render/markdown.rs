@@ -1,5 +1,5 @@
 //! A page as Markdown, for tickets.
-use super::{Block, Page, Tone, clean, put};
+use super::{Block, Page, clean, outcome, put};
 
 /// Letters that mean something in Markdown, made plain.
 fn plain(text: &str) -> String {
@@ -30,6 +30,9 @@ fn fence(out: &mut String, kind: &str, text: &str) {
 
 pub(super) fn render(page: &Page) -> String {
     let mut out = format!("# {}\n\n", plain(&page.title));
+    if let Some(origin) = &page.origin {
+        put(&mut out, format_args!("{}\n\n", plain(origin)));
+    }
     for block in &page.blocks {
         match block {
             Block::Answer(_, text) => put(&mut out, format_args!("**{}**\n\n", plain(text))),
@@ -86,12 +89,8 @@ pub(super) fn render(page: &Page) -> String {
             Block::Diff(diff) => fence(&mut out, "diff", diff),
             Block::Checks(all) => {
                 for (tone, name, detail) in all {
-                    let word = match tone {
-                        Tone::Well => "yes",
-                        Tone::Problem => "**no**",
-                        Tone::Plain => "–",
-                    };
-                    put(&mut out, format_args!("- {word} {}: {}\n", plain(name), plain(detail)));
+                    let word = outcome(*tone);
+                    put(&mut out, format_args!("- **{word}** – {}: {}\n", plain(name), plain(detail)));
                 }
                 out.push('\n');
             }

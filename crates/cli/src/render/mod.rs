@@ -5,6 +5,8 @@ mod html;
 mod markdown;
 mod text;
 
+pub(crate) use text::under;
+
 pub(crate) use clean::{clean, is_visible};
 
 use std::fmt::Write as _;
@@ -19,6 +21,29 @@ pub(crate) enum Tone {
     Problem,
     /// All is well.
     Well,
+}
+
+/// What came of a check.
+fn outcome(tone: Tone) -> &'static str {
+    match tone {
+        Tone::Well => "ok",
+        Tone::Problem => "failed",
+        Tone::Plain => "not checked",
+    }
+}
+
+/// The part of an answer that tells the state, which alone has the accent, and the rest.
+fn state_of(answer: &str) -> (&str, &str) {
+    match answer.split_once(": ") {
+        Some((state, _)) => answer.split_at(state.len()),
+        None => (answer, ""),
+    }
+}
+
+/// The column of a table that tells the state: its cell has the accent, and not the whole row.
+fn accented(head: &[String]) -> usize {
+    let tells = |title: &String| matches!(title.as_str(), "state" | "outcome" | "holder");
+    head.iter().position(tells).unwrap_or(0)
 }
 
 /// A piece of an answer.
@@ -66,12 +91,14 @@ pub(crate) enum Block {
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Page {
     pub(crate) title: String,
+    /// Of what it tells, and when it was made; for pages that are kept.
+    pub(crate) origin: Option<String>,
     pub(crate) blocks: Vec<Block>,
 }
 
 impl Page {
     pub(crate) fn new(title: impl Into<String>) -> Self {
-        Self { title: title.into(), blocks: Vec::new() }
+        Self { title: title.into(), origin: None, blocks: Vec::new() }
     }
     pub(crate) fn push(&mut self, block: Block) {
         self.blocks.push(block);

@@ -1,5 +1,5 @@
 //! A page for a terminal or a pipe: aligned, calm, readable in 80 columns and without colour.
-use super::{Block, Page, Tone, clean, put};
+use super::{Block, Page, Tone, accented, clean, outcome, put, state_of};
 use anstyle::{AnsiColor, Color, Effects, Style};
 
 /// Narrowest and widest lines.
@@ -42,6 +42,12 @@ pub(super) fn render(page: &Page, width: usize, colour: bool) -> String {
 /// Columns that a text takes. Wide letters are rare in what daemons write; they count as one.
 fn columns(text: &str) -> usize {
     text.chars().count()
+}
+
+/// A line of text under its column: it breaks at blanks and goes on below where it began.
+pub(crate) fn under(column: usize, text: &str, width: usize) -> String {
+    let lines = wrap(text, width.saturating_sub(column).max(LEAST));
+    lines.join(&format!("\n{}", " ".repeat(column)))
 }
 
 /// Breaks at blanks; a word longer than the line stays whole.
@@ -88,9 +94,26 @@ impl Writer {
         }
     }
 
+    /// The state in the accent, why in strong letters.
+    fn answer(&mut self, tone: Tone, text: &str) {
+        let mut left = state_of(text).0.len();
+        for line in wrap(text, self.width) {
+            let (state, rest) = line.split_at(left.min(line.len()));
+            if !state.is_empty() {
+                self.styled(style(tone), state);
+            }
+            if !rest.is_empty() {
+                self.styled(STRONG, rest);
+            }
+            self.out.push('\n');
+            // The blank at which the line was broken counts.
+            left = left.saturating_sub(line.len() + 1);
+        }
+    }
+
     fn block(&mut self, block: &Block) {
         match block {
-            Block::Answer(tone, text) => self.wrapped(Some(style(*tone)), 0, text),
+            Block::Answer(tone, text) => self.answer(*tone, &clean(text)),
             Block::Circumstances(text) => self.wrapped(Some(DIM), 2, text),
             Block::Heading(text) => self.wrapped(Some(STRONG), 0, text),
             Block::Text(text) => text.split('\n').for_each(|t| self.wrapped(None, 2, t)),
@@ -154,27 +177,37 @@ impl Writer {
             return self.stacked(head, rows);
         }
         let rest = self.width.saturating_sub(2 + fixed).max(LEAST);
-        let print = |w: &mut Self, cells: &[String], style: Option<Style>| {
-            let mut line = String::new();
-            for (cell, width) in cells.iter().zip(&widths).take(count.saturating_sub(1)) {
-                let cell = clean(cell);
-                line.push_str(&cell);
-                line.push_str(&" ".repeat((width + 2).saturating_sub(columns(&cell))));
-            }
+        let accent = accented(head);
+        let print = |w: &mut Self, cells: &[String], all: Option<Style>, one: Option<Style>| {
+            let style = |at: usize| if at == accent { one.or(all) } else { all };
             let last = cells.get(count.saturating_sub(1)).map(|c| clean(c).into_owned()).unwrap_or_default();
-            for (at, part) in wrap(&last, rest).iter().enumerate() {
-                let whole = if at == 0 {
-                    format!("{line}{part}")
-                } else {
-                    format!("{}{part}", " ".repeat(columns(&line)))
-                };
-                w.line(style, 2, whole.trim_end());
+            for (nth, part) in wrap(&last, rest).iter().enumerate() {
+                // Blanks are written where something follows.
+                let mut gap = 2;
+                for (at, width) in widths.iter().enumerate().take(count.saturating_sub(1)) {
+                    let cell = cells.get(at).filter(|_| nth == 0).map(|c| clean(c)).unwrap_or_default();
+                    w.cell(&mut gap, &cell, style(at));
+                    gap += (width + 2).saturating_sub(columns(&cell));
+                }
+                w.cell(&mut gap, part, style(count.saturating_sub(1)));
+                w.out.push('\n');
             }
         };
-        print(self, head, Some(DIM));
+        print(self, head, Some(DIM), None);
         for (tone, row) in rows {
-            let style = (*tone == Tone::Problem).then(|| style(*tone));
-            print(self, row, style);
+            print(self, row, None, (*tone == Tone::Problem).then(|| style(*tone)));
+        }
+    }
+
+    /// One cell of a table, behind so many blanks; nothing where it is empty.
+    fn cell(&mut self, gap: &mut usize, text: &str, style: Option<Style>) {
+        if text.is_empty() {
+            return;
+        }
+        self.out.push_str(&" ".repeat(std::mem::take(gap)));
+        match style {
+            Some(style) => self.styled(style, text),
+            None => self.out.push_str(text),
         }
     }
 
@@ -183,16 +216,18 @@ impl Writer {
         let name = head.iter().skip(1).map(|h| columns(h)).max().unwrap_or(0);
         let room = self.width.saturating_sub(name + 6).max(8);
         for (tone, row) in rows {
-            let style = (*tone == Tone::Problem).then(|| style(*tone));
+            let accent = (*tone == Tone::Problem).then(|| (accented(head), style(*tone)));
+            let style = accent.filter(|(at, _)| *at == 0).map_or(STRONG, |(_, style)| style);
             for part in wrap(&clean(row.first().map_or("", String::as_str)), self.width.saturating_sub(2)) {
-                self.line(style, 2, &part);
+                self.line(Some(style), 2, &part);
             }
-            let told = head.iter().zip(row).skip(1).filter(|(_, c)| !c.is_empty() && c.as_str() != "–");
-            for (title, cell) in told {
+            let told = head.iter().zip(row).enumerate().skip(1);
+            for (nth, (title, cell)) in told.filter(|(_, (_, c))| !c.is_empty() && c.as_str() != "–") {
                 for (at, part) in wrap(&clean(cell), room).iter().enumerate() {
                     let title = if at == 0 { title.as_str() } else { "" };
                     let gap = " ".repeat((name + 2).saturating_sub(columns(title)));
-                    self.line(None, 4, &format!("{title}{gap}{part}"));
+                    self.out.push_str(&format!("    {title}{gap}"));
+                    self.line(accent.filter(|(at, _)| *at == nth).map(|(_, style)| style), 0, part);
                 }
             }
         }
@@ -251,20 +286,24 @@ impl Writer {
 
     fn checks(&mut self, all: &[(Tone, String, String)]) {
         let width = all.iter().map(|(_, n, _)| columns(n)).max().unwrap_or(0);
+        let words = all.iter().map(|(tone, ..)| columns(outcome(*tone))).max().unwrap_or(0);
         for (tone, name, detail) in all {
-            let word = match tone {
-                Tone::Well => "yes ",
-                Tone::Problem => "NO  ",
-                Tone::Plain => "–   ",
-            };
             self.out.push_str("  ");
-            self.styled(style(*tone), word);
-            let lines = wrap(&clean(detail), self.width.saturating_sub(width + 8));
+            self.styled(style(*tone), &format!("{:words$}", outcome(*tone)));
+            let used = words + width + 6;
+            // On a narrow screen what was seen stands below what was asked.
+            if self.width < used + 24 {
+                put(&mut self.out, format_args!("  {name}\n"));
+                self.wrapped(None, words + 4, &clean(detail));
+                continue;
+            }
+            self.out.push_str("  ");
+            let lines = wrap(&clean(detail), self.width.saturating_sub(used));
             for (at, line) in lines.iter().enumerate() {
                 if at == 0 {
                     put(&mut self.out, format_args!("{name:width$}  {line}\n"));
                 } else {
-                    put(&mut self.out, format_args!("{}{line}\n", " ".repeat(width + 8)));
+                    put(&mut self.out, format_args!("{}{line}\n", " ".repeat(used)));
                 }
             }
         }
