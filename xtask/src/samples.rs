@@ -8,11 +8,22 @@ use std::fmt::Write as _;
 use std::path::Path;
 
 const BREAKAGES: &str = "xtask/live/breakages.toml";
+/// More of them, for the words alone.
+const WORDS: &str = "xtask/live/words.toml";
+/// Writes the unit `tide`: what it starts, then its settings.
+const TIDE_UNIT: &str = r#"mkdir -p /opt/tide; cat > /usr/local/bin/tide-unit <<'END'
+#!/bin/sh
+p="$1"; shift
+{ echo '[Service]'; for s; do echo "$s"; done; echo "ExecStart=$p"; } > /etc/systemd/system/tide.service
+systemctl daemon-reload
+END
+chmod 755 /usr/local/bin/tide-unit; tide-unit /bin/true"#;
 /// Longest that one breakage may keep, in lines: enough for the first cause and what follows.
 const LINES: usize = 48;
 
 #[derive(Deserialize)]
 struct All {
+    #[serde(default)]
     kind: BTreeMap<String, Setup>,
     breakage: Vec<Breakage>,
 }
@@ -43,6 +54,9 @@ struct Breakage {
     /// A fix that the tool carries out, proves and takes back again.
     #[serde(default)]
     fix: Option<String>,
+    /// What is done once it is started.
+    #[serde(default)]
+    after: Option<String>,
     /// What puts right what the kind's own files do not hold.
     #[serde(default)]
     mend: Option<String>,
@@ -50,8 +64,12 @@ struct Breakage {
 
 /// Breaks, collects, writes `samples.txt` of each kind.
 pub(crate) fn run(program: &Path, only: &[&str]) -> Result<(), String> {
-    let all = load()?;
+    let mut all = load(BREAKAGES)?;
+    let more = load(WORDS)?;
+    all.kind.extend(more.kind);
+    all.breakage.extend(more.breakage);
     let host = Host::boot("jolly-samples", program)?;
+    host.run(TIDE_UNIT)?;
     host.run(
         "systemctl stop nginx apache2; systemctl mask -q nginx apache2; systemctl unmask -q nginx \
         apache2; mkdir -p /pristine",
@@ -93,7 +111,7 @@ pub(crate) fn diagnosed(
     only: &[&str],
     tell: &mut dyn FnMut(&str, Result<(), String>),
 ) -> Result<(), String> {
-    let all = load()?;
+    let all = load(BREAKAGES)?;
     for (name, setup) in &all.kind {
         let chosen: Vec<&Breakage> = all
             .breakage
@@ -194,9 +212,9 @@ fn fixed(host: &Host, setup: &Setup, fix: &str) -> Result<(), String> {
     }
 }
 
-fn load() -> Result<All, String> {
-    let text = std::fs::read_to_string(BREAKAGES).map_err(|e| format!("{BREAKAGES}: {e}"))?;
-    toml::from_str(&text).map_err(|e| format!("{BREAKAGES}: {e}"))
+fn load(file: &str) -> Result<All, String> {
+    let text = std::fs::read_to_string(file).map_err(|e| format!("{file}: {e}"))?;
+    toml::from_str(&text).map_err(|e| format!("{file}: {e}"))
 }
 
 /// Keeps the kind's own files as they are now.
@@ -248,9 +266,10 @@ fn one(host: &Host, setup: &Setup, breakage: &Breakage) -> Result<String, String
         setup.unit
     ))?;
     host.run(&format!(
-        "systemctl start {0}; {1}; systemctl stop {0}",
+        "systemctl start {0}; {1}; {2}; systemctl stop {0}",
         setup.unit,
-        setup.settle.as_deref().unwrap_or("sleep 0.3")
+        setup.settle.as_deref().unwrap_or("sleep 0.3"),
+        breakage.after.as_deref().unwrap_or(":")
     ))?;
     let mut said = String::new();
     for log in &setup.logs {
