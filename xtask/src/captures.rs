@@ -77,7 +77,35 @@ pub(crate) fn run(program: &Path) -> Result<(), String> {
             Err(why) => say(&format!("FAIL  {}: {why}", incident.name)),
         }
     }
-    Ok(())
+    altered()
+}
+
+/// What no host here can show: a limit on tasks, which its kernel has no controller for. The record of a start
+/// that got too few processes, with the other limit in the unit and the kernel's word about it; it says so.
+fn altered() -> Result<(), String> {
+    const OF: &str = "resources-too-few-processes.json";
+    let text = std::fs::read_to_string(Path::new(DIR).join(OF)).map_err(|e| format!("{OF}: {e}"))?;
+    let mut record: Value =
+        serde_json::from_str(&text.replace("LimitNPROC", "TasksMax")).map_err(|e| e.to_string())?;
+    record["incident"] = "resources: too few tasks".into();
+    record["altered"] = "LimitNPROC became TasksMax, and the kernel's line was added".into();
+    let answers = record["bundle"]["answers"].as_array_mut().ok_or("no answers")?;
+    let of_kernel = |a: &&mut Value| a[0]["journal-of"][0] == "_TRANSPORT=kernel";
+    let began =
+        answers.iter().find_map(|a| a[1]["seen"]["journal"][0]["time"].as_u64()).ok_or("no journal")?;
+    if let Some(answer) = answers.iter_mut().find(of_kernel) {
+        let entry = jolly_core::host::JournalEntry {
+            time: began,
+            message: "cgroup: fork rejected by pids controller in /system.slice/edge.service".into(),
+            ..Default::default()
+        };
+        answer[1]["seen"]["journal"] = json!([entry]);
+    }
+    let bundle = serde_json::to_vec(&record["bundle"]).map_err(|e| e.to_string())?;
+    record["expected"] = cause(&bundle, "edge")?;
+    let text = serde_json::to_string(&record).map_err(|e| e.to_string())?;
+    let file = Path::new(DIR).join("resources-too-few-tasks.json");
+    std::fs::write(&file, text).map_err(|e| format!("{}: {e}", file.display()))
 }
 
 fn one(host: &Host, incident: &Incident) -> Result<usize, String> {

@@ -26,6 +26,9 @@ pub(crate) struct Incident {
     pub(crate) cause: String,
     #[serde(default = "certain")]
     certainty: String,
+    /// What else is certainly in its way, as it was broken.
+    #[serde(default)]
+    also: Vec<String>,
     #[serde(default)]
     subject: BTreeMap<String, Value>,
     #[serde(default)]
@@ -196,6 +199,12 @@ fn one(host: &Host, incident: &Incident) -> Result<(), String> {
     let sure = &incident.certainty;
     hold(cause["certainty"] == sure.as_str(), format!("not {sure}:\n{}", first_cause(entry)))?;
     hold(status == 1, format!("diagnose ended with {status}"))?;
+    let causes = entry["causes"].as_array().into_iter().flatten().skip(1);
+    let wrong = causes.filter(|c| c["certainty"] == "certain" && c["relation"] != "consequence").find(|c| {
+        let code = c["code"].as_str().unwrap_or_default();
+        code != incident.cause && !incident.also.iter().any(|a| a == code)
+    });
+    hold(wrong.is_none(), format!("certain, and not what was broken:\n{}", first_cause(entry)))?;
     for (key, wanted) in &incident.subject {
         hold(
             cause["subject"][key] == *wanted,

@@ -89,6 +89,16 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     let after = |c: &Cause| copy && c.code == Code::WrongOwner;
     causes
         .sort_by_key(|c| (late(c, explained), c.certainty, if after(c) { stage::BIND + 1 } else { c.stage }));
+    // The manager's giving up is no cause beside the one that made it give up: it is evidence of that. A
+    // start clears the record of it.
+    if explained
+        && let Some(at) = causes.iter().position(|c| c.code == Code::ManagerGaveUp).filter(|at| *at > 0)
+    {
+        let gave_up = causes.remove(at);
+        if let Some(first) = causes.first_mut() {
+            first.evidence.extend(gave_up.evidence);
+        }
+    }
     // Without its account every file is "of the wrong owner": that follows.
     let nobody =
         causes.first().is_some_and(|c| c.code == Code::AccountMissing && c.certainty == Certainty::Certain);
@@ -96,7 +106,6 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
         cause.relation = match (at, cause.code, cause.certainty) {
             (0, ..) => Relation::Blocks,
             (_, code, _) if nobody && code.facts().needs_account => Relation::Consequence,
-            (_, Code::ManagerGaveUp, _) => Relation::Consequence,
             (_, _, Certainty::Certain) => Relation::Blocks,
             _ => Relation::Alternative,
         };
@@ -304,19 +313,16 @@ mod tests {
             gave_up(),
             finding(Code::PortTaken, Proof::Inevitable, Source::Socket, port(80, Some(1))),
         ]);
-        assert_eq!(ranked[0].code, Code::PortTaken);
-        assert_eq!(ranked[1].relation, Relation::Consequence);
+        assert_eq!((ranked[0].code, ranked.len()), (Code::PortTaken, 1), "it is no cause of its own");
+        assert_eq!(ranked[0].evidence.len(), 2, "but evidence");
     }
 
     #[test]
-    fn giving_up_stands_behind_a_line_that_nobody_knows_and_before_silence() {
+    fn giving_up_is_no_cause_beside_a_line_that_nobody_knows_and_the_first_before_silence() {
         let gave_up =
             || finding(Code::ManagerGaveUp, Proof::Now, Source::Manager, Subject::unit("front.service"));
         let unknown = |source| finding(Code::Unknown, Proof::Said, source, Subject::default());
-        check(
-            vec![gave_up(), unknown(Source::Log)],
-            &[(Code::Unknown, Certainty::Likely, 1), (Code::ManagerGaveUp, Certainty::Certain, 1)],
-        );
+        check(vec![gave_up(), unknown(Source::Log)], &[(Code::Unknown, Certainty::Likely, 2)]);
         check(
             vec![gave_up(), unknown(Source::Manager)],
             &[(Code::ManagerGaveUp, Certainty::Certain, 1), (Code::Unknown, Certainty::Likely, 1)],

@@ -70,6 +70,34 @@ fn postgresql_ends_failed_starts_with_the_words_of_a_stop() {
 }
 
 #[test]
+fn a_zone_that_postgresql_changes_while_it_runs_moves_no_end() {
+    let list = of_file(
+        "postgresql",
+        &[
+            "2031-04-02 06:10:11.100 UTC [71] LOG:  starting PostgreSQL 15.20 on x86_64-pc-linux-gnu",
+            "2031-04-02 06:10:11.300 UTC [71] LOG:  database system is ready to accept connections",
+            "2031-04-02 06:30:00.000 UTC [71] LOG:  received SIGHUP, reloading configuration files",
+            "2031-04-02 06:30:00.000 UTC [71] LOG:  parameter \"log_timezone\" changed to \"Asia/Tokyo\"",
+            "2031-04-02 16:00:00.000 JST [71] LOG:  received fast shutdown request",
+            "2031-04-02 16:00:01.000 JST [71] LOG:  database system is shut down",
+            "2031-04-02 16:05:00.000 JST [88] LOG:  starting PostgreSQL 15.20 on x86_64-pc-linux-gnu",
+            "2031-04-02 16:05:00.300 JST [88] LOG:  database system is ready to accept connections",
+            "2031-04-02 16:30:00.000 JST [88] LOG:  received SIGHUP, reloading configuration files",
+            "2031-04-02 16:30:00.000 JST [88] LOG:  parameter \"log_timezone\" changed to \"America/New_York\"",
+            "2031-04-02 04:00:00.000 EDT [88] LOG:  received fast shutdown request",
+            "2031-04-02 04:00:01.000 EDT [88] LOG:  database system is shut down",
+        ],
+    );
+    let minute = |t: Option<i64>| {
+        t.map(|t| jiff::Timestamp::from_microsecond(t).unwrap().strftime("%H:%M").to_string())
+    };
+    let spans: Vec<_> = list.iter().map(|a| (minute(Some(a.began)), minute(a.ended))).collect();
+    let at = |t: &str| Some(t.to_owned());
+    assert_eq!(spans, [(at("06:10"), at("07:00")), (at("07:05"), at("08:00"))]);
+    assert!(told(&list).iter().all(|t| *t == (Outcome::Ready, Some(Afterwards::Stopped))));
+}
+
+#[test]
 fn redis_begins_with_its_own_words_and_ends_politely() {
     let list = of_file(
         "redis",
