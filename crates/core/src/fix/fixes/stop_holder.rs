@@ -36,51 +36,13 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
         }
         done.push(pid);
         never_touch(snapshot, pid, &holder.process.brief.name, holder.process.own_root)?;
-        let owner = holder.process.brief.uid;
-        was_not_handed(snapshot, holder, pid, owner)?;
-        match &holder.unit {
-            Some(unit) => {
-                if names.contains(unit) {
-                    continue;
-                }
-                // What would start it again goes first.
-                let triggers = crate::case::triggers(snapshot, unit)
-                    .into_iter()
-                    .filter(|t| t.kind != "init-script")
-                    .map(|t| t.name);
-                for source in triggers.chain([unit.clone()]) {
-                    plan.steps.push(Step::Job(Job { verb: "stop".into(), unit: source.clone() }));
-                    if crate::manager::unit(snapshot, &source).seen().is_some_and(|u| u.enabled) {
-                        plan.steps.push(unit_file_step(snapshot, "disable", &source));
-                    }
-                }
-                plan.risk = Risk::High;
-                names.push(unit.clone());
-            }
-            None => {
-                let gently = crate::kinds::of_program(&holder.process.brief.name)
-                    .is_some_and(|k| k.profile().keeps_data);
-                plan.steps.extend(end(
-                    &holder.process.brief.name,
-                    pid,
-                    holder.process.brief.start_ticks,
-                    gently,
-                ));
-                // Children that share the socket keep it alive when their parent goes; those of a database go
-                // with it.
-                for other in holder.others.iter().filter(|_| !gently) {
-                    if let Look::Seen(child) = snapshot.process(*other) {
-                        never_touch(snapshot, *other, &child.brief.name, child.own_root)?;
-                        was_not_handed(snapshot, holder, *other, child.brief.uid)?;
-                        plan.steps.extend(end(&child.brief.name, *other, child.brief.start_ticks, false));
-                    }
-                }
-                plan.reversible = false;
-                plan.risk =
-                    plan.risk.max(if holder.clients.unwrap_or(0) > 0 { Risk::High } else { Risk::Medium });
-                names.push(format!("{} (pid {pid})", holder.process.brief.name));
-            }
-        }
+        was_not_handed(snapshot, holder, pid, holder.process.brief.uid)?;
+        let name = match &holder.unit {
+            Some(unit) if names.contains(unit) => continue,
+            Some(unit) => stop_unit(snapshot, unit, &mut plan),
+            None => end_processes(snapshot, holder, &mut plan)?,
+        };
+        names.push(name);
         if let Some(clients) = holder.clients.filter(|c| *c > 0) {
             plan.remarks.push(format!("{clients} clients are connected to it now and will be cut off"));
         }
@@ -88,7 +50,48 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
     if plan.steps.is_empty() {
         return stop_process(snapshot, case, cause, plan);
     }
-    // Whoever can write the configuration could have asked for anybody's port.
+    leave_to_choice(snapshot, case, &mut plan);
+    plan.title = format!("stop {}", names.join(" and "));
+    if plan.steps.iter().any(|s| matches!(s, Step::UnitFile(_))) {
+        plan.title = format!("{}, so that it does not come back at boot", plan.title);
+    }
+    Ok(plan)
+}
+
+/// Stops a unit; what would start it again goes first.
+fn stop_unit(snapshot: &Snapshot, unit: &str, plan: &mut Plan) -> String {
+    let triggers =
+        crate::case::triggers(snapshot, unit).into_iter().filter(|t| t.kind != "init-script").map(|t| t.name);
+    for source in triggers.chain([unit.to_owned()]) {
+        plan.steps.push(Step::Job(Job { verb: "stop".into(), unit: source.clone() }));
+        if crate::manager::unit(snapshot, &source).seen().is_some_and(|u| u.enabled) {
+            plan.steps.push(unit_file_step(snapshot, "disable", &source));
+        }
+    }
+    plan.risk = Risk::High;
+    unit.to_owned()
+}
+
+/// Ends a process that no unit owns, with those that share its socket.
+fn end_processes(snapshot: &Snapshot, holder: &Holder, plan: &mut Plan) -> Result<String, String> {
+    let brief = &holder.process.brief;
+    let gently = crate::kinds::of_program(&brief.name).is_some_and(|k| k.profile().keeps_data);
+    plan.steps.extend(end(&brief.name, brief.pid, brief.start_ticks, gently));
+    // Children that share the socket keep it alive when their parent goes; those of a database go with it.
+    for other in holder.others.iter().filter(|_| !gently) {
+        if let Look::Seen(child) = snapshot.process(*other) {
+            never_touch(snapshot, *other, &child.brief.name, child.own_root)?;
+            was_not_handed(snapshot, holder, *other, child.brief.uid)?;
+            plan.steps.extend(end(&child.brief.name, *other, child.brief.start_ticks, false));
+        }
+    }
+    plan.reversible = false;
+    plan.risk = plan.risk.max(if holder.clients.unwrap_or(0) > 0 { Risk::High } else { Risk::Medium });
+    Ok(format!("{} (pid {})", brief.name, brief.pid))
+}
+
+/// Whoever can write the configuration could have asked for anybody's port: then a person chooses.
+fn leave_to_choice(snapshot: &Snapshot, case: &Case, plan: &mut Plan) {
     let accounts = case.accounts(snapshot);
     let own = |h: &Holder| accounts.contains(&h.process.brief.uid);
     let believed = |w: &Wanted| match &w.listen.path {
@@ -99,11 +102,6 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
     if let Some(want) = case.wanted.iter().find(foreign) {
         plan.leave_to_choice(&want.listen.to_string(), case);
     }
-    plan.title = format!("stop {}", names.join(" and "));
-    if plan.steps.iter().any(|s| matches!(s, Step::UnitFile(_))) {
-        plan.title = format!("{}, so that it does not come back at boot", plan.title);
-    }
-    Ok(plan)
 }
 
 /// A process that holds a socket of another account's was handed it: whoever did that must not get it ended.
