@@ -1,6 +1,6 @@
 //! Start attempts, put together from the manager's record, the journal and the daemon's own log files.
 use super::choose::{Chosen, choose};
-use super::pieces::{Packing, pieces};
+use super::pieces::{Packing, Piece, pieces};
 use super::placer::{Placer, span};
 use super::receiver::{self, Whose};
 use super::request::Request;
@@ -245,16 +245,7 @@ impl Log<'_, '_> {
         };
         // The newest of it counts: what lies further back than the bound is named and left out.
         let left = Cell::new(bounds::LOG);
-        let mut plain = 0u64;
-        let mut begin = chosen.len();
-        let mut skipped = 0;
-        for (at, piece) in chosen.iter().enumerate().filter(|(_, p)| p.packing == Packing::Plain) {
-            plain += piece.size;
-            if plain > bounds::LOG {
-                (begin, skipped) = (at + 1, plain - bounds::LOG);
-                break;
-            }
-        }
+        let (begin, skipped) = within_bound(&chosen);
         let bounded = |what: &str| {
             snapshot.bound(format!("{}: {what} more than {} GiB are not read", self.path, bounds::LOG >> 30))
         };
@@ -324,4 +315,17 @@ pub(crate) fn data_faults(grammar: &super::Grammar, owner: super::LogOwner) -> V
         faults.push("log.toml is not sound".into());
     }
     faults
+}
+
+/// How many of these pieces, newest first, are within what is read of a log, and how much of the oldest of them
+/// is left out.
+fn within_bound(pieces: &[Piece]) -> (usize, u64) {
+    let mut plain = 0u64;
+    for (at, piece) in pieces.iter().enumerate().filter(|(_, p)| p.packing == Packing::Plain) {
+        plain = plain.saturating_add(piece.size);
+        if plain > bounds::LOG {
+            return (at + 1, plain - bounds::LOG);
+        }
+    }
+    (pieces.len(), 0)
 }
