@@ -14,6 +14,7 @@ const SAMPLES: &[(&str, &str)] = &[
     ("redis", include_str!("../redis/samples.txt")),
     ("php-fpm", include_str!("../php_fpm/samples.txt")),
     ("tomcat", include_str!("../tomcat/samples.txt")),
+    ("program", include_str!("../../log/samples.txt")),
 ];
 
 /// The first cause that the log rooms make of the lines of one failed start.
