@@ -3,6 +3,7 @@
 //! `xtask/live/score.txt`.
 use crate::chance::Chance;
 use crate::host::Host;
+use crate::records;
 use serde_json::Value;
 use std::fmt::Write as _;
 use std::path::Path;
@@ -165,6 +166,9 @@ enum Clock {
     Zone,
     /// A zone whose clock is put back by an hour in the middle.
     Back,
+    /// The host's clock is set in the middle. Nobody here may set it: the records of the real daemons are
+    /// altered to what they would be (`records`).
+    Set,
 }
 
 /// One way to drive the daemons, and the views that are scored afterwards.
@@ -207,6 +211,7 @@ const DRIVES: &[Drive] = &[
         receiver: false,
         views: &[View::Full, View::Files, View::Disk],
     },
+    Drive { name: "set", clock: Clock::Set, receiver: false, views: &[View::Disk] },
 ];
 
 /// Zones of the unit, each before and after the middle.
@@ -254,7 +259,8 @@ pub(crate) fn run(program: &Path, seed: u64, only: &[&str]) -> Result<(), String
     let mut text = format!(
         "# What `attempts` made of {STEPS} random steps with each daemon, seen in several ways; `cargo xtask \
             attempts {seed}` does it again.\n# full: everything; files: the running host without its journal; \
-            disk: its files from outside.\n# Without a journal those starts count that left anything in a \
+            disk: its files from outside.\n# set: the \
+            host's clock is set in the middle; these are real records, altered from there on.\n# Without a journal those starts count that left anything in a \
             file.\n"
     );
     for drive in drives {
@@ -271,7 +277,10 @@ pub(crate) fn run(program: &Path, seed: u64, only: &[&str]) -> Result<(), String
             let mut chance = Chance::new(
                 seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ (daemon.unit.len() + drive.name.len() * 64) as u64,
             );
-            let truth = run_steps(&host, drive, daemon, &mut chance)?;
+            let mut truth = run_steps(&host, drive, daemon, &mut chance)?;
+            if drive.clock == Clock::Set {
+                set_clock(&host, &mut truth, &mut chance)?;
+            }
             keep(&host, drive, daemon, &truth)?;
             for (view, all) in drive.views.iter().zip(&mut all) {
                 let mut one = Score::default();
@@ -418,7 +427,7 @@ fn run_steps(host: &Host, drive: &Drive, daemon: &Daemon, chance: &mut Chance) -
     let by_file = chance.below(2) == 0;
     let zone = |chance: &mut Chance| ZONES[chance.below(ZONES.len())].to_owned();
     let first = match drive.clock {
-        Clock::Host => None,
+        Clock::Host | Clock::Set => None,
         Clock::Zone => Some(zone(chance)),
         Clock::Back => Some(put_back(host, if daemon.process == "java" { 70.0 } else { 18.0 })?),
     };
@@ -434,6 +443,9 @@ fn run_steps(host: &Host, drive: &Drive, daemon: &Daemon, chance: &mut Chance) -
     let mut truth: Vec<Truth> = Vec::new();
     let mut moved = drive.clock != Clock::Zone;
     for step in 0..STEPS {
+        if drive.clock == Clock::Set {
+            host.run("sleep 1.1")?;
+        }
         let from = now(host)?;
         if !active(host, unit)? {
             if !moved && step > STEPS / 2 {
@@ -492,6 +504,20 @@ fn run_steps(host: &Host, drive: &Drive, daemon: &Daemon, chance: &mut Chance) -
         }
     }
     Ok(truth)
+}
+
+/// The host's clock is set before one of the starts in the middle: the records say from there on what they
+/// would have said.
+fn set_clock(host: &Host, truth: &mut [Truth], chance: &mut Chance) -> Result<(), String> {
+    // Neither a zone's difference nor near one.
+    let by = [-4020.0, -7440.0, 2460.0][chance.below(3)];
+    let Some(from) = truth.get(truth.len() / 2).map(|t| t.from) else { return Ok(()) };
+    records::set(&host.root().join("var/log"), from, by)?;
+    for real in truth.iter_mut().filter(|t| t.from >= from) {
+        real.from += by;
+        real.to += by;
+    }
+    Ok(())
 }
 
 /// Keeps the logs of a drive where the variable `JOLLY_KEEP` names a directory, to look at them.

@@ -10,6 +10,7 @@ mod history;
 mod host;
 mod live;
 mod pictures;
+mod records;
 mod samples;
 mod sweep;
 mod walk;

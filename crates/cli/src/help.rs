@@ -75,9 +75,16 @@ fn services() -> Vec<CompletionCandidate> {
     let mut names: Vec<String> = context.all_services(&snapshot).into_iter().map(|s| s.name).collect();
     names.sort_unstable();
     names.dedup();
-    // What a shell would take for an option, or cannot hold in one word, is not offered.
-    names.retain(|n| !n.starts_with('-') && !n.contains(char::is_control));
+    // What a shell would take for an option, or for more than a word, is not offered: it is put on the line
+    // as it is.
+    names.retain(|n| is_word(n));
     names.into_iter().map(CompletionCandidate::new).collect()
+}
+
+/// Whether a shell takes a name for nothing but a word.
+fn is_word(name: &str) -> bool {
+    !name.starts_with('-')
+        && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.' | '@' | ':' | '+'))
 }
 
 fn fixes() -> Vec<CompletionCandidate> {
@@ -145,6 +152,18 @@ pub(crate) fn manual_page(command: &Command, name: &str) -> std::io::Result<Vec<
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn nothing_is_offered_that_a_shell_would_carry_out() {
+        for name in ["nginx", "postgresql@15-main", "tide.relay", "a:b", "gezeiten-ü"] {
+            assert!(is_word(name), "{name}");
+        }
+        for name in
+            ["-x", "$(id)", "a b", "a;b", "`id`", "a'b", "~marta", "a\\x20b", "a\nb", "*", "{a,b}", "#"]
+        {
+            assert!(!is_word(name), "{name}");
+        }
+    }
 
     #[test]
     fn the_name_is_what_was_typed_where_it_can_be_typed_again() {

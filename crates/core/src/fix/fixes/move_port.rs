@@ -121,6 +121,7 @@ fn moves(ask: &Ask) -> Result<Vec<Move>, String> {
 fn follow(ask: &Ask, moves: &[Move], plan: &mut Plan) -> Result<(), String> {
     let &Ask { snapshot, case, all, wishes, .. } = ask;
     let mut clients: Vec<Client> = Vec::new();
+    let mut along: Vec<(String, &str)> = Vec::new();
     let mut left = 0;
     for Move { old, new, .. } in moves {
         let model = &case.config.model;
@@ -130,7 +131,7 @@ fn follow(ask: &Ask, moves: &[Move], plan: &mut Plan) -> Result<(), String> {
             let who = format!("{place} of {} points at {old}", service.name);
             match span {
                 Some(span) if wishes.with_clients => {
-                    plan.remarks.push(format!("{who} and moves along"));
+                    along.push((who, &service.name));
                     let edit = (span, new.to_string());
                     match clients.iter_mut().find(|c| c.service.name == service.name) {
                         Some(client) => client.edits.push(edit),
@@ -148,8 +149,21 @@ fn follow(ask: &Ask, moves: &[Move], plan: &mut Plan) -> Result<(), String> {
     if left > 0 {
         plan.remarks.push("--with-clients moves these along".into());
     }
-    let all: Vec<&Client> = clients.iter().collect();
-    plan.diff.push_str(&client_edits(snapshot, &all)?.1);
+    // Anybody can run something that points here: what must not be edited is told, and holds nobody up.
+    clients.retain(|client| match client_edits(snapshot, &[client]) {
+        Ok((_, diff)) => {
+            plan.diff.push_str(&diff);
+            true
+        }
+        Err(why) => {
+            plan.remarks.push(why);
+            false
+        }
+    });
+    for (who, of) in along {
+        let moves = if clients.iter().any(|c| c.service.name == of) { " and moves along" } else { "" };
+        plan.remarks.push(format!("{who}{moves}"));
+    }
     for client in &clients {
         let step = client_reload(&gather(snapshot, &client.service, Depth::State));
         plan.remarks.push(match step {
