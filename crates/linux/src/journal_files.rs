@@ -37,7 +37,9 @@ fn readers(cage: &Cage) -> Look<Vec<ReadAt<'static>>> {
             found.extend(names(&machine, is_journal));
         }
     }
+    // Of more than that the newest are looked into: those that are written to, then by when they were begun.
     found.sort();
+    found.sort_by_key(|path| std::cmp::Reverse(begun(path)));
     found.truncate(FILES);
     let mut readers: Vec<ReadAt> = Vec::new();
     for path in &found {
@@ -55,6 +57,31 @@ fn readers(cage: &Cage) -> Look<Vec<ReadAt<'static>>> {
     Look::Seen(readers)
 }
 
+/// When an archived file was begun, by its name (`…@SEQUENCE-NUMBER-TIME.journal`, all in hexadecimal); the
+/// end of time for one that is still written to.
+fn begun(path: &str) -> u64 {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let time = name.split_once('@').and_then(|(_, rest)| rest.split('.').next()?.rsplit('-').next());
+    time.map_or(u64::MAX, |hex| u64::from_str_radix(hex, 16).unwrap_or(0))
+}
+
 fn is_journal(name: &str) -> bool {
     (name.ends_with(".journal") || name.ends_with(".journal~")) && !name.starts_with("user-")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::begun;
+
+    #[test]
+    fn the_newest_files_come_first() {
+        let mut all = vec![
+            "/j/m/system@0a-0000000000000001-0005.journal",
+            "/j/m/system@0b-0000000000000001-0009.journal",
+            "/j/m/system@tide.journal~",
+            "/j/m/system.journal",
+        ];
+        all.sort_by_key(|path| std::cmp::Reverse(begun(path)));
+        assert!(all[0].ends_with("system.journal") && all[1].contains("0009") && all[3].contains("tide"));
+    }
 }

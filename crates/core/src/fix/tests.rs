@@ -444,6 +444,16 @@ fn what_the_account_itself_asks_for_takes_nothing_from_anybody_unless_a_person_p
             );
         }
     }
+    // A limit that its own file asks to be raised.
+    let limited = edge()
+        .program("/usr/sbin/haproxy")
+        .file("/etc/edge/haproxy.cfg", "global\n  maxconn 4000\nfrontend f\n  mode http\n  bind 127.0.0.1:8090\n")
+        .file(
+            "/etc/systemd/system/edge.service",
+            "[Service]\nUser=tide\nLimitNOFILE=256\nExecStart=/usr/sbin/haproxy -db -f /etc/edge/haproxy.cfg\n",
+        );
+    let by_choice = |host: &TextHost| offered(host, &[]).remove("raise-limit").unwrap().unwrap().by_choice;
+    assert!(!by_choice(&limited) && by_choice(&limited.belongs_to("/etc/edge/haproxy.cfg", 71)));
     // A port that the service has by custom needs nobody's word.
     let web = CONFIG.replace("8088", "80").replace("http://127.0.0.1:80;", "http://127.0.0.1:8099;");
     let web = units::with(&web, "").process(812, "/opt/gauge-sim", 0, "").listens("0.0.0.0", 80, &[812]);
