@@ -70,6 +70,11 @@ pub enum Answer {
 /// file can set its times to anything that 64 bits hold.
 const CALENDAR: std::ops::RangeInclusive<i64> = -62_135_596_800..=253_402_207_200;
 
+/// Whether a moment, in microseconds since the epoch, lies within the calendar.
+pub(crate) fn is_on_calendar(micros: i64) -> bool {
+    CALENDAR.contains(&micros.div_euclid(1_000_000))
+}
+
 impl Answer {
     /// Takes moments beyond the calendar for its first or last one, so that they can be counted with.
     pub(crate) fn keep_to_the_calendar(&mut self) {

@@ -2,6 +2,7 @@
 //! folder.
 use super::catalogue::bytes_pattern;
 use super::stamp::Format;
+use crate::host::is_on_calendar;
 use aho_corasick::{AhoCorasick, packed};
 use jiff::Timestamp;
 use jiff::civil::DateTime;
@@ -333,6 +334,7 @@ impl HeadRule {
         };
         let time =
             group(self.groups.zone).map_or(written, |zone| super::zone::in_zone(written, zone, around));
+        is_on_calendar(time).then_some(())?;
         Some(Head {
             time,
             level: group(self.groups.level).unwrap_or_default().to_ascii_lowercase(),
@@ -509,6 +511,7 @@ fn structured(line: &str, around: Around) -> Option<Head> {
             micros
         }
     };
+    is_on_calendar(time).then_some(())?;
     let body = text(&["message", "msg", "log", "event"])?;
     let detail = text(&["detail", "error", "err"]).map(|d| format!(" {d}")).unwrap_or_default();
     Some(Head {
@@ -544,7 +547,8 @@ fn parse_time(text: &str, format: &str, around: Around) -> Option<i64> {
         // Seconds since the epoch, with a fraction perhaps.
         let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
         let micros: String = fraction.chars().chain("000000".chars()).take(6).collect();
-        return whole.parse::<i64>().ok()?.checked_mul(1_000_000)?.checked_add(micros.parse().ok()?);
+        let time = whole.parse::<i64>().ok()?.checked_mul(1_000_000)?.checked_add(micros.parse().ok()?)?;
+        return is_on_calendar(time).then_some(time);
     }
     if !format.contains("%Y") && !format.contains("%y") {
         return without_year(text, format, around);

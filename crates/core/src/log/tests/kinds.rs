@@ -70,6 +70,20 @@ fn postgresql_ends_failed_starts_with_the_words_of_a_stop() {
 }
 
 #[test]
+fn a_record_whose_stamp_no_calendar_holds_tells_nothing_and_stops_nothing() {
+    for stamp in ["1e300", "-1e300", "9.3e18", "-9.3e18", "1e999"] {
+        let lines: Vec<String> = ["starting PostgreSQL 15", "database system is ready to accept connections"]
+            .iter()
+            .map(|m| {
+                format!("{{\"timestamp\":{stamp},\"pid\":71,\"error_severity\":\"LOG\",\"message\":\"{m}\"}}")
+            })
+            .collect();
+        let lines: Vec<&str> = lines.iter().map(String::as_str).collect();
+        assert!(of_file("postgresql", &lines).is_empty(), "{stamp}");
+    }
+}
+
+#[test]
 fn a_zone_that_postgresql_changes_while_it_runs_moves_no_end() {
     let list = of_file(
         "postgresql",
