@@ -80,8 +80,9 @@ pub(crate) fn run(program: &Path) -> Result<(), String> {
     altered()
 }
 
-/// What no host here can show: a limit on tasks, which its kernel has no controller for. The record of a start
-/// that got too few processes, with the other limit in the unit and the kernel's word about it; it says so.
+/// What no host here can show: a limit on tasks, which its kernel has no controller for. The record of a
+/// start that got too few processes, with the other limit in the unit and the kernel's word about it; it
+/// says so.
 fn altered() -> Result<(), String> {
     const OF: &str = "resources-too-few-processes.json";
     let text = std::fs::read_to_string(Path::new(DIR).join(OF)).map_err(|e| format!("{OF}: {e}"))?;

@@ -1,7 +1,7 @@
-//! `cargo xtask sweep KIND`: every row of a kind's table, with words that its types hold and words that they do
-//! not, in every place, asked of the daemon that is installed here and of our own reader. What differs is
-//! listed. One line that the daemon accepts and one that it refuses for each row, of those on which both agree,
-//! are written beside the corpus, and an ordinary test holds `lint` to them.
+//! `cargo xtask sweep KIND`: every row of a kind's table, with words that its types hold and words that
+//! they do not, in every place, asked of the daemon that is installed here and of our own reader. What
+//! differs is listed. One line that the daemon accepts and one that it refuses for each row, of those on
+//! which both agree, are written beside the corpus, and an ordinary test holds `lint` to them.
 use crate::corpus::{fill, line_of};
 use jolly_core::config::Severity;
 use jolly_core::config::rows::{Directives, Fate, Marks, Row, Slot, Type};

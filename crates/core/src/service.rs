@@ -257,8 +257,8 @@ pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Ser
     of_any_unit(snapshot, manager::unit(snapshot, &unit_name).seen()?)
 }
 
-/// Whether a word stands for a service's kind: the kind's own name, a flavour, a package, or what its programs are
-/// called (`postgres`, `apache`, `php-fpm`).
+/// Whether a word stands for a service's kind: the kind's own name, a flavour, a package, or what its
+/// programs are called (`postgres`, `apache`, `php-fpm`).
 pub fn is_of_kind(service: &Service, word: &str) -> bool {
     let profile = service.kind.profile();
     let names = [&[profile.name][..], profile.programs, profile.flavours, profile.packages].concat();

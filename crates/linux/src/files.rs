@@ -111,7 +111,8 @@ fn access_list(path: &Path) -> Vec<AclEntry> {
     let mut large = Vec::new();
     let raw: &[u8] = match rustix::fs::getxattr(path, "system.posix_acl_access", &mut room[..]) {
         Ok(length) => &room[..length],
-        // A list that is longer than most must not look like none. No attribute is larger than this (xattr(7)).
+        // A list that is longer than most must not look like none. No attribute is larger than this
+        // (xattr(7)).
         Err(Errno::RANGE) => {
             large.resize(65_536, 0u8);
             let length = rustix::fs::getxattr(path, "system.posix_acl_access", &mut large[..]).unwrap_or(0);

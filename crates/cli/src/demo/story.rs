@@ -92,7 +92,8 @@ fn end_processes(dir: &Path) -> usize {
     for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
         let pid = entry.file_name().to_str().and_then(|n| n.parse::<i32>().ok());
         let Some(pid) = pid.and_then(rustix::process::Pid::from_raw) else { continue };
-        // Held before it is looked at: what gets the signal is what was looked at, whoever has the number then.
+        // Held before it is looked at: what gets the signal is what was looked at, whoever has the number
+        // then.
         let Ok(held) = rustix::process::pidfd_open(pid, rustix::process::PidfdFlags::empty()) else {
             continue;
         };

@@ -1,7 +1,7 @@
 //! Text for a terminal that shows nothing but ASCII.
 
-/// Whether a locale names a character set that is not Unicode. Of `LC_ALL`, `LC_CTYPE` and `LANG` the first that
-/// is set counts (locale(7)); where none is, nobody asked for less.
+/// Whether a locale names a character set that is not Unicode. Of `LC_ALL`, `LC_CTYPE` and `LANG` the first
+/// that is set counts (locale(7)); where none is, nobody asked for less.
 pub(crate) fn is_asked(variable: impl Fn(&str) -> Option<String>) -> bool {
     let set = ["LC_ALL", "LC_CTYPE", "LANG"].iter().find_map(|n| variable(n).filter(|v| !v.is_empty()));
     set.is_some_and(|locale| {

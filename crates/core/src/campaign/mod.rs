@@ -254,7 +254,8 @@ pub fn carry_out(
             )));
         }
     }
-    // What nobody can judge is no reason against a start: whether the change is kept rests on the service then.
+    // What nobody can judge is no reason against a start: whether the change is kept rests on the service
+    // then.
     let may_start = after.is_none() && read.readable && read.bounded.is_none();
     let clients = clients(snapshot, &picked);
     if let Some(why) = clients.iter().find_map(|c| c.refusal(&preview)) {

@@ -100,7 +100,8 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
     dirs.extend(below.iter().map(|pattern| path::parent(pattern).to_owned()));
     dirs.sort_unstable();
     dirs.dedup();
-    // A directory of many programs' logs is not searched: only files of the usual names are this kind's there.
+    // A directory of many programs' logs is not searched: only files of the usual names are this kind's
+    // there.
     let shared = |dir: &str| matches!(dir, "/var/log" | "/" | "/tmp" | "/var/tmp" | "/run" | "/dev");
     let mut found: Vec<(i64, String)> = Vec::new();
     let mut left = LOOKED_AT;
@@ -133,8 +134,8 @@ fn earlier_logs(snapshot: &Snapshot, service: &Service, config: &Configuration, 
                 continue;
             };
             let packed = entry.name != name && !entry.name.ends_with(|c: char| c.is_ascii_digit());
-            // Another instance may write beside it. What was left when the log was moved is older than all that the
-            // log has now; the further forms of one log share its name, or lie with the data.
+            // Another instance may write beside it. What was left when the log was moved is older than all
+            // that the log has now; the further forms of one log share its name, or lie with the data.
             let own = usual
                 || of_data(&file)
                 || known.files.iter().any(|log| stem(log) == stem(&file))
@@ -219,8 +220,8 @@ fn logs_of_others(snapshot: &Snapshot, service: &Service) -> Vec<String> {
         let of_kind = services.into_iter().filter(|s| s.kind.name() == kind);
         of_kind
             .map(|s| {
-                // Read for this alone, and not remembered: what could not be seen of it is told when it is asked
-                // for in earnest.
+                // Read for this alone, and not remembered: what could not be seen of it is told when it is
+                // asked for in earnest.
                 let config = s.kind.read(snapshot, &s.instance);
                 let named = config.model.error_logs.into_iter().map(|log| log.path).collect();
                 (s.name.clone(), s.unit_name().map(str::to_owned), named)

@@ -221,8 +221,8 @@ impl Case<'_> {
             && place.is_none_or(|p| !p.file.starts_with('/') || by_root(snapshot)(&p.file))
     }
 
-    /// Whether a port is the service's by more than a line that its own account could have written: by custom,
-    /// by the services file, or by a word of root's.
+    /// Whether a port is the service's by more than a line that its own account could have written: by
+    /// custom, by the services file, or by a word of root's.
     pub(crate) fn may_have(&self, snapshot: &Snapshot, port: u16) -> bool {
         let by_custom = !self.is_steered(snapshot) && self.service.kind.profile().ports.contains(&port);
         let described = &self.service.described.listen;

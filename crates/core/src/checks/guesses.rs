@@ -1,5 +1,6 @@
-//! Listeners that a program which nobody knows seems to want, by its arguments and its environment. Alone they
-//! say little: a port that is named may be somebody else's. Beside a log that tells of a listener they name it.
+//! Listeners that a program which nobody knows seems to want, by its arguments and its environment. Alone
+//! they say little: a port that is named may be somebody else's. Beside a log that tells of a listener they
+//! name it.
 use super::ports;
 use crate::case::Case;
 use crate::code::Code;

@@ -1,6 +1,6 @@
-//! What a service that runs passes on to, here on this host: the service that is to listen there must run. Only
-//! the kernel's tables are asked; nothing is connected to. What stands on another host is not judged, nor is an
-//! address of which nobody knows whose it is: it may point nowhere on purpose, or not yet.
+//! What a service that runs passes on to, here on this host: the service that is to listen there must run.
+//! Only the kernel's tables are asked; nothing is connected to. What stands on another host is not judged,
+//! nor is an address of which nobody knows whose it is: it may point nowhere on purpose, or not yet.
 use crate::case::{Case, State};
 use crate::code::Code;
 use crate::config::Upstream;

@@ -229,8 +229,8 @@ pub struct Upstream {
 }
 
 impl Upstream {
-    /// An upstream that stands alone, by its address as it is written: `HOST:PORT` with a number or `localhost`
-    /// for the host, or the path of a socket behind `unix:`.
+    /// An upstream that stands alone, by its address as it is written: `HOST:PORT` with a number or
+    /// `localhost` for the host, or the path of a socket behind `unix:`.
     pub fn of(address: &str, usual_port: Option<u16>, place: &Place) -> Option<Self> {
         let alone = |listen| Self { listen, place: place.clone(), group: String::new(), spare: false };
         if let Some(path) = address.strip_prefix("unix:") {

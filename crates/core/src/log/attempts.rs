@@ -27,7 +27,8 @@ pub struct Attempts {
 
 /// How far into a long file lines are counted, in bytes, unless all are asked for.
 const COUNTED: u64 = 16 << 20;
-/// How far apart two logs of one daemon stamp one event, in microseconds: one of them may write whole seconds.
+/// How far apart two logs of one daemon stamp one event, in microseconds: one of them may write whole
+/// seconds.
 const SAME: i64 = 1_200_000;
 
 /// Puts the attempts together, newest first.
@@ -70,8 +71,8 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
     found
 }
 
-/// The manager's record of a unit, oldest first, and from when on it is known: out of the journal, else out of
-/// what a receiver of syslog messages kept; and the last start as the manager remembers it.
+/// The manager's record of a unit, oldest first, and from when on it is known: out of the journal, else out
+/// of what a receiver of syslog messages kept; and the last start as the manager remembers it.
 fn recorded(snapshot: &Snapshot, request: &Request, unit: &str) -> (Vec<Attempt>, Option<i64>) {
     let most = request.most.saturating_mul(80).clamp(400, 100_000);
     let read = |entries: &[JournalEntry]| {
@@ -317,8 +318,8 @@ pub(crate) fn data_faults(grammar: &super::Grammar, owner: super::LogOwner) -> V
     faults
 }
 
-/// How many of these pieces, newest first, are within what is read of a log, and how much of the oldest of them
-/// is left out.
+/// How many of these pieces, newest first, are within what is read of a log, and how much of the oldest of
+/// them is left out.
 fn within_bound(pieces: &[Piece]) -> (usize, u64) {
     let mut plain = 0u64;
     for (at, piece) in pieces.iter().enumerate().filter(|(_, p)| p.packing == Packing::Plain) {

@@ -12,8 +12,8 @@ use memchr::memrchr;
 
 /// Lines of a start that never becomes ready: after so many it is a run.
 const START_LINES: u32 = 20_000;
-/// Attempts, the last ones, among which one that still runs is looked for: more than so many starts do not fail
-/// beside a run.
+/// Attempts, the last ones, among which one that still runs is looked for: more than so many starts do not
+/// fail beside a run.
 const LATE: usize = 64;
 /// For so long after a daemon says that it is ready every line is looked at, in microseconds.
 const RIGHT_AFTER: i64 = 3_000_000;

@@ -1,6 +1,6 @@
-//! What a receiver of syslog messages kept of a unit: where no journal is there, its files are the only record
-//! of what the manager said, and of what the daemon said before its own log was open. Whoever may send a
-//! message may send any: all of it is testimony.
+//! What a receiver of syslog messages kept of a unit: where no journal is there, its files are the only
+//! record of what the manager said, and of what the daemon said before its own log was open. Whoever may
+//! send a message may send any: all of it is testimony.
 use super::grammar::{Around, Grammar};
 use super::pieces::{Packing, Sink, feed, pieces};
 use super::record::id;

@@ -1,5 +1,5 @@
-//! Stamps of log lines, read without a general parser: most lines of a long log are looked at for nothing else.
-//! What is not read here is left to the library.
+//! Stamps of log lines, read without a general parser: most lines of a long log are looked at for nothing
+//! else. What is not read here is left to the library.
 use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 use std::cell::RefCell;

@@ -37,7 +37,8 @@ pub(super) fn twice(time: i64, zone: &TimeZone) -> Option<(i64, i64)> {
     (earlier < later && (time == earlier || time == later)).then_some((earlier, later))
 }
 
-/// Abbreviations of zones that several systems write, with their offsets in minutes. One may stand for several.
+/// Abbreviations of zones that several systems write, with their offsets in minutes. One may stand for
+/// several.
 const ABBREVIATIONS: &[(&str, i64)] = &[
     ("UTC", 0),
     ("GMT", 0),

@@ -14,8 +14,8 @@ const FIRST_WORDS: i64 = 10_000_000;
 const STEPS: usize = 200;
 /// How far the words of a start may lie from the manager's, in microseconds.
 const NEAR: i64 = 3_000_000;
-/// How far the last line of a file is stamped from when it was written, at most, in microseconds: that time has
-/// whole seconds. Few zones differ by a quarter of an hour from others, so that only half hours count.
+/// How far the last line of a file is stamped from when it was written, at most, in microseconds: that time
+/// has whole seconds. Few zones differ by a quarter of an hour from others, so that only half hours count.
 const WRITTEN: i64 = 1_200_000;
 
 /// A place in a log: its piece, the oldest one is 0, and the byte.
@@ -57,8 +57,8 @@ impl Shifts {
 pub(super) struct Seen {
     /// Stamps of starts, of when they began or were ready.
     starts: Vec<(Spot, i64)>,
-    /// Starts whose first word is stamped earlier than the line before it, or much later: place, stamp before,
-    /// stamp.
+    /// Starts whose first word is stamped earlier than the line before it, or much later: place, stamp
+    /// before, stamp.
     steps: Vec<(Spot, i64, i64)>,
     /// The last such step, of a start or not.
     step: Option<(Spot, i64, i64)>,
@@ -97,9 +97,9 @@ impl Seen {
         self.starts.push((at, time));
     }
 
-    /// How the stamps lie over the manager's record: with as few changes of the zone as can be, as many starts
-    /// as can be are where the manager knows of one. `None` where nothing is to be moved, or nothing shows by
-    /// how much.
+    /// How the stamps lie over the manager's record: with as few changes of the zone as can be, as many
+    /// starts as can be are where the manager knows of one. `None` where nothing is to be moved, or nothing
+    /// shows by how much.
     pub(super) fn over_record(&self, record: &[Attempt]) -> Option<Shifts> {
         let starts = &self.starts[self.starts.len().saturating_sub(COMPARED)..];
         let mut known: Vec<i64> = record
@@ -151,10 +151,10 @@ impl Seen {
         self.starts.iter().any(|(_, time)| known(*time))
     }
 
-    /// Without a record: a file was last written when its last line was; and a clock that goes back or ahead by
-    /// a zone's difference, at a start right after somebody set the zone, is that of another zone. Without that
-    /// it was the clock that was set. `known` where the newest stamps are right, `written` tells when a piece was last written, `set` when
-    /// a zone may have been set, all in microseconds.
+    /// Without a record: a file was last written when its last line was; and a clock that goes back or
+    /// ahead by a zone's difference, at a start right after somebody set the zone, is that of another zone.
+    /// Without that it was the clock that was set. `known` where the newest stamps are right, `written`
+    /// tells when a piece was last written, `set` when a zone may have been set, all in microseconds.
     pub(super) fn over_files(
         &self,
         known: bool,

@@ -1,5 +1,5 @@
-//! What a start command runs in the end: behind shells, programs that only start another one, and scripts that
-//! end by running something.
+//! What a start command runs in the end: behind shells, programs that only start another one, and scripts
+//! that end by running something.
 use super::init_script::{assign, value_of};
 use super::split_words;
 use crate::path;
@@ -71,8 +71,8 @@ struct Run {
     always: bool,
 }
 
-/// Commands that run a program of their own, in order. What holds a variable that nobody knows is left out: what
-/// it runs, or with what, cannot be told.
+/// Commands that run a program of their own, in order. What holds a variable that nobody knows is left out:
+/// what it runs, or with what, cannot be told.
 fn runs_of(text: &str, variables: &BTreeMap<String, String>) -> Vec<Run> {
     let joined = text.replace("\\\n", " ");
     let mut all = Vec::new();
@@ -154,8 +154,8 @@ fn names_in(word: &str) -> impl Iterator<Item = &str> {
     })
 }
 
-/// What a script's own lines, and the files that it takes in, say of its variables; what a condition may change
-/// is not known. The files are added to `read`; `None` where it takes in what cannot be read.
+/// What a script's own lines, and the files that it takes in, say of its variables; what a condition may
+/// change is not known. The files are added to `read`; `None` where it takes in what cannot be read.
 fn variables_of(
     snapshot: &Snapshot,
     text: &str,

@@ -54,7 +54,8 @@ pub fn service_names(snapshot: &Snapshot) -> Vec<String> {
     names.into_iter().filter(|n| !n.ends_with("@.service")).collect()
 }
 
-/// Names of the services that some target or another unit wants or requires, as links of the file system tell.
+/// Names of the services that some target or another unit wants or requires, as links of the file system
+/// tell.
 pub fn wanted_names(snapshot: &Snapshot) -> std::collections::BTreeSet<String> {
     let mut names = std::collections::BTreeSet::new();
     for dir in UNIT_DIRECTORIES {

@@ -1,5 +1,5 @@
-//! What a person does about a cause that no fix of ours is for: where to look, what to write there, how to check
-//! it, and how to start.
+//! What a person does about a cause that no fix of ours is for: where to look, what to write there, how to
+//! check it, and how to start.
 use crate::code::Code;
 use crate::finding::stage;
 use crate::paste::quoted;
@@ -23,7 +23,8 @@ impl HandStep {
     }
 }
 
-/// The steps for a cause, in order; `program` is how this program is called here, with the options that led here.
+/// The steps for a cause, in order; `program` is how this program is called here, with the options that led
+/// here.
 pub fn by_hand(service: &Service, cause: &Cause, program: &str) -> Vec<HandStep> {
     let mut all = Vec::new();
     let name = quoted(&service.name);

@@ -7,8 +7,8 @@ fn pattern(text: &str) -> Option<Regex> {
     Regex::new(&plain_letters(text)).ok()
 }
 
-/// A pattern whose letters, digits and edges of words are those of ASCII: names of secrets are, and it costs less
-/// to build, which every start pays that shows anything.
+/// A pattern whose letters, digits and edges of words are those of ASCII: names of secrets are, and it
+/// costs less to build, which every start pays that shows anything.
 fn plain_letters(text: &str) -> String {
     let mut out = String::with_capacity(text.len() * 2);
     let mut inside = false;

@@ -1,5 +1,6 @@
-//! Which words are secrets, by their names, their places and their forms, and the mask that takes their place. One mask of one
-//! length stands for every value, so that its length tells nothing. Lines stay where they are; columns behind a mask do not.
+//! Which words are secrets, by their names, their places and their forms, and the mask that takes their
+//! place. One mask of one length stands for every value, so that its length tells nothing. Lines stay where
+//! they are; columns behind a mask do not.
 mod forms;
 mod names;
 mod net;

@@ -390,8 +390,8 @@ fn value(
     plausible(line, at..end_of(line, at, whole))
 }
 
-/// Where a value without quotes ends: with the line, or at the next blank, less the signs that close what stands
-/// around it.
+/// Where a value without quotes ends: with the line, or at the next blank, less the signs that close what
+/// stands around it.
 fn end_of(line: &str, at: usize, whole: bool) -> usize {
     let rest = &line[at..];
     let value = match rest.find([' ', '\t', '"', '\'']) {

@@ -20,7 +20,8 @@ pub(super) static RULE: Rule = Rule {
 const COUNT: Type = Type::Int(Int { least: None, most: None });
 const POSITIVE: Type = Type::Int(Int { least: Some(1), most: None });
 
-/// What else may stand behind the address of a server that is no site; a word that ends in `=` begins a value.
+/// What else may stand behind the address of a server that is no site; a word that ends in `=` begins a
+/// value.
 const STREAM: &[&str] = &[
     "backlog=",
     "bind",

@@ -182,8 +182,8 @@ pub(super) struct Facts {
     pub(super) formats: HashSet<String>,
     pub(super) zones: HashMap<String, Place>,
     pub(super) zone_uses: Vec<(String, Place, String)>,
-    /// Servers of the groups that are passed on to, and what is passed on to directly, by the name of the group
-    /// that it may be.
+    /// Servers of the groups that are passed on to, and what is passed on to directly, by the name of the
+    /// group that it may be.
     pub(super) members: Vec<Upstream>,
     pub(super) passes: Vec<(String, Upstream)>,
     /// Sizes of buffers as they are given, and blocks inside `http` with the one around each.
@@ -268,8 +268,8 @@ impl Reader<'_, '_> {
         })
     }
 
-    /// A finding about one word of a directive, which is marked if it stands on the line that the daemon would
-    /// blame.
+    /// A finding about one word of a directive, which is marked if it stands on the line that the daemon
+    /// would blame.
     pub(super) fn find_word(
         &mut self,
         d: &Directive,
@@ -313,8 +313,8 @@ impl Reader<'_, '_> {
         &mut self.blocks[last]
     }
 
-    /// A name as it is known where it stands: sections of streams know none of those of sites, and the other way
-    /// round.
+    /// A name as it is known where it stands: sections of streams know none of those of sites, and the
+    /// other way round.
     pub(super) fn known_here(&self, name: &str) -> String {
         if self.context().starts_with("stream") { format!("stream {name}") } else { name.to_owned() }
     }

@@ -1,6 +1,6 @@
-//! What a program that nobody knows seems to listen on, by its arguments and its environment. An option that is
-//! called `--port` names its own listener nearly always, and somebody else's now and then: what is found here is
-//! a guess, and counts only beside what the log says.
+//! What a program that nobody knows seems to listen on, by its arguments and its environment. An option
+//! that is called `--port` names its own listener nearly always, and somebody else's now and then: what is
+//! found here is a guess, and counts only beside what the log says.
 use crate::config::{Place, Speaks, WantedListen};
 use crate::host::Protocol;
 use crate::kinds::Instance;

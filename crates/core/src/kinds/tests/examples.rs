@@ -16,8 +16,8 @@ struct Set {
     package: (&'static str, &'static str),
     /// Modules that the daemon was not asked with, and why.
     unasked: &'static [&'static str],
-    /// Rows without an accepted line (`+`), or without a refused one (`-`), each for a reason that stands beside
-    /// it.
+    /// Rows without an accepted line (`+`), or without a refused one (`-`), each for a reason that stands
+    /// beside it.
     without: &'static [(&'static str, &'static str)],
 }
 

@@ -1,5 +1,5 @@
-//! Starts where no journal is there: from the daemon's files, from what a receiver of messages kept, from what
-//! the manager remembers.
+//! Starts where no journal is there: from the daemon's files, from what a receiver of messages kept, from
+//! what the manager remembers.
 use super::history;
 use crate::code::Code;
 use crate::log::{Afterwards, Attempt, AttemptRequest, Outcome, StartedBy, attempts};

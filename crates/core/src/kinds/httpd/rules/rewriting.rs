@@ -191,7 +191,8 @@ fn header(r: &mut Reader, d: &Directive) {
     }
 }
 
-/// Where a target of the proxy leads, if that can be told: `SCHEME://HOST:PORT/…`, or a socket in front of it.
+/// Where a target of the proxy leads, if that can be told: `SCHEME://HOST:PORT/…`, or a socket in front of
+/// it.
 fn passes_to(target: &str, place: &Place) -> Option<Upstream> {
     if target == "!" || target.contains(['$', '%']) {
         return None;
