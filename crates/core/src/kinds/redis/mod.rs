@@ -246,11 +246,26 @@ impl Kind for Redis {
             return;
         }
         let named = instance.command.get(1).filter(|w| !w.starts_with('-') && w.contains('/'));
+        // Started with options alone, or with nothing, it reads no file at all. A process that runs wears a
+        // title of its own, which tells nothing of that.
+        let titled =
+            instance.by_process.is_some() || instance.command.first().is_some_and(|w| w.contains(' '));
+        let bare = match instance.command.get(1) {
+            Some(word) => word.starts_with("--"),
+            None => instance.command.len() == 1 && !titled,
+        };
+        if bare {
+            return;
+        }
         instance.config = named.cloned().unwrap_or_else(|| known_config(snapshot, &PROFILE));
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
         let mut book = Book::new(snapshot, &instance.made_by_manager);
-        file(&mut book, &instance.config, 0);
+        if instance.config.is_empty() {
+            book.out.readable = true;
+        } else {
+            file(&mut book, &instance.config, 0);
+        }
         if book.out.readable {
             options(&mut book, instance);
             listens(&mut book);

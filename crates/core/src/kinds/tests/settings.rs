@@ -76,6 +76,25 @@ fn redis_options_of_the_command_line_win_and_cannot_be_moved() {
 }
 
 #[test]
+fn redis_without_a_file_reads_none_though_one_lies_in_the_usual_place() {
+    let host = TextHost::new().file("/etc/redis/redis.conf", REDIS).dir("/var/lib/redis", 0o750, 0);
+    for (command, port) in [
+        ("/usr/bin/redis-server --port 7799 --dir /var/lib/redis", 7799),
+        ("/usr/bin/redis-server", 6379),
+        ("/usr/bin/redis-server --port 7799", 7799),
+    ] {
+        let found = read(&host, "redis", command);
+        assert_eq!((found.model.listens[0].listen.port, found.model.files.len()), (port, 0), "{command}");
+        assert!(found.readable && errors(&found).is_empty(), "{command}");
+    }
+    // A process that runs wears a title in place of its arguments.
+    let mut titled =
+        Instance { command: vec!["/usr/bin/redis-server 127.0.0.1:6390".into()], ..Instance::default() };
+    kind("redis").expect("a kind").locate(&Snapshot::new(&host), &mut titled);
+    assert_eq!(titled.config, "/etc/redis/redis.conf");
+}
+
+#[test]
 fn redis_is_refused_on_the_line_that_it_would_name() {
     for (text, code, place) in [
         ("port 70000\n", Code::ConfigBadValue, "redis.conf:1"),
