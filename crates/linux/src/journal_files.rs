@@ -75,7 +75,7 @@ mod tests {
 
     #[test]
     fn the_newest_files_come_first() {
-        let mut all = vec![
+        let mut all = [
             "/j/m/system@0a-0000000000000001-0005.journal",
             "/j/m/system@0b-0000000000000001-0009.journal",
             "/j/m/system@tide.journal~",

@@ -417,8 +417,8 @@ fn chosen(host: &TextHost) -> Option<String> {
     let causes = standing_causes(&snapshot, &case);
     let all = std::slice::from_ref(&service);
     let offers = crate::campaign::offers(&snapshot, &case, all, &causes, &Wishes::default());
-    let first = offers.choose(&[]).expect("nothing was asked for").first().map(|o| o.plan.id.clone());
-    first
+    let chosen = offers.choose(&[]).expect("nothing was asked for");
+    chosen.first().map(|o| o.plan.id.clone())
 }
 
 #[test]
