@@ -284,7 +284,7 @@ pub(crate) fn run(program: &Path, seed: u64, only: &[&str]) -> Result<(), String
             keep(&host, drive, daemon, &truth)?;
             for (view, all) in drive.views.iter().zip(&mut all) {
                 let mut one = Score::default();
-                let wrong = score(&host, program, daemon, *view, &truth, &mut one)?;
+                let wrong = score(&host, program, daemon, (*view, drive.clock), &truth, &mut one)?;
                 let name = format!("{} {}", drive.name, view.name());
                 for line in wrong {
                     say(&format!("  {name} {}: {line}", daemon.unit));
@@ -554,7 +554,7 @@ fn score(
     host: &Host,
     program: &Path,
     daemon: &Daemon,
-    view: View,
+    (view, clock): (View, Clock),
     truth: &[Truth],
     score: &mut Score,
 ) -> Result<Vec<String>, String> {
@@ -581,6 +581,10 @@ fn score(
     let right = |real: &Truth, got: &Value| {
         let afterwards = got["afterwards"].as_str();
         let unknown = view == View::Disk && real.from >= last_from && afterwards.is_none();
+        // Stamps from before the host's coming up, as the record has it, do not tell whether a run that ended
+        // without a word was killed or went down with the host.
+        let unknown =
+            unknown || clock == Clock::Set && afterwards.is_none() && real.afterwards != Some("stopped");
         let died = silent && real.afterwards == Some("crashed") && afterwards == Some("killed");
         got["outcome"] == real.outcome && (afterwards == real.afterwards || unknown || died)
     };
