@@ -87,14 +87,15 @@ fn source(out: &mut String, place: &str, lines: &[(u32, String)], mark: (usize, 
 fn render_block(out: &mut String, block: &Block) {
     match block {
         Block::Answer(tone, text) => {
-            let (state, rest) = state_of(text);
+            let state = state_of(text);
             put(
                 out,
                 format_args!(
-                    "<p class=\"answer\"><span class=\"{}\">{}</span>{}</p>\n",
+                    "<p class=\"answer\">{}<span class=\"{}\">{}</span>{}</p>\n",
+                    escape(&text[..state.start]),
                     class(*tone),
-                    escape(state),
-                    escape(rest)
+                    escape(&text[state.clone()]),
+                    escape(&text[state.end..])
                 ),
             );
         }

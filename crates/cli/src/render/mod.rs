@@ -32,11 +32,13 @@ fn outcome(tone: Tone) -> &'static str {
     }
 }
 
-/// The part of an answer that tells the state, which alone has the accent, and the rest.
-fn state_of(answer: &str) -> (&str, &str) {
-    match answer.split_once(": ") {
-        Some((state, _)) => answer.split_at(state.len()),
-        None => (answer, ""),
+/// Where in an answer the state is told, which alone has the accent: up to the colon, or behind it where what
+/// stands before it says only what is spoken of.
+fn state_of(answer: &str) -> std::ops::Range<usize> {
+    match answer.find(": ") {
+        Some(at) if answer.starts_with("The last start") => at + 2..answer.len(),
+        Some(at) => 0..at,
+        None => 0..answer.len(),
     }
 }
 

@@ -96,18 +96,22 @@ impl Writer {
 
     /// The state in the accent, why in strong letters.
     fn answer(&mut self, tone: Tone, text: &str) {
-        let mut left = state_of(text).0.len();
+        let state = state_of(text);
+        let mut begin = 0;
         for line in wrap(text, self.width) {
-            let (state, rest) = line.split_at(left.min(line.len()));
-            if !state.is_empty() {
-                self.styled(style(tone), state);
-            }
-            if !rest.is_empty() {
-                self.styled(STRONG, rest);
+            // Blanks at a break may be fewer than there were: never in the midst of a letter.
+            let within = |at: usize| line.floor_char_boundary(at.saturating_sub(begin));
+            let (from, to) = (within(state.start), within(state.end));
+            for (part, style) in
+                [(&line[..from], STRONG), (&line[from..to], style(tone)), (&line[to..], STRONG)]
+            {
+                if !part.is_empty() {
+                    self.styled(style, part);
+                }
             }
             self.out.push('\n');
             // The blank at which the line was broken counts.
-            left = left.saturating_sub(line.len() + 1);
+            begin += line.len() + 1;
         }
     }
 
@@ -313,6 +317,45 @@ impl Writer {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_state_has_the_accent_wherever_lines_break() {
+        let plain = |text: &str, colour| {
+            let mut page = Page::new("t");
+            page.answer(Tone::Problem, text);
+            page.to_text(40, colour)
+        };
+        for text in [
+            "front is down and would not start, nor could it: port 80 is held",
+            "  ünd   dänn  ist ëine Flut über das Länd gekommen, dïe: so",
+            "The last start of front, 06:10:11: failed: port-taken",
+            "äöü",
+            "",
+        ] {
+            let shown = plain(text, true);
+            let bare: String = without_escapes(&shown);
+            assert_eq!(bare, plain(text, false), "{text}");
+        }
+        let shown = plain("front is down: port 80 is held", true);
+        assert!(shown.contains("front is down\u{1b}[0m") && shown.contains(": port 80 is held"), "{shown:?}");
+        let shown = plain("The last start of front, 06:10:11: ready", true);
+        assert!(shown.contains("06:10:11: \u{1b}[0m") && shown.contains("ready\u{1b}[0m"), "{shown:?}");
+    }
+
+    /// Without escape sequences.
+    fn without_escapes(text: &str) -> String {
+        let mut out = String::new();
+        let mut inside = false;
+        for c in text.chars() {
+            match c {
+                '\u{1b}' => inside = true,
+                'm' if inside => inside = false,
+                c if !inside => out.push(c),
+                _ => {}
+            }
+        }
+        out
+    }
 
     #[test]
     fn origins_align_and_long_ones_get_their_own_line() {
