@@ -20,7 +20,13 @@ pub fn zone_named(snapshot: &Snapshot, name: &str) -> Option<TimeZone> {
 
 fn zone_file(snapshot: &Snapshot, path: &str, name: &str) -> Option<TimeZone> {
     let bytes = snapshot.read(path).seen()?;
-    TimeZone::tzif(name, &bytes).ok()
+    let zone = TimeZone::tzif(name, &bytes).ok()?;
+    // Most servers keep universal time, under one of its names: as what it is it is known at once for each line.
+    let start = Timestamp::UNIX_EPOCH;
+    let steady = zone.following(start).next().is_none() && zone.preceding(start).next().is_none();
+    let info = zone.to_offset_info(start);
+    let universal = steady && info.offset().is_zero() && info.abbreviation() == "UTC";
+    Some(if universal { TimeZone::UTC } else { zone })
 }
 
 /// The two moments at which a clock shows the same as at this one, the earlier one first, where it was put
