@@ -2,7 +2,7 @@
 use regex::Regex;
 use std::fs;
 use std::path::Path;
-use std::time::{Duration, SystemTime};
+use std::time::Duration;
 
 /// Stamps of the daemons, each with its form (strftime(3)).
 const STAMPS: &[(&str, &str)] = &[
@@ -61,7 +61,6 @@ fn one(path: &Path, from: f64, by: f64) -> std::io::Result<()> {
         let change = Duration::from_secs_f64(by.abs());
         let now = if by < 0.0 { written - change } else { written + change };
         fs::File::options().write(true).open(path)?.set_times(fs::FileTimes::new().set_modified(now))?;
-        debug_assert!(now < SystemTime::now() + Duration::from_secs(86_400));
     }
     Ok(())
 }

@@ -184,7 +184,6 @@ impl Context {
         Ok(LinuxWriter::new(&root, &self.state_dir()?, reach))
     }
 
-    /// Writes an answer in the form that was asked for. JSON comes from the report itself.
     /// Whether the answer is a page that is kept, such as with a ticket.
     pub(crate) fn is_kept(&self) -> bool {
         matches!(self.global.format, Format::Markdown | Format::Html)
@@ -203,11 +202,13 @@ impl Context {
             let when = When::new(self.global.time_zone.as_deref(), Some(&stamp)).ok()?;
             when.in_zone(zone.clone()).looked_at()
         };
-        let made = at(jiff::Timestamp::now().as_microsecond());
-        let looked = match self.origin {
-            Origin::Bundle => snapshot.now().and_then(at),
-            _ => None,
+        // A host that is here was looked at just now, by its own clock.
+        let (looked, made) = match self.origin {
+            Origin::Live => (None, snapshot.now()),
+            Origin::Bundle => (snapshot.now(), Some(jiff::Timestamp::now().as_microsecond())),
+            Origin::Tree => (None, Some(jiff::Timestamp::now().as_microsecond())),
         };
+        let (looked, made) = (looked.and_then(at), made.and_then(at));
         Some(match (looked, made) {
             (Some(looked), Some(made)) => format!("{host}, captured {looked}. This page was made {made}."),
             (_, Some(made)) => format!("{host}, {made}"),
@@ -221,13 +222,17 @@ impl Context {
         if self.is_kept() {
             page.origin = self.origin_of_page();
         }
-        self.emit_general(&page, report)
+        self.write_page(page, report)
     }
 
     /// Writes an answer that is true of every host.
     pub(crate) fn emit_general(&self, page: &Page, report: &impl serde::Serialize) -> Result<(), CliError> {
+        self.write_page(page.clone(), report)
+    }
+
+    /// Writes an answer in the form that was asked for. JSON comes from the report itself.
+    fn write_page(&self, mut page: Page, report: &impl serde::Serialize) -> Result<(), CliError> {
         let document = json(report)?;
-        let mut page = page.clone();
         // What this account may not see, another one may: the answer ends with the command for it.
         if self.origin != Origin::Bundle
             && !rustix::process::geteuid().is_root()

@@ -89,7 +89,7 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     let after = |c: &Cause| copy && c.code == Code::WrongOwner;
     causes
         .sort_by_key(|c| (late(c, explained), c.certainty, if after(c) { stage::BIND + 1 } else { c.stage }));
-    // The manager's giving up is no cause beside the one that made it give up: it is evidence of that. A
+    // The manager's giving up is not a cause of its own beside what made it give up: it is evidence of that. A
     // start clears the record of it.
     if explained
         && let Some(at) = causes.iter().position(|c| c.code == Code::ManagerGaveUp).filter(|at| *at > 0)
@@ -313,7 +313,7 @@ mod tests {
             gave_up(),
             finding(Code::PortTaken, Proof::Inevitable, Source::Socket, port(80, Some(1))),
         ]);
-        assert_eq!((ranked[0].code, ranked.len()), (Code::PortTaken, 1), "it is no cause of its own");
+        assert_eq!((ranked[0].code, ranked.len()), (Code::PortTaken, 1), "it is not a cause of its own");
         assert_eq!(ranked[0].evidence.len(), 2, "but evidence");
     }
 

@@ -1,9 +1,8 @@
 //! Processes from /proc (proc(5)): parsing apart from reading.
 use crate::files;
-use jolly_core::host::{Answer, Look, Process, ProcessBrief, Protocol, Socket, Unseen};
+use jolly_core::host::{Answer, Look, Process, ProcessBrief, Protocol, Socket, Unseen, text};
 use rustix::fs::{AtFlags, Mode, OFlags, RawDir};
 use rustix::path::DecInt;
-use std::borrow::Cow;
 use std::fs;
 use std::mem::MaybeUninit;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -91,11 +90,6 @@ pub(crate) fn whole(name: &str) -> std::io::Result<String> {
             read => bytes.extend_from_slice(&room[..read]),
         }
     }
-}
-
-/// Text of the kernel, which is nearly always clean: that is found out quicker than it is mended.
-fn text(bytes: &[u8]) -> Cow<'_, str> {
-    std::str::from_utf8(bytes).map_or_else(|_| String::from_utf8_lossy(bytes), Cow::Borrowed)
 }
 
 fn brief(proc: &OwnedFd, pid: u32, room: &mut Vec<u8>) -> Option<(ProcessBrief, i64)> {

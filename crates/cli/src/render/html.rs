@@ -84,6 +84,29 @@ fn source(out: &mut String, place: &str, lines: &[(u32, String)], mark: (usize, 
     out.push_str("</pre>\n");
 }
 
+fn table(out: &mut String, head: &[String], rows: &[(Tone, Vec<String>)]) {
+    put(
+        out,
+        format_args!(
+            "<div class=\"wide\"><table><thead><tr>{}</tr></thead><tbody>\n",
+            head.iter().map(|h| format!("<th>{}</th>", escape(h))).collect::<String>()
+        ),
+    );
+    let accent = accented(head);
+    for (tone, row) in rows {
+        // On a narrow screen each cell stands on a line of its own, with what it is.
+        let cell = |(at, text): (usize, &String)| {
+            let of = head.get(at).filter(|h| at > 0 && !h.is_empty());
+            let of = of.map(|h| format!(" data-of=\"{}\"", escape(h))).unwrap_or_default();
+            let tone = if at == accent { format!(" class=\"{}\"", class(*tone)) } else { String::new() };
+            format!("<td{of}{tone}>{}</td>", escape(text))
+        };
+        let cells: String = row.iter().enumerate().map(cell).collect();
+        put(out, format_args!("<tr>{cells}</tr>\n"));
+    }
+    out.push_str("</tbody></table></div>\n");
+}
+
 fn render_block(out: &mut String, block: &Block) {
     match block {
         Block::Answer(tone, text) => {
@@ -115,29 +138,7 @@ fn render_block(out: &mut String, block: &Block) {
                 put(out, format_args!("<div class=\"claim\"><span>{}</span>{origin}</div>\n", escape(claim)));
             }
         }
-        Block::Table(head, rows) => {
-            put(
-                out,
-                format_args!(
-                    "<div class=\"wide\"><table><thead><tr>{}</tr></thead><tbody>\n",
-                    head.iter().map(|h| format!("<th>{}</th>", escape(h))).collect::<String>()
-                ),
-            );
-            let accent = accented(head);
-            for (tone, row) in rows {
-                // On a narrow screen each cell stands on a line of its own, with what it is.
-                let cell = |(at, text): (usize, &String)| {
-                    let of = head.get(at).filter(|h| at > 0 && !h.is_empty());
-                    let of = of.map(|h| format!(" data-of=\"{}\"", escape(h))).unwrap_or_default();
-                    let tone =
-                        if at == accent { format!(" class=\"{}\"", class(*tone)) } else { String::new() };
-                    format!("<td{of}{tone}>{}</td>", escape(text))
-                };
-                let cells: String = row.iter().enumerate().map(cell).collect();
-                put(out, format_args!("<tr>{cells}</tr>\n"));
-            }
-            out.push_str("</tbody></table></div>\n");
-        }
+        Block::Table(head, rows) => table(out, head, rows),
         Block::Commands(all) => {
             for (command, price) in all {
                 put(out, format_args!("<pre>{}</pre>\n", escape(command)));

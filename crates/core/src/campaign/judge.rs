@@ -1,6 +1,6 @@
 //! Keep or put back: the cause must be gone, and the service no worse than it was.
-use super::{ClientCase, Fate, Ground, Offer, Outcome, Patience, Refusal, settled};
-use crate::case::{Case, Depth, State, gather};
+use super::{Fate, Ground, Offer, Outcome, Patience, Refusal, settled, went_down};
+use crate::case::{Case, Depth, gather};
 use crate::code::Code;
 use crate::finding::Source;
 use crate::fix::steps::Edit;
@@ -13,7 +13,7 @@ pub(super) struct Done<'p> {
     pub(super) record: Record,
     pub(super) started: bool,
     pub(super) causes: Vec<Cause>,
-    pub(super) clients: Vec<ClientCase<'p>>,
+    pub(super) clients: Vec<Case<'p>>,
 }
 
 impl Done<'_> {
@@ -45,9 +45,9 @@ pub(super) fn judge(
     let left: Vec<Cause> = report::standing_causes(&snapshot, &now).into_iter().filter(stands).collect();
     let persists =
         chosen.iter().any(|o| left.iter().any(|c| c.code == o.cause.code && same_thing(c, &o.cause)));
-    let was_up = matches!(case.state, State::Running | State::Degraded);
+    let was_up = case.state.is_up();
     let still_down = verification.verdict == Recovery::NotRecovered;
-    let took_down = done.clients.iter().any(|c| c.went_down(&snapshot));
+    let took_down = done.clients.iter().any(|c| went_down(c, &snapshot));
     let worse = took_down || still_down && (was_up || is_worse(case, &now, &left, &done));
     outcome.verified = Some(verification.verdict);
     outcome.verification = Some(verification);

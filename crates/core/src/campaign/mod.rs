@@ -258,15 +258,16 @@ pub fn carry_out(
     // then.
     let may_start = after.is_none() && read.readable && read.bounded.is_none();
     let clients = clients(snapshot, &picked);
-    if let Some(why) = clients.iter().find_map(|c| c.refusal(&preview)) {
+    if let Some(why) = clients.iter().find_map(|c| refusal(c, &preview)) {
         return Err(Refusal::InTheWay(why));
     }
     let start =
         if orders.no_start || !ground.is_live() || !may_start { vec![] } else { start_steps(case, chosen) };
     let starts = !start.is_empty();
     steps.extend(start);
-    if !orders.no_start && ground.is_live() {
-        steps.extend(clients.iter().filter_map(|c| fix::client_reload(&c.case)));
+    // Nobody is sent to a port before the service is there.
+    if starts {
+        steps.extend(clients.iter().filter_map(|c| fix::client_reload(c)));
     }
     let causes = report::standing_causes(snapshot, case);
     let record = fix::apply(writer, record(snapshot, case, chosen, steps), ground)?;
@@ -294,42 +295,32 @@ pub fn carry_out(
     )
 }
 
-/// Another service whose configuration changes along, as it is before.
-struct ClientCase<'p> {
-    case: Case<'p>,
-}
-
-fn clients<'p>(snapshot: &Snapshot, picked: &[&'p Plan]) -> Vec<ClientCase<'p>> {
+/// The other services whose configuration changes along, as they are before.
+fn clients<'p>(snapshot: &Snapshot, picked: &[&'p Plan]) -> Vec<Case<'p>> {
     let all = picked.iter().flat_map(|p| &p.clients);
-    all.map(|c| ClientCase { case: gather(snapshot, &c.service, Depth::State) }).collect()
+    all.map(|c| gather(snapshot, &c.service, Depth::State)).collect()
 }
 
-impl ClientCase<'_> {
-    fn is_up(case: &Case) -> bool {
-        matches!(case.state, State::Running | State::Degraded)
-    }
+/// Why the configuration of a client would be refused, where it is not already.
+fn refusal(client: &Case, preview: &Preview) -> Option<String> {
+    let service = client.service;
+    let over = Snapshot::new(preview);
+    let (_, read) = report::lint_configuration(&over, service.kind, &service.instance);
+    let fault = read.first_error().filter(|_| client.config.first_error().is_none())?;
+    Some(format!(
+        "the configuration of {} would be refused afterwards: {}; nothing was changed",
+        service.name, fault.message
+    ))
+}
 
-    /// Why its configuration would be refused, where it is not already.
-    fn refusal(&self, preview: &Preview) -> Option<String> {
-        let service = self.case.service;
-        let over = Snapshot::new(preview);
-        let (_, read) = report::lint_configuration(&over, service.kind, &service.instance);
-        let fault = read.first_error().filter(|_| self.case.config.first_error().is_none())?;
-        Some(format!(
-            "the configuration of {} would be refused afterwards: {}; nothing was changed",
-            service.name, fault.message
-        ))
-    }
-
-    /// Whether it ran, and does not any more.
-    fn went_down(&self, snapshot: &Snapshot) -> bool {
-        Self::is_up(&self.case) && !Self::is_up(&gather(snapshot, self.case.service, Depth::State))
-    }
+/// Whether a client ran before, and does not any more.
+fn went_down(client: &Case, now: &Snapshot) -> bool {
+    client.state.is_up() && !gather(now, client.service, Depth::State).state.is_up()
 }
 
 /// The steps that bring the service up with what was changed.
 fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
-    let running = matches!(case.state, State::Running | State::Degraded);
+    let running = case.state.is_up();
     let restart = chosen.iter().any(|o| o.plan.needs == Needs::Restart);
     let edits = chosen
         .iter()

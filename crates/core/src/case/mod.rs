@@ -46,6 +46,13 @@ pub enum State {
     Unknown,
 }
 
+impl State {
+    /// Whether the service runs, well or not.
+    pub fn is_up(self) -> bool {
+        matches!(self, Self::Running | Self::Degraded)
+    }
+}
+
 /// A listener that the service wants, and who has it.
 #[derive(Clone, Debug)]
 pub struct Wanted {

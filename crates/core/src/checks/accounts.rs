@@ -1,6 +1,6 @@
 //! Running under another account than it should.
 use crate::accounts;
-use crate::case::{Case, State};
+use crate::case::Case;
 use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
@@ -9,7 +9,7 @@ use crate::snapshot::Snapshot;
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let Some(main) = case.processes.first() else { return vec![] };
     // Between the manager's fork and the daemon's own start a process still has the manager's account.
-    if !matches!(case.state, State::Running | State::Degraded) {
+    if !case.state.is_up() {
         return vec![];
     }
     let wanted = case

@@ -1,5 +1,5 @@
 //! What our own reader of the configuration refuses, and what it warns of.
-use crate::case::{Case, State};
+use crate::case::Case;
 use crate::code::Code;
 use crate::config::{About, ConfigFinding, DependsOn, Severity};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
@@ -156,7 +156,7 @@ fn contradicted(snapshot: &Snapshot, case: &Case) -> bool {
 }
 
 fn not_reloaded(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
-    if !matches!(case.state, State::Running | State::Degraded) {
+    if !case.state.is_up() {
         return None;
     }
     let started = case.processes.first()?.started?;

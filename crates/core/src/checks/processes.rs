@@ -1,6 +1,6 @@
 //! The processes against the plan: halted ones, those that wait in the kernel, a main process that is none of
 //! the unit's, data that another server uses, locks of other processes.
-use crate::case::{Case, State, chain, started_by};
+use crate::case::{Case, chain, started_by};
 use crate::code::Code;
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
@@ -86,7 +86,7 @@ fn waiting(case: &Case) -> Option<Finding> {
 fn foreign_main(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
     let state = case.manager.as_ref().seen()?;
     let unit = case.service.unit.as_ref()?;
-    if state.main_pid == 0 || !matches!(case.state, State::Running | State::Degraded) {
+    if state.main_pid == 0 || !case.state.is_up() {
         return None;
     }
     let Look::Seen(main) = snapshot.process(state.main_pid) else { return None };

@@ -369,10 +369,10 @@ pub(super) fn killed_for_memory(
         }
         // Anybody can give a process that name: whose it was, its control group tells, or its account.
         let group = entries.iter().find_map(|e| control_group_of(&e.message, kill.pid));
-        match (group, case.service.unit_name()) {
-            (Some(group), Some(unit)) => {
-                crate::case::owner_of(snapshot, group).is_none_or(|owner| owner == unit)
-            }
+        let owner = group.and_then(|group| crate::case::owner_of(snapshot, group));
+        match (owner, case.service.unit_name()) {
+            (Some(owner), Some(unit)) => owner == unit,
+            // The group is nobody's in particular.
             _ => kill.uid.is_none_or(|uid| uid == 0 || accounts.contains(&uid)),
         }
     });

@@ -10,15 +10,36 @@ use crate::manager::{Barrier, Unit};
 use crate::path;
 use crate::snapshot::Snapshot;
 
+/// What a service does with a path.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Use {
+    Write,
+    Read,
+    /// Its data lie there.
+    Keep,
+    Execute,
+}
+
+impl Use {
+    fn words(self) -> &'static str {
+        match self {
+            Self::Write => "write",
+            Self::Read => "read",
+            Self::Keep => "keep its data in",
+            Self::Execute => "execute",
+        }
+    }
+}
+
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let Some(unit) = &case.service.unit else { return vec![] };
     let mut found: Vec<Finding> = Vec::new();
-    let mut add = |subject: String, right: Right, verb: &str, file: &str, barrier: &Barrier| {
+    let mut add = |subject: String, does: Use, file: &str, barrier: &Barrier| {
         if found.iter().all(|f| f.subject.path.as_deref() != Some(subject.as_str())) {
-            let title = format!("the sandbox of {} does not let it {verb} {file}", unit.name);
-            let shut = right == Right::Execute && !matches!(barrier.key, "NoExecPaths" | "ProtectHome");
+            let title = format!("the sandbox of {} does not let it {} {file}", unit.name, does.words());
+            let shut = does == Use::Execute && !matches!(barrier.key, "NoExecPaths" | "ProtectHome");
             // A home is opened for reading alone, and data are there to be written.
-            let fixes = if shut || (verb == "keep its data in" && barrier.key == "ProtectHome") {
+            let fixes = if shut || (does == Use::Keep && barrier.key == "ProtectHome") {
                 vec![]
             } else {
                 vec!["allow-in-sandbox"]
@@ -31,7 +52,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     for entry in &case.config.model.writes {
         let file = snapshot.resolve_links(&entry.path);
         if let Some(barrier) = refused(unit, &entry.path, &file, Right::Write) {
-            add(path::parent(&file).to_owned(), Right::Write, "write", &file, &barrier);
+            add(path::parent(&file).to_owned(), Use::Write, &file, &barrier);
         }
     }
     let read = case.config.model.reads.iter().map(|r| &r.path).chain(&case.config.model.files);
@@ -40,7 +61,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         if let Some(barrier) =
             refused(unit, entry, &file, Right::Read).filter(|_| snapshot.exists(&file) == Some(true))
         {
-            add(file.clone(), Right::Read, "read", &file, &barrier);
+            add(file.clone(), Use::Read, &file, &barrier);
         }
     }
     if let Some(data) = &case.config.model.data_dir {
@@ -48,7 +69,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         if let Some(barrier) =
             refused(unit, &data.path, &file, Right::Write).filter(|_| snapshot.exists(&file) == Some(true))
         {
-            add(file.clone(), Right::Write, "keep its data in", &file, &barrier);
+            add(file.clone(), Use::Keep, &file, &barrier);
         }
     }
     for command in unit.commands("ExecStartPre").into_iter().chain(unit.commands("ExecStart")) {
@@ -57,7 +78,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         };
         let file = snapshot.resolve_links(program);
         if let Some(barrier) = refused(unit, program, &file, Right::Execute) {
-            add(file.clone(), Right::Execute, "execute", &file, &barrier);
+            add(file.clone(), Use::Execute, &file, &barrier);
         }
     }
     found.extend(families(case, unit));

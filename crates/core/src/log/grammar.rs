@@ -401,7 +401,7 @@ impl Grammar {
     pub fn head_of_bytes(&self, line: &[u8], around: Around) -> Option<Head> {
         // A structured record is read whole, of others only the beginning matters.
         let head = if line.starts_with(b"{") { line } else { &line[..line.len().min(256)] };
-        self.head(&super::text(head), around)
+        self.head(&crate::host::text(head), around)
     }
 
     /// How long after the manager's word "started" lines still belong to the start, in microseconds.

@@ -50,8 +50,3 @@ pub fn general() -> &'static Catalogue {
 
 #[cfg(test)]
 mod tests;
-
-/// Bytes of a log as text. They nearly always are: that is found out quicker than it is mended.
-fn text(bytes: &[u8]) -> std::borrow::Cow<'_, str> {
-    std::str::from_utf8(bytes).map_or_else(|_| String::from_utf8_lossy(bytes), std::borrow::Cow::Borrowed)
-}

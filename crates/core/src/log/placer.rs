@@ -100,7 +100,7 @@ impl Taker for Placer<'_, '_> {
 
     fn line(&mut self, line: LogLine) {
         self.open_lines = self.open_lines.saturating_sub(1);
-        let text = super::text(line.bytes);
+        let text = crate::host::text(line.bytes);
         let around = Around { zone: self.request.zone, before: self.before, latest: self.latest };
         let head = self.request.grammar.head(&text, around);
         let body = head.as_ref().map_or(text.as_ref(), |h| {

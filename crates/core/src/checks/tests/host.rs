@@ -432,6 +432,8 @@ fn a_kill_for_memory_is_told_by_the_kernel_or_the_manager() {
     first(&named_so("0", ""), Code::MemoryShort);
     first(&named_so("33", "/system.slice/edge.service"), Code::MemoryShort);
     // Somebody else's process of that name.
+    first(&named_so("1000", "/"), Code::Crashed);
+    first(&named_so("0", "/"), Code::MemoryShort);
     first(&named_so("1000", ""), Code::Crashed);
     first(
         &named_so("0", "/user.slice/user-1000.slice/user@1000.service/app.slice/edge.service"),
