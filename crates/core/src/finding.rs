@@ -185,6 +185,9 @@ pub enum Proof {
     /// Only lines that the service's account could have written say so, about something that neither
     /// configuration nor unit nor package name: testimony, and never the object of a fix.
     Claimed,
+    /// The same, but the service's own configuration names it, which its account could have written, too: no
+    /// more certain, and still a reason that stands as long as nobody changes that.
+    Echoed,
     /// The log said so; nothing on the host confirms or denies it.
     Said,
     /// The log said so, and it is no longer true.
@@ -193,6 +196,13 @@ pub enum Proof {
     Now,
     /// The kernel or the parser proves that the next start fails.
     Inevitable,
+}
+
+impl Proof {
+    /// Whether it could be an invention, or is over.
+    pub fn is_weak(self) -> bool {
+        matches!(self, Self::Claimed | Self::Echoed | Self::Past)
+    }
 }
 
 /// One thing a check found.

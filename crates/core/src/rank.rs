@@ -69,20 +69,19 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     }
     let solid = causes.iter().any(|c| c.certainty == Certainty::Certain && c.code != Code::ManagerGaveUp);
     if solid {
-        causes.retain(|c| c.code != Code::Unknown && !matches!(c.proof, Proof::Past | Proof::Claimed));
+        causes.retain(|c| c.code != Code::Unknown && !c.proof.is_weak());
     }
-    let explained = causes.iter().any(|c| {
-        c.code != Code::Unknown
-            && c.code != Code::ManagerGaveUp
-            && !matches!(c.proof, Proof::Past | Proof::Claimed)
-    });
+    let explained =
+        causes.iter().any(|c| c.code != Code::Unknown && c.code != Code::ManagerGaveUp && !c.proof.is_weak());
     if explained {
         causes.retain(|c| c.code != Code::Unknown);
     }
-    // A line that nobody knows is a reason, too: only where there is none the giving up stands for itself.
+    // A line that nobody knows is a reason, too, and so is one that the account's own files bear out: only
+    // where there is none, or what it told of is gone, the giving up stands for itself.
     let explained = explained
-        || causes.iter().any(|c| {
-            c.code == Code::Unknown && c.evidence.iter().any(|e| e.source == crate::finding::Source::Log)
+        || causes.iter().any(|c| match c.code {
+            Code::Unknown => c.evidence.iter().any(|e| e.source == crate::finding::Source::Log),
+            _ => c.proof == Proof::Echoed,
         });
     // A copy under another account makes the very files that are in the way: it goes first.
     let copy = causes.iter().any(|c| c.code == Code::AlreadyRunning && c.certainty == Certainty::Certain);
@@ -128,7 +127,7 @@ fn start(finding: Finding) -> Cause {
         Proof::Inevitable => Certainty::Certain,
         Proof::Now if told || finding.code == Code::ManagerGaveUp => Certainty::Certain,
         Proof::Now | Proof::Said => Certainty::Likely,
-        Proof::Past | Proof::Claimed => Certainty::Possible,
+        Proof::Past | Proof::Claimed | Proof::Echoed => Certainty::Possible,
     };
     Cause {
         code: finding.code,
@@ -164,9 +163,7 @@ fn join(cause: &mut Cause, finding: Finding) {
         cause.also.push(other);
     }
     // The log of this start agrees with what is true now: that is certain.
-    if is_told(&finding)
-        && !matches!(finding.proof, Proof::Past | Proof::Claimed)
-        && matches!(cause.proof, Proof::Now | Proof::Inevitable)
+    if is_told(&finding) && !finding.proof.is_weak() && matches!(cause.proof, Proof::Now | Proof::Inevitable)
     {
         cause.certainty = Certainty::Certain;
     }
@@ -323,6 +320,13 @@ mod tests {
             || finding(Code::ManagerGaveUp, Proof::Now, Source::Manager, Subject::unit("front.service"));
         let unknown = |source| finding(Code::Unknown, Proof::Said, source, Subject::default());
         check(vec![gave_up(), unknown(Source::Log)], &[(Code::Unknown, Certainty::Likely, 2)]);
+        check(
+            vec![
+                gave_up(),
+                finding(Code::ConfigMissingFile, Proof::Echoed, Source::Log, Subject::path("/x")),
+            ],
+            &[(Code::ConfigMissingFile, Certainty::Possible, 2)],
+        );
         check(
             vec![gave_up(), unknown(Source::Manager)],
             &[(Code::ManagerGaveUp, Certainty::Certain, 1), (Code::Unknown, Certainty::Likely, 1)],

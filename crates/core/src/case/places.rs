@@ -410,10 +410,10 @@ impl Case<'_> {
         self.places(snapshot).iter().chain(&configured).any(known) || program.into_iter().any(|p| p == file)
     }
 
-    /// Whether a configuration file that only root can write spells out a path, in a line that is no comment.
-    /// It names a path also where the reader of its kind does not know what the directive means: enough to
+    /// Whether a configuration file, one that only root can write unless `anybody` may, spells out a path, in a
+    /// line that is no comment. It names a path also where the reader of its kind does not know what the directive means: enough to
     /// believe a line of the log about it, and not enough to change the path.
-    pub fn spells(&self, snapshot: &Snapshot, file: &str) -> bool {
+    pub fn spells(&self, snapshot: &Snapshot, file: &str, anybody: bool) -> bool {
         // A short path is part of many words.
         if !file.starts_with('/') || file.len() < 4 {
             return false;
@@ -426,7 +426,7 @@ impl Case<'_> {
             !line.trim_start().starts_with(';') && holds_word(&line[..end], file)
         };
         let by_root = by_root(snapshot);
-        self.config.model.files.iter().filter(|f| by_root(f)).any(|f| {
+        self.config.model.files.iter().filter(|f| anybody || by_root(f)).any(|f| {
             let text = snapshot.text(f).seen();
             text.is_some_and(|t| t.lines().any(effect))
         })

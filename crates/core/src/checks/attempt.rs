@@ -118,7 +118,10 @@ fn of_failure(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         title,
         proof: match still {
             Some(false) => Proof::Past,
-            _ if !failure.trusted && !confirmed(snapshot, case, &subject) => Proof::Claimed,
+            _ if !failure.trusted && !confirmed(snapshot, case, &subject) => {
+                let echoed = subject.path.as_deref().is_some_and(|p| case.spells(snapshot, p, true));
+                if echoed { Proof::Echoed } else { Proof::Claimed }
+            }
             Some(true) => Proof::Now,
             None => Proof::Said,
         },
@@ -140,7 +143,7 @@ fn confirmed(snapshot: &Snapshot, case: &Case, subject: &Subject) -> bool {
         case.processes.iter().chain(&case.strays).chain(holders()).any(|p| p.brief.pid == pid)
     });
     let path = subject.path.as_deref().is_none_or(|path| {
-        !path.starts_with('/') || case.names(snapshot, path) || case.spells(snapshot, path)
+        !path.starts_with('/') || case.names(snapshot, path) || case.spells(snapshot, path, false)
     });
     let account = subject.account.as_deref().is_none_or(|name| {
         let unit =

@@ -323,14 +323,15 @@ fn shared_memory_and_huge_pages_of_postgresql() {
 fn a_path_that_the_configuration_spells_out_is_more_than_what_a_log_says() {
     let said = "[ALERT]    (9) : config : parsing [/etc/beacon.cfg:2] : 'bind *:8090' in section 'frontend' \
         : unable to stat SSL certificate from file '/etc/ssl/none.pem' : No such file or directory.";
-    let causes = |line: &str| {
+    let owned_by = |uid: u32, line: &str| {
         let host = TextHost::new()
             .file(
                 "/etc/systemd/system/beacon.service",
                 "[Service]\nUser=tide\nType=notify\nExecStart=/usr/sbin/haproxy -Ws -f /etc/beacon.cfg\n",
             )
             .program("/usr/sbin/haproxy")
-            .file("/etc/beacon.cfg", &format!("frontend f\n  {line}\n  mode http\n"))
+            .owned("/etc/beacon.cfg", 0o644, uid)
+            .text("/etc/beacon.cfg", &format!("frontend f\n  {line}\n  mode http\n"))
             .dir("/etc/ssl", 0o755, 0)
             .unit("beacon.service", "failed", |_| {})
             .journal(&[
@@ -341,7 +342,10 @@ fn a_path_that_the_configuration_spells_out_is_more_than_what_a_log_says() {
             ]);
         diagnose(&host, "beacon", "").causes.into_iter().map(|c| (c.code, c.certainty)).collect::<Vec<_>>()
     };
+    let causes = |line: &str| owned_by(0, line);
     let first = |line: &str| causes(line).first().copied();
+    // What the account's own file spells out is no proof, and still the reason why the manager gave up.
+    assert_eq!(owned_by(71, "log-tag /etc/ssl/none.pem"), [(Code::ConfigMissingFile, Certainty::Possible)]);
     assert_eq!(
         first("bind *:8090 ssl crt /etc/ssl/none.pem"),
         Some((Code::ConfigMissingFile, Certainty::Certain))

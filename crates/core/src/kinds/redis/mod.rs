@@ -212,6 +212,13 @@ fn paths(book: &mut Book) {
             book.out.model.reads.push(Book::named(&entry, "/"));
         }
     }
+    // A module is a path and its arguments; a bare name is looked for by the loader.
+    for entry in book.entries.iter().filter(|e| e.name == "loadmodule").cloned().collect::<Vec<_>>() {
+        let module = entry.value.split_whitespace().next().unwrap_or_default();
+        if module.starts_with('/') && book.snapshot.exists(module) == Some(false) {
+            book.missing(&entry, module);
+        }
+    }
     if book.value("tls-port").is_some_and(|p| p != "0") {
         let named =
             |book: &Book, name: &str| book.out.model.reads.iter().find(|r| r.directive == name).cloned();

@@ -217,3 +217,18 @@ fn a_server_without_its_option_files_reads_none() {
     assert_eq!(port("/usr/sbin/mariadbd --no-defaults"), Some(3306));
     assert_eq!(port("/usr/sbin/mariadbd --no-defaults --skip-networking"), None);
 }
+
+#[test]
+fn a_module_of_a_cache_is_a_path_that_must_exist_and_a_bare_name_is_not_judged() {
+    let missing = |module: &str| {
+        let host = TextHost::new().dir("/srv", 0o755, 0).file("/srv/tide.so", "").file(
+            "/etc/redis/redis.conf",
+            &format!("loadmodule /srv/tide.so LEVEL 3\nloadmodule {module} LEVEL 3\n"),
+        );
+        let found = read(&host, "redis", "/usr/bin/redis-server /etc/redis/redis.conf", &[]);
+        found.findings.iter().map(|f| (f.code, f.place.as_ref().map(|p| p.line))).collect::<Vec<_>>()
+    };
+    assert_eq!(missing("/srv/none.so"), [(crate::code::Code::ConfigMissingFile, Some(2))]);
+    assert_eq!(missing("none.so"), []);
+    assert_eq!(missing("/srv/tide.so"), []);
+}
