@@ -43,12 +43,8 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         return super::follow::run(context, service);
     }
     let since = arguments.since.as_deref().map(|s| since(&snapshot, s)).transpose()?;
-    let most = arguments.last.map_or(1000, |n| usize::try_from(n).unwrap_or(1));
-    let mut report = report::attempts(&snapshot, &service, most, since, arguments.failed);
-    // Whoever asks for a number knows that there are more.
-    if arguments.last.is_some() {
-        report.more = None;
-    }
+    let last = arguments.last.map(|n| usize::try_from(n).unwrap_or(1));
+    let report = report::attempts(&snapshot, &service, last, since, arguments.failed);
     let when = when(context, None)?;
     context.emit(&pages::attempts::page(&report, &when, &context.program()), &report)?;
     let unread = report.attempts.is_empty() && !report.could_list;

@@ -62,7 +62,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
                     &jolly_core::fix::Wishes::default(),
                 );
             }
-            let _ = report::attempts(&snapshot, service, 20, None, false);
+            let _ = report::attempts(&snapshot, service, Some(20), None, false);
             let _ = report::verify(&snapshot, service, &report::Complaint::default(), None);
         }
         for service in &chosen {

@@ -79,9 +79,8 @@ pub(crate) fn page(report: &AttemptsReport, when: &When, program: &str) -> Page 
         })
         .collect();
     page.push(Block::Table(head, rows));
-    if let Some(more) = report.more {
-        let (noun, verb) = if more == 1 { ("attempt", "is") } else { ("attempts", "are") };
-        page.text(format!("{more} earlier {noun} {verb} not listed; --last N lists more."));
+    if report.more {
+        page.text("Earlier attempts are not listed; --last N lists more.");
     }
     for a in report.attempts.iter().filter(|a| !a.failures.is_empty()).take(3) {
         page.heading(format!("What the start of {} said", when.clock(&a.began)));

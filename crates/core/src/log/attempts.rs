@@ -21,8 +21,6 @@ pub struct Attempts {
     pub list: Vec<Attempt>,
     /// Sentences about the logs themselves: a damaged packing, a clock that runs otherwise.
     pub remarks: Vec<String>,
-    /// How many more were found than were asked for.
-    pub more: usize,
 }
 
 /// How far into a long file lines are counted, in bytes, unless all are asked for.
@@ -65,7 +63,6 @@ pub fn attempts(snapshot: &Snapshot, request: &Request) -> Attempts {
     }
     settle_last(&mut list, request, &snapshot.aside(|| super::boots::boots(snapshot)));
     list.reverse();
-    found.more = list.len().saturating_sub(request.most);
     list.truncate(request.most);
     found.list = list;
     found

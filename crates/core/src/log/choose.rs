@@ -1,5 +1,6 @@
 //! Which pieces of a log are read, and from where, so that the last attempts are in it.
 use super::Attempt;
+use super::index::Hit;
 use super::pieces::{Packing, Piece};
 use super::request::{Request, is_begin};
 use super::scan::{Start, last_begins, offset_of_time};
@@ -7,7 +8,7 @@ use crate::bounds;
 use crate::snapshot::Snapshot;
 
 /// Histories shorter than this are read from their end, and no more than is needed of them.
-const WHOLE: usize = 200;
+const WHOLE: usize = 2000;
 
 /// What is read of a log.
 #[derive(Default)]
@@ -16,8 +17,8 @@ pub(super) struct Chosen {
     pub(super) pieces: Vec<Piece>,
     /// Where to begin in the oldest of them.
     pub(super) offset: u64,
-    /// The marks from there on, where they are known.
-    pub(super) marks: Option<Vec<u64>>,
+    /// The marks from there on, where they are known, with their lines counted from there where all are.
+    pub(super) marks: Option<Vec<Hit>>,
 }
 
 /// Chooses the pieces of a log, and where to begin in them, so that the attempts that are asked for are in
@@ -29,7 +30,8 @@ pub(super) fn choose(
     known: &[Attempt],
     shift: i64,
 ) -> Chosen {
-    if request.most >= WHOLE {
+    // What the manager does not remember may be told before its record begins.
+    if request.most >= WHOLE || (request.count_all && !known.is_empty() && known.len() < request.most) {
         return Chosen { pieces: all, ..Chosen::default() };
     }
     let grammar = request.grammar;
@@ -75,7 +77,7 @@ pub(super) fn choose(
         // What lies beyond the bound is not read afterwards either.
         let floor = piece.size.saturating_sub(bounds::LOG.saturating_sub(read));
         read = read.saturating_add(piece.size);
-        match last_begins(snapshot.host(), &piece, grammar, begins, wanted, floor) {
+        match last_begins(snapshot.host(), &piece, grammar, begins, wanted, (floor, request.count_all)) {
             Start::At(offset, marks) => {
                 chosen.push(piece);
                 return Chosen { pieces: chosen, offset, marks: Some(marks) };

@@ -71,6 +71,8 @@ struct State {
 /// A search on several threads.
 struct Crew<'d> {
     search: &'d Search<'d>,
+    /// Whether the last block is the first one.
+    backwards: bool,
     state: Mutex<State>,
     news: Condvar,
 }
@@ -111,13 +113,14 @@ impl Crew<'_> {
         room: &mut Vec<u8>,
     ) -> Result<(), MutexGuard<'s, State>> {
         let at = state.next;
-        if at >= self.search.count() || at >= state.taken + AHEAD {
+        let count = self.search.count();
+        if at >= count || at >= state.taken + AHEAD {
             return Err(state);
         }
         state.next += 1;
         drop(state);
         let mut slot = Slot { crew: self, at, block: None };
-        slot.block = self.search.block(at, room);
+        slot.block = self.search.block(if self.backwards { count - 1 - at } else { at }, room);
         Ok(())
     }
 
@@ -157,14 +160,18 @@ impl Search<'_> {
     }
 
     /// Gives every block on, in order, until it is said that there were enough, or one cannot be read.
-    pub(super) fn each(&self, mut take: impl FnMut(Block) -> bool) {
+    pub(super) fn each(&self, take: impl FnMut(Block) -> bool) {
+        self.spread(false, take);
+    }
+
+    fn spread(&self, backwards: bool, mut take: impl FnMut(Block) -> bool) {
         let count = self.count();
         let helpers = if count < SHARED {
             0
         } else {
             std::thread::available_parallelism().map_or(1, NonZero::get).min(4) - 1
         };
-        let crew = Crew { search: self, state: Mutex::default(), news: Condvar::new() };
+        let crew = Crew { search: self, backwards, state: Mutex::default(), news: Condvar::new() };
         std::thread::scope(|scope| {
             let _end = End(&crew);
             for _ in 0..helpers {
@@ -180,17 +187,19 @@ impl Search<'_> {
         });
     }
 
-    /// The same from the end, with one thread: what is looked for is near.
+    /// The same from the end. What is looked for is mostly near, and one thread finds it; what is far is
+    /// looked for on all processors.
     pub(super) fn each_backwards(&self, mut take: impl FnMut(Block) -> bool) {
         let mut room = Vec::new();
         let mut end = self.to;
-        while end > self.from {
+        for _ in 0..SHARED {
             let start = end.saturating_sub(u64::from(BLOCK)).max(self.from);
-            if !self.stretch(start, end, &mut room).is_some_and(&mut take) {
+            if start == end || !self.stretch(start, end, &mut room).is_some_and(&mut take) {
                 return;
             }
             end = start;
         }
+        Self { to: end, ..*self }.spread(true, take);
     }
 
     fn block(&self, at: usize, room: &mut Vec<u8>) -> Option<Block> {

@@ -1,7 +1,7 @@
 //! Lines that matter out of long logs: those with marks, those around them, and those of known spans of time.
 //! Everything else is passed over at the speed of a search for a few words.
 use super::grammar::{Around, Grammar};
-use super::index::{Block, MOST, Search};
+use super::index::{Block, Hit, MOST, Search};
 use super::pieces::{BLOCK, Packing, Piece, Sink, feed};
 use crate::host::{Host, Look};
 use crate::snapshot::Snapshot;
@@ -83,8 +83,8 @@ impl<'s, T: Taker> Scan<'s, T> {
         }
     }
 
-    /// Reads a piece to its end. `marks` are the places of all marks from where the scan begins on, where
-    /// they are known.
+    /// Reads a piece to its end. `marks` are all marks from where the scan begins on, where they are known;
+    /// their lines are counted from there.
     ///
     /// # Errors
     /// A sentence where its packing is damaged. `left` is what may still be unpacked.
@@ -92,7 +92,7 @@ impl<'s, T: Taker> Scan<'s, T> {
         mut self,
         snapshot: &Snapshot,
         piece: &Piece,
-        marks: Option<&[u64]>,
+        marks: Option<&[Hit]>,
         left: &Cell<u64>,
     ) -> Result<(), String> {
         self.latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);
@@ -109,7 +109,7 @@ impl<'s, T: Taker> Scan<'s, T> {
     }
 
     /// Reads of a long plain piece what matters.
-    fn pick(&mut self, host: &dyn Host, piece: &Piece, marks: Option<&[u64]>) {
+    fn pick(&mut self, host: &dyn Host, piece: &Piece, marks: Option<&[Hit]>) {
         let (from, to) = (self.at, piece.size);
         let times = (!self.spans.is_empty()).then_some((self.zone, self.latest));
         let search = Search {
@@ -124,8 +124,8 @@ impl<'s, T: Taker> Scan<'s, T> {
         };
         let mut picker =
             Picker { number: self.number, scan: self, host, path: &piece.path, last: None, room: Vec::new() };
-        if let (Some(marks), None, None) = (marks, picker.number, times) {
-            let hits = marks.iter().map(|at| super::index::Hit { at: *at, newlines: 0 }).collect();
+        if let (Some(marks), None) = (marks, times) {
+            let hits = marks.to_vec();
             picker.block(&Block { start: from, end: to, hits, ..Block::default() }, false);
         } else {
             // How late the lines of a block are is told by the block behind it.
@@ -467,22 +467,22 @@ impl<T: Taker> Picker<'_, '_, T> {
 /// Where to begin in a plain piece so that the last attempts are in it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Start {
-    /// At this offset; the marks from there on stand at these.
-    At(u64, Vec<u64>),
+    /// At this offset; these are the marks from there on. Where lines are counted, they are from there.
+    At(u64, Vec<Hit>),
     /// The whole piece is needed, and this many attempts are still wanted from before it; its marks, where
     /// all were looked for.
-    Before(usize, Option<Vec<u64>>),
+    Before(usize, Option<Vec<Hit>>),
 }
 
 /// Looks for the beginnings of the last attempts, from the end of a plain piece backwards and not further
-/// than `floor`.
+/// than `floor`. Lines are counted where that is asked for.
 pub(super) fn last_begins(
     host: &dyn Host,
     piece: &Piece,
     grammar: &Grammar,
     begins: impl Fn(&str, Option<&str>) -> bool,
     mut wanted: usize,
-    floor: u64,
+    (floor, counted): (u64, bool),
 ) -> Start {
     let search = Search {
         host,
@@ -490,17 +490,20 @@ pub(super) fn last_begins(
         from: floor,
         to: piece.size,
         grammar,
-        counted: false,
+        counted,
         times: None,
         most: usize::MAX,
     };
     // The line of the mark before the one that is looked at: where a reload says what a start says, it tells
     // which it is.
     let mut later: Option<(u64, String)> = None;
-    let mut marks = Vec::new();
+    let mut marks: Vec<Hit> = Vec::new();
     let mut found = None;
     let mut whole = floor == 0;
+    // Ends of lines between what a mark is counted from and the end of what was looked at.
+    let mut behind = 0u32;
     search.each_backwards(|block| {
+        behind = behind.wrapping_add(block.newlines);
         for hit in block.hits.iter().rev() {
             let Some((start, line)) = line_around(host, &piece.path, hit.at, piece.size) else { continue };
             if later.as_ref().is_some_and(|(behind, _)| *behind == start) {
@@ -521,7 +524,8 @@ pub(super) fn last_begins(
                 (later, whole) = (None, false);
                 return false;
             }
-            marks.push(hit.at);
+            // From the end, which is all that is known yet.
+            marks.push(Hit { at: hit.at, newlines: hit.newlines.wrapping_sub(behind) });
             later = Some((start, line));
         }
         true
@@ -535,6 +539,12 @@ pub(super) fn last_begins(
         }
     }
     marks.reverse();
+    // Where a start is the first of its marks, lines are counted from it, else from the begin of the search.
+    let from =
+        if found.is_some() { marks.first().map_or(0, |first| first.newlines) } else { behind.wrapping_neg() };
+    for mark in &mut marks {
+        mark.newlines = mark.newlines.wrapping_sub(from);
+    }
     match found {
         Some(at) => Start::At(at, marks),
         None => Start::Before(wanted, whole.then_some(marks)),

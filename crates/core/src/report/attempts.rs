@@ -19,9 +19,9 @@ pub struct AttemptsReport {
     pub service: String,
     /// Attempts, newest first.
     pub attempts: Listed<AttemptEntry>,
-    /// How many earlier ones are on record and left out, where some are.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub more: Option<usize>,
+    /// Whether there are earlier ones that are not listed.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub more: bool,
     /// Sentences about the logs themselves: where they are, a clock that runs otherwise, a damaged packing.
     pub remarks: Vec<String>,
     /// What could not be seen.
@@ -84,11 +84,14 @@ pub struct FailureEntry {
     pub text: String,
 }
 
-/// The attempts of a service: at most `most`, none that began before `since` (microseconds since the epoch).
+/// So many attempts are listed where nobody says how many.
+const LISTED: usize = 1000;
+
+/// The attempts of a service: the `last` ones, none that began before `since` (microseconds since the epoch).
 pub fn attempts(
     snapshot: &Snapshot,
     service: &Service,
-    most: usize,
+    last: Option<usize>,
     since: Option<i64>,
     failed_only: bool,
 ) -> AttemptsReport {
@@ -97,12 +100,19 @@ pub fn attempts(
     config.not_seen.iter().for_each(|line| snapshot.unseen(line.clone()));
     let zone = crate::log::host_zone(snapshot);
     let files = log_files(snapshot, service, &config);
-    let wanted = if failed_only { most.max(1000) } else { most };
+    // Whoever asks for a number knows that there are more; else one more tells.
+    let most = last.unwrap_or(LISTED);
+    let wanted =
+        if failed_only { most.max(LISTED) } else { most }.saturating_add(usize::from(last.is_none()));
     let found = history(snapshot, service, &config, is_running(snapshot, service), wanted, most >= 50);
     let mut list = found.list;
+    let more = last.is_none() && list.len() > most;
+    if last.is_none() {
+        list.truncate(most);
+    }
     // None of those that are left out can matter where a listed one began before the time that was asked for.
     let reaches = since.is_none_or(|s| list.last().is_none_or(|oldest| oldest.began >= s));
-    let more = Some(found.more).filter(|more| *more > 0 && reaches);
+    let more = more && reaches;
     list.retain(|a| {
         since.is_none_or(|s| a.began >= s)
             && (!failed_only

@@ -339,11 +339,11 @@ fn attempts_can_be_limited_filtered_and_dated() {
     ]);
     let service = described(&host, "edge", "");
     let snapshot = Snapshot::new(&host);
-    let count = |most, since, failed| attempts(&snapshot, &service, most, since, failed).attempts.len();
+    let count = |most, since, failed| attempts(&snapshot, &service, Some(most), since, failed).attempts.len();
     assert_eq!((count(10, None, false), count(2, None, false), count(10, None, true)), (3, 2, 2));
     let base = (NOW - 100) * 1_000_000;
     assert_eq!(count(10, Some(base + 4_000_000), false), 2);
-    let newest = &attempts(&snapshot, &service, 1, None, false).attempts[0];
+    let newest = &attempts(&snapshot, &service, Some(1), None, false).attempts[0];
     assert_eq!(newest.ready_after_ms, Some(100));
 }
 
@@ -482,7 +482,7 @@ fn a_start_may_stand_in_the_very_log_that_may_not_be_read() {
     let log = "/var/log/nginx/error.log";
     let list = |host: &TextHost| {
         let service = described(host, "edge", "");
-        attempts(&Snapshot::new(host), &service, 5, None, false)
+        attempts(&Snapshot::new(host), &service, Some(5), None, false)
     };
     let read = list(&edge().file(log, ""));
     assert!(read.attempts.is_seen() && read.attempts.is_empty());

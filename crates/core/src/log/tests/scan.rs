@@ -1,7 +1,7 @@
 //! Long logs: what is passed over changes nothing in what is found.
 use crate::kinds;
 use crate::log::Grammar;
-use crate::log::index::{Block, MOST, Search};
+use crate::log::index::{Block, Hit, MOST, Search};
 use crate::log::pieces::{BLOCK, Packing, Piece, Sink};
 use crate::log::scan::{LogLine, Scan, Start, Taker, last_begins};
 use crate::snapshot::Snapshot;
@@ -113,7 +113,7 @@ fn picked(
     from: u64,
     number: Option<u32>,
     spans: &[(i64, i64)],
-    marks: Option<&[u64]>,
+    marks: Option<&[Hit]>,
 ) -> Keeper {
     let host = TextHost::new().bytes("/log", text);
     let (zone, mut keeper) = (TimeZone::UTC, Keeper::default());
@@ -164,32 +164,47 @@ fn marks_that_are_known_already_are_not_looked_for_again() {
     let text = text(6, 3_000_000);
     let begins = |line: &str, _: Option<&str>| line.contains("epoll");
     let host = TextHost::new().bytes("/log", &text);
-    for wanted in [1, 2, 9] {
-        let Start::At(from, marks) = last_begins(&host, &piece(&text), grammar(), begins, wanted, 0) else {
+    let lines_to = |at: u64| {
+        u32::try_from(text[..usize::try_from(at).unwrap()].iter().filter(|b| **b == b'\n').count()).unwrap()
+    };
+    let all = String::from_utf8_lossy(&text).matches("epoll").count();
+    for (wanted, counted) in [(1, false), (2, true), (9, false), (9, true), (all - 1, true)] {
+        let Start::At(from, marks) =
+            last_begins(&host, &piece(&text), grammar(), begins, wanted, (0, counted))
+        else {
             panic!("there are enough")
         };
         let behind = &text[usize::try_from(from).unwrap()..];
         assert_eq!(String::from_utf8_lossy(behind).matches("epoll").count(), wanted);
-        assert!(behind.starts_with(b"2031/") && marks[0] >= from, "it begins with a whole line");
+        assert!(behind.starts_with(b"2031/") && marks[0].at >= from, "it begins with a whole line");
+        let number = counted.then(|| 1 + lines_to(from));
         assert!(
-            picked(&text, from, None, &[], Some(&marks)).lines == picked(&text, from, None, &[], None).lines
+            picked(&text, from, number, &[], Some(&marks)).lines
+                == picked(&text, from, number, &[], None).lines,
+            "{wanted} {counted}"
         );
     }
-    let Start::Before(left, marks) = last_begins(&host, &piece(&text), grammar(), begins, 1_000_000, 0)
-    else {
-        panic!("there are not so many")
-    };
-    assert_eq!(1_000_000 - left, String::from_utf8_lossy(&text).matches("epoll").count());
-    let marks = marks.expect("the whole was searched");
-    assert!(picked(&text, 0, None, &[], Some(&marks)).lines == picked(&text, 0, None, &[], None).lines);
+    for counted in [false, true] {
+        let Start::Before(left, marks) =
+            last_begins(&host, &piece(&text), grammar(), begins, 1_000_000, (0, counted))
+        else {
+            panic!("there are not so many")
+        };
+        assert_eq!(1_000_000 - left, all);
+        let marks = marks.expect("the whole was searched");
+        let number = counted.then_some(1);
+        assert!(
+            picked(&text, 0, number, &[], Some(&marks)).lines == picked(&text, 0, number, &[], None).lines
+        );
+    }
     // Beyond a bound nothing is looked for, and nothing is said to be known of it.
     let half = text.len() as u64 / 2;
     let Start::Before(left_behind, None) =
-        last_begins(&host, &piece(&text), grammar(), begins, 1_000_000, half)
+        last_begins(&host, &piece(&text), grammar(), begins, 1_000_000, (half, true))
     else {
         panic!("not all was searched")
     };
-    assert!(left < left_behind && left_behind < 1_000_000);
+    assert!(left_behind < 1_000_000 && left_behind > 1_000_000 - all);
 }
 
 #[test]
