@@ -2,6 +2,7 @@
 //! other rooms need (listeners, account, logs, files).
 pub mod entries;
 pub mod layers;
+pub mod lines;
 mod nearest;
 mod pattern;
 pub mod release;

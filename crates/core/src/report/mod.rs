@@ -1,4 +1,5 @@
 //! What every command answers, as plain data: one type for each document of the machine-readable contract.
+mod asking;
 mod attempts;
 mod by_hand;
 mod diagnosis;
@@ -12,6 +13,7 @@ mod settings;
 mod survey;
 mod verify;
 
+pub use asking::Complaint;
 pub use attempts::{AttemptEntry, AttemptsReport, FailureEntry, LogEntry, attempts};
 pub use by_hand::{HandStep, by_hand};
 pub use diagnosis::{
@@ -25,7 +27,7 @@ pub use listed::Listed;
 pub use ports::{HolderEntry, PortEntry, PortsReport, PortsRequest, WantedBy, ports};
 pub use settings::{Overridden, SettingEntry, SettingsReport, settings};
 pub use survey::{SurveyEntry, SurveyReport, survey};
-pub use verify::{CheckEntry, CheckOutcome, Complaint, Recovery, VerifyReport, verify};
+pub use verify::{CheckEntry, CheckOutcome, Recovery, VerifyReport, verify};
 
 /// The name of a document's form.
 pub fn schema(name: &str) -> String {

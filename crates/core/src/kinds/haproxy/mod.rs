@@ -2,8 +2,9 @@
 //! earliest.
 use super::{Instance, Kind, Profile, known_config};
 use crate::code::Code;
-use crate::config::entries::{Book, Entry, Text, Word, WordRules, words};
+use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine, Layer};
+use crate::config::lines::{Line, Text, Word, WordRules, words};
 use crate::config::rows::{Directives, directives};
 use crate::config::{About, Configuration, Demand, DependsOn, LogSink, Resource, Span, Upstream};
 use crate::host::Look;
@@ -184,7 +185,7 @@ fn sends(book: &mut Book, entry: &Entry) {
 }
 
 /// `bind [ADDRESS]:PORT[-PORT][,…] [option …]`, a path, or an address with a prefix of its family.
-fn bind(book: &mut Book, text: &Text, line: &crate::config::entries::Line, entry: &Entry, rest: &[Word]) {
+fn bind(book: &mut Book, text: &Text, line: &Line, entry: &Entry, rest: &[Word]) {
     let Some(addresses) = rest.first() else {
         book.find(&entry.place, "bind", Code::ConfigBadValue, "bind needs an address and a port");
         return;
@@ -241,14 +242,7 @@ fn bind(book: &mut Book, text: &Text, line: &crate::config::entries::Line, entry
 }
 
 /// The bytes of a single port written plainly.
-fn port_span(
-    text: &Text,
-    line: &crate::config::entries::Line,
-    word: &Word,
-    one: &str,
-    from: u16,
-    to: u16,
-) -> Option<Span> {
+fn port_span(text: &Text, line: &Line, word: &Word, one: &str, from: u16, to: u16) -> Option<Span> {
     let number = from.to_string();
     let at = word.raw.find(one)?;
     (from == to && one.ends_with(&number)).then_some(())?;

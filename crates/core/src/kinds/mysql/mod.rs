@@ -3,8 +3,9 @@ mod data;
 
 use super::{DataFault, Instance, Kind, Profile, Stands, VersionMark, option};
 use crate::code::Code;
-use crate::config::entries::{Book, Entry, Line, Text};
+use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine};
+use crate::config::lines::{Line, Text};
 use crate::config::rows::{Directives, directives};
 use crate::config::{About, Configuration, Demand, DependsOn, LogSink, NamedPath, Resource};
 use crate::log::{Catalogue, Grammar};

@@ -2,8 +2,9 @@
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config, option};
 use crate::bounds::step;
 use crate::code::Code;
-use crate::config::entries::{Book, Entry, Line, Text};
+use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine};
+use crate::config::lines::{Line, Text};
 use crate::config::rows::{Directives, directives};
 use crate::config::{About, Configuration, DependsOn, LogSink, NamedPath};
 use crate::log::{Catalogue, Grammar};

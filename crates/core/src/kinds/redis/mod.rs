@@ -3,8 +3,9 @@ mod data;
 
 use super::{DataFault, Instance, Kind, Profile, glob, known_config};
 use crate::code::Code;
-use crate::config::entries::{Book, Entry, Line, Text, WordRules, words};
+use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine, Layer};
+use crate::config::lines::{Line, Text, WordRules, words};
 use crate::config::rows::{Directives, directives};
 use crate::config::{About, Configuration, DependsOn, LogSink, NamedPath, Place};
 use crate::log::{Catalogue, Grammar};

@@ -2,7 +2,8 @@
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config};
 use crate::bounds::step;
 use crate::code::Code;
-use crate::config::entries::{Book, Entry, Text};
+use crate::config::entries::{Book, Entry};
+use crate::config::lines::Text;
 use crate::config::{Configuration, NamedPath, Place, Span, Speaks};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
