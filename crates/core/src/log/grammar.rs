@@ -10,6 +10,7 @@ use jiff::fmt::strtime::BrokenDownTime;
 use jiff::tz::TimeZone;
 use regex::bytes::{CaptureLocations, Regex};
 use serde::Deserialize;
+use std::collections::HashMap;
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 /// A kind's log format.
@@ -139,7 +140,7 @@ struct Parsed {
 }
 
 /// Finds the next mark in a stretch of bytes.
-enum Finder {
+pub(super) enum Finder {
     /// By a rare part of each, which is quicker than by their beginnings.
     Parts(packed::Searcher, Vec<Part>),
     Packed(packed::Searcher),
@@ -147,7 +148,7 @@ enum Finder {
 }
 
 /// A part of the words of one or several marks.
-struct Part {
+pub(super) struct Part {
     text: [u8; PART],
     /// The words it is of, and where it stands in them.
     of: Vec<(Vec<u8>, usize)>,
@@ -169,18 +170,31 @@ fn commonness(byte: u8) -> u32 {
     }
 }
 
-/// The rarest parts of some words; `None` where some are too short to have one.
-fn parts(words: &[&str]) -> Option<Vec<Part>> {
+/// How often the parts of some words stand in a sample.
+fn frequency(words: &[&str], sample: &[u8]) -> HashMap<[u8; PART], u32> {
+    let of = |bytes: &[u8]| -> Option<[u8; PART]> { bytes.try_into().ok() };
+    let all = words.iter().flat_map(|w| w.as_bytes().windows(PART)).filter_map(of);
+    let mut found: HashMap<_, _> = all.map(|part| (part, 0)).collect();
+    for part in sample.windows(PART).filter_map(of) {
+        if let Some(count) = found.get_mut(&part) {
+            *count += 1;
+        }
+    }
+    found
+}
+
+/// The parts of some words that are rarest in a sample; what is as rare there by what is common in logs. `None`
+/// where some words are too short to have one.
+fn parts(words: &[&str], sample: &[u8]) -> Option<Vec<Part>> {
+    let frequency = frequency(words, sample);
     let mut parts: Vec<Part> = Vec::new();
     for word in words {
         let places = word.as_bytes().windows(PART).enumerate();
         // One that is looked for already costs nothing.
         let cost = |text: &[u8]| {
-            if parts.iter().any(|p| p.text == text) {
-                0
-            } else {
-                text.iter().map(|b| commonness(*b)).product()
-            }
+            let seen = frequency.get(text).copied().unwrap_or(0);
+            let looked_for = parts.iter().any(|p| p.text == text);
+            (seen, if looked_for { 0 } else { text.iter().map(|b| commonness(*b)).product::<u32>() })
         };
         let (at, text) = places.min_by_key(|(_, text)| cost(text))?;
         let of = (word.as_bytes().to_vec(), at);
@@ -373,7 +387,7 @@ impl Grammar {
                             Marks { begin, ready, stop, window: data.marks.window, ..Marks::default() };
                     }
                 }
-                let finder = finder(&data.marks);
+                let finder = finder(&data.marks, &[]);
                 Some(Parsed { heads: rules(data.head)?, marks: data.marks, finder })
             })
             .as_ref()
@@ -462,11 +476,12 @@ impl Grammar {
 
     /// Where the next words of a mark stand in a stretch of bytes.
     pub fn find_mark(&self, bytes: &[u8]) -> Option<usize> {
-        match self.parsed()?.finder.as_ref()? {
-            Finder::Parts(searcher, parts) => find_by_parts(searcher, parts, bytes),
-            Finder::Packed(searcher) => searcher.find(bytes).map(|m| m.start()),
-            Finder::Automaton(automaton) => automaton.find(bytes).map(|m| m.start()),
-        }
+        self.parsed()?.finder.as_ref()?.find(bytes)
+    }
+
+    /// The same for a long log of which a sample was taken: what is rare there is quickest to look for.
+    pub(super) fn finder_for(&self, sample: &[u8]) -> Option<Finder> {
+        finder(&self.parsed()?.marks, sample)
     }
 
     /// The longest words of a mark, in bytes.
@@ -482,12 +497,23 @@ fn words_of(marks: &Marks) -> impl Iterator<Item = &str> {
         .map(String::as_str)
 }
 
-fn finder(marks: &Marks) -> Option<Finder> {
+impl Finder {
+    /// Where the next words of a mark stand in a stretch of bytes.
+    pub(super) fn find(&self, bytes: &[u8]) -> Option<usize> {
+        match self {
+            Self::Parts(searcher, parts) => find_by_parts(searcher, parts, bytes),
+            Self::Packed(searcher) => searcher.find(bytes).map(|m| m.start()),
+            Self::Automaton(automaton) => automaton.find(bytes).map(|m| m.start()),
+        }
+    }
+}
+
+fn finder(marks: &Marks, sample: &[u8]) -> Option<Finder> {
     let words: Vec<&str> = words_of(marks).collect();
     if words.is_empty() {
         return None;
     }
-    let parts = parts(&words).and_then(|parts| {
+    let parts = parts(&words, sample).and_then(|parts| {
         let searcher = packed::Config::new().builder().extend(parts.iter().map(|p| p.text)).build()?;
         Some(Finder::Parts(searcher, parts))
     });

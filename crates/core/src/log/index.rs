@@ -1,7 +1,7 @@
 //! Where in a long log the words of marks stand, found out before a line of it is read: the rest is passed
 //! over. The search is spread over the processors, because nothing of it depends on what came before; what it
 //! found is taken in order.
-use super::grammar::{Around, Grammar};
+use super::grammar::{Around, Finder, Grammar};
 use super::pieces::BLOCK;
 use crate::host::{Host, Look};
 use jiff::tz::TimeZone;
@@ -51,11 +51,18 @@ pub(super) struct Search<'d> {
 }
 
 /// Most words of a block that are kept one by one; of more the block is read whole.
-pub(super) const MOST: usize = 512;
+pub(super) const MOST: usize = 2048;
 /// So many blocks are worth another thread.
-const SHARED: usize = 16;
+const SHARED: usize = 4;
+/// Blocks at the end that one thread searches, when the search goes backwards.
+const NEAR: usize = 16;
 /// Blocks that are searched before what comes ahead of them is taken.
-const AHEAD: usize = 64;
+const AHEAD: usize = 32;
+/// Size of the blocks that are searched, in bytes: they fit into a processor's own memory, and the threads
+/// seldom meet.
+const STRETCH: u64 = 4 * BLOCK as u64;
+/// How much is looked at of each of the places from which a sample is taken, in bytes.
+const SAMPLE: usize = 8 << 10;
 
 /// What the threads of a search share.
 #[derive(Default)]
@@ -71,6 +78,8 @@ struct State {
 /// A search on several threads.
 struct Crew<'d> {
     search: &'d Search<'d>,
+    /// What finds the marks.
+    finder: Option<Finder>,
     /// Whether the last block is the first one.
     backwards: bool,
     state: Mutex<State>,
@@ -120,7 +129,9 @@ impl Crew<'_> {
         state.next += 1;
         drop(state);
         let mut slot = Slot { crew: self, at, block: None };
-        slot.block = self.search.block(if self.backwards { count - 1 - at } else { at }, room);
+        let number = if self.backwards { count - 1 - at } else { at };
+        let mark = |bytes: &[u8]| self.finder.as_ref()?.find(bytes);
+        slot.block = self.search.block(number, mark, room);
         Ok(())
     }
 
@@ -156,7 +167,7 @@ impl Crew<'_> {
 impl Search<'_> {
     /// Number of blocks.
     fn count(&self) -> usize {
-        usize::try_from((self.to.saturating_sub(self.from)).div_ceil(u64::from(BLOCK))).unwrap_or(usize::MAX)
+        usize::try_from((self.to.saturating_sub(self.from)).div_ceil(STRETCH)).unwrap_or(usize::MAX)
     }
 
     /// Gives every block on, in order, until it is said that there were enough, or one cannot be read.
@@ -171,7 +182,13 @@ impl Search<'_> {
         } else {
             std::thread::available_parallelism().map_or(1, NonZero::get).min(4) - 1
         };
-        let crew = Crew { search: self, backwards, state: Mutex::default(), news: Condvar::new() };
+        let crew = Crew {
+            search: self,
+            finder: self.finder(),
+            backwards,
+            state: Mutex::default(),
+            news: Condvar::new(),
+        };
         std::thread::scope(|scope| {
             let _end = End(&crew);
             for _ in 0..helpers {
@@ -192,9 +209,10 @@ impl Search<'_> {
     pub(super) fn each_backwards(&self, mut take: impl FnMut(Block) -> bool) {
         let mut room = Vec::new();
         let mut end = self.to;
-        for _ in 0..SHARED {
+        let mark = |bytes: &[u8]| self.grammar.find_mark(bytes);
+        for _ in 0..NEAR {
             let start = end.saturating_sub(u64::from(BLOCK)).max(self.from);
-            if start == end || !self.stretch(start, end, &mut room).is_some_and(&mut take) {
+            if start == end || !self.stretch(start, end, mark, &mut room).is_some_and(&mut take) {
                 return;
             }
             end = start;
@@ -202,13 +220,34 @@ impl Search<'_> {
         Self { to: end, ..*self }.spread(true, take);
     }
 
-    fn block(&self, at: usize, room: &mut Vec<u8>) -> Option<Block> {
-        let start = self.from + at as u64 * u64::from(BLOCK);
-        self.stretch(start, (start + u64::from(BLOCK)).min(self.to), room)
+    /// By what is rare in this part of the file.
+    fn finder(&self) -> Option<Finder> {
+        let mut sample = vec![0; 4 * SAMPLE];
+        let mut filled = 0;
+        // A short one is read before a sample is.
+        for n in (1..=4).filter(|_| self.count() >= 16) {
+            let at = self.from + (self.to - self.from) / 5 * n;
+            if let Look::Seen(read) = self.host.read_into(self.path, at, &mut sample[filled..filled + SAMPLE])
+            {
+                filled += read;
+            }
+        }
+        self.grammar.finder_for(&sample[..filled])
+    }
+
+    fn block(&self, at: usize, mark: impl Fn(&[u8]) -> Option<usize>, room: &mut Vec<u8>) -> Option<Block> {
+        let start = self.from + at as u64 * STRETCH;
+        self.stretch(start, (start + STRETCH).min(self.to), mark, room)
     }
 
     /// What stands between two places; `None` where it cannot be read, or was cut off meanwhile.
-    fn stretch(&self, start: u64, end: u64, room: &mut Vec<u8>) -> Option<Block> {
+    fn stretch(
+        &self,
+        start: u64,
+        end: u64,
+        mark: impl Fn(&[u8]) -> Option<usize>,
+        room: &mut Vec<u8>,
+    ) -> Option<Block> {
         let own = usize::try_from(end - start).ok()?;
         // Words that begin here may end behind it.
         let overlap = self.grammar.longest_mark().saturating_sub(1) as u64;
@@ -222,9 +261,7 @@ impl Search<'_> {
         let mut block = Block { start, end, ..Block::default() };
         // Words that begin where a line has been told to have some already are not kept.
         let (mut from, mut counted) = (0, 0);
-        while let Some(hit) =
-            self.grammar.find_mark(&bytes[from..]).map(|hit| from + hit).filter(|hit| *hit < own)
-        {
+        while let Some(hit) = mark(&bytes[from..]).map(|hit| from + hit).filter(|hit| *hit < own) {
             if block.hits.len() == self.most {
                 block.dense = true;
                 break;
