@@ -1,24 +1,17 @@
 //! Host names, as far as the host's own files tell. What only DNS could answer is not seen, never absent.
 use crate::host::{Look, Unseen};
 use crate::snapshot::Snapshot;
+use std::collections::HashMap;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 /// Addresses of a name from the hosts file. Reserved names never resolve (RFC 6761).
 pub fn lookup(snapshot: &Snapshot, name: &str) -> Look<Vec<IpAddr>> {
     if let Ok(address) = name.parse() {
         return Look::Seen(vec![address]);
     }
-    let hosts = snapshot.text("/etc/hosts").seen().unwrap_or_default();
-    let mut found = Vec::new();
-    for line in hosts.lines() {
-        let mut words = line.split('#').next().unwrap_or_default().split_whitespace();
-        let Some(address) = words.next().and_then(|a| a.parse().ok()) else { continue };
-        if words.any(|w| w.eq_ignore_ascii_case(name)) && !found.contains(&address) {
-            found.push(address);
-        }
-    }
-    if !found.is_empty() {
-        return Look::Seen(found);
+    if let Some(found) = hosts(snapshot).get(&name.to_ascii_lowercase()) {
+        return Look::Seen(found.clone());
     }
     let lower = name.trim_end_matches('.').to_ascii_lowercase();
     if lower == "localhost" || lower.ends_with(".localhost") {
@@ -30,6 +23,25 @@ pub fn lookup(snapshot: &Snapshot, name: &str) -> Look<Vec<IpAddr>> {
     }
     let never = lower.ends_with(".invalid") || lower == "invalid" || !well_formed(&lower);
     if never { Look::Absent } else { Look::NotSeen(Unseen::PartMissing) }
+}
+
+/// The hosts file, by its names in lower case; it is read once, however many names are looked up.
+fn hosts(snapshot: &Snapshot) -> Arc<HashMap<String, Vec<IpAddr>>> {
+    snapshot.derived("hosts", || {
+        let text = snapshot.text("/etc/hosts").seen().unwrap_or_default();
+        let mut names: HashMap<String, Vec<IpAddr>> = HashMap::new();
+        for line in text.lines() {
+            let mut words = line.split('#').next().unwrap_or_default().split_whitespace();
+            let Some(address) = words.next().and_then(|a| a.parse().ok()) else { continue };
+            for name in words {
+                let known = names.entry(name.to_ascii_lowercase()).or_default();
+                if !known.contains(&address) {
+                    known.push(address);
+                }
+            }
+        }
+        names
+    })
 }
 
 /// Whether the text can be a host name at all.

@@ -60,16 +60,6 @@ impl fix::Commands for Here<'_> {
         )
     }
     fn line(&self, service: &str, purpose: fix::Purpose) -> Option<fix::CommandLine> {
-        let described = self.context.services.service.get(service)?;
-        let command = match purpose {
-            fix::Purpose::Start => described.start.clone(),
-            fix::Purpose::Stop => described.stop.clone(),
-            fix::Purpose::Reload => described.reload.clone(),
-        }?;
-        Some(fix::CommandLine {
-            command,
-            environment: described.environment.clone().into_iter().collect(),
-            account: described.account.clone(),
-        })
+        fix::CommandLine::of(self.context.services.service.get(service)?, purpose)
     }
 }

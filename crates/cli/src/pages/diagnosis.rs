@@ -133,7 +133,7 @@ fn circumstances(entry: &ServiceEntry, when: &When) -> String {
     let mut parts = Vec::new();
     if let Some(since) = &entry.since {
         let word = match entry.state {
-            State::Running | State::Degraded => "up since",
+            state if state.is_up() => "up since",
             State::Failed | State::Stopped => "down since",
             _ => "so since",
         };

@@ -8,9 +8,9 @@ pub use settle::{Patience, settled};
 
 use crate::case::{Case, Depth, State, gather};
 use crate::code::Code;
-use crate::fix::steps::{Job, ResetFailed, Run};
+use crate::fix::steps::{Job, ResetFailed};
 use crate::fix::{
-    self, CommandLine, Commands, HostWriter, Needs, Plan, Preview, Purpose, Record, Step, Wishes, WriteError,
+    self, Commands, HostWriter, Needs, Plan, Preview, Purpose, Record, Step, Wishes, WriteError,
 };
 use crate::rank::{Cause, Relation};
 use crate::report::{self, NextCause, Recovery, Unavailable, VerifyReport};
@@ -342,29 +342,13 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
         steps.push(Step::Job(Job { verb: verb.into(), unit }));
         return steps;
     }
-    let described = &case.service.described;
-    let run = |purpose: Purpose, command: &Option<String>| {
-        command.clone().map(|command| {
-            Step::Run(Run {
-                purpose,
-                shown: crate::secrets::mask_command(&command),
-                line: CommandLine {
-                    command,
-                    environment: described.environment.clone().into_iter().collect(),
-                    account: described.account.clone(),
-                },
-            })
-        })
+    let purposes: &[Purpose] = match running {
+        false => &[Purpose::Start],
+        true if restart => &[Purpose::Stop, Purpose::Start],
+        true if edits => &[Purpose::Reload],
+        true => &[],
     };
-    match running {
-        false => run(Purpose::Start, &described.start).into_iter().collect(),
-        true if restart => run(Purpose::Stop, &described.stop)
-            .into_iter()
-            .chain(run(Purpose::Start, &described.start))
-            .collect(),
-        true if edits => run(Purpose::Reload, &described.reload).into_iter().collect(),
-        true => vec![],
-    }
+    purposes.iter().filter_map(|purpose| Step::described(&case.service, *purpose)).collect()
 }
 
 /// The record of a change that is about to begin.
@@ -386,7 +370,7 @@ fn record(snapshot: &Snapshot, case: &Case, chosen: &[&Offer], steps: Vec<Step>)
         began: crate::log::format_time(now, &case.zone),
         outcome: "begun".into(),
         was_running: match case.state {
-            State::Running | State::Degraded => Some(true),
+            state if state.is_up() => Some(true),
             State::Unknown => None,
             _ => Some(false),
         },

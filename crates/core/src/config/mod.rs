@@ -14,6 +14,7 @@ pub use pattern::regex_fault;
 use crate::code::Code;
 use crate::host::Socket;
 use crate::net::Listen;
+use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -230,9 +231,9 @@ pub struct Upstream {
 }
 
 impl Upstream {
-    /// An upstream that stands alone, by its address as it is written: `HOST:PORT` with a number or
-    /// `localhost` for the host, or the path of a socket behind `unix:`.
-    pub fn of(address: &str, usual_port: Option<u16>, place: &Place) -> Option<Self> {
+    /// An upstream that stands alone, by its address as it is written: `HOST:PORT` with a number, `localhost`
+    /// or a name of the hosts file for the host, or the path of a socket behind `unix:`.
+    pub fn of(snapshot: &Snapshot, address: &str, usual_port: Option<u16>, place: &Place) -> Option<Self> {
         let alone = |listen| Self { listen, place: place.clone(), group: String::new(), spare: false };
         if let Some(path) = address.strip_prefix("unix:") {
             let plain = path.starts_with('/') && !path.contains(['$', '%']);
@@ -245,7 +246,10 @@ impl Upstream {
             };
         let host = match host {
             "localhost" => std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST),
-            other => other.trim_start_matches('[').trim_end_matches(']').parse().ok()?,
+            other => {
+                let bare = other.trim_start_matches('[').trim_end_matches(']');
+                *crate::names::lookup(snapshot, bare).seen()?.first()?
+            }
         };
         let port = port.or(usual_port).filter(|p| *p > 0)?;
         Some(alone(Listen::tcp(host, port, false)))

@@ -1,8 +1,8 @@
 //! Other services of this host that pass on to a listener: where a port moves, their lines must follow.
 use super::edits::edit_steps;
-use super::steps::{Job, Run};
-use super::{CommandLine, Purpose, Step};
-use crate::case::{Case, Depth, State, gather};
+use super::steps::Job;
+use super::{Purpose, Step};
+use crate::case::{Case, Depth, gather};
 use crate::config::{Place, Span, Upstream};
 use crate::net::Listen;
 use crate::service::Service;
@@ -70,7 +70,7 @@ fn port_in(snapshot: &Snapshot, upstream: &Upstream) -> Option<Span> {
             return None;
         }
         let begin = whole[..at].rfind(|c| !of_host(c)).map_or(0, |n| n + 1);
-        let meant = Upstream::of(&whole[begin..end], None, &upstream.place)?;
+        let meant = Upstream::of(snapshot, &whole[begin..end], None, &upstream.place)?;
         let same = meant.listen.address == upstream.listen.address;
         same.then(|| Span { file: upstream.place.file.clone(), start: start + at + 1, end: start + end })
     })
@@ -91,7 +91,7 @@ pub(super) fn client_edits(snapshot: &Snapshot, clients: &[&Client]) -> Result<(
 
 /// What makes a client that runs read its configuration anew.
 pub(crate) fn client_reload(case: &Case) -> Option<Step> {
-    if !matches!(case.state, State::Running | State::Degraded) {
+    if !case.state.is_up() {
         return None;
     }
     if let Some(unit) = &case.service.unit {
@@ -99,15 +99,5 @@ pub(crate) fn client_reload(case: &Case) -> Option<Step> {
         let verb = if can { "reload" } else { "restart" };
         return Some(Step::Job(Job { verb: verb.into(), unit: unit.name.clone() }));
     }
-    let described = &case.service.described;
-    let command = described.reload.clone()?;
-    Some(Step::Run(Run {
-        purpose: Purpose::Reload,
-        shown: crate::secrets::mask_command(&command),
-        line: CommandLine {
-            command,
-            environment: described.environment.clone().into_iter().collect(),
-            account: described.account.clone(),
-        },
-    }))
+    Step::described(case.service, Purpose::Reload)
 }

@@ -528,8 +528,10 @@ fn a_pair_of_listeners_moves_together() {
 fn what_points_at_a_port_that_moves_goes_along_where_that_is_wished() {
     let proxy = "defaults\n  mode http\n  timeout connect 5s\n  timeout client 5s\n  timeout server 5s\n\
         frontend a\n  bind :8300\n  default_backend b\nbackend b\n  server s1 127.0.0.1:8088 check\n  \
-        server s2 localhost:8088 backup\n  server s3 192.0.2.7:8088\n  server s4 127.0.0.1:80880\n";
+        server s2 localhost:8088 backup\n  server s3 192.0.2.7:8088\n  server s4 127.0.0.1:80880\n  \
+        server s5 quay.example:8088\n  server s6 far.example:8088\n";
     let host = edge()
+        .file("/etc/hosts", "127.0.0.1 localhost quay.example\n192.0.2.7 far.example\n")
         .process(812, "/opt/gauge-sim", 0, "")
         .listens("0.0.0.0", 8088, &[812])
         .program("/usr/sbin/haproxy")
@@ -551,17 +553,18 @@ fn what_points_at_a_port_that_moves_goes_along_where_that_is_wished() {
     let left = plan(false);
     assert_eq!(
         (told(&left, "of quay points at 8088"), told(&left, "--with-clients"), left.clients.len()),
-        (2, 1, 0)
+        (3, 1, 0)
     );
     let along = plan(true);
-    assert_eq!((told(&along, "moves along"), told(&along, "afterwards: reload quay.service")), (2, 1));
+    assert_eq!((told(&along, "moves along"), told(&along, "afterwards: reload quay.service")), (3, 1));
     assert!(along.diff.contains("+  server s1 127.0.0.1:8089 check"), "{}", along.diff);
     let steps = combined(&snapshot, &case, &[&along]).unwrap();
     let preview = Preview::new(&host, &steps);
     let text = Snapshot::new(&preview).text("/etc/haproxy/haproxy.cfg").seen().unwrap();
     let expected = proxy
         .replace("127.0.0.1:8088 check", "127.0.0.1:8089 check")
-        .replace("localhost:8088", "localhost:8089");
+        .replace("localhost:8088", "localhost:8089")
+        .replace("quay.example:8088", "quay.example:8089");
     assert_eq!(text, expected, "other hosts and longer numbers stay");
     // What the account of the other service can write makes it edit nothing else.
     let theirs = host.clone().belongs_to("/etc/haproxy", 71);

@@ -35,6 +35,8 @@ use super::record::{Record, RecordedStep, Undo, refused, save};
 use super::undo::{Commands, Undone, Way};
 use super::{HostWriter, Slot, WriteError};
 use crate::host::{FileKind, FileStatus};
+use crate::service::Service;
+use crate::services_file::Described;
 use serde::{Deserialize, Serialize};
 use sha2::Digest as _;
 
@@ -262,7 +264,29 @@ pub(super) trait Act {
     fn preview(&self, _laid: &mut Laid) {}
 }
 
+impl CommandLine {
+    /// The command that the services file names for a purpose; `None` where it names none.
+    pub fn of(described: &Described, purpose: Purpose) -> Option<Self> {
+        let command = match purpose {
+            Purpose::Start => &described.start,
+            Purpose::Stop => &described.stop,
+            Purpose::Reload => &described.reload,
+        };
+        Some(Self {
+            command: command.clone()?,
+            environment: described.environment.clone().into_iter().collect(),
+            account: described.account.clone(),
+        })
+    }
+}
+
 impl Step {
+    /// The command that a described service names for a purpose; `None` where it names none.
+    pub(crate) fn described(service: &Service, purpose: Purpose) -> Option<Self> {
+        let line = CommandLine::of(&service.described, purpose)?;
+        Some(Self::Run(Run { purpose, shown: crate::secrets::mask_command(&line.command), line }))
+    }
+
     /// What its sort does.
     pub(super) fn act(&self) -> &dyn Act {
         match self {

@@ -164,8 +164,8 @@ fn passes(book: &mut Book, entry: &Entry, rest: &[Word]) {
     let bare = address.trim_start_matches("ipv4@").trim_start_matches("ipv6@");
     let socket = bare.strip_prefix("unix@").or_else(|| bare.starts_with('/').then_some(bare));
     let found = match socket {
-        Some(path) => Upstream::of(&format!("unix:{path}"), None, &entry.place),
-        None => Upstream::of(bare, None, &entry.place),
+        Some(path) => Upstream::of(book.snapshot, &format!("unix:{path}"), None, &entry.place),
+        None => Upstream::of(book.snapshot, bare, None, &entry.place),
     };
     let group = format!("{} {}", entry.section, entry.scope);
     let spare = has("backup");

@@ -2,6 +2,7 @@
 use super::super::state::{Directive, Reader, Rule, Scope};
 use super::common::bad;
 use crate::config::{Place, PortMention, Upstream};
+use crate::snapshot::Snapshot;
 
 pub(super) static REDIRECT: Rule = Rule {
     names: &["Redirect", "RedirectMatch", "RedirectPermanent", "RedirectTemp"],
@@ -193,13 +194,13 @@ fn header(r: &mut Reader, d: &Directive) {
 
 /// Where a target of the proxy leads, if that can be told: `SCHEME://HOST:PORT/…`, or a socket in front of
 /// it.
-fn passes_to(target: &str, place: &Place) -> Option<Upstream> {
+fn passes_to(snapshot: &Snapshot, target: &str, place: &Place) -> Option<Upstream> {
     if target == "!" || target.contains(['$', '%']) {
         return None;
     }
     if target.starts_with("unix:") {
         // What follows is how the server behind it is spoken to.
-        return Upstream::of(target.split('|').next()?, None, place);
+        return Upstream::of(snapshot, target.split('|').next()?, None, place);
     }
     let (scheme, rest) = target.split_once("://")?;
     let usual = match scheme.to_ascii_lowercase().as_str() {
@@ -210,13 +211,13 @@ fn passes_to(target: &str, place: &Place) -> Option<Upstream> {
         "scgi" => 4000,
         _ => return None,
     };
-    Upstream::of(rest.split(['/', '?']).next()?, Some(usual), place)
+    Upstream::of(snapshot, rest.split(['/', '?']).next()?, Some(usual), place)
 }
 
 /// `SetHandler "proxy:…"`.
 fn handler(r: &mut Reader, d: &Directive) {
     if let Some(target) = d.value(0).strip_prefix("proxy:") {
-        r.out.model.upstreams.extend(passes_to(target, &d.item.place()));
+        r.out.model.upstreams.extend(passes_to(r.snapshot, target, &d.item.place()));
     }
 }
 
@@ -226,7 +227,7 @@ fn member(r: &mut Reader, d: &Directive, scope: &Scope) {
     let at = usize::from(d.value(0).starts_with("balancer://"));
     let group = if at == 1 { d.value(0).to_owned() } else { format!("balancer {}", scope.sections.len()) };
     if !has("status=+d") {
-        let one = passes_to(d.value(at), &d.item.place());
+        let one = passes_to(r.snapshot, d.value(at), &d.item.place());
         let spare = has("status=+h");
         r.out.model.upstreams.extend(one.map(|one| Upstream { group, spare, ..one }));
     }
@@ -242,7 +243,7 @@ fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
             "ProxyPass names no target, or no path where it stands outside of <Location>".into(),
         );
     }
-    r.out.model.upstreams.extend(passes_to(&target, &d.item.place()));
+    r.out.model.upstreams.extend(passes_to(r.snapshot, &target, &d.item.place()));
     let digits: String =
         target.rsplit(':').next().unwrap_or_default().chars().take_while(char::is_ascii_digit).collect();
     if let Ok(port) = digits.parse::<u16>() {

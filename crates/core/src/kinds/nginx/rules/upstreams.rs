@@ -46,7 +46,7 @@ fn upstream_server(r: &mut Reader, d: &Directive) {
     if !has("down") {
         let group = r.block().label.clone();
         let spare = has("backup");
-        r.facts.members.extend(Upstream::of(&address, Some(80), &d.place).map(|one| Upstream {
+        r.facts.members.extend(Upstream::of(r.snapshot, &address, Some(80), &d.place).map(|one| Upstream {
             group,
             spare,
             ..one
@@ -174,7 +174,7 @@ fn pass(r: &mut Reader, d: &Directive) {
     if address.starts_with("unix:") {
         // Behind the socket's path may stand the one that is asked for.
         let path = address.splitn(3, ':').take(2).collect::<Vec<_>>().join(":");
-        r.out.model.upstreams.extend(Upstream::of(&path, None, &d.place));
+        r.out.model.upstreams.extend(Upstream::of(r.snapshot, &path, None, &d.place));
         return;
     }
     let (authority, uri) = address.find('/').map_or((address, ""), |at| address.split_at(at));
@@ -196,7 +196,7 @@ fn pass(r: &mut Reader, d: &Directive) {
     }
     let authority = authority.to_owned();
     let usual = if value.starts_with("https") { 443 } else { 80 };
-    if let Some(one) = Upstream::of(&authority, Some(usual).filter(|_| implied), &d.place) {
+    if let Some(one) = Upstream::of(r.snapshot, &authority, Some(usual).filter(|_| implied), &d.place) {
         r.facts.passes.push((r.known_here(&split_host(&authority).0.to_ascii_lowercase()), one));
     }
     reaches(r, d, &authority, true);
