@@ -348,7 +348,7 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
         true if edits => &[Purpose::Reload],
         true => &[],
     };
-    purposes.iter().filter_map(|purpose| Step::described(&case.service, *purpose)).collect()
+    purposes.iter().filter_map(|purpose| Step::described(case.service, *purpose)).collect()
 }
 
 /// The record of a change that is about to begin.

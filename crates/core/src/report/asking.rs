@@ -1,0 +1,221 @@
+//! Servers asked over their own protocols, and what their answers say: an answer is a proof, a connection that
+//! the kernel accepts is none.
+use super::verify::{CheckEntry, CheckOutcome, check};
+use crate::case::{Case, Wanted};
+use crate::config::Speaks;
+use crate::host::{Look, ProbeAnswer, ProbeProtocol, ProbeRequest, Protocol};
+use crate::net::endpoint;
+use crate::snapshot::Snapshot;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// The page that was complained about.
+#[derive(Clone, Debug, Default)]
+pub struct Complaint {
+    /// Its address.
+    pub url: Option<String>,
+    /// Status it should answer with.
+    pub status: Option<u16>,
+    /// Text it should hold.
+    pub expect: Option<String>,
+}
+
+/// An address to try for a listener.
+fn reachable(address: IpAddr) -> IpAddr {
+    match address {
+        IpAddr::V4(four) if four.is_unspecified() => Ipv4Addr::LOCALHOST.into(),
+        IpAddr::V6(six) if six.is_unspecified() => Ipv6Addr::LOCALHOST.into(),
+        other => other,
+    }
+}
+
+/// Asks the listeners, and says of each what came of it and whether it stayed without an answer.
+pub(super) fn listeners(snapshot: &Snapshot, case: &Case) -> Vec<(CheckEntry, bool)> {
+    if !snapshot.host().parts().probes {
+        return vec![];
+    }
+    let mut found = Vec::new();
+    for want in case
+        .wanted
+        .iter()
+        .filter(|w| {
+            w.served && !w.activates && w.listen.protocol != Protocol::Udp && w.speaks != Speaks::Orders
+        })
+        .take(8)
+    {
+        let Some((request, shown)) = question(case, want) else { continue };
+        let Look::Seen(answer) = snapshot.probe(&request) else { continue };
+        let (mut entry, mute) = judged(&shown, &answer);
+        entry.took_ms = Some(answer.took_ms);
+        found.push((entry, mute));
+    }
+    found
+}
+
+/// What to ask a listener, and how that is called; `None` where nothing can be asked.
+fn question(case: &Case, want: &Wanted) -> Option<(ProbeRequest, String)> {
+    let profile = case.service.kind.profile();
+    let as_its_kind = want.speaks == Speaks::AsItsKind;
+    let protocol = match (profile.http && as_its_kind, want.tls) {
+        (true, _) => ProbeProtocol::Http,
+        // Under TLS nothing but the handshake could be asked.
+        (false, false) if as_its_kind => profile.asks,
+        _ => ProbeProtocol::Tcp,
+    };
+    let socket = want.listen.path.clone();
+    let spoken = matches!(
+        protocol,
+        ProbeProtocol::Greeting | ProbeProtocol::Postgresql | ProbeProtocol::Redis | ProbeProtocol::FastCgi
+    );
+    let target = match (want.listen.address, &socket) {
+        // A socket for both families answers on the IPv4 loopback, too; that one is always there.
+        (Some(address), _) if address == IpAddr::V6(Ipv6Addr::UNSPECIFIED) && !want.listen.v6_only => {
+            Ipv4Addr::LOCALHOST.into()
+        }
+        (Some(address), _) => reachable(address),
+        (None, Some(_)) if spoken => Ipv4Addr::LOCALHOST.into(),
+        _ => return None,
+    };
+    let host = case
+        .config
+        .model
+        .site_names
+        .iter()
+        .map(|(n, _)| n.as_str())
+        .find(|n| !n.is_empty() && !n.contains(['*', '~', '_']))
+        .unwrap_or("localhost");
+    let place = socket.clone().unwrap_or_else(|| endpoint(target, want.listen.port));
+    let request = ProbeRequest {
+        address: target,
+        port: want.listen.port,
+        tls: want.tls,
+        host: host.to_owned(),
+        path: "/".into(),
+        protocol,
+        socket,
+    };
+    let shown = format!(
+        "{} on {place}",
+        if protocol == ProbeProtocol::Http && want.tls { "HTTPS" } else { protocol.spelled() }
+    );
+    Some((request, shown))
+}
+
+/// What an answer says of a listener, and whether it is mute.
+fn judged(shown: &str, answer: &ProbeAnswer) -> (CheckEntry, bool) {
+    let why = answer.error.clone().unwrap_or_default();
+    match (answer.status, answer.connected, &answer.error) {
+        (Some(status), ..) => {
+            let server = answer.server.as_deref().map(|s| format!(" from {s}")).unwrap_or_default();
+            let outcome = if status >= 500 { CheckOutcome::Fail } else { CheckOutcome::Pass };
+            (check("protocol", outcome, format!("{shown} answers {status}{server}")), false)
+        }
+        (None, true, None) if answer.spoke => {
+            (check("protocol", CheckOutcome::Pass, format!("{shown} answers")), false)
+        }
+        // The kernel accepts whoever is behind it: that is no proof, and no fault.
+        (None, true, None) => (
+            check(
+                "protocol",
+                CheckOutcome::Skip,
+                format!("{shown} accepts connections; whether it answers was not asked"),
+            ),
+            false,
+        ),
+        // Something was said, or the connection closed on purpose: it lives, and what it means is not
+        // known.
+        (None, true, Some(_)) if answer.spoke || answer.hung_up => {
+            (check("protocol", CheckOutcome::Skip, format!("{shown} could not be asked: {why}")), false)
+        }
+        (None, true, _) => (
+            check(
+                "protocol",
+                CheckOutcome::Fail,
+                format!("{shown} accepts connections, but did not answer: {why}"),
+            ),
+            true,
+        ),
+        (None, false, _) => {
+            (check("protocol", CheckOutcome::Fail, format!("{shown} does not answer: {why}")), true)
+        }
+    }
+}
+
+/// Parts of an `http:` or `https:` address: tls, host, port, path with query.
+fn split_url(url: &str) -> Option<(bool, String, u16, String)> {
+    let uri: http::Uri = url.split('#').next()?.parse().ok()?;
+    let tls = match uri.scheme_str()? {
+        "http" => false,
+        "https" => true,
+        _ => return None,
+    };
+    let host = uri.host()?.trim_start_matches('[').trim_end_matches(']');
+    // A port that is written and is not one makes it no address at all.
+    let written = uri
+        .authority()?
+        .as_str()
+        .rsplit('@')
+        .next()?
+        .rsplit_once(':')
+        .is_some_and(|(_, port)| !port.is_empty() && !port.contains(']'));
+    let port = if written {
+        uri.port_u16()?
+    } else if tls {
+        443
+    } else {
+        80
+    };
+    let path = uri.path_and_query().map_or("/", |p| p.as_str());
+    (!host.is_empty())
+        .then(|| (tls, host.to_owned(), port, if path.is_empty() { "/".to_owned() } else { path.to_owned() }))
+}
+
+/// Asks for the page that was complained about, or for the one that the services file names.
+pub(super) fn page(snapshot: &Snapshot, case: &Case, page: &Complaint) -> Option<CheckEntry> {
+    let url = page.url.clone().or_else(|| case.service.described.url.clone())?;
+    let parts = split_url(&url);
+    // Credentials and the query of an address are nobody's to read.
+    let url = crate::secrets::mask_text(&url);
+    let Some((tls, host, port, path)) = parts else {
+        return Some(check(
+            "page",
+            CheckOutcome::Fail,
+            format!("{url} is not an address that can be asked: expected http:// or https://"),
+        ));
+    };
+    let address = match crate::names::lookup(snapshot, &host) {
+        Look::Seen(found) => found.first().copied(),
+        // A name that only DNS knows is asked of this host itself: its sites are chosen by name.
+        Look::NotSeen(_) => Some(Ipv4Addr::LOCALHOST.into()),
+        Look::Absent => None,
+    };
+    let Some(address) = address else {
+        return Some(check("page", CheckOutcome::Fail, format!("{host} does not resolve")));
+    };
+    let request =
+        ProbeRequest { address, port, tls, host, path, protocol: ProbeProtocol::Http, socket: None };
+    let Look::Seen(answer) = snapshot.probe(&request) else {
+        return Some(check("page", CheckOutcome::Skip, "a directory tree has no running servers"));
+    };
+    let mut entry = match answer.status {
+        None => check(
+            "page",
+            CheckOutcome::Fail,
+            format!("{url} does not answer: {}", answer.error.unwrap_or_default()),
+        ),
+        Some(status) => {
+            let right = page.status.map_or(status < 400, |wanted| wanted == status);
+            let holds = page.expect.as_ref().is_none_or(|text| answer.body.contains(text.as_str()));
+            let outcome = if right && holds { CheckOutcome::Pass } else { CheckOutcome::Fail };
+            let wanted =
+                page.status.filter(|_| !right).map(|s| format!(", expected {s}")).unwrap_or_default();
+            let text = if holds {
+                String::new()
+            } else {
+                format!(", without the text {:?}", page.expect.clone().unwrap_or_default())
+            };
+            check("page", outcome, format!("{url} answers {status}{wanted}{text}"))
+        }
+    };
+    entry.took_ms = Some(answer.took_ms);
+    Some(entry)
+}
