@@ -100,6 +100,17 @@ http {
             access_log syslog:server=quay2,tag=x;
             auth_http_header X-Auth-Key \"{}\";
             add_header Link \"<https://quay1/?sig={}>\";
+            if ($args ~ \"key={}\") { return 403; }
+            if ($http_authorization !~ {}) { return 401; }
+            if ($http_x_hook_secret != '{}') { return 403; }
+            proxy_set_body token={};
+            valid_referers \"~token={}\";
+            location ~ \"/x/\\?token={}\" { return 204; }
+            auth_basic \"realm\";
+            proxy_pass \"http://desk:{}@127.0.0.1:8080/x\";
+            add_header X-Secret {} always;
+            fastcgi_param PHP_VALUE \"mysqli.default_pw={}\";
+            fastcgi_param PHP_ADMIN_VALUE \"session.save_path=tcp://q?auth={}\";
             lisen [?];
         }
     }
@@ -191,6 +202,22 @@ SetEnv DB_PASSWORD_SALT {}
 RewriteMap m \"prg:/usr/bin/m --password {}\"
 RewriteRule ^/hook https://desk:{}@quay1/ [P]
 Substitute \"s/token={}/x/\"
+<If \"%{HTTP:X-Api-Key} -in { '{}', 'b{}' }\">
+Header set X-B c
+</If>
+SetEnvIf Request_URI \"token={}\" ok
+RedirectMatch ^/q https://quay1/?token={}
+<Macro Db $user $password>
+SetEnv DB_PASSWORD $password
+</Macro>
+Use Db desk {}
+MDHttpProxy http://desk:{}@quay2/
+Header set Set-Cookie \"sid={}\"
+ProxyPassMatch ^/w http://desk:{}@127.0.0.1:81/
+WSGIDaemonProcess x user=desk password={}
+SetHandler \"proxy:http://desk:{}@127.0.0.1:81\"
+AuthDBDUserPWQuery \"SELECT password FROM u WHERE u = %s AND pass = '{}'\"
+SSLCertificateKeyFile \"pkcs11:token=x;object=y?pin-value={}\"
 TideWord [?] \"[?]\"
 ";
 
@@ -209,6 +236,9 @@ loadmodule /usr/lib/tide.so password {}
 masteruser desk
 sentinel auth-pass tide {}
 sentinel sentinel-pass {}
+user tern on resetpass >{} >{} ~*
+sentinel auth-user tide desk
+aclfile /etc/redis/users.acl
 tide-word [?]
 primaryauth {}
 user pier on nopass >{} ~*
@@ -250,6 +280,8 @@ password={}
 [client_quay]
 password = '{}'
 [mysqld]
+wsrep_cluster_address=gcomm://quay2?socket.ssl_password={}
+init_connect=INSERT INTO t(password) VALUES('{}')
 file_key_management_filekey = {}
 loose-secret-word=\"{} {}\"
 ";
@@ -269,6 +301,11 @@ session_preload_libraries = ''
 vault.secret_id = '{}'
 archive_command = 'cp --access-key={} --secret-key \"{}\" %p /x'
 pgaudit.api_key = '{}'
+primary_conninfo = 'host=quay2 password = {} user=desk'
+primary_conninfo = 'user=desk password=\\'{}\\' host=quay2'
+archive_command = 'pgbackrest --repo1-s3-key-secret={} push %p'
+archive_command = 'sshpass -p {} scp %p quay2:'
+app.jwt = '{}'
 tide_word = '[?]'
 # password {}
 ";
@@ -327,6 +364,15 @@ frontend edge
     http-request return string \"token={}\"
     log-format \"%[str(token={})]\"
     http-request set-header Authorization \"%[str(Bearer\\ {})]\"
+    http-request deny unless { req.fhdr(x-token) {} }
+    tcp-check send-lf \"AUTH {}\\r\\n\"
+    http-request set-path /x?token={}
+    http-request set-var(proc.token) str({})
+    http-request set-header X-Api-Key %[str({})]
+    http-request wait-for-body time 1s
+    http-request deny if !{ hdr(authorization) -m reg ^Basic\\ {}$ }
+    http-request set-var(txn.h) req.hdr(x),digest(sha256),hmac(sha256,\"{}\")
+    http-request capture req.cook(sid) len 10
     tide-word [?]
     # token: {}
 ";
@@ -360,6 +406,10 @@ env[HASH_SALT] = {}
 env[GIT_PAT] = {}
 env[ENC_KEY] = \"{}\"
 php_admin_value[mysqli.default_pw] = \"{}\"
+env[COOKIE] = sid={}
+env[X_HEADERS] = \"Authorization: Bearer {}\"
+php_admin_value[openssl.passphrase] = {}
+php_value[session.save_path] = \"tls://quay2:6379?auth={}&x=1\"
 tide_word = [?]
 ; password = {}
 ";
@@ -428,6 +478,19 @@ ExecStartPre=/usr/bin/gpg --batch --passphrase {} -d x
 ExecStartPre=/usr/bin/etcdctl --user root:{} get x
 ExecStartPre=/usr/bin/docker login -u desk -p {} quay2
 ExecStartPre=/usr/bin/relay --db-uri mysql://desk:{}@quay2/b --secret-key-base {}
+ExecStop=/usr/bin/mysqladmin -uroot -p{} shutdown
+ExecStartPre=/usr/bin/relay --auth-token={} --jwt-secret {} --tls-key-password {}
+ExecStartPre=/usr/bin/sqlcmd -U desk -P {}
+ExecStartPre=/usr/bin/curl -H \"X-Vault-Token: {}\" http://quay2/
+ExecStartPre=/bin/sh -c 'DB_PASSWORD={} exec run'
+ExecStartPre=/usr/bin/docker run -e POSTGRES_PASSWORD={} -e TOKEN={} x
+ExecStartPre=/usr/bin/keytool -storepass {} -keypass {}
+ExecStartPre=/usr/bin/mosquitto_pub -u desk -P {} -t x
+ExecStartPre=/usr/bin/rclone --sftp-pass {} x
+ExecStartPre=/usr/bin/restic --password-command 'echo {}' x
+ExecStartPre=/usr/bin/rsync --password {} x
+Environment=KEYSTORE_PIN={} COOKIE_SIGNING={} PGOPTIONS=x
+Environment=DJANGO_SECRET={} RAILS_MASTER_KEY={} NPM_AUTH={}
 [Install]
 WantedBy=multi-user.target
 ";
@@ -523,6 +586,47 @@ const LINES: &[&str] = &[
     "otp={}",
     "Authorization: AWS4-HMAC-SHA256 Credential=x, Signature={}",
     "sshpass -p{} ssh quay2",
+    "Authorization=Basic {}",
+    "curl --header 'Authorization: token {}' http://quay1/",
+    "connection string: user=desk password = {} host=quay2",
+    "x-goog-api-key: {}",
+    "PRIVATE-TOKEN: {}",
+    "cloning https://x-access-token:{}@quay2/x.git",
+    "AUTH PLAIN {}",
+    "sasl_password={}",
+    "mysql://desk:pa:ss{}@quay2/b",
+    "mysql://desk:p@ss{}@quay2/b",
+    "ALTER USER x IDENTIFIED VIA mysql_native_password USING PASSWORD('{}')",
+    "CREATE USER x IDENTIFIED WITH caching_sha2_password BY '{}'",
+    "ALTER ROLE desk PASSWORD 'it''s {}'",
+    "refused password=\"a\\\"{}\" host=x",
+    "Password=\"{}\";User=desk",
+    "DB_PASSWORD: \"{}\"",
+    "POST /login?j_username=desk&j_password={} HTTP/1.1",
+    "POST /x?_csrf={}&y=1 HTTP/1.1",
+    "login?user=desk&pass={}",
+    "api-key={} api_secret={}",
+    "docker run -e POSTGRES_PASSWORD={} x",
+    "relay --auth-token={} --jwt-secret {} --tls-key-password {}",
+    "mysqladmin -uroot -p{} shutdown",
+    "curl --user 'desk:{}' http://quay2/",
+    "curl -H \"X-Vault-Token: {}\" http://quay2/",
+    "vault token {}",
+    "secret key is {}",
+    "wrong passphrase {}",
+    "export DB_PASSWORD='{}'",
+    "set -x; PASSWORD=\"{}\"",
+    "dsn: desk:{}@tcp(quay2:3306)/b",
+    "sqlplus desk/{}@quay2",
+    "isql -U desk -P {}",
+    "sqlcmd -S quay2 -U desk -P {}",
+    "psql \"host=quay2 password='{}'\"",
+    "AccessKeyId=x&SecretAccessKey={}",
+    "oauth_token=\"{}\", oauth_signature=\"{}\"",
+    "password_hash=$2y$10${}",
+    "{\"accessToken\":\"{}\",\"refreshToken\":\"{}\"}",
+    "{\\\"password\\\":\\\"{}\\\"}",
+    "Sec-WebSocket-Protocol: token, {}",
     "could not open password=/{}",
 ];
 
@@ -602,6 +706,24 @@ fn planted(unknown_too: bool) -> (Tree, u32) {
         )
         .replace("a/b;", "ab")
         .replace("=c", "c"),
+    );
+    tree.write(
+        "var/lib/postgresql/data/pg_hba.conf",
+        &p.fill(
+            "local all all peer\nhost all all 0.0.0.0/0 ldap ldapserver=quay2 ldapbindpasswd=\"{}\"\n\
+            host all all 0.0.0.0/0 radius radiusservers=\"192.0.2.7\" radiussecrets=\"{}\"\n\
+            host all all 0.0.0.0/0 ldap ldapurl=\"ldap://desk:{}@quay2/x\" ldapbindpasswd={}\n",
+        ),
+    );
+    tree.write("etc/redis/users.acl", &p.fill("user pier on >{} #{} ~* +@all\nuser x on >{}\n"));
+    tree.write("etc/tomcat10/catalina.properties", &p.fill("db.password={}\njwt.secret : {}\n"));
+    tree.write(
+        "etc/tomcat10/tomcat-users.xml",
+        &p.fill("<tomcat-users><user username=\"x\" password=\"{}\"/></tomcat-users>\n"),
+    );
+    tree.write(
+        "usr/share/tomcat10/bin/setenv.sh",
+        &p.fill("JAVA_OPTS=\"-Dkey.password={} -Dx=y\"\nexport DB_PASS={}\n"),
     );
     tree.write("var/log/relay.log", &LINES.iter().map(|l| p.fill(l) + "\n").collect::<String>());
     tree.write(

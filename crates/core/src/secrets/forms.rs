@@ -60,7 +60,8 @@ pub(super) static CLIENTS: LazyLock<Vec<(Regex, Regex)>> = LazyLock::new(|| {
         ("(?:redis|valkey)-cli", r#"\s(?:-a|--pass)\s+["']?([^\s"']+)"#),
         (r"ldap\w+", r#"\s-w\s*["']?([^\s"']+)"#),
         (r"mongo\w*", r#"\s-p\s*["']?([^\s"']+)"#),
-        (r"(?:ipmitool|(?:un)?zip|mosquitto_\w+)", r#"\s-P\s*["']?([^\s"']+)"#),
+        (r"(?:ipmitool|(?:un)?zip|mosquitto_\w+|sqlcmd|isql|tsql|bcp|sqsh)", r#"\s-P\s*["']?([^\s"']+)"#),
+        (r"(?:sqlplus|sqlldr|rman|(?:exp|imp)(?:dp)?)", r#"\s["']?[^\s/@"']+/([^\s@"']+)@"#),
         (r"(?:docker|podman)\s+login", r#"\s-p\s*["']?([^\s"']+)"#),
         ("rabbitmqctl", r#"\s(?:add_user|change_password|authenticate_user)\s+\S+\s+["']?([^\s"']+)"#),
         ("lftp", r#"\s-u\s*["']?[^\s,"']+,([^\s"']+)"#),
@@ -119,8 +120,15 @@ pub(super) static INSERTED: LazyLock<Option<Regex>> = LazyLock::new(|| {
 pub(super) static TOLD_IN_LOG: LazyLock<Option<Regex>> = LazyLock::new(|| {
     pattern(concat!(
         r#"(?i)\b(?:(?:with|using|and|bad|wrong|invalid)\s+(?:password|passphrase|token"#,
-        r#"|secret)|(?:password|passphrase|token|secret)\s+(?:is|was))"#,
-        r#"\s+["'`]?([^\s"'`,;()]*[0-9!@#$%^&*+=~][^\s"'`,;()]*)"#,
+        r#"|secret)|(?:password|passphrase|token|secret|(?:secret|api|access|private)[ _-]key)"#,
+        r#"\s+(?:is|was))\s+["'`]?([^\s"'`,;()]*[0-9!@#$%^&*+=~][^\s"'`,;()]*)"#,
+    ))
+});
+/// A word behind that of a secret which no language has: letters and digits together.
+pub(super) static BESIDE_IN_LOG: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(concat!(
+        r#"(?i)\b(?:password|passphrase|token|secret|(?:secret|api|access|private)[ _-]key)\s+"#,
+        r#"["'`]?((?:[a-z]+[0-9]|[0-9]+[a-z])[a-z0-9._~+/=-]{5,})"#,
     ))
 });
 pub(super) static SCHEMES: LazyLock<Option<Regex>> =
@@ -146,6 +154,21 @@ pub(super) static IN_QUERY: LazyLock<Option<Regex>> = LazyLock::new(|| {
     pattern(concat!(
         r#"(?i)[?&;](?:key|sig|signature|sid|code|auth|hash|ticket|session|pw|pin)"#,
         r#"(?:\[\w*\]|%5b\w*%5d)?=([^&;\s"'<>$]+)"#,
+    ))
+});
+/// The same where what a request asks for is compared: there nothing need stand before the name.
+pub(super) static IN_COMPARISON: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(concat!(
+        r#"(?i)(?:^|[?&;/^(\s"'\\])(?:key|sig|signature|sid|code|auth|hash|ticket|session|pw|pin|token)"#,
+        r#"=([^&;\s"'<>$/)\\]+)"#,
+    ))
+});
+/// What stands for the address of a request in comparisons of servers and proxies.
+pub(super) static ADDRESS_ASKED: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    pattern(concat!(
+        r#"(?i)(?:\$(?:args|query_string|request_uri|request)\b"#,
+        r#"|%\{(?:QUERY_STRING|REQUEST_URI|THE_REQUEST)\}"#,
+        r#"|\b(?:query|url|pathq|path)(?:_(?:sub|beg|end|reg|str|dir|dom|len))?\s)"#,
     ))
 });
 /// `AUTH secret` and `AUTH account secret`, as a cache is told, where nothing else follows.

@@ -167,6 +167,7 @@ pub struct Concealed {
 /// What is secret among the words of one statement, its name first: beside the name of a secret, or inside a
 /// word.
 pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
+    let asked = words.iter().any(|(word, _)| net::asks_for_address(word));
     for (at, (word, span)) in words.iter().enumerate() {
         let before = at.checked_sub(1).and_then(|b| words.get(b)).map_or("", |(w, _)| *w);
         let named = !before.starts_with('(') && !before.contains(['=', '?', '/']);
@@ -205,7 +206,9 @@ pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
             continue;
         }
         if at > 0 {
-            let inner = spans(word, Text::Settings);
+            let mut inner = spans(word, Text::Settings);
+            inner.extend(net::in_comparison(word).filter(|_| asked));
+            let inner = apart(inner);
             // Escapes make a value another text than its bytes: then all of it goes.
             if !inner.is_empty() {
                 if word.len() == span.len() {

@@ -184,6 +184,7 @@ const HEADERS: &[&str] = &[
     "x-csrf-token",
     "x-xsrf-token",
     "www-authenticate-token",
+    "sec-websocket-protocol",
 ];
 
 /// Whether a header's whole value is a secret, or that of a cookie as a variable (`$cookie_NAME`).
@@ -277,8 +278,9 @@ pub(super) fn strength(name: &str) -> Strength {
                 Strength::No
             }
         }
-        "jwt" if !several || words[0] == "x" => Strength::Strong,
+        "jwt" if !several || words[0] == "x" || lower.ends_with(".jwt") => Strength::Strong,
         "signature" if words[0] == "x" || lower.starts_with("http_x_") => Strength::Strong,
+        "signature" if words[0] == "oauth" => Strength::Weak,
         "auth" if several || shouted => Strength::Weak,
         "salt" | "pin" | "otp" | "seed" if several => Strength::Strong,
         "otp" | "token" | "pass" | "pw" | "auth" => Strength::Weak,

@@ -2,9 +2,9 @@
 //! what stands beside the name of a secret, in addresses, in headers, in statements of SQL, and behind the
 //! options of well-known clients.
 use super::forms::{
-    BARE_ACCOUNT, BARE_TOKEN, CLIENTS, COMPARED, DRIVER, ENCODED, HASHES, IN_ADDRESS, IN_QUERY, IN_URL,
-    INLINE_KEY, INSERTED, KEY_IN_URL, NAMED, OPTIONS, PAIRS, QUERY, SCHEMES, SET_COOKIE, SHUTDOWN, SIGNED,
-    SQL, TOLD, TOLD_CACHE, TOLD_IN_LOG, TOLD_OTHER,
+    ADDRESS_ASKED, BARE_ACCOUNT, BARE_TOKEN, BESIDE_IN_LOG, CLIENTS, COMPARED, DRIVER, ENCODED, HASHES,
+    IN_ADDRESS, IN_COMPARISON, IN_QUERY, IN_URL, INLINE_KEY, INSERTED, KEY_IN_URL, NAMED, OPTIONS, PAIRS,
+    QUERY, SCHEMES, SET_COOKIE, SHUTDOWN, SIGNED, SQL, TOLD, TOLD_CACHE, TOLD_IN_LOG, TOLD_OTHER,
 };
 use super::names::{Strength, is_header, strength};
 use std::ops::Range;
@@ -104,6 +104,10 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
         "_pat",
         "signature",
         "urlp",
+        "$args",
+        "$request",
+        "query",
+        "-protocol",
         "url_param",
         "body_param",
         "jwt",
@@ -242,12 +246,27 @@ fn of_line(line: &str, sort: Text) -> Vec<Range<usize>> {
     if sort == Text::Settings {
         of_setting(line, &mut here);
     }
-    if sort == Text::Prose
-        && let Some(query) = QUERY.as_ref()
-    {
-        here.extend(query.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
+    if sort == Text::Prose {
+        for pattern in [&QUERY, &BESIDE_IN_LOG].into_iter().filter_map(|p| p.as_ref()) {
+            here.extend(pattern.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
+        }
     }
     here
+}
+
+/// Whether a statement compares what a request asks for.
+pub(crate) fn asks_for_address(statement: &str) -> bool {
+    ADDRESS_ASKED.as_ref().is_some_and(|p| p.is_match(statement))
+}
+
+/// The secrets in what the address of a request is compared with.
+pub(crate) fn in_comparison(text: &str) -> impl Iterator<Item = Range<usize>> {
+    IN_COMPARISON
+        .as_ref()
+        .into_iter()
+        .flat_map(move |p| p.captures_iter(text))
+        .filter_map(|c| c.get(1))
+        .map(|m| m.range())
 }
 
 /// What only lines of settings and their comments tell.
@@ -261,6 +280,9 @@ fn of_setting(line: &str, here: &mut Vec<Range<usize>>) {
         if compared.name("parameter").is_none() || short || strength(name) != Strength::No {
             here.extend(compared.name("value").map(|m| m.start()..m.start() + m.as_str().trim_end().len()));
         }
+    }
+    if asks_for_address(line) {
+        here.extend(in_comparison(line));
     }
     let told = TOLD.as_ref().into_iter().flat_map(|p| p.captures_iter(line)).filter_map(|c| c.get(1));
     here.extend(told.filter(|m| plausible(line, m.range()).is_some()).map(|m| m.range()));
@@ -331,8 +353,14 @@ fn value(
         let end = line[at + 1..].find('<').map_or(line.len(), |n| at + 1 + n);
         return Some(at + 1..end);
     }
+    // Inside of a text in quotes its own quotes are escaped.
+    while bytes.get(at) == Some(&b'\\') && at - name.end < 3 {
+        at += 1;
+    }
     let quoted_name =
         matches!((before, bytes.get(at)), (Some(b'"'), Some(b'"')) | (Some(b'\''), Some(b'\'')));
+    let name = Range { end: if quoted_name { at } else { name.end }, ..name };
+    let mut at = name.end;
     while at < bytes.len() && matches!(bytes[at], b'"' | b'\'' | b']' | b'}' | b')') && at - name.end < 3 {
         at += 1;
     }
@@ -376,6 +404,21 @@ fn value(
     // `req.hdr(X-Auth-Token) -m str VALUE …`: what the header is compared with stands behind flags.
     if !assigned && bytes.get(name.end) == Some(&b')') && bytes[at] == b'-' {
         return compared(line, at);
+    }
+    // `%{HTTP:X-Auth-Token} -in { 'VALUE', … }`: the same behind a word of httpd's.
+    if !assigned && bytes.get(name.end) == Some(&b'}') && bytes[at] == b'-' {
+        let from = at + line[at..].find([' ', '\t']).unwrap_or(line.len() - at);
+        let rest = line[from..].trim_start();
+        let from = line.len() - rest.len();
+        let end = if rest.starts_with('{') { rest.find('}').unwrap_or(rest.len()) } else { rest.len() };
+        return (end > 0).then_some(from..from + end);
+    }
+    // Escaped quotes around it.
+    let slashes = bytes[at..].iter().take_while(|b| **b == b'\\').count();
+    if slashes > 0 && matches!(bytes.get(at + slashes), Some(b'"' | b'\'')) {
+        let from = at + slashes + 1;
+        let end = line[from..].find(['\\', '"', '\'']).map_or(line.len(), |n| from + n);
+        return plausible(line, from..end);
     }
     // A quote that was opened before the name closes the value: "NAME=value with blanks".
     if let Some(quote) = before.filter(|q| assigned && !quoted_name && matches!(q, b'"' | b'\'')) {

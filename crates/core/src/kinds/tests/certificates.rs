@@ -65,7 +65,7 @@ fn httpd_judges_each_site_by_itself() {
         let one = |key: &str| {
             format!(
                 "<VirtualHost *:8443>\nSSLEngine on\nSSLCertificateFile /etc/ssl/a.pem\n\
-                    SSLCertificateKeyFile /etc/ssl/{key}\n</VirtualHost>\n"
+                    SSLCertificateKeyFile {key}\n</VirtualHost>\n"
             )
         };
         let text = format!(
@@ -78,11 +78,17 @@ fn httpd_judges_each_site_by_itself() {
             .file("/m/mod_mpm_event.so", "mpm_event_module")
             .file("/m/mod_ssl.so", "ssl_module")
             .file("/etc/apache2/apache2.conf", &text);
-        complaint(&read(&host, "httpd", "/etc/apache2/apache2.conf", "/usr/sbin/apachectl start"))
+        let found = read(&host, "httpd", "/etc/apache2/apache2.conf", "/usr/sbin/apachectl start");
+        assert!(found.findings.iter().all(|f| f.code != Code::ConfigMissingFile), "{:?}", found.findings);
+        complaint(&found)
     };
-    assert_eq!(sites("a.key", "a.key"), None);
-    assert_eq!(sites("b.key", "a.key"), Some(8));
-    assert_eq!(sites("a.key", "b.key"), Some(13));
+    let (fits, other) = ("/etc/ssl/a.key", "/etc/ssl/b.key");
+    assert_eq!(sites(fits, fits), None);
+    assert_eq!(sites(other, fits), Some(8));
+    assert_eq!(sites(fits, other), Some(13));
+    // A token names it, and no file; those of other sites are judged all the same.
+    let token = "\"pkcs11:token=tide;object=front?pin-value=none\"";
+    assert_eq!((sites(token, fits), sites(token, other)), (None, Some(13)));
 }
 
 #[test]

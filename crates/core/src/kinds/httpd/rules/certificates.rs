@@ -120,6 +120,13 @@ fn certificate(r: &mut Reader, d: &Directive, scope: &Scope, facts: &mut Facts) 
     let file = path::join(&r.server_root, d.value(0));
     let is_key = d.lower() == "sslcertificatekeyfile";
     let place = d.item.place();
+    // A token names it, and no file; its place in the row of certificates and keys stays.
+    if d.value(0).starts_with("pkcs11:") {
+        let tls = facts.tls.entry(scope.host).or_default();
+        tls.certificate |= d.lower() == "sslcertificatefile";
+        tls.files.push((String::new(), place, is_key));
+        return;
+    }
     match r.snapshot.stat(&file) {
         Look::Absent => {
             let found = report(r, d, Code::ConfigMissingFile, format!("{file} does not exist"));
