@@ -13,6 +13,22 @@ pub const FILES: usize = 100_000;
 pub const LINKS: usize = 40;
 /// Expansions of defines and macros in one configuration.
 pub const EXPANSIONS: usize = 1_000_000;
+/// The most that defines, macros and variables of one configuration make, in bytes.
+pub const EXPANDED: usize = 128 << 20;
+/// Longest value of a variable of scripts and environment files, in bytes: longer ones no program can be given
+/// (`execve(2)`: `MAX_ARG_STRLEN`).
+pub const VALUE: usize = 128 << 10;
+/// The most that the variables of scripts and environment files hold in all, in bytes: more of them no program
+/// can be given (`execve(2)`).
+pub const ENVIRONMENT: usize = 6 << 20;
+/// Elements and texts of one file of XML.
+pub const NODES: u32 = 4_000_000;
+/// Attributes of one element of XML.
+pub const ATTRIBUTES: usize = 5_000;
+/// Namespaces that one file of XML declares.
+pub const NAMESPACES: usize = 1_000;
+/// Comparisons of attributes in one file of XML, each with the others of its element.
+pub const COMPARISONS: usize = 1_000_000_000;
 /// The most that is read of one log with its predecessors, unpacked, in bytes.
 pub const LOG: u64 = 16 << 30;
 /// The longest answer, in bytes.
@@ -53,6 +69,7 @@ pub struct Cost {
     files: usize,
     bytes: u64,
     expansions: usize,
+    expanded: usize,
     /// The bound that was reached, in a sentence.
     pub reached: Option<String>,
 }
@@ -75,13 +92,18 @@ impl Cost {
     /// Counts an expansion of a define or macro, which makes so many bytes.
     pub fn expansion(&mut self, bytes: usize) -> bool {
         self.expansions += 1;
-        self.bytes += bytes as u64;
         if self.expansions > EXPANSIONS {
             self.reach(format!("more than {EXPANSIONS} expansions of defines and macros are not followed"));
-        } else if self.bytes > CONFIGURATION {
+        }
+        self.made(bytes)
+    }
+    /// Counts the bytes of an expansion.
+    pub fn made(&mut self, bytes: usize) -> bool {
+        self.expanded = self.expanded.saturating_add(bytes);
+        if self.expanded > EXPANDED {
             self.reach(format!(
-                "defines and macros make more than {} MiB, which are not read",
-                CONFIGURATION >> 20
+                "defines, macros and variables make more than {} MiB, which are not read",
+                EXPANDED >> 20
             ));
         }
         self.reached.is_none()
@@ -96,6 +118,13 @@ impl Cost {
     fn reach(&mut self, sentence: String) {
         self.reached.get_or_insert(sentence);
     }
+}
+
+/// A text with one piece of it replaced everywhere; `None` where that makes more than so many bytes, which is
+/// found out before it is made.
+pub(crate) fn replaced(text: &str, piece: &str, with: &str, most: usize) -> Option<String> {
+    let made = text.matches(piece).count().saturating_mul(with.len()).saturating_add(text.len());
+    (made <= most).then(|| text.replace(piece, with))
 }
 
 /// Adds steps to what tests count; costs nothing elsewhere.

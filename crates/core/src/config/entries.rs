@@ -119,6 +119,22 @@ impl<'r, 'h> Book<'r, 'h> {
         }
     }
 
+    /// A value with a variable put in, counted; `None` where that makes too much, which ends the reading.
+    pub fn filled(&mut self, value: &str, variable: &str, with: &str) -> Option<String> {
+        if !value.contains(variable) {
+            return Some(value.to_owned());
+        }
+        let filled = crate::bounds::replaced(value, variable, with, crate::bounds::LINE);
+        if self.cost.expansion(filled.as_ref().map_or(usize::MAX, String::len)) {
+            return filled;
+        }
+        if let Some(sentence) = self.cost.reached.clone() {
+            self.out.bound(&sentence);
+        }
+        self.stopped = true;
+        None
+    }
+
     /// An error that ends the reading.
     pub fn refuse(
         &mut self,

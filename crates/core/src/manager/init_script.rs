@@ -1,10 +1,12 @@
 //! Init scripts, read without running them: the header of the Linux Standard Base (insserv(8)), the variables
 //! that scripts of the distributions set, and the links of the run levels.
+use super::launcher::names_in;
 use super::split_words;
+use crate::bounds;
 use crate::host::{FileKind, Look};
 use crate::path;
 use crate::snapshot::Snapshot;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 /// Where the scripts stand.
 const FOLDER: &str = "/etc/init.d";
@@ -101,6 +103,8 @@ pub fn script(snapshot: &Snapshot, name: &str) -> Look<InitScript> {
 /// `NAME=value` lines outside functions and conditions; the first plain value wins over what a condition sets
 /// later.
 pub(super) fn assign(text: &str, variables: &mut BTreeMap<String, String>) {
+    let mut held: usize = variables.values().map(String::len).sum();
+    let mut unknown = HashSet::new();
     for line in text.lines() {
         // Only unindented lines: what stands inside a block depends on its condition.
         let line = line.strip_prefix("export ").unwrap_or(line);
@@ -108,14 +112,26 @@ pub(super) fn assign(text: &str, variables: &mut BTreeMap<String, String>) {
         if name.is_empty() || !name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_') {
             continue;
         }
-        if let Some(value) = value_of(value, variables) {
-            variables.insert(name.to_owned(), value);
+        // What holds a variable that cannot be told cannot be told either.
+        let told = Some(value).filter(|v| !names_in(v).any(|n| unknown.contains(n)));
+        let told = told.and_then(|value| value_of(value, variables));
+        // No program could be given more.
+        match told.filter(|value| held + value.len() <= bounds::ENVIRONMENT) {
+            Some(value) => {
+                held += value.len();
+                unknown.remove(name);
+                variables.insert(name.to_owned(), value);
+            }
+            None => {
+                variables.remove(name);
+                unknown.insert(name);
+            }
         }
     }
 }
 
 /// A shell word with `$NAME`, `${NAME}` and `${NAME:-default}`; `None` where a command's output would be
-/// needed.
+/// needed, and where it becomes longer than a program can be given.
 pub(super) fn value_of(text: &str, variables: &BTreeMap<String, String>) -> Option<String> {
     let text = text.trim();
     let (body, expands) = match text.as_bytes().first() {
@@ -132,6 +148,9 @@ pub(super) fn value_of(text: &str, variables: &BTreeMap<String, String>) -> Opti
     let mut out = String::new();
     let mut rest = body;
     while let Some(at) = rest.find('$') {
+        if out.len() > bounds::VALUE {
+            return None;
+        }
         out.push_str(&rest[..at]);
         rest = &rest[at + 1..];
         if let Some(inner) = rest.strip_prefix('{') {
@@ -148,7 +167,7 @@ pub(super) fn value_of(text: &str, variables: &BTreeMap<String, String>) -> Opti
         }
     }
     out.push_str(rest);
-    Some(out)
+    (out.len() <= bounds::VALUE).then_some(out)
 }
 
 /// The program that `start-stop-daemon`, `daemon` or `exec` is told to start, where no variable of a known

@@ -2,6 +2,7 @@
 //! that end by running something.
 use super::init_script::{assign, value_of};
 use super::split_words;
+use crate::bounds;
 use crate::path;
 use crate::snapshot::Snapshot;
 use std::collections::BTreeMap;
@@ -76,10 +77,11 @@ struct Run {
 fn runs_of(text: &str, variables: &BTreeMap<String, String>) -> Vec<Run> {
     let joined = text.replace("\\\n", " ");
     let mut all = Vec::new();
+    let mut left = bounds::ENVIRONMENT;
     for line in joined.lines().filter(|l| !l.trim_start().starts_with('#')) {
         let parts = line.split("||").enumerate().flat_map(|(at, p)| p.split("&&").map(move |p| (at, p)));
         for (at, part) in parts.flat_map(|(at, p)| p.split([';', '|']).map(move |p| (at, p))) {
-            let Some(words) = expanded(part, variables) else { continue };
+            let Some(words) = expanded(part, variables, &mut left) else { continue };
             let condition = words.first().is_some_and(|w| CONDITIONS.contains(&w.as_str()));
             let assigns = |w: &&String| w.contains('=') && !w.starts_with(['/', '-']);
             let skipped = |w: &&String| CONDITIONS.contains(&w.as_str()) || assigns(w);
@@ -119,8 +121,9 @@ fn last_command(
     chosen.map(|run| run.words.clone())
 }
 
-/// The words of a command, with the variables that are known put in; `None` where one is not known.
-fn expanded(part: &str, variables: &BTreeMap<String, String>) -> Option<Vec<String>> {
+/// The words of a command, with the variables that are known put in; `None` where one is not known, or what
+/// they make is more than what is `left` of what a program can be given.
+fn expanded(part: &str, variables: &BTreeMap<String, String>, left: &mut usize) -> Option<Vec<String>> {
     let mut all = Vec::new();
     for word in split_words(part).into_iter().filter(|w| !matches!(w.as_str(), "$@" | "$*")) {
         if !word.contains('$') {
@@ -137,13 +140,15 @@ fn expanded(part: &str, variables: &BTreeMap<String, String>) -> Option<Vec<Stri
             }
             return None;
         }
-        all.extend(split_words(&value_of(&format!("\"{word}\""), variables)?));
+        let value = value_of(&format!("\"{word}\""), variables)?;
+        *left = left.checked_sub(value.len())?;
+        all.extend(split_words(&value));
     }
     Some(all)
 }
 
 /// Names of the variables in a word that have no default of their own.
-fn names_in(word: &str) -> impl Iterator<Item = &str> {
+pub(super) fn names_in(word: &str) -> impl Iterator<Item = &str> {
     word.match_indices('$').filter_map(|(at, _)| {
         let rest = word.get(at + 1..)?;
         let braced = rest.strip_prefix('{');

@@ -1,4 +1,5 @@
 //! The environment that a login shell gets from the host's files, against the one that the service gets.
+use crate::bounds;
 use crate::path;
 use crate::snapshot::Snapshot;
 use std::collections::BTreeMap;
@@ -62,7 +63,11 @@ pub fn login(snapshot: &Snapshot) -> BTreeMap<String, (String, String, u32)> {
 fn expand(value: &str, known: &BTreeMap<String, (String, String, u32)>) -> String {
     let mut out = value.to_owned();
     for (name, (text, ..)) in known {
-        out = out.replace(&format!("${{{name}}}"), text).replace(&format!("${name}"), text);
+        let filled = |value: &str, piece: &str| bounds::replaced(value, piece, text, bounds::VALUE);
+        let both = filled(&out, &format!("${{{name}}}")).and_then(|out| filled(&out, &format!("${name}")));
+        // Longer than a program can be given: it is not understood.
+        let Some(both) = both else { return String::new() };
+        out = both;
     }
     out
 }

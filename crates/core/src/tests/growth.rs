@@ -110,6 +110,107 @@ fn what_includes_itself_twice_at_each_step_ends_at_its_bound() {
     }
 }
 
+/// What reading a file of this text came to: the bound that was reached.
+fn bound_of(kind: &str, text: &str) -> Option<String> {
+    let host = TextHost::new().file("/c", text);
+    let instance = Instance { config: "/c".into(), ..Instance::default() };
+    crate::kinds::kind(kind).expect("a kind").read(&Snapshot::new(&host), &instance).bounded
+}
+
+#[test]
+fn what_the_values_of_a_macro_or_the_name_of_a_pool_make_is_counted_before_it_is_made() {
+    let nested = |body: &str| {
+        let all: String = (0..60)
+            .map(|n| body.replace("NEXT", &format!("m{}", n + 1)).replace("OWN", &format!("m{n}")))
+            .collect();
+        format!("ServerName x\n{all}<Macro m60 $a>\nDefine x $a\n</Macro>\nUse m0 yyyyyyyyyyyyyyyy\n")
+    };
+    let doubling = nested("<Macro OWN $a>\nUse NEXT $a$a\n</Macro>\n");
+    assert!(bound_of("httpd", &doubling).is_some_and(|b| b.contains("16 MiB")), "one value doubles");
+    // A value that stands in many lines makes much of each of them.
+    let many = format!(
+        "ServerName x\n<Macro m $a>\n{}</Macro>\nUse m {}\n",
+        "Define x $a\n".repeat(3_000),
+        "y".repeat(100_000)
+    );
+    assert!(bound_of("httpd", &many).is_some_and(|b| b.contains("128 MiB")), "many lines");
+    let many =
+        format!("ServerName x\nDefine a {}\nServerAdmin {}\n", "y".repeat(100_000), "${a}".repeat(3_000));
+    assert!(bound_of("httpd", &many).is_some_and(|b| b.contains("128 MiB")), "many uses in one line");
+    let pool = format!("[global]\n[{}]\n{}", "p".repeat(100_000), "env[x] = $pool\n".repeat(3_000));
+    assert!(bound_of("php-fpm", &pool).is_some_and(|b| b.contains("128 MiB")), "a name of a pool");
+    assert_eq!(bound_of("php-fpm", "[global]\n[p]\nuser = $pool\n"), None);
+}
+
+#[test]
+fn xml_that_costs_more_than_its_length_tells_is_not_read() {
+    let server = |inner: &str| format!("<Server port=\"-1\" shutdown=\"x\">{inner}</Server>");
+    let attributes =
+        |n: usize| format!("<a {}/>", (0..n).map(|i| format!("a{i} = '1' ")).collect::<String>());
+    let entity = |text: &str, times: usize| {
+        format!("<!DOCTYPE s [<!ENTITY e \"{text}\">]>{}", server(&"&e;".repeat(times)))
+    };
+    let nested: String =
+        (1..9).map(|n| format!("<!ENTITY e{n} '{}'>", format!("&e{};", n - 1).repeat(60))).collect();
+    for (what, text, words) in [
+        ("attributes", server(&attributes(5_001)), "5000 attributes"),
+        ("hidden by a quote", server(&format!("'{}'", attributes(5_001))), "5000 attributes"),
+        (
+            "namespaces",
+            server(&(0..1_001).map(|n| format!("<a xmlns:n{n}='u'/>")).collect::<String>()),
+            "namespaces",
+        ),
+        ("an entity", entity(&"<a/>".repeat(20_000), 5_000), "entities"),
+        ("attributes of an entity", entity(&attributes(4_000), 200), "entities"),
+        (
+            "nested entities",
+            format!("<!DOCTYPE s [<!ENTITY e0 'xxxxxxxx'>{nested}]>{}", server(&"&e8;".repeat(100))),
+            "entities",
+        ),
+    ] {
+        assert!(
+            bound_of("tomcat", &text).is_some_and(|b| b.contains(words)),
+            "{what}: {:?}",
+            bound_of("tomcat", &text)
+        );
+    }
+    assert_eq!(bound_of("tomcat", &server(&attributes(1_000))), None);
+    assert_eq!(bound_of("tomcat", &entity("<a b='1'/>", 20)), None);
+}
+
+#[test]
+fn variables_of_scripts_that_double_are_no_longer_than_a_program_can_be_given() {
+    let doubling: String = (0..60).map(|n| format!("A{}=\"$A{n}$A{n}\"\n", n + 1)).collect();
+    let script = format!("#!/bin/sh\nA0=xxxxxxxxxxxxxxxx\n{doubling}exec /usr/sbin/nginx -c \"$A60\"\n");
+    // As many variables of the longest value, and a command that names one of them again and again.
+    let wide: String = (0..600).map(|n| format!("B{n}=\"$A13\"\n")).collect();
+    let repeated =
+        format!("#!/bin/sh\nA0=xxxxxxxxxxxxxxxx\n{doubling}{wide}exec /opt/x {}\n", "$A13 ".repeat(9_000));
+    let host = TextHost::new()
+        .file("/opt/double.sh", &script)
+        .file("/opt/wide.sh", &repeated)
+        .file("/etc/init.d/edge", &script.replace("exec /usr/sbin/nginx", "DAEMON=/usr/sbin/nginx #"))
+        .file("/etc/profile.d/x.sh", &format!("export A0=xxxxxxxxxxxxxxxx\n{doubling}"))
+        .file("/etc/apache2/envvars", &format!("export A0=xxxxxxxxxxxxxxxx\n{doubling}"))
+        .file("/etc/apache2/apache2.conf", "ServerName x\nServerAdmin ${A60}\n");
+    let snapshot = Snapshot::new(&host);
+    for file in ["/opt/double.sh", "/opt/wide.sh"] {
+        let (words, _) = crate::manager::launched(&snapshot, &[file.to_owned()], &Default::default());
+        assert_eq!(words, [file], "what it runs is not known");
+    }
+    let read = crate::manager::script(&snapshot, "edge").seen().expect("it is there");
+    assert!(read.command.iter().map(String::len).sum::<usize>() < 1 << 20);
+    let login = crate::runtime::shell::login(&snapshot);
+    assert!(login.values().all(|(value, ..)| value.len() <= crate::bounds::VALUE), "{}", login.len());
+    let instance = Instance {
+        config: "/etc/apache2/apache2.conf".into(),
+        command: vec!["/usr/sbin/apachectl".into(), "start".into()],
+        ..Instance::default()
+    };
+    let read = crate::kinds::kind("httpd").expect("a kind").read(&snapshot, &instance);
+    assert!(read.model.settings.iter().all(|s| format!("{:?}", s.value).len() < 1 << 20));
+}
+
 #[test]
 fn findings_of_one_code_are_counted_beyond_a_thousand_and_the_first_one_stays_the_daemons() {
     let text = format!("events {{ }}\nhttp {{\n{}}}\n", lines(5_000, |i| format!("tide{i} x;\n")));

@@ -1,5 +1,6 @@
 //! The shell file beside the main file that sets the daemon's variables: plain assignments, defaults, and the
 //! few conditions that distributions write there.
+use crate::bounds;
 use crate::snapshot::Snapshot;
 use std::collections::BTreeMap;
 
@@ -7,6 +8,7 @@ use std::collections::BTreeMap;
 pub(super) fn read(text: &str, snapshot: &Snapshot, environment: &mut BTreeMap<String, String>) {
     // For each open `if`: whether its current branch is taken, and whether one was.
     let mut branches: Vec<(bool, bool)> = Vec::new();
+    let mut left = bounds::ENVIRONMENT.saturating_sub(environment.values().map(String::len).sum());
     for raw in text.lines() {
         let line = raw.trim();
         let first = line.split([' ', '\t', ';']).next().unwrap_or_default();
@@ -33,39 +35,51 @@ pub(super) fn read(text: &str, snapshot: &Snapshot, environment: &mut BTreeMap<S
             "fi" => drop(branches.pop()),
             _ if !live || line.starts_with('#') => {}
             "unset" => line.split_whitespace().skip(1).for_each(|n| drop(environment.remove(n))),
-            ":" => default(line, environment),
-            _ => assign(line.strip_prefix("export ").unwrap_or(line), environment),
+            ":" => default(line, environment, &mut left),
+            _ => assign(line.strip_prefix("export ").unwrap_or(line), environment, &mut left),
         }
     }
 }
 
 /// `: ${NAME:=value}`.
-fn default(line: &str, environment: &mut BTreeMap<String, String>) {
+fn default(line: &str, environment: &mut BTreeMap<String, String>, left: &mut usize) {
     let Some(inner) = line.split_once("${").and_then(|(_, r)| r.rsplit_once('}')).map(|(i, _)| i) else {
         return;
     };
     if let Some((name, value)) = inner.split_once(":=").or_else(|| inner.split_once('='))
         && environment.get(name).is_none_or(String::is_empty)
     {
-        let value = expand(value, environment);
-        environment.insert(name.to_owned(), value);
+        set(name, value, environment, left);
     }
 }
 
-fn assign(line: &str, environment: &mut BTreeMap<String, String>) {
+fn assign(line: &str, environment: &mut BTreeMap<String, String>, left: &mut usize) {
     let Some((name, value)) = line.split_once('=') else { return };
     let plain = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
     if plain {
-        let value = expand(value.trim(), environment);
+        set(name, value.trim(), environment, left);
+    }
+}
+
+/// Sets a variable, unless no program could be given that much.
+fn set(name: &str, value: &str, environment: &mut BTreeMap<String, String>, left: &mut usize) {
+    if let Some(value) = expand(value, environment)
+        && let Some(rest) = left.checked_sub(value.len())
+    {
+        *left = rest;
         environment.insert(name.to_owned(), value);
     }
 }
 
-/// Quotes removed, `$X`, `${X}`, `${X:-y}` and `${X##y}` put in; a comment behind the value ends it.
-fn expand(value: &str, environment: &BTreeMap<String, String>) -> String {
+/// Quotes removed, `$X`, `${X}`, `${X:-y}` and `${X##y}` put in; a comment behind the value ends it. `None` where
+/// it becomes longer than a program can be given.
+fn expand(value: &str, environment: &BTreeMap<String, String>) -> Option<String> {
     let mut out = String::new();
     let (mut quote, mut rest) = (None, value);
     while let Some(c) = rest.chars().next() {
+        if out.len() > bounds::VALUE {
+            return None;
+        }
         rest = &rest[c.len_utf8()..];
         match c {
             '"' | '\'' if quote.is_none() => quote = Some(c),
@@ -88,7 +102,7 @@ fn expand(value: &str, environment: &BTreeMap<String, String>) -> String {
             c => out.push(c),
         }
     }
-    out
+    (out.len() <= bounds::VALUE).then_some(out)
 }
 
 fn parameter(inner: &str, environment: &BTreeMap<String, String>) -> String {
@@ -110,7 +124,10 @@ fn condition(line: &str, snapshot: &Snapshot, environment: &BTreeMap<String, Str
         .and_then(|(_, r)| r.split_once(']'))
         .map_or("", |(i, _)| i)
         .trim_matches(['[', ' ']);
-    let words: Vec<String> = inner.split_whitespace().map(|w| expand(w, environment)).collect();
+    // No condition that is understood has more words.
+    let words: Option<Vec<String>> =
+        inner.split_whitespace().take(8).map(|w| expand(w, environment)).collect();
+    let words = words.unwrap_or_default();
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     match words.as_slice() {
         ["-z", rest @ ..] => rest.iter().all(|w| w.is_empty()),

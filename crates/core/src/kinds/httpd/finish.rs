@@ -1,6 +1,7 @@
 //! What httpd checks once everything is read, and what only a real start finds.
 use super::rules;
 use super::state::{Facts, Reader};
+use crate::bounds;
 use crate::code::Code;
 use crate::config::{About, DependsOn, NamedPath};
 use crate::host::Look;
@@ -8,6 +9,10 @@ use crate::keys::pem_fault;
 use crate::path;
 
 pub(super) fn finish(r: &mut Reader, facts: Facts) {
+    if r.resolved.get() > bounds::EXPANDED {
+        r.cost.made(r.resolved.get());
+        r.bounded();
+    }
     r.out.model.named = Some(facts.has_server_name);
     processing_modules(r);
     rules::accounts(r);

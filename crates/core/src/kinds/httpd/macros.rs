@@ -1,6 +1,7 @@
 //! Macros of httpd: text until they are used.
 use super::lines::{LogicalLine, words};
 use super::state::{Macro, Reader, Source};
+use crate::bounds;
 use crate::code::Code;
 use std::borrow::Cow;
 
@@ -44,21 +45,25 @@ impl Reader<'_, '_> {
             self.stop(line, Code::ConfigBadValue, message);
             return;
         }
-        let body: Vec<LogicalLine> = entry
-            .lines
-            .iter()
-            .map(|(text, number)| {
-                let filled = entry
-                    .parameters
-                    .iter()
-                    .zip(&values)
-                    .fold(text.clone(), |t, (p, v)| t.replace(p.as_str(), v));
-                LogicalLine { text: filled.into(), number: *number, start: 0, column: 0 }
-            })
-            .collect();
-        let made = body.iter().map(|l| l.text.len()).sum();
-        if !self.cost.expansion(made) {
+        if !self.cost.expansion(0) {
             return self.bounded();
+        }
+        let mut body = Vec::new();
+        for (text, number) in &entry.lines {
+            // Each value can hold others: what it would make is counted before it is made.
+            let filled =
+                entry.parameters.iter().zip(&values).try_fold(text.clone(), |text, (name, value)| {
+                    bounds::replaced(&text, name, value, bounds::LINE)
+                });
+            let Some(filled) = filled else {
+                let file = self.source.name.clone();
+                self.cost.line(&file, usize::MAX);
+                return self.bounded();
+            };
+            if !self.cost.made(filled.len()) {
+                return self.bounded();
+            }
+            body.push(LogicalLine { text: filled.into(), number: *number, start: 0, column: 0 });
         }
         let outer = std::mem::replace(&mut self.source, Source::bare(entry.source.name.clone()));
         self.sections(&mut body.into_iter(), None);

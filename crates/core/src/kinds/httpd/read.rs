@@ -11,6 +11,7 @@ use crate::host::{FileKind, Look, Unseen};
 use crate::kinds::Kind;
 use crate::path;
 use crate::snapshot::Snapshot;
+use std::cell::Cell;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -48,6 +49,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         known_modules: HashSet::new(),
         module_files: Vec::new(),
         cost: Cost::default(),
+        resolved: Cell::default(),
         server_root: options.server_root.clone(),
         runtime_dir: None,
         macros: HashMap::new(),

@@ -2,12 +2,13 @@
 //! gathered, and the findings so far.
 use super::Options;
 use super::lines::{LogicalLine, word};
-use crate::bounds::Cost;
+use crate::bounds::{self, Cost};
 use crate::code::Code;
 use crate::config::rows::{Fate, Row, RuleIndex};
 use crate::config::{ConfigFinding, Configuration, Place, Span};
 use crate::snapshot::Snapshot;
 use std::borrow::Cow;
+use std::cell::Cell;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -129,6 +130,8 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) module_files: Vec<String>,
     pub(super) known_modules: HashSet<String>,
     pub(super) cost: Cost,
+    /// How much the variables of directives have made, in bytes.
+    pub(super) resolved: Cell<usize>,
     pub(super) server_root: String,
     pub(super) runtime_dir: Option<String>,
     pub(super) macros: HashMap<String, Macro>,
@@ -259,7 +262,8 @@ impl Reader<'_, '_> {
         self.out.add(ConfigFinding { place, ..ConfigFinding::error(code, message) })
     }
 
-    /// `${NAME}` of defines and the environment put in; what is unknown stays as it is.
+    /// `${NAME}` of defines and the environment put in; what is unknown stays as it is, and so does what would
+    /// make more than the bound.
     pub(super) fn resolve<'t>(&self, text: &'t str) -> Cow<'t, str> {
         if memchr::memchr(b'$', text.as_bytes()).is_none() || !text.contains("${") {
             return Cow::Borrowed(text);
@@ -272,7 +276,11 @@ impl Reader<'_, '_> {
             let Some(end) = rest.find('}') else { break };
             let name = &rest[2..end];
             match self.defines.get(name).or_else(|| self.options.environment.get(name)) {
-                Some(value) => out.push_str(value),
+                Some(value) => {
+                    let made = self.resolved.get().saturating_add(value.len());
+                    self.resolved.set(made);
+                    out.push_str(if made <= bounds::EXPANDED { value } else { &rest[..=end] });
+                }
                 None => out.push_str(&rest[..=end]),
             }
             rest = &rest[end + 1..];

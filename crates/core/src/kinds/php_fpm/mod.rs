@@ -99,13 +99,8 @@ fn one(
     // What stands in brackets is a name of somebody else's, and his letters count: `env[DB_HOST]`.
     let bare = name.find('[').unwrap_or(name.len());
     let known = format!("{}{}", name[..bare].to_ascii_lowercase(), &name[bare..]);
-    let entry = Entry::of_file(
-        section,
-        known,
-        value.replace("$pool", section),
-        text.place(line, name),
-        text.span(line, value),
-    );
+    let Some(filled) = book.filled(value, "$pool", section) else { return };
+    let entry = Entry::of_file(section, known, filled, text.place(line, name), text.span(line, value));
     book.entries.push(entry);
 }
 

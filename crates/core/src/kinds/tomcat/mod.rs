@@ -1,6 +1,6 @@
 //! Tomcat: `server.xml` below the base directory, found through the environment or the runtime's own options.
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config};
-use crate::bounds::step;
+use crate::bounds::{self, step};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::lines::Text;
@@ -166,11 +166,68 @@ fn connector(book: &mut Book, text: &Text, places: &Places, node: Node) {
     }
 }
 
+/// What of a file would cost the parser more than its length tells: it compares each attribute with all of its
+/// element, gives each element the namespaces of those around it, and reads an entity each time it is named.
+fn costly(text: &str) -> Option<String> {
+    let bytes = text.as_bytes();
+    if memchr::memmem::find_iter(bytes, "xmlns").nth(bounds::NAMESPACES).is_some() {
+        return Some(format!("more than {} namespaces are not read", bounds::NAMESPACES));
+    }
+    let (mut attributes, mut all, mut compared, mut sign) = (0usize, 0usize, 0usize, false);
+    for byte in bytes {
+        match byte {
+            // No value of an attribute holds one.
+            b'<' => attributes = 0,
+            b'"' | b'\'' if sign => {
+                compared = compared.saturating_add(attributes);
+                attributes += 1;
+                all += 1;
+            }
+            _ => {}
+        }
+        sign = *byte == b'=' || (sign && byte.is_ascii_whitespace());
+        if attributes > bounds::ATTRIBUTES {
+            return Some(format!("an element with more than {} attributes is not read", bounds::ATTRIBUTES));
+        }
+        if compared > bounds::COMPARISONS || all > bounds::NODES as usize {
+            return Some(format!(
+                "more than {} attributes, or many in one element, are not read",
+                bounds::NODES
+            ));
+        }
+    }
+    if text.contains("<!ENTITY") {
+        let end = text.find("]>").unwrap_or(text.len());
+        let references = memchr::memchr_iter(b'&', bytes).count();
+        // One inside of another is read up to 255 times for each time that the outer one is named.
+        let nested = if text[..end].contains('&') { 255 } else { 1 };
+        let times = references.saturating_mul(nested);
+        if end.saturating_mul(times) > bounds::LINE || compared.saturating_mul(times) > bounds::COMPARISONS {
+            return Some(format!("entities that make more than {} MiB are not read", bounds::LINE >> 20));
+        }
+    }
+    None
+}
+
 fn server(book: &mut Book, file: &str) {
     let Some(text) = book.text(file) else { return };
-    let options = roxmltree::ParsingOptions { allow_dtd: true, ..roxmltree::ParsingOptions::default() };
+    if let Some(sentence) = costly(&text.text) {
+        book.out.bound(&format!("{file}: {sentence}"));
+        book.stopped = true;
+        return;
+    }
+    let options = roxmltree::ParsingOptions {
+        allow_dtd: true,
+        nodes_limit: bounds::NODES,
+        ..roxmltree::ParsingOptions::default()
+    };
     let document = match Document::parse_with_options(&text.text, options) {
         Ok(document) => document,
+        Err(roxmltree::Error::NodesLimitReached) => {
+            book.out.bound(&format!("{file}: more than {} elements and texts are not read", bounds::NODES));
+            book.stopped = true;
+            return;
+        }
         Err(error) => {
             let at = error.pos();
             let place = Place {
