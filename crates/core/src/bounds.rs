@@ -35,6 +35,8 @@ pub const LOG: u64 = 16 << 30;
 pub const OUTPUT: usize = 64 << 20;
 /// Findings of one code that are told one by one; the rest is counted.
 pub const FINDINGS: usize = 1_000;
+/// Causes of one service for which fixes are planned, the first ones: each plan reads and shows whole files.
+pub const PLANNED: usize = 10;
 /// Letters of a line that are shown.
 pub const SHOWN: usize = 500;
 /// Failures, and unexplained lines, of one attempt that are kept.

@@ -53,7 +53,12 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             let (_, causes) = report::diagnose_case(&snapshot, &case);
             // Whether a fix could be steered by somebody is asked of every name on the way: the answers go
             // along.
-            for cause in causes.iter().chain(&report::standing_causes(&snapshot, &case)) {
+            let standing = report::standing_causes(&snapshot, &case);
+            for cause in causes
+                .iter()
+                .take(jolly_core::bounds::PLANNED)
+                .chain(standing.iter().take(jolly_core::bounds::PLANNED))
+            {
                 let _ = jolly_core::fix::plans(
                     &snapshot,
                     &case,

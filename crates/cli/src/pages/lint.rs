@@ -4,6 +4,8 @@ use jolly_core::config::Severity;
 use jolly_core::report::{LintFinding, LintOverview, LintReport, Verdict};
 use jolly_core::snapshot::Snapshot;
 use serde_json::json;
+use std::collections::HashMap;
+use std::rc::Rc;
 
 /// Findings that are shown with their source lines.
 const SHOWN: usize = 20;
@@ -38,8 +40,12 @@ pub(crate) fn page(report: &LintReport, snapshot: &Snapshot, verbose: bool) -> P
         word(errors, "error"),
         word(warnings, "warning")
     )));
+    let mut sources = HashMap::new();
     for finding in report.findings.iter().filter(|f| f.severity != Severity::Hint || verbose).take(SHOWN) {
-        show(&mut page, finding, &report.kind, snapshot);
+        show(&mut page, finding, |file| {
+            let known = sources.entry(file.to_owned());
+            known.or_insert_with(|| source(&report.kind, snapshot, file)).clone()
+        });
     }
     if report.findings.len() > SHOWN {
         page.text(format!("{} more; --format json lists them all.", report.findings.len() - SHOWN));
@@ -85,7 +91,13 @@ fn place(finding: &LintFinding) -> Option<String> {
     Some(format!("{}:{}", finding.file.as_deref()?, finding.line?))
 }
 
-fn show(page: &mut Page, finding: &LintFinding, kind: &str, snapshot: &Snapshot) {
+/// A file as it may be shown.
+fn source(kind: &str, snapshot: &Snapshot, file: &str) -> Rc<str> {
+    let text = snapshot.text(file).seen().unwrap_or_default();
+    jolly_core::kinds::mask_source(jolly_core::kinds::kind(kind), &text).into()
+}
+
+fn show(page: &mut Page, finding: &LintFinding, mut source: impl FnMut(&str) -> Rc<str>) {
     let word = match finding.severity {
         Severity::Error => "",
         Severity::Warning => "warning: ",
@@ -97,8 +109,7 @@ fn show(page: &mut Page, finding: &LintFinding, kind: &str, snapshot: &Snapshot)
         page.push(Block::Evidence(vec![(message, finding.code.to_string())]));
         return;
     };
-    let text = snapshot.text(file).seen().unwrap_or_default();
-    let text = jolly_core::kinds::mask_source(jolly_core::kinds::kind(kind), &text);
+    let text = source(file);
     let number = usize::try_from(line).unwrap_or(1);
     let from = number.saturating_sub(3);
     let lines: Vec<(u32, String)> =

@@ -1,7 +1,9 @@
 //! Recorded answers with their secrets masked.
 use crate::host::{Answer, Look, Question, Unseen};
 use crate::kinds::{Kind, behind_marks};
-use crate::secrets::{Text, apart, mask_arguments, mask_settings, mask_text, masked, spans};
+use crate::secrets::{
+    Text, apart, mask_arguments, mask_settings, mask_text, masked, meets, spans, spans_outside,
+};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -94,9 +96,7 @@ fn file(kind: Option<&dyn Kind>, path: &str, bytes: &Arc<[u8]>) -> (Arc<[u8]>, b
         // What stands outside of statements, comments above all, is looked at by the net.
         let statements = apart(concealed.statements);
         found.extend(
-            spans(text, Text::Settings)
-                .into_iter()
-                .filter(|s| !statements.iter().any(|k| k.start < s.end && s.start < k.end)),
+            spans_outside(text, Text::Settings, &statements).into_iter().filter(|s| !meets(&statements, s)),
         );
         found.extend(kind.map(|k| behind_marks(k, text)).unwrap_or_default());
     } else {

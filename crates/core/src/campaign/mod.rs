@@ -145,7 +145,8 @@ pub fn offers(
 ) -> Offers {
     let mut found = Offers::default();
     // What follows from an earlier cause goes with it: nothing is offered for that.
-    for (rank, cause) in causes.iter().enumerate().filter(|(_, c)| c.relation != Relation::Consequence) {
+    let apart = causes.iter().enumerate().filter(|(_, c)| c.relation != Relation::Consequence);
+    for (rank, cause) in apart.take(crate::bounds::PLANNED) {
         for (at, outcome) in fix::plans(snapshot, case, all, cause, wishes).into_iter().enumerate() {
             let id = cause.fixes.get(at).copied().unwrap_or_default();
             let unique = if found.offers.iter().any(|o| o.plan.id == id) {

@@ -1,6 +1,6 @@
 //! Secrets of configuration files, by the grammar of the kind that reads them.
 use super::Kind;
-use crate::secrets::{Text, apart, mask_settings, masked, spans};
+use crate::secrets::{Text, apart, mask_settings, masked, meets, spans_outside};
 use std::borrow::Cow;
 use std::ops::Range;
 
@@ -17,11 +17,11 @@ pub fn mask_source(kind: Option<&dyn Kind>, text: &str) -> String {
     let statements = apart(concealed.statements);
     let mut found = concealed.secret;
     // Values of directives that nobody knows are left to the net.
-    let outside = |s: &Range<usize>| {
-        !statements.iter().any(|k| k.start < s.end && s.start < k.end)
-            || concealed.unknown.iter().any(|k| k.start < s.end && s.start < k.end)
-    };
-    found.extend(spans(text, Text::Settings).into_iter().filter(outside));
+    let unknown = apart(concealed.unknown);
+    let outside = |s: &Range<usize>| !meets(&statements, s) || meets(&unknown, s);
+    // What stands wholly in statements that are known need not be looked at.
+    let known: Vec<Range<usize>> = statements.iter().filter(|s| !meets(&unknown, s)).cloned().collect();
+    found.extend(spans_outside(text, Text::Settings, &known).into_iter().filter(outside));
     found.extend(kind.map(|k| behind_marks(k, text)).unwrap_or_default());
     masked(text, &apart(found))
 }

@@ -6,7 +6,7 @@ mod names;
 mod net;
 
 use names::{Strength, strength};
-pub(crate) use net::{Text, apart, spans};
+pub(crate) use net::{Text, apart, meets, spans, spans_outside};
 use std::ops::Range;
 
 /// What stands in the place of a secret: a plain word, so that it is one value in every grammar, a regular

@@ -7,6 +7,8 @@ use super::forms::{
     QUERY, SCHEMES, SET_COOKIE, SHUTDOWN, SIGNED, SQL, TOLD, TOLD_CACHE, TOLD_IN_LOG, TOLD_OTHER,
 };
 use super::names::{Strength, is_header, strength};
+use crate::bounds::step;
+use std::cell::LazyCell;
 use std::ops::Range;
 use std::sync::LazyLock;
 
@@ -173,6 +175,11 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
 
 /// The bytes of every secret in a text, in order and apart.
 pub(crate) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
+    spans_outside(text, sort, &[])
+}
+
+/// The same without lines that stand wholly in one of some stretches, which are in order and apart.
+pub(crate) fn spans_outside(text: &str, sort: Text, known: &[Range<usize>]) -> Vec<Range<usize>> {
     if !HINTS.as_ref().is_none_or(|h| h.is_match(text)) {
         return Vec::new();
     }
@@ -185,8 +192,15 @@ pub(crate) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
         found.extend(element.name("a").or(element.name("b")).map(|m| m.range()).filter(|r| !r.is_empty()));
     }
     let mut start = 0;
+    let mut next = 0;
     for line in text.split('\n') {
-        let here = of_line(line, sort);
+        let from = start + (line.len() - line.trim_start().len());
+        while known.get(next).is_some_and(|k| k.end <= from) {
+            next += 1;
+        }
+        let inside =
+            known.get(next).is_some_and(|k| k.start <= from && k.end >= start + line.trim_end().len());
+        let here = if inside { Vec::new() } else { of_line(line, sort) };
         found.extend(here.into_iter().filter(|r| !r.is_empty()).map(|r| start + r.start..start + r.end));
         start += line.len() + 1;
     }
@@ -307,6 +321,12 @@ pub(crate) fn apart(mut spans: Vec<Range<usize>>) -> Vec<Range<usize>> {
         }
     }
     out
+}
+
+/// Whether one of some stretches, which are in order and apart, meets another one.
+pub(crate) fn meets(stretches: &[Range<usize>], other: &Range<usize>) -> bool {
+    let next = stretches.partition_point(|s| s.end <= other.start);
+    stretches.get(next).is_some_and(|s| s.start < other.end)
 }
 
 /// Names with what is assigned to them.
@@ -437,6 +457,7 @@ fn value(
 /// stands around it.
 fn end_of(line: &str, at: usize, whole: bool) -> usize {
     let rest = &line[at..];
+    step(rest.find([' ', '\t']).unwrap_or(rest.len()));
     let value = match rest.find([' ', '\t', '"', '\'']) {
         _ if whole => rest.trim_end(),
         Some(end) => &rest[..end],
@@ -493,9 +514,16 @@ fn inside_quotes(line: &str, open: usize) -> Range<usize> {
     open + 1..at.min(line.len())
 }
 
+/// No path is longer (`PATH_MAX`), in bytes.
+const LONGEST_NAME: usize = 4096;
+
 /// A value that can be a secret: no word of a sentence, no variable, no file that holds one.
 fn plausible(line: &str, span: Range<usize>) -> Option<Range<usize>> {
     let value = line.get(span.clone())?;
+    // No file and no variable has so long a name.
+    if value.len() > LONGEST_NAME {
+        return Some(span);
+    }
     let lower = value.to_ascii_lowercase();
     let variable = (value.starts_with("${") && value.ends_with('}'))
         || value.starts_with("%{")
@@ -525,18 +553,19 @@ fn words(line: &str, found: &mut Vec<Range<usize>>) {
         all
     };
     let word = |r: &Range<usize>| lower[r.clone()].trim_matches(['\'', '"', '>', '`']).to_owned();
+    let is_rule = |t: &str| {
+        matches!(t, "on" | "off" | "nopass" | "resetpass" | "reset" | "allkeys" | "allcommands")
+            || t.starts_with(['~', '&', '+'])
+    };
+    let last_rule = LazyCell::new(|| tokens.iter().rposition(|t| is_rule(&word(t))));
+    let mut ruled = false;
     for (at, token) in tokens.iter().enumerate() {
         match word(token).as_str() {
-            "user" | "setuser" => {
-                let rules: Vec<&Range<usize>> = tokens.iter().skip(at + 2).collect();
-                let is_rule = |t: &str| {
-                    matches!(t, "on" | "off" | "nopass" | "resetpass" | "reset" | "allkeys" | "allcommands")
-                        || t.starts_with(['~', '&', '+'])
-                };
-                if !rules.iter().any(|r| is_rule(&word(r))) {
-                    continue;
-                }
-                for rule in rules {
+            // Its rules are those to the end of the line, whatever stands there again.
+            "user" | "setuser" if !ruled && last_rule.is_some_and(|last| last >= at + 2) => {
+                ruled = true;
+                for rule in tokens.iter().skip(at + 2) {
+                    step(1);
                     let text = &line[(*rule).clone()];
                     let bare = text.trim_start_matches(['"', '\'']);
                     if bare.starts_with(['>', '<', '#', '!']) && bare.len() > 1 {

@@ -110,6 +110,25 @@ fn what_includes_itself_twice_at_each_step_ends_at_its_bound() {
     }
 }
 
+#[test]
+fn looking_for_secrets_costs_as_much_as_there_is_to_look_at() {
+    for (what, piece, end) in [
+        ("accounts without rules", "user x ", ""),
+        ("accounts with a rule at the end", "user x ", "on"),
+        ("a path of many names", "password=/a/", ".pem"),
+        ("values that are none", "password=$", ""),
+        ("quotes that stay open", "password='", ""),
+        ("headers", "authorization ", ""),
+    ] {
+        let of = |n: usize| {
+            let line = piece.repeat(n) + end;
+            work::of(|| drop(crate::secrets::mask_settings(&line)))
+        };
+        let (small, large) = (of(1_000).max(1_000), of(10_000));
+        assert!(large < small * 30, "{what}: {small} steps of a thousand, {large} of ten thousand");
+    }
+}
+
 /// What reading a file of this text came to: the bound that was reached.
 fn bound_of(kind: &str, text: &str) -> Option<String> {
     let host = TextHost::new().file("/c", text);
