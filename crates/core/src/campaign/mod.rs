@@ -6,6 +6,7 @@ mod settle;
 
 pub use settle::{Patience, settled};
 
+use crate::bounds::PLANNED;
 use crate::case::{Case, Depth, State, gather};
 use crate::code::Code;
 use crate::fix::steps::{Job, ResetFailed};
@@ -145,8 +146,12 @@ pub fn offers(
 ) -> Offers {
     let mut found = Offers::default();
     // What follows from an earlier cause goes with it: nothing is offered for that.
-    let apart = causes.iter().enumerate().filter(|(_, c)| c.relation != Relation::Consequence);
-    for (rank, cause) in apart.take(crate::bounds::PLANNED) {
+    let apart: Vec<_> =
+        causes.iter().enumerate().filter(|(_, c)| c.relation != Relation::Consequence).collect();
+    if let Some(more @ 1..) = apart.len().checked_sub(PLANNED) {
+        snapshot.unseen(format!("fixes for {more} more causes: those of the first {PLANNED} are planned"));
+    }
+    for (rank, cause) in apart.into_iter().take(PLANNED) {
         for (at, outcome) in fix::plans(snapshot, case, all, cause, wishes).into_iter().enumerate() {
             let id = cause.fixes.get(at).copied().unwrap_or_default();
             let unique = if found.offers.iter().any(|o| o.plan.id == id) {

@@ -497,3 +497,26 @@ fn picks_that_are_not_offered_are_told_from_those_that_do_not_apply() {
     );
     assert!(hand.jobs.is_empty() && stage.config() == CONFIG);
 }
+
+#[test]
+fn fixes_are_planned_for_the_first_causes_and_the_rest_is_named() {
+    let faulty = |n: usize| {
+        let lines: String = (0..n).map(|i| format!("lisen{i} 80;\n")).collect();
+        edge_host(&CONFIG.replace("events {", &format!("{lines}events {{")))
+    };
+    let told = |n: usize| {
+        let host = faulty(n);
+        let snapshot = Snapshot::new(&host);
+        let service = described(&host, "edge", "");
+        let case = gather(&snapshot, &service, Depth::Diagnosis);
+        let causes = standing_causes(&snapshot, &case);
+        assert!(causes.len() >= n, "{}", causes.len());
+        let all = offers(&snapshot, &case, &[], &causes, &crate::fix::Wishes::default());
+        assert!(all.offers.iter().all(|o| o.rank < 10), "the first ten");
+        (causes.len(), snapshot.not_seen().into_iter().find(|l| l.starts_with("fixes for")))
+    };
+    let (causes, named) = told(14);
+    let expected = format!("fixes for {} more causes: those of the first 10 are planned", causes - 10);
+    assert_eq!(named, Some(expected));
+    assert_eq!(told(3).1, None);
+}
