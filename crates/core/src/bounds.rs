@@ -7,6 +7,10 @@
 pub const LINE: usize = 16 << 20;
 /// The most that is read of one configuration, each inclusion counted, in bytes.
 pub const CONFIGURATION: u64 = 1 << 30;
+/// The most that is read of whole files for one answer, in bytes: a configuration, and what it names.
+pub const READ: u64 = CONFIGURATION + (256 << 20);
+/// Largest file of certificates and keys, in bytes.
+pub const PEM: u64 = 4 << 20;
 /// Files of one configuration, each inclusion counted.
 pub const FILES: usize = 100_000;
 /// Symbolic links on the way to one file.

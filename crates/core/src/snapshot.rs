@@ -21,6 +21,8 @@ pub struct Snapshot<'h> {
     earlier: Option<Box<dyn Remembered>>,
     bounded: Cell<bool>,
     refused: Cell<u64>,
+    /// How much of whole files was read, in bytes.
+    read: Cell<u64>,
     /// Whether what is asked for would only add to an answer.
     aside: Cell<bool>,
     /// Name of the host, where somebody gave it another one.
@@ -52,6 +54,7 @@ impl<'h> Snapshot<'h> {
             earlier: None,
             bounded: Cell::new(false),
             refused: Cell::new(0),
+            read: Cell::new(0),
             aside: Cell::new(false),
             host_name: None,
         }
@@ -88,7 +91,15 @@ impl<'h> Snapshot<'h> {
             self.count_refusal(&question, known);
             return known.clone();
         }
+        let whole = matches!(question, Question::Read(_));
+        if whole && self.read.get() > crate::bounds::READ {
+            self.bound(format!("files of more than {} MiB in all are not read", crate::bounds::READ >> 20));
+            return Look::NotSeen(Unseen::TooLarge(crate::bounds::READ));
+        }
         let mut answer = self.host.ask(&question);
+        if let (true, Look::Seen(Answer::Bytes(bytes))) = (whole, &answer) {
+            self.read.set(self.read.get().saturating_add(bytes.len() as u64));
+        }
         if let Look::Seen(answer) = &mut answer {
             answer.keep_to_the_calendar();
         }
@@ -234,6 +245,19 @@ impl<'h> Snapshot<'h> {
     pub fn read(&self, path: &str) -> Look<Arc<[u8]>> {
         pick!(self.ask(Question::Read(path.into())), Answer::Bytes)
     }
+    /// A file of certificates or keys. Whoever owns it can make it as large as files can be: one that no such
+    /// file can be is not read.
+    pub fn certificates(&self, path: &str) -> Look<Arc<[u8]>> {
+        let size = self.aside(|| self.stat(path)).seen().map_or(0, |status| status.size);
+        if size > crate::bounds::PEM {
+            self.bound(format!(
+                "{path}: certificates of more than {} MiB are not read",
+                crate::bounds::PEM >> 20
+            ));
+            return Look::NotSeen(Unseen::TooLarge(crate::bounds::PEM));
+        }
+        self.read(path)
+    }
     /// What is said of a private key. Captured evidence holds the facts in place of the key.
     pub fn key(&self, path: &str) -> Look<KeyFacts> {
         if self.host.is_record()
@@ -241,11 +265,11 @@ impl<'h> Snapshot<'h> {
         {
             return Look::Seen(facts);
         }
-        self.read(path).map(|bytes| crate::keys::facts(&bytes))
+        self.certificates(path).map(|bytes| crate::keys::facts(&bytes))
     }
     /// Whether a key is that of a certificate; `None` where it cannot be told.
     pub fn key_fits(&self, certificate: &str, key: &str) -> Option<bool> {
-        crate::keys::fits(&self.read(certificate).seen()?, &self.key(key).seen()?)
+        crate::keys::fits(&self.certificates(certificate).seen()?, &self.key(key).seen()?)
     }
     /// Whether a column of a file is known: behind a mask of captured evidence it is another one than in the
     /// file itself.

@@ -22,7 +22,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         if found.iter().any(|f| f.subject.path.as_deref() == Some(&entry.path)) {
             continue;
         }
-        let Look::Seen(bytes) = snapshot.read(&entry.path) else { continue };
+        let Look::Seen(bytes) = snapshot.certificates(&entry.path) else { continue };
         let Some(one) = crate::keys::certificate(&bytes) else { continue };
         let day = |t: i64| format_time(t, &case.zone).chars().take(10).collect::<String>();
         let title = if now > one.not_after {

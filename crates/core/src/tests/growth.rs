@@ -253,3 +253,21 @@ fn findings_of_one_code_are_counted_beyond_a_thousand_and_the_first_one_stays_th
         "a long word is told by its beginning"
     );
 }
+
+#[test]
+fn a_file_of_certificates_that_none_can_be_is_not_read() {
+    let text = "events { }\nhttp { server { listen 443 ssl; ssl_certificate /c.pem; ssl_certificate_key /c.pem; } }\n";
+    let told = |size: usize| {
+        let host = TextHost::new().file("/c", text).file("/c.pem", &"x".repeat(size));
+        let snapshot = Snapshot::new(&host);
+        let instance = Instance { config: "/c".into(), ..Instance::default() };
+        drop(crate::kinds::kind("nginx").expect("a kind").read(&snapshot, &instance));
+        (snapshot.is_bounded(), snapshot.not_seen())
+    };
+    let (bounded, named) = told(5 << 20);
+    assert!(
+        bounded && named.iter().any(|l| l.contains("/c.pem: certificates of more than 4 MiB")),
+        "{named:?}"
+    );
+    assert!(!told(1 << 20).0);
+}

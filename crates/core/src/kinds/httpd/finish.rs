@@ -181,7 +181,7 @@ fn tls(r: &mut Reader, facts: &Facts) {
             continue;
         }
         for (file, place, is_key) in &tls.files {
-            let Look::Seen(bytes) = r.snapshot.read(file) else { continue };
+            let Look::Seen(bytes) = r.snapshot.certificates(file) else { continue };
             if let Some(fault) = pem_fault(&bytes, *is_key) {
                 let found = r.find_at(Some(place.clone()), Code::CertificateBad, format!("{file}: {fault}"));
                 found.directive =

@@ -128,7 +128,7 @@ pub(in super::super) fn site_certificates(r: &mut Reader, site: &Site) {
         if site.pairs.is_empty() { std::mem::take(&mut r.facts.http_pairs) } else { site.pairs.clone() };
     let before = r.out.findings.len();
     for NamedPath { path: file, place, directive } in &files {
-        let message = match r.snapshot.read(file) {
+        let message = match r.snapshot.certificates(file) {
             Look::Absent => (Code::ConfigMissingFile, format!("{file} does not exist")),
             Look::Seen(bytes) => match crate::keys::pem_fault(&bytes, directive.ends_with("_key")) {
                 Some(fault) => (Code::CertificateBad, format!("{file}: {fault}")),
