@@ -3,6 +3,7 @@ use crate::error::CliError;
 use crate::exit::Status;
 use crate::options::Format;
 use clap::Args;
+use jolly_core::bounds::PLANNED;
 use jolly_core::case::{Depth, gather};
 use jolly_core::host::Host;
 use jolly_core::report;
@@ -54,11 +55,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             // Whether a fix could be steered by somebody is asked of every name on the way: the answers go
             // along.
             let standing = report::standing_causes(&snapshot, &case);
-            for cause in causes
-                .iter()
-                .take(jolly_core::bounds::PLANNED)
-                .chain(standing.iter().take(jolly_core::bounds::PLANNED))
-            {
+            for cause in [&causes, &standing].into_iter().flat_map(|all| all.iter().take(PLANNED)) {
                 let _ = jolly_core::fix::plans(
                     &snapshot,
                     &case,

@@ -1,6 +1,5 @@
 //! Init scripts, read without running them: the header of the Linux Standard Base (insserv(8)), the variables
 //! that scripts of the distributions set, and the links of the run levels.
-use super::launcher::names_in;
 use super::split_words;
 use crate::bounds;
 use crate::host::{FileKind, Look};
@@ -168,6 +167,18 @@ pub(super) fn value_of(text: &str, variables: &BTreeMap<String, String>) -> Opti
     }
     out.push_str(rest);
     (out.len() <= bounds::VALUE).then_some(out)
+}
+
+/// Names of the variables in a word that have no default of their own.
+pub(super) fn names_in(word: &str) -> impl Iterator<Item = &str> {
+    word.match_indices('$').filter_map(|(at, _)| {
+        let rest = word.get(at + 1..)?;
+        let braced = rest.strip_prefix('{');
+        let name = braced.unwrap_or(rest);
+        let end = name.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(name.len());
+        let default = braced.is_some() && name.get(end..).is_some_and(|tail| tail.starts_with(":-"));
+        (!default).then_some(&name[..end])
+    })
 }
 
 /// The program that `start-stop-daemon`, `daemon` or `exec` is told to start, where no variable of a known

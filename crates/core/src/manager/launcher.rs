@@ -1,6 +1,6 @@
 //! What a start command runs in the end: behind shells, programs that only start another one, and scripts
 //! that end by running something.
-use super::init_script::{assign, value_of};
+use super::init_script::{assign, names_in, value_of};
 use super::split_words;
 use crate::bounds;
 use crate::path;
@@ -145,18 +145,6 @@ fn expanded(part: &str, variables: &BTreeMap<String, String>, left: &mut usize) 
         all.extend(split_words(&value));
     }
     Some(all)
-}
-
-/// Names of the variables in a word that have no default of their own.
-pub(super) fn names_in(word: &str) -> impl Iterator<Item = &str> {
-    word.match_indices('$').filter_map(|(at, _)| {
-        let rest = word.get(at + 1..)?;
-        let braced = rest.strip_prefix('{');
-        let name = braced.unwrap_or(rest);
-        let end = name.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(name.len());
-        let default = braced.is_some() && name.get(end..).is_some_and(|tail| tail.starts_with(":-"));
-        (!default).then_some(&name[..end])
-    })
 }
 
 /// What a script's own lines, and the files that it takes in, say of its variables; what a condition may

@@ -103,41 +103,28 @@ fn question(case: &Case, want: &Wanted) -> Option<(ProbeRequest, String)> {
 /// What an answer says of a listener, and whether it is mute.
 fn judged(shown: &str, answer: &ProbeAnswer) -> (CheckEntry, bool) {
     let why = answer.error.clone().unwrap_or_default();
-    match (answer.status, answer.connected, &answer.error) {
+    let (outcome, said, mute) = match (answer.status, answer.connected, &answer.error) {
         (Some(status), ..) => {
             let server = answer.server.as_deref().map(|s| format!(" from {s}")).unwrap_or_default();
             let outcome = if status >= 500 { CheckOutcome::Fail } else { CheckOutcome::Pass };
-            (check("protocol", outcome, format!("{shown} answers {status}{server}")), false)
+            (outcome, format!("answers {status}{server}"), false)
         }
-        (None, true, None) if answer.spoke => {
-            (check("protocol", CheckOutcome::Pass, format!("{shown} answers")), false)
-        }
+        (None, true, None) if answer.spoke => (CheckOutcome::Pass, "answers".to_owned(), false),
         // The kernel accepts whoever is behind it: that is no proof, and no fault.
-        (None, true, None) => (
-            check(
-                "protocol",
-                CheckOutcome::Skip,
-                format!("{shown} accepts connections; whether it answers was not asked"),
-            ),
-            false,
-        ),
+        (None, true, None) => {
+            (CheckOutcome::Skip, "accepts connections; whether it answers was not asked".to_owned(), false)
+        }
         // Something was said, or the connection closed on purpose: it lives, and what it means is not
         // known.
         (None, true, Some(_)) if answer.spoke || answer.hung_up => {
-            (check("protocol", CheckOutcome::Skip, format!("{shown} could not be asked: {why}")), false)
+            (CheckOutcome::Skip, format!("could not be asked: {why}"), false)
         }
-        (None, true, _) => (
-            check(
-                "protocol",
-                CheckOutcome::Fail,
-                format!("{shown} accepts connections, but did not answer: {why}"),
-            ),
-            true,
-        ),
-        (None, false, _) => {
-            (check("protocol", CheckOutcome::Fail, format!("{shown} does not answer: {why}")), true)
+        (None, true, _) => {
+            (CheckOutcome::Fail, format!("accepts connections, but did not answer: {why}"), true)
         }
-    }
+        (None, false, _) => (CheckOutcome::Fail, format!("does not answer: {why}"), true),
+    };
+    (check("protocol", outcome, format!("{shown} {said}")), mute)
 }
 
 /// Parts of an `http:` or `https:` address: tls, host, port, path with query.

@@ -374,9 +374,7 @@ fn value(
         return Some(at + 1..end);
     }
     // Inside of a text in quotes its own quotes are escaped.
-    while bytes.get(at) == Some(&b'\\') && at - name.end < 3 {
-        at += 1;
-    }
+    at += escapes(bytes, at).min(3);
     let quoted_name =
         matches!((before, bytes.get(at)), (Some(b'"'), Some(b'"')) | (Some(b'\''), Some(b'\'')));
     let name = Range { end: if quoted_name { at } else { name.end }, ..name };
@@ -427,18 +425,10 @@ fn value(
     }
     // `%{HTTP:X-Auth-Token} -in { 'VALUE', … }`: the same behind a word of httpd's.
     if !assigned && bytes.get(name.end) == Some(&b'}') && bytes[at] == b'-' {
-        let from = at + line[at..].find([' ', '\t']).unwrap_or(line.len() - at);
-        let rest = line[from..].trim_start();
-        let from = line.len() - rest.len();
-        let end = if rest.starts_with('{') { rest.find('}').unwrap_or(rest.len()) } else { rest.len() };
-        return (end > 0).then_some(from..from + end);
+        return listed(line, at);
     }
-    // Escaped quotes around it.
-    let slashes = bytes[at..].iter().take_while(|b| **b == b'\\').count();
-    if slashes > 0 && matches!(bytes.get(at + slashes), Some(b'"' | b'\'')) {
-        let from = at + slashes + 1;
-        let end = line[from..].find(['\\', '"', '\'']).map_or(line.len(), |n| from + n);
-        return plausible(line, from..end);
+    if let Some(inner) = inside_escaped_quotes(line, at) {
+        return plausible(line, inner);
     }
     // A quote that was opened before the name closes the value: "NAME=value with blanks".
     if let Some(quote) = before.filter(|q| assigned && !quoted_name && matches!(q, b'"' | b'\'')) {
@@ -495,6 +485,29 @@ fn compared(line: &str, at: usize) -> Option<Range<usize>> {
     }
     let end = line[rest..].find(" }").map_or(line.trim_end().len(), |n| rest + n);
     (end > rest).then_some(rest..end)
+}
+
+/// What a word behind an operator is compared with: all of a list in braces, else the rest of the line.
+fn listed(line: &str, operator: usize) -> Option<Range<usize>> {
+    let behind = line[operator..].find([' ', '\t']).map_or(line.len(), |n| operator + n);
+    let rest = line[behind..].trim_start();
+    let from = line.len() - rest.len();
+    let end = if rest.starts_with('{') { rest.find('}').unwrap_or(rest.len()) } else { rest.len() };
+    (end > 0).then_some(from..from + end)
+}
+
+/// How many signs of escape stand from a byte on.
+fn escapes(bytes: &[u8], at: usize) -> usize {
+    bytes.iter().skip(at).take_while(|b| **b == b'\\').count()
+}
+
+/// What stands between escaped quotes, where such open at a byte.
+fn inside_escaped_quotes(line: &str, at: usize) -> Option<Range<usize>> {
+    let bytes = line.as_bytes();
+    let open = at + escapes(bytes, at);
+    (open > at && matches!(bytes.get(open), Some(b'"' | b'\''))).then_some(())?;
+    let end = line[open + 1..].find(['\\', '"', '\'']).map_or(line.len(), |n| open + 1 + n);
+    Some(open + 1..end)
 }
 
 /// What stands between quotes that open at a byte, escapes and doubled quotes included.

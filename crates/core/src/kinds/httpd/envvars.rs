@@ -61,13 +61,14 @@ fn assign(line: &str, environment: &mut BTreeMap<String, String>, left: &mut usi
     }
 }
 
-/// Sets a variable, unless no program could be given that much.
+/// Sets a variable. Of more than a program could be given nothing is known, the value before least of all.
 fn set(name: &str, value: &str, environment: &mut BTreeMap<String, String>, left: &mut usize) {
-    if let Some(value) = expand(value, environment)
-        && let Some(rest) = left.checked_sub(value.len())
-    {
-        *left = rest;
-        environment.insert(name.to_owned(), value);
+    match expand(value, environment).filter(|value| value.len() <= *left) {
+        Some(value) => {
+            *left -= value.len();
+            environment.insert(name.to_owned(), value);
+        }
+        None => drop(environment.remove(name)),
     }
 }
 
