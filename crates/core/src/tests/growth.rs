@@ -113,8 +113,8 @@ fn what_includes_itself_twice_at_each_step_ends_at_its_bound() {
 #[test]
 fn looking_for_secrets_costs_as_much_as_there_is_to_look_at() {
     for (what, piece, end) in [
-        ("accounts without rules", "user x ", ""),
-        ("accounts with a rule at the end", "user x ", "on"),
+        ("accounts without rules", "user x >a ", ""),
+        ("accounts with a rule at the end", "user x >a ", "on"),
         ("a path of many names", "password=/a/", ".pem"),
         ("values that are none", "password=$", ""),
         ("quotes that stay open", "password='", ""),
