@@ -5,6 +5,7 @@ use crate::error::CliError;
 use crate::exit::Status;
 use crate::options::{Global, with_own_forms};
 use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
+use std::ffi::OsString;
 
 /// Finds out why a server daemon does not start or answer, puts it right reversibly, and proves the recovery.
 ///
@@ -51,7 +52,7 @@ pub(crate) enum Command {
 
 /// The program with all that its commands understand.
 pub(crate) fn program() -> clap::Command {
-    with_own_forms(Cli::command())
+    with_own_forms(Cli::command(), |_| true)
 }
 
 /// The program as its manual tells of it: shared options stand with every command.
@@ -70,7 +71,13 @@ fn built() -> clap::Command {
 /// # Errors
 /// What to print, and how to end.
 pub(crate) fn read() -> Result<Cli, clap::Error> {
-    let program = crate::help::compact(program(), &crate::help::called());
+    let words: Vec<OsString> = std::env::args_os().skip(1).collect();
+    let program = Cli::command();
+    let stands = |name: &str| words.iter().any(|word| word == name);
+    // A call pays for the commands that it names; one that names none is about them all.
+    let none = !program.get_subcommands().any(|c| stands(c.get_name()));
+    let which = |name: &str| none || stands(name);
+    let program = crate::help::compact(with_own_forms(program, which), &crate::help::called(), &which);
     Cli::from_arg_matches(&program.try_get_matches()?)
 }
 

@@ -27,8 +27,8 @@ fn name_in(first: Option<OsString>) -> String {
 }
 
 /// Help that fits on a page, long or short: one line for each option; examples with the name that the program
-/// was called by.
-pub(crate) fn compact(mut command: Command, called: &str) -> Command {
+/// was called by. Of the commands below only those of these names are treated.
+pub(crate) fn compact(mut command: Command, called: &str, which: &impl Fn(&str) -> bool) -> Command {
     if let Some(long) = command.get_long_about().map(ToString::to_string) {
         let rest = long.split_once("\n\n").map(|(_, rest)| rest.to_owned());
         command = command.long_about(None::<&str>);
@@ -46,7 +46,7 @@ pub(crate) fn compact(mut command: Command, called: &str) -> Command {
     {
         command = command.after_help(after.replace(&format!("{NAME} "), &format!("{called} ")));
     }
-    command.mut_subcommands(|sub| compact(sub, called))
+    command.mut_subcommands(|sub| if which(sub.get_name()) { compact(sub, called, which) } else { sub })
 }
 
 /// What a shell can complete: services of this host, fixes, codes and kinds.

@@ -95,10 +95,10 @@ fn forms(command: &str) -> &'static [Format] {
     }
 }
 
-/// Every command with the forms that its own answer can have.
-pub(crate) fn with_own_forms(mut program: Command) -> Command {
+/// The commands of these names with the forms that their own answers can have.
+pub(crate) fn with_own_forms(mut program: Command, which: impl Fn(&str) -> bool) -> Command {
     let names: Vec<String> = program.get_subcommands().map(|c| c.get_name().to_owned()).collect();
-    for name in names {
+    for name in names.into_iter().filter(|name| which(name)) {
         let forms = forms(&name);
         let list = forms.iter().filter_map(|f| Some(f.to_possible_value()?.get_name().to_owned()));
         let list: Vec<String> = list.collect();

@@ -10,6 +10,7 @@ use crate::host::{FileKind, FileStatus, Look};
 use crate::path;
 use crate::snapshot::Snapshot;
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 pub use crate::bounds::LINKS;
 /// Names on the way to one file.
@@ -54,7 +55,7 @@ pub struct Trusted {
     caller: Option<u32>,
     /// Group number and account number of every membership, primary ones included; `None` where accounts also
     /// come from elsewhere, so that nobody can list a group's members.
-    members: Option<Vec<(u32, u32)>>,
+    members: Option<Arc<[(u32, u32)]>>,
 }
 
 impl Trusted {
@@ -72,8 +73,15 @@ impl Trusted {
         Self {
             accounts: all,
             caller: (caller != 0).then_some(caller),
-            members: complete.then(|| accounts::memberships(passwd, group)),
+            members: complete.then(|| accounts::memberships(passwd, group).into()),
         }
+    }
+    /// These and more accounts.
+    #[must_use]
+    pub fn with(&self, more: &[u32]) -> Self {
+        let mut all = self.clone();
+        all.accounts.extend(more);
+        all
     }
     /// Whether an account is one of them.
     pub fn account(&self, uid: u32) -> bool {

@@ -8,6 +8,7 @@ use rustix::fs::{Mode, OFlags, ResolveFlags};
 use rustix::io::Errno;
 use std::os::fd::OwnedFd;
 use std::path::Path;
+use std::sync::OnceLock;
 
 /// Only a name for a file: nothing is opened for reading, no FIFO or device takes notice.
 const NAME_ONLY: OFlags = OFlags::PATH.union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
@@ -83,17 +84,20 @@ pub(crate) fn directory(path: &Path) -> Result<OwnedFd, Errno> {
     })
 }
 
-/// Root, who runs this program, and `keepers`, with the groups of this machine.
+/// Root, who runs this program, and `keepers`, with the groups of this machine as the first look found them.
 pub(crate) fn trusted(keepers: &[u32]) -> Trusted {
-    let text = |file: &str| std::fs::read_to_string(file).unwrap_or_default();
-    let caller = rustix::process::geteuid().as_raw();
-    Trusted::new(
-        caller,
-        keepers.iter().copied(),
-        &text("/etc/passwd"),
-        &text("/etc/group"),
-        accounts::only_files(&text("/etc/nsswitch.conf")),
-    )
+    static HERE: OnceLock<Trusted> = OnceLock::new();
+    let here = HERE.get_or_init(|| {
+        let text = |file: &str| std::fs::read_to_string(file).unwrap_or_default();
+        Trusted::new(
+            rustix::process::geteuid().as_raw(),
+            [],
+            &text("/etc/passwd"),
+            &text("/etc/group"),
+            accounts::only_files(&text("/etc/nsswitch.conf")),
+        )
+    });
+    here.with(keepers)
 }
 
 /// A refusal in words, with the names of this machine.

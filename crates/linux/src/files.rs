@@ -3,7 +3,7 @@ use jolly_core::host::{
     AclEntry, Answer, DirectoryEntry, FileKind, FileStatus, Look, READ_LIMIT, Space, Unseen,
 };
 use jolly_core::trust::LINKS;
-use rustix::fs::{AtFlags, Mode, OFlags, ResolveFlags};
+use rustix::fs::{AtFlags, Mode, OFlags, ResolveFlags, StatxAttributes, StatxFlags};
 use rustix::io::{Errno, retry_on_intr};
 use std::ffi::OsString;
 use std::fs::{self, File};
@@ -43,52 +43,75 @@ fn kind(mode: u32) -> FileKind {
     }
 }
 
+/// The status of what a path leads to, or of a link itself.
 pub(crate) fn status(path: &Path, follow: bool) -> Look<Answer> {
-    let found = if follow { fs::metadata(path) } else { fs::symlink_metadata(path) };
-    match found {
-        Ok(meta) => Look::Seen(Answer::Status(told(&meta, path))),
-        Err(error) => unseen_io(&error),
-    }
-}
-
-/// A file's status; what the metadata do not hold is asked by `path`, which must lead to the same file.
-fn told(meta: &fs::Metadata, path: &Path) -> FileStatus {
-    let link = meta.file_type().is_symlink();
-    FileStatus {
-        kind: kind(meta.mode()),
-        mode: meta.mode() & 0o7777,
-        uid: meta.uid(),
-        gid: meta.gid(),
-        size: meta.size(),
-        modified: meta.mtime(),
-        changed: meta.ctime(),
-        device: meta.dev(),
-        inode: meta.ino(),
-        links: meta.nlink(),
-        acl: if link { Vec::new() } else { access_list(path) },
-        immutable: !link && immutable(path),
-        capabilities: if meta.is_file() && meta.mode() & 0o111 != 0 { file_capabilities(path) } else { 0 },
+    let flags = if follow { AtFlags::empty() } else { AtFlags::SYMLINK_NOFOLLOW };
+    match asked(rustix::fs::CWD, path, flags) {
+        Ok(found) => Look::Seen(Answer::Status(whole(found, path))),
+        Err(errno) => unseen(errno),
     }
 }
 
 /// The status of what a descriptor stands for, opened by path alone (`O_PATH`).
 pub(crate) fn status_of(file: &impl AsFd) -> std::io::Result<FileStatus> {
-    let meta = File::from(file.as_fd().try_clone_to_owned()?).metadata()?;
-    Ok(told(&meta, &proc_path(file)))
+    Ok(whole(asked(file, "", AtFlags::EMPTY_PATH)?, &proc_path(file)))
+}
+
+/// What one call tells of a file. Kernels and sandboxes without `statx(2)` are asked the older way, which
+/// knows no flags of the file system.
+fn asked(dir: impl AsFd, path: impl rustix::path::Arg + Copy, flags: AtFlags) -> Result<FileStatus, Errno> {
+    match rustix::fs::statx(&dir, path, flags, StatxFlags::BASIC_STATS) {
+        Ok(found) => Ok(FileStatus {
+            kind: kind(found.stx_mode.into()),
+            mode: u32::from(found.stx_mode) & 0o7777,
+            uid: found.stx_uid,
+            gid: found.stx_gid,
+            size: found.stx_size,
+            modified: found.stx_mtime.tv_sec,
+            changed: found.stx_ctime.tv_sec,
+            device: rustix::fs::makedev(found.stx_dev_major, found.stx_dev_minor),
+            inode: found.stx_ino,
+            links: found.stx_nlink.into(),
+            immutable: (found.stx_attributes & found.stx_attributes_mask)
+                .contains(StatxAttributes::IMMUTABLE),
+            acl: Vec::new(),
+            capabilities: 0,
+        }),
+        Err(Errno::NOSYS | Errno::PERM) => rustix::fs::statat(&dir, path, flags).map(|found| FileStatus {
+            kind: kind(found.st_mode),
+            mode: found.st_mode & 0o7777,
+            uid: found.st_uid,
+            gid: found.st_gid,
+            size: u64::try_from(found.st_size).unwrap_or_default(),
+            modified: found.st_mtime,
+            changed: found.st_ctime,
+            device: found.st_dev,
+            inode: found.st_ino,
+            links: found.st_nlink,
+            immutable: false,
+            acl: Vec::new(),
+            capabilities: 0,
+        }),
+        Err(errno) => Err(errno),
+    }
+}
+
+/// The same with what is asked by `path`, which must lead to the same file.
+fn whole(found: FileStatus, path: &Path) -> FileStatus {
+    if found.kind == FileKind::Link {
+        return FileStatus { immutable: false, ..found };
+    }
+    let runs = found.kind == FileKind::Regular && found.mode & 0o111 != 0;
+    FileStatus {
+        acl: access_list(path),
+        capabilities: if runs { file_capabilities(path) } else { 0 },
+        ..found
+    }
 }
 
 /// A name that leads to what a descriptor stands for and to nothing else (proc_pid_fd(5)).
 pub(crate) fn proc_path(file: &impl AsFd) -> PathBuf {
     PathBuf::from(format!("/proc/self/fd/{}", file.as_fd().as_raw_fd()))
-}
-
-/// Whether the file system holds the file against every change; file systems without that flag say no.
-fn immutable(path: &Path) -> bool {
-    let known = rustix::fs::statx(rustix::fs::CWD, path, AtFlags::empty(), rustix::fs::StatxFlags::empty());
-    known.is_ok_and(|s| {
-        s.stx_attributes_mask.contains(rustix::fs::StatxAttributes::IMMUTABLE)
-            && s.stx_attributes.contains(rustix::fs::StatxAttributes::IMMUTABLE)
-    })
 }
 
 /// Capabilities that a file grants, in their on-disk form (linux/capability.h): a word with revision and the
