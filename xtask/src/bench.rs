@@ -154,10 +154,13 @@ pub(crate) fn in_turns(name: &str, ours: &[String], theirs: &[String], runs: usi
         (at(0), at(ours.len() / 2))
     };
     let (wall, cpu) = (ratios(|c| c.wall), ratios(|c| c.cpu));
-    let most = (0..3).map(|_| memory(ours)).collect::<Result<Vec<_>, _>>()?.into_iter().max().unwrap_or(0);
-    let mib = most as f64 / 1024.0;
+    let most = |of: &[String]| -> Result<f64, String> {
+        let all = (0..3).map(|_| memory(of)).collect::<Result<Vec<_>, _>>()?;
+        Ok(all.into_iter().max().unwrap_or(0) as f64 / 1024.0)
+    };
+    let (mib, its) = (most(ours)?, most(theirs)?);
     say(&format!(
-        "{name}: wall {:.2} ({:.2}), cpu {:.2} ({:.2}) of the yardstick, {mib:.1} MiB",
+        "{name}: wall {:.2} ({:.2}), cpu {:.2} ({:.2}) of the yardstick, {mib:.1} MiB to its {its:.1}",
         wall.0, wall.1, cpu.0, cpu.1
     ));
     Ok(())

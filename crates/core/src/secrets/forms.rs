@@ -1,10 +1,51 @@
 //! The forms by which a secret is known without its name being told: in addresses, statements, command lines,
 //! requests, and as what it is.
-use regex::Regex;
-use std::sync::LazyLock;
+use regex::{Captures, Regex};
+use std::sync::OnceLock;
 
-fn pattern(text: &str) -> Option<Regex> {
-    Regex::new(&plain_letters(text)).ok()
+/// A form by which a secret is known: a pattern, and words without which nothing of it can be there. The
+/// pattern is built for the first text that holds them; most texts hold the words of a form or two.
+pub(super) struct Form {
+    /// Of each group one word stands, in letters of either case, in whatever fits.
+    needs: &'static [&'static [&'static str]],
+    text: &'static str,
+    built: OnceLock<Option<Regex>>,
+}
+
+impl Form {
+    const fn new(needs: &'static [&'static [&'static str]], text: &'static str) -> Self {
+        Self { needs, text, built: OnceLock::new() }
+    }
+
+    fn pattern(&self) -> Option<&Regex> {
+        self.built.get_or_init(|| Regex::new(&plain_letters(self.text)).ok()).as_ref()
+    }
+
+    fn may_fit(&self, text: &str) -> bool {
+        self.needs.iter().all(|group| group.iter().any(|word| holds(text, word)))
+    }
+
+    /// Every place of a text that has this form.
+    pub(super) fn all_in<'f, 't>(
+        &'f self,
+        text: &'t str,
+    ) -> impl Iterator<Item = Captures<'t>> + use<'f, 't> {
+        let pattern = if self.may_fit(text) { self.pattern() } else { None };
+        pattern.into_iter().flat_map(move |p| p.captures_iter(text))
+    }
+
+    /// Whether a text has it anywhere.
+    pub(super) fn is_in(&self, text: &str) -> bool {
+        self.may_fit(text) && self.pattern().is_some_and(|p| p.is_match(text))
+    }
+}
+
+/// Whether a text holds a word of ASCII, in letters of either case.
+fn holds(text: &str, word: &str) -> bool {
+    let (text, word) = (text.as_bytes(), word.as_bytes());
+    let Some(first) = word.first() else { return true };
+    memchr::memchr2_iter(first.to_ascii_lowercase(), first.to_ascii_uppercase(), text)
+        .any(|at| text.get(at..at + word.len()).is_some_and(|found| found.eq_ignore_ascii_case(word)))
 }
 
 /// A pattern whose letters, digits and edges of words are those of ASCII: names of secrets are, and it
@@ -38,208 +79,344 @@ fn plain_letters(text: &str) -> String {
     out
 }
 
+/// One of these stands where a sentence tells a secret.
+const SPOKEN: &[&str] = &["password", "passwd", "passphrase", "token", "secret", "key"];
+
+macro_rules! sets_a_password {
+    () => {
+        concat!(
+            r"(?i)(?:identified\s+(?:by|with\s+\S+\s+(?:by|as|using))\s+(?:password\s+)?",
+            r"|\bpassword\s*\(\s*|\bpassword\s+",
+            r"|\bset\s+password\b[^=;\n]*=\s*(?:password\s*\(\s*)?|\bmaster_password\s*=\s*",
+            r"|\bsource_password\s*=\s*|\bpragma\s+(?:re)?key\s*=\s*)",
+        )
+    };
+}
+
 /// Statements of SQL that set a password (both flavours of the MySQL family, PostgreSQL).
-pub(super) static SQL: LazyLock<Vec<Regex>> = LazyLock::new(|| {
-    let head = concat!(
-        r"(?i)(?:identified\s+(?:by|with\s+\S+\s+(?:by|as|using))\s+(?:password\s+)?",
-        r"|\bpassword\s*\(\s*|\bpassword\s+",
-        r"|\bset\s+password\b[^=;\n]*=\s*(?:password\s*\(\s*)?|\bmaster_password\s*=\s*",
-        r"|\bsource_password\s*=\s*|\bpragma\s+(?:re)?key\s*=\s*)",
-    );
-    [format!(r"{head}'((?:\\.|''|[^'\\\n])*)'"), format!(r#"{head}"((?:\\.|""|[^"\\\n])*)""#)]
-        .iter()
-        .filter_map(|p| pattern(p))
-        .collect()
-});
+pub(super) static SQL: [Form; 2] = [
+    Form::new(
+        &[&["identified", "password", "pragma"], &["'"]],
+        concat!(sets_a_password!(), r"'((?:\\.|''|[^'\\\n])*)'"),
+    ),
+    Form::new(
+        &[&["identified", "password", "pragma"], &["\""]],
+        concat!(sets_a_password!(), r#""((?:\\.|""|[^"\\\n])*)""#),
+    ),
+];
+macro_rules! client {
+    ($names:expr, $program:literal, $option:literal) => {
+        (
+            Form::new(&[$names], concat!(r#"(?:^|[\s"'/(=])"#, $program, r"(\s[^|;&\n]*)")),
+            Form::new(&[], $option),
+        )
+    };
+}
+
 /// Well-known clients, each with the option by which it takes a secret without its name, as often as it
 /// stands there.
-pub(super) static CLIENTS: LazyLock<Vec<(Regex, Regex)>> = LazyLock::new(|| {
-    [
-        (r"(?:mysql|mariadb)[\w.-]*", r#"\s["']?-p([^\s"']+)"#),
-        ("sshpass", r#"\s-p\s*["']?([^\s"']+)"#),
-        ("(?:redis|valkey)-cli", r#"\s(?:-a|--pass)\s+["']?([^\s"']+)"#),
-        (r"ldap\w+", r#"\s-w\s*["']?([^\s"']+)"#),
-        (r"mongo\w*", r#"\s-p\s*["']?([^\s"']+)"#),
-        (r"(?:ipmitool|(?:un)?zip|mosquitto_\w+|sqlcmd|isql|tsql|bcp|sqsh)", r#"\s-P\s*["']?([^\s"']+)"#),
-        (r"(?:sqlplus|sqlldr|rman|(?:exp|imp)(?:dp)?)", r#"\s["']?[^\s/@"']+/([^\s@"']+)@"#),
-        (r"(?:docker|podman)\s+login", r#"\s-p\s*["']?([^\s"']+)"#),
-        ("rabbitmqctl", r#"\s(?:add_user|change_password|authenticate_user)\s+\S+\s+["']?([^\s"']+)"#),
-        ("lftp", r#"\s-u\s*["']?[^\s,"']+,([^\s"']+)"#),
-        ("curl", r#"\s(?:-b|--cookie)\s*["']?[^\s"'=]+=([^"'\n]*)"#),
-        ("htpasswd", r#"\s-\w*b\w*\s+\S+\s+\S+\s+["']?([^\s"']+)"#),
-    ]
-    .iter()
-    .filter_map(|(program, option)| {
-        Some((pattern(&format!(r#"(?:^|[\s"'/(=]){program}(\s[^|;&\n]*)"#))?, pattern(option)?))
-    })
-    .collect()
-});
+pub(super) static CLIENTS: [(Form, Form); 12] = [
+    client!(&["mysql", "mariadb"], r"(?:mysql|mariadb)[\w.-]*", r#"\s["']?-p([^\s"']+)"#),
+    client!(&["sshpass"], "sshpass", r#"\s-p\s*["']?([^\s"']+)"#),
+    client!(&["-cli"], "(?:redis|valkey)-cli", r#"\s(?:-a|--pass)\s+["']?([^\s"']+)"#),
+    client!(&["ldap"], r"ldap\w+", r#"\s-w\s*["']?([^\s"']+)"#),
+    client!(&["mongo"], r"mongo\w*", r#"\s-p\s*["']?([^\s"']+)"#),
+    client!(
+        &["ipmitool", "zip", "mosquitto_", "sqlcmd", "isql", "tsql", "bcp", "sqsh"],
+        r"(?:ipmitool|(?:un)?zip|mosquitto_\w+|sqlcmd|isql|tsql|bcp|sqsh)",
+        r#"\s-P\s*["']?([^\s"']+)"#
+    ),
+    client!(
+        &["sqlplus", "sqlldr", "rman", "exp", "imp"],
+        r"(?:sqlplus|sqlldr|rman|(?:exp|imp)(?:dp)?)",
+        r#"\s["']?[^\s/@"']+/([^\s@"']+)@"#
+    ),
+    client!(&["docker", "podman"], r"(?:docker|podman)\s+login", r#"\s-p\s*["']?([^\s"']+)"#),
+    client!(
+        &["rabbitmqctl"],
+        "rabbitmqctl",
+        r#"\s(?:add_user|change_password|authenticate_user)\s+\S+\s+["']?([^\s"']+)"#
+    ),
+    client!(&["lftp"], "lftp", r#"\s-u\s*["']?[^\s,"']+,([^\s"']+)"#),
+    client!(&["curl"], "curl", r#"\s(?:-b|--cookie)\s*["']?[^\s"'=]+=([^"'\n]*)"#),
+    client!(&["htpasswd"], "htpasswd", r#"\s-\w*b\w*\s+\S+\s+\S+\s+["']?([^\s"']+)"#),
+];
 /// Options of many clients that take a secret without its name.
-pub(super) static OPTIONS: LazyLock<Vec<Regex>> = LazyLock::new(|| {
-    [
+pub(super) static OPTIONS: [Form; 3] = [
+    Form::new(
+        &[&["-u", "--proxy-user", "--auth", "--basic", "--http-user"], &[":", "%"]],
         concat!(
             r#"(?:^|\s)(?:-u|-U|--user|--userpwd|--proxy-user|--auth|--basic-auth|--basic"#,
             r#"|--http-user)(?:=|\s+)["']?[^\s:"']+[:%]([^\s"']+)"#,
         ),
-        r#"(?:^|\s)-pass(?:in|out|wd)?\s+pass:([^\s"']+)"#,
-        r#"(?:^|\s)-setcookie\s+["']?([^\s"']+)"#,
-    ]
-    .iter()
-    .filter_map(|p| pattern(p))
-    .collect()
-});
-pub(super) static IN_ADDRESS: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"(?:^|[\s"'=(,<>])[^\s:@/"'<>()]+:([^\s@"'<>/:]+)@[\w.\[(-]"#));
-pub(super) static IN_URL: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"://[^\s/@"'<>:]*:([^\s"'<>]*)@"#));
+    ),
+    Form::new(&[&["-pass"], &["pass:"]], r#"(?:^|\s)-pass(?:in|out|wd)?\s+pass:([^\s"']+)"#),
+    Form::new(&[&["-setcookie"]], r#"(?:^|\s)-setcookie\s+["']?([^\s"']+)"#),
+];
+pub(super) static IN_ADDRESS: Form =
+    Form::new(&[&[":"], &["@"]], r#"(?:^|[\s"'=(,<>])[^\s:@/"'<>()]+:([^\s@"'<>/:]+)@[\w.\[(-]"#);
+pub(super) static IN_URL: Form = Form::new(&[&["://"], &["@"]], r#"://[^\s/@"'<>:]*:([^\s"'<>]*)@"#);
 /// A web address with nothing but one word for an account: that is a key (`https://KEY@host`).
-pub(super) static KEY_IN_URL: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"(?i)\bhttps?://([^\s/@"'<>:$]+)@"#));
+pub(super) static KEY_IN_URL: Form = Form::new(&[&["://"], &["@"]], r#"(?i)\bhttps?://([^\s/@"'<>:$]+)@"#);
 /// The name of a secret with its value, as an address carries them: `password%3D…`.
-pub(super) static ENCODED: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static ENCODED: Form = Form::new(
+    &[&["%3D", "%22%3A"]],
+    concat!(
         r#"(?i)(?:passw(?:or)?d|passphrase|pwd|token|secret|api[_-]?key)(?:%3D"#,
         r#"|%22%3A(?:%20)?%22)([^&\s"'%]+)"#,
-    ))
-});
+    ),
+);
 /// A cookie that a rewriting rule sets: `[CO=NAME:VALUE:…]` (configuration of httpd).
-pub(super) static SET_COOKIE: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"(?i)[\[,](?:co|cookie)=(?:;[^;\],]+;|[^:;\],]+:)([^:;\],]+)"#));
+pub(super) static SET_COOKIE: Form =
+    Form::new(&[&["co=", "cookie="]], r#"(?i)[\[,](?:co|cookie)=(?:;[^;\],]+;|[^:;\],]+:)([^:;\],]+)"#);
 /// What a cache is told to let it in at another one.
-pub(super) static TOLD_OTHER: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"(?:\bAUTH2\s+\S+|\bMIGRATE\b[^\n]*\bAUTH)\s+["']?([^\s"']+)"#));
+pub(super) static TOLD_OTHER: Form =
+    Form::new(&[&["AUTH"]], r#"(?:\bAUTH2\s+\S+|\bMIGRATE\b[^\n]*\bAUTH)\s+["']?([^\s"']+)"#);
 /// A row that is put into a table: its columns, and what is put there.
-pub(super) static INSERTED: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static INSERTED: Form = Form::new(
+    &[&["insert", "replace"], &["into"], &["values"]],
+    concat!(
         r#"(?i)\b(?:insert|replace)\b[^()\n]*\binto\s+[^()\n]+\((?<columns>[^()\n]*)"#,
         r#"\)\s*values\s*(?<values>\([^\n]*)"#,
-    ))
-});
+    ),
+);
 /// A sentence of a log that repeats a password: no word of the language, so that `with password
 /// authentication` stays.
-pub(super) static TOLD_IN_LOG: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static TOLD_IN_LOG: Form = Form::new(
+    &[SPOKEN],
+    concat!(
         r#"(?i)\b(?:(?:with|using|and|bad|wrong|invalid)\s+(?:password|passphrase|token"#,
         r#"|secret)|(?:password|passphrase|token|secret|(?:secret|api|access|private)[ _-]key)"#,
         r#"\s+(?:is|was))\s+["'`]?([^\s"'`,;()]*[0-9!@#$%^&*+=~][^\s"'`,;()]*)"#,
-    ))
-});
+    ),
+);
 /// A word behind that of a secret which no language has: letters and digits together.
-pub(super) static BESIDE_IN_LOG: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static BESIDE_IN_LOG: Form = Form::new(
+    &[SPOKEN],
+    concat!(
         r#"(?i)\b(?:password|passphrase|token|secret|(?:secret|api|access|private)[ _-]key)\s+"#,
         r#"["'`]?((?:[a-z]+[0-9]|[0-9]+[a-z])[a-z0-9._~+/=-]{5,})"#,
-    ))
-});
-pub(super) static SCHEMES: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r"(?i)\b(?:basic|bearer|digest|negotiate)\s+([A-Za-z0-9._~+/=-]{6,})"));
-pub(super) static QUERY: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"[\w/.%~+-]\?([^\s"'<>?]*=[^\s"'<>]*)"#));
+    ),
+);
+pub(super) static SCHEMES: Form = Form::new(
+    &[&["basic", "bearer", "digest", "negotiate"]],
+    r"(?i)\b(?:basic|bearer|digest|negotiate)\s+([A-Za-z0-9._~+/=-]{6,})",
+);
+pub(super) static QUERY: Form = Form::new(&[&["?"], &["="]], r#"[\w/.%~+-]\?([^\s"'<>?]*=[^\s"'<>]*)"#);
 /// Accounts with their credentials: `stats auth NAME:PASSWORD` (haproxy), `ProxyPass … auth NAME:PASSWORD`.
-pub(super) static PAIRS: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"(?i)(?:\bauth|\bcredentials?)\s+["']?[^\s:"']+:([^\s"']+)"#));
+pub(super) static PAIRS: Form = Form::new(
+    &[&["auth", "credential"], &[":"]],
+    r#"(?i)(?:\bauth|\bcredentials?)\s+["']?[^\s:"']+:([^\s"']+)"#,
+);
 
 /// Hashes of passwords in their modular form (crypt(5)), by scheme in braces (RFC 2307), and as databases
 /// keep them.
-pub(super) static HASHES: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static HASHES: Form = Form::new(
+    &[&["$", "{", "scram-sha", "*"]],
+    concat!(
         r"(?i)(\$(?:[1567]|2[abxy]?|g?y|apr1|sha1|argon2\w*|scrypt|pbkdf2[\w-]*)",
         r"\$[./a-z0-9$=,+-]{8,}|\{(?:s?sha\d*|s?md5|crypt|pbkdf2[\w-]*)\}[a-z0-9+/=.$]{8,}",
         r"|scram-sha-\d+\$\d+:[a-z0-9+/=$:]{8,}|\*[0-9a-f]{40}\b)",
-    ))
-});
+    ),
+);
 
 /// What a request carries in its address beside a name that is too short to stand for a secret elsewhere.
-pub(super) static IN_QUERY: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static IN_QUERY: Form = Form::new(
+    &[&["?", "&", ";"], &["="]],
+    concat!(
         r#"(?i)[?&;](?:key|sig|signature|sid|code|auth|hash|ticket|session|pw|pin)"#,
         r#"(?:\[\w*\]|%5b\w*%5d)?=([^&;\s"'<>$]+)"#,
-    ))
-});
+    ),
+);
 /// The same where what a request asks for is compared: there nothing need stand before the name.
-pub(super) static IN_COMPARISON: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static IN_COMPARISON: Form = Form::new(
+    &[&["="]],
+    concat!(
         r#"(?i)(?:^|[?&;/^(\s"'\\])(?:key|sig|signature|sid|code|auth|hash|ticket|session|pw|pin|token)"#,
         r#"=([^&;\s"'<>$/)\\]+)"#,
-    ))
-});
+    ),
+);
 /// What stands for the address of a request in comparisons of servers and proxies.
-pub(super) static ADDRESS_ASKED: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static ADDRESS_ASKED: Form = Form::new(
+    &[&["$args", "$query_string", "$request", "%{", "query", "url", "path"]],
+    concat!(
         r#"(?i)(?:\$(?:args|query_string|request_uri|request)\b"#,
         r#"|%\{(?:QUERY_STRING|REQUEST_URI|THE_REQUEST)\}"#,
         r#"|\b(?:query|url|pathq|path)(?:_(?:sub|beg|end|reg|str|dir|dom|len))?\s)"#,
-    ))
-});
+    ),
+);
 /// `AUTH secret` and `AUTH account secret`, as a cache is told, where nothing else follows.
-pub(super) static TOLD_CACHE: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(r#"(?:^|[\s"'])AUTH\\?\s+([^\s"'\\]+(?:\\?\s+[^\s"'\\]+)?)(?:\\r|\\n|["']|\s*$)"#)
-});
+pub(super) static TOLD_CACHE: Form = Form::new(
+    &[&["AUTH"]],
+    r#"(?:^|[\s"'])AUTH\\?\s+([^\s"'\\]+(?:\\?\s+[^\s"'\\]+)?)(?:\\r|\\n|["']|\s*$)"#,
+);
 /// A key that stands in the configuration itself (`ssl_certificate_key data:…` of nginx); a variable is none.
-pub(super) static INLINE_KEY: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"(?i)certificate_key\s+["']?data:([^$\s"';][^\s"';]*)"#));
+pub(super) static INLINE_KEY: Form =
+    Form::new(&[&["certificate_key"], &["data:"]], r#"(?i)certificate_key\s+["']?data:([^$\s"';][^\s"';]*)"#);
 /// What a parameter of a request, or a cookie, is compared with (configuration of haproxy): flags stand
 /// between.
-pub(super) static COMPARED: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static COMPARED: Form = Form::new(
+    &[&["url_param", "urlp", "body_param", "cook"], &["("]],
+    concat!(
         r#"\b(?:(?P<parameter>url_param|urlp|body_param|urlp_val)"#,
         r#"|(?:[a-z]+\.)?s?cook(?:_val|ie)?)\((?P<name>[^),]+)"#,
         r#"[^)]*\)(?:,[\w().,]+)?(?:\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found"#,
         r#"|bin|int|ip)\b)?)*\s+(?P<value>[^\s{}|-][^{}]*)"#,
-    ))
-});
+    ),
+);
 /// An address whose account alone lets in.
-pub(super) static BARE_ACCOUNT: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern("://([A-Za-z0-9_-]{16,})@"));
+pub(super) static BARE_ACCOUNT: Form = Form::new(&[&["://"], &["@"]], "://([A-Za-z0-9_-]{16,})@");
 /// Tokens that are known by their own form: signed ones (RFC 7519), and those that carry their issuer's mark.
-pub(super) static BARE_TOKEN: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static BARE_TOKEN: Form = Form::new(
+    &[&["eyJ", "gh", "github_pat_", "glpat-", "xox", "k_live_", "k_test_", "npm_", "dckr_pat_", "hvs."]],
+    concat!(
         r#"(\beyJ[\w-]{6,}\.[\w-]+\.[\w-]*|\b(?:gh[opusr]_|github_pat_|glpat-|xox[abeprs]-"#,
         r#"|[rs]k_(?:live|test)_|npm_|dckr_pat_|hvs\.)[\w-]{12,})"#,
-    ))
-});
+    ),
+);
 /// An address of a database driver: `jdbc:oracle:thin:account/secret@host`.
-pub(super) static DRIVER: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"(?i)\bjdbc:oracle:\w+:[^\s/"'@]*/([^\s"'@]+)@"#));
+pub(super) static DRIVER: Form =
+    Form::new(&[&["jdbc:oracle:"], &["@"]], r#"(?i)\bjdbc:oracle:\w+:[^\s/"'@]*/([^\s"'@]+)@"#);
 /// Converters that take a key (configuration of haproxy).
-pub(super) static SIGNED: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static SIGNED: Form = Form::new(
+    &[&["hmac(", "jwt_verify(", "aes_"]],
+    concat!(
         r#"\b(?:hmac\([^,()]*,\s*["']?([^"',()\s]+)"#,
         r#"|jwt_verify\([^,()]*,\s*["']?([^"',()\s]+)|aes_\w+\([^,()]*,([^()]*)\))"#,
-    ))
-});
+    ),
+);
 /// An element that names what its value is: `name="…" … value="…"`, in either order.
-pub(super) static NAMED: LazyLock<Vec<Regex>> = LazyLock::new(|| {
-    let (name, value) = (
-        r#"\b(?:name|key)\s*=\s*["'](?<name>[^"'<>]*)["']"#,
-        r#"\bvalue\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')"#,
-    );
-    [format!("(?i){name}[^<>]*?{value}"), format!("(?i){value}[^<>]*?{name}")]
-        .iter()
-        .filter_map(|p| pattern(p))
-        .collect()
-});
+pub(super) static NAMED: [Form; 2] = [
+    Form::new(
+        &[&["value"], &["name", "key"]],
+        concat!(
+            r#"(?i)\b(?:name|key)\s*=\s*["'](?<name>[^"'<>]*)["'][^<>]*?"#,
+            r#"\bvalue\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')"#,
+        ),
+    ),
+    Form::new(
+        &[&["value"], &["name", "key"]],
+        concat!(
+            r#"(?i)\bvalue\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')[^<>]*?"#,
+            r#"\b(?:name|key)\s*=\s*["'](?<name>[^"'<>]*)["']"#,
+        ),
+    ),
+];
 
 /// A sentence in a comment that gives a secret away.
-pub(super) static TOLD: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    pattern(concat!(
+pub(super) static TOLD: Form = Form::new(
+    &[SPOKEN],
+    concat!(
         r#"(?i)\b(?:password|passwd|passphrase|secret|token|(?:api|access)[ -]key)\s+(?:is"#,
         r#"|was|now|for \S+ is)\s*:?\s+["']?([^\s"',;]+)"#,
-    ))
-});
+    ),
+);
 /// The word that ends a server by its shutdown port.
-pub(super) static SHUTDOWN: LazyLock<Option<Regex>> =
-    LazyLock::new(|| pattern(r#"<Server\b[^>]*\bshutdown\s*=\s*["']([^"']*)["']"#));
+pub(super) static SHUTDOWN: Form =
+    Form::new(&[&["<Server"], &["shutdown"]], r#"<Server\b[^>]*\bshutdown\s*=\s*["']([^"']*)["']"#);
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use regex_syntax::hir::{Class, Hir, HirKind};
 
     #[test]
     fn a_pattern_of_plain_letters_means_what_it_says() {
         assert_eq!(plain_letters(r"\bapi[\w-]+\d\s\["), r"(?-u:\b)api[0-9A-Za-z_-]+[0-9]\s\[");
         for text in [r"(?i)[?&;](?:key)(?:\[\w*\])?=([^&;\s]+)", r"\\x:\w+"] {
-            assert!(pattern(text).is_some(), "{text}");
+            assert!(Form::new(&[], text).pattern().is_some(), "{text}");
+        }
+    }
+
+    /// Numbers by chance.
+    struct Dice(u64);
+
+    impl Dice {
+        fn throw(&mut self, sides: usize) -> usize {
+            self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            usize::try_from(self.0 >> 33).unwrap() % sides.max(1)
+        }
+    }
+
+    /// Writes a text of ASCII that has the form of a pattern, what stands around it left out.
+    fn write(hir: &Hir, dice: &mut Dice, out: &mut String) {
+        let mut one_of = |ranges: Vec<(u32, u32)>, out: &mut String| {
+            let ascii: Vec<(u32, u32)> = ranges
+                .into_iter()
+                .filter(|(from, _)| *from < 127)
+                .map(|(from, to)| (from, to.min(126)))
+                .collect();
+            let (from, to) = ascii[dice.throw(ascii.len())];
+            out.extend(char::from_u32(from + u32::try_from(dice.throw((to - from + 1) as usize)).unwrap()));
+        };
+        match hir.kind() {
+            HirKind::Empty | HirKind::Look(_) => {}
+            HirKind::Literal(text) => out.push_str(std::str::from_utf8(&text.0).unwrap()),
+            HirKind::Class(Class::Unicode(class)) => {
+                one_of(class.iter().map(|r| (r.start().into(), r.end().into())).collect(), out);
+            }
+            HirKind::Class(Class::Bytes(class)) => {
+                one_of(class.iter().map(|r| (r.start().into(), r.end().into())).collect(), out);
+            }
+            HirKind::Repetition(part) => {
+                for _ in
+                    0..part.min as usize + dice.throw(part.max.map_or(4, |max| (max - part.min + 1) as usize))
+                {
+                    write(&part.sub, dice, out);
+                }
+            }
+            HirKind::Capture(part) => write(&part.sub, dice, out),
+            HirKind::Concat(parts) => parts.iter().for_each(|part| write(part, dice, out)),
+            HirKind::Alternation(parts) => write(&parts[dice.throw(parts.len())], dice, out),
+        }
+    }
+
+    #[test]
+    fn whatever_has_a_form_holds_the_words_of_that_form() {
+        let single = [
+            &IN_ADDRESS,
+            &IN_URL,
+            &KEY_IN_URL,
+            &ENCODED,
+            &SET_COOKIE,
+            &TOLD_OTHER,
+            &INSERTED,
+            &TOLD_IN_LOG,
+            &BESIDE_IN_LOG,
+            &SCHEMES,
+            &QUERY,
+            &PAIRS,
+            &HASHES,
+            &IN_QUERY,
+            &IN_COMPARISON,
+            &ADDRESS_ASKED,
+            &TOLD_CACHE,
+            &INLINE_KEY,
+            &COMPARED,
+            &BARE_ACCOUNT,
+            &BARE_TOKEN,
+            &DRIVER,
+            &SIGNED,
+            &TOLD,
+            &SHUTDOWN,
+        ];
+        let clients = CLIENTS.iter().map(|(program, _)| program);
+        let mut dice = Dice(7);
+        for form in
+            single.into_iter().chain(SQL.iter()).chain(OPTIONS.iter()).chain(NAMED.iter()).chain(clients)
+        {
+            let hir = regex_syntax::parse(&plain_letters(form.text)).unwrap();
+            let pattern = form.pattern().unwrap();
+            let mut fits = 0;
+            for _ in 0..2_000 {
+                let mut text = String::new();
+                write(&hir, &mut dice, &mut text);
+                if pattern.is_match(&text) {
+                    fits += 1;
+                    assert!(form.may_fit(&text), "{text:?} has the form {} without its words", form.text);
+                }
+            }
+            assert!(fits > 200, "{fits} of {}", form.text);
         }
     }
 }

@@ -2,7 +2,7 @@
 //! what stands beside the name of a secret, in addresses, in headers, in statements of SQL, and behind the
 //! options of well-known clients.
 use super::forms::{
-    ADDRESS_ASKED, BARE_ACCOUNT, BARE_TOKEN, BESIDE_IN_LOG, CLIENTS, COMPARED, DRIVER, ENCODED, HASHES,
+    ADDRESS_ASKED, BARE_ACCOUNT, BARE_TOKEN, BESIDE_IN_LOG, CLIENTS, COMPARED, DRIVER, ENCODED, Form, HASHES,
     IN_ADDRESS, IN_COMPARISON, IN_QUERY, IN_URL, INLINE_KEY, INSERTED, KEY_IN_URL, NAMED, OPTIONS, PAIRS,
     QUERY, SCHEMES, SET_COOKIE, SHUTDOWN, SIGNED, SQL, TOLD, TOLD_CACHE, TOLD_IN_LOG, TOLD_OTHER,
 };
@@ -20,6 +20,26 @@ pub(crate) enum Text {
     /// Sentences and log lines.
     Prose,
 }
+
+/// Forms whose first part is the secret, whatever the text is.
+const ALONE: [&Form; 16] = [
+    &SCHEMES,
+    &IN_ADDRESS,
+    &PAIRS,
+    &HASHES,
+    &IN_QUERY,
+    &TOLD_CACHE,
+    &DRIVER,
+    &SIGNED,
+    &INLINE_KEY,
+    &BARE_TOKEN,
+    &BARE_ACCOUNT,
+    &KEY_IN_URL,
+    &ENCODED,
+    &SET_COOKIE,
+    &TOLD_OTHER,
+    &TOLD_IN_LOG,
+];
 
 /// Words that stand beside the name of a secret without being one.
 const HARMLESS: &[&str] = &[
@@ -187,7 +207,7 @@ pub(crate) fn spans_outside(text: &str, sort: Text, known: &[Range<usize>]) -> V
     // The attributes of an element may stand on several lines.
     let secret = |c: &regex::Captures| c.name("name").is_some_and(|n| strength(n.as_str()) != Strength::No);
     for element in
-        NAMED.iter().filter(|_| text.contains('<')).flat_map(|p| p.captures_iter(text)).filter(secret)
+        NAMED.iter().filter(|_| text.contains('<')).flat_map(|form| form.all_in(text)).filter(secret)
     {
         found.extend(element.name("a").or(element.name("b")).map(|m| m.range()).filter(|r| !r.is_empty()));
     }
@@ -213,56 +233,34 @@ fn of_line(line: &str, sort: Text) -> Vec<Range<usize>> {
     pairs(line, sort, &mut here);
     words(line, &mut here);
     for (program, option) in CLIENTS.iter() {
-        for rest in program.captures_iter(line).filter_map(|c| c.get(1)) {
+        for rest in program.all_in(line).filter_map(|c| c.get(1)) {
             here.extend(
                 option
-                    .captures_iter(rest.as_str())
+                    .all_in(rest.as_str())
                     .filter_map(|c| c.get(1))
                     .map(|m| rest.start() + m.start()..rest.start() + m.end()),
             );
         }
     }
-    for pattern in SQL.iter().chain(OPTIONS.iter()).chain(
-        [
-            &SCHEMES,
-            &IN_ADDRESS,
-            &PAIRS,
-            &HASHES,
-            &IN_QUERY,
-            &TOLD_CACHE,
-            &DRIVER,
-            &SIGNED,
-            &INLINE_KEY,
-            &BARE_TOKEN,
-            &BARE_ACCOUNT,
-        ]
-        .into_iter()
-        .chain([&KEY_IN_URL, &ENCODED, &SET_COOKIE, &TOLD_OTHER, &TOLD_IN_LOG])
-        .filter_map(|p| p.as_ref()),
-    ) {
-        here.extend(
-            pattern.captures_iter(line).filter_map(|c| c.iter().skip(1).flatten().next()).map(|m| m.range()),
-        );
+    for form in SQL.iter().chain(OPTIONS.iter()).chain(ALONE.iter().copied()) {
+        here.extend(form.all_in(line).filter_map(|c| c.iter().skip(1).flatten().next()).map(|m| m.range()));
     }
-    for row in INSERTED.as_ref().into_iter().flat_map(|p| p.captures_iter(line)) {
+    for row in INSERTED.all_in(line) {
         let columns = row.name("columns").map_or("", |m| m.as_str());
         if columns.split(',').any(|c| strength(c.trim().trim_matches(['"', '`', '[', ']'])) != Strength::No) {
             here.extend(row.name("values").map(|m| m.start() + 1..m.end()));
         }
     }
-    if let Some(url) = IN_URL.as_ref() {
-        // A number and a path behind it are a port, whatever comes later.
-        let port = |t: &str| t.split_once('/').is_some_and(|(n, _)| n.bytes().all(|b| b.is_ascii_digit()));
-        here.extend(
-            url.captures_iter(line).filter_map(|c| c.get(1)).filter(|m| !port(m.as_str())).map(|m| m.range()),
-        );
-    }
+    // A number and a path behind it are a port, whatever comes later.
+    let port = |t: &str| t.split_once('/').is_some_and(|(n, _)| n.bytes().all(|b| b.is_ascii_digit()));
+    let in_url = IN_URL.all_in(line).filter_map(|c| c.get(1));
+    here.extend(in_url.filter(|m| !port(m.as_str())).map(|m| m.range()));
     if sort == Text::Settings {
         of_setting(line, &mut here);
     }
     if sort == Text::Prose {
-        for pattern in [&QUERY, &BESIDE_IN_LOG].into_iter().filter_map(|p| p.as_ref()) {
-            here.extend(pattern.captures_iter(line).filter_map(|c| c.get(1)).map(|m| m.range()));
+        for form in [&QUERY, &BESIDE_IN_LOG] {
+            here.extend(form.all_in(line).filter_map(|c| c.get(1)).map(|m| m.range()));
         }
     }
     here
@@ -270,24 +268,17 @@ fn of_line(line: &str, sort: Text) -> Vec<Range<usize>> {
 
 /// Whether a statement compares what a request asks for.
 pub(crate) fn asks_for_address(statement: &str) -> bool {
-    ADDRESS_ASKED.as_ref().is_some_and(|p| p.is_match(statement))
+    ADDRESS_ASKED.is_in(statement)
 }
 
 /// The secrets in what the address of a request is compared with.
 pub(crate) fn in_comparison(text: &str) -> impl Iterator<Item = Range<usize>> {
-    IN_COMPARISON
-        .as_ref()
-        .into_iter()
-        .flat_map(move |p| p.captures_iter(text))
-        .filter_map(|c| c.get(1))
-        .map(|m| m.range())
+    IN_COMPARISON.all_in(text).filter_map(|c| c.get(1)).map(|m| m.range())
 }
 
 /// What only lines of settings and their comments tell.
 fn of_setting(line: &str, here: &mut Vec<Range<usize>>) {
-    for compared in
-        COMPARED.as_ref().filter(|_| line.contains('(')).into_iter().flat_map(|p| p.captures_iter(line))
-    {
+    for compared in COMPARED.all_in(line) {
         let name = compared.name("name").map_or("", |m| m.as_str());
         let short = ["key", "sig", "signature", "sid", "code", "hash", "ticket", "session", "pin"]
             .contains(&name.to_ascii_lowercase().as_str());
@@ -298,16 +289,9 @@ fn of_setting(line: &str, here: &mut Vec<Range<usize>>) {
     if asks_for_address(line) {
         here.extend(in_comparison(line));
     }
-    let told = TOLD.as_ref().into_iter().flat_map(|p| p.captures_iter(line)).filter_map(|c| c.get(1));
+    let told = TOLD.all_in(line).filter_map(|c| c.get(1));
     here.extend(told.filter(|m| plausible(line, m.range()).is_some()).map(|m| m.range()));
-    here.extend(
-        SHUTDOWN
-            .as_ref()
-            .into_iter()
-            .flat_map(|p| p.captures_iter(line))
-            .filter_map(|c| c.get(1))
-            .map(|m| m.range()),
-    );
+    here.extend(SHUTDOWN.all_in(line).filter_map(|c| c.get(1)).map(|m| m.range()));
 }
 
 /// In order, and those that meet put together.

@@ -5,6 +5,7 @@ use crate::config::rows::{Int, Size, Type};
 use crate::config::{About, ConfigFinding, DependsOn, Severity, Speaks, WantedListen};
 use crate::host::{Look, Protocol};
 use crate::net::Listen;
+use std::collections::hash_map::Entry;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 pub(super) static RULE: Rule = Rule {
@@ -297,8 +298,18 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
             let port = own.key.1;
             r.out.model.site_names.push((name.clone(), port));
             let Some(place) = &site.opened else { continue };
-            if let Some(first) = r.facts.listens.names.insert((own.key.clone(), name.clone()), place.clone())
-            {
+            let names = match r.facts.listens.names.get_mut(&own.key) {
+                Some(names) => names,
+                None => r.facts.listens.names.entry(own.key.clone()).or_default(),
+            };
+            let before = match names.entry(name.clone()) {
+                Entry::Occupied(before) => Some(before.get().clone()),
+                Entry::Vacant(free) => {
+                    free.insert(place.clone());
+                    None
+                }
+            };
+            if let Some(first) = before {
                 let message = format!(
                     "name \"{name}\" on port {port} belongs to an earlier server already ({first}); this one \
                         is ignored"
@@ -320,17 +331,10 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
 fn odd_names(r: &mut Reader) {
     for (name, place) in std::mem::take(&mut r.facts.odd_names) {
         let lower = name.to_ascii_lowercase();
-        let names = &r.facts.listens.names;
-        let several = |key: &Key| {
-            names
-                .iter()
-                .filter(|((k, _), _)| k == key)
-                .map(|(_, place)| place)
-                .collect::<std::collections::HashSet<_>>()
-                .len()
-                > 1
+        let several = |names: &std::collections::HashMap<String, crate::config::Place>| {
+            names.values().collect::<std::collections::HashSet<_>>().len() > 1
         };
-        let shared = names.keys().filter(|(_, n)| *n == lower).any(|(key, _)| several(key));
+        let shared = r.facts.listens.names.values().any(|names| names.contains_key(&lower) && several(names));
         if shared {
             let message = format!(
                 "\"{name}\" is not a server name or wildcard: a * stands only at an end, beside a dot"

@@ -244,7 +244,8 @@ pub(super) struct Own {
 pub(super) struct Listeners {
     pub(super) defaults: HashMap<Key, Place>,
     pub(super) options: HashMap<Key, Place>,
-    pub(super) names: HashMap<(Key, String), Place>,
+    /// Names of servers by their listener, each with the first server that has it.
+    pub(super) names: HashMap<Key, HashMap<String, Place>>,
     pub(super) keys: Vec<(Key, usize)>,
 }
 

@@ -5,7 +5,7 @@ use super::super::state::{BufferSize, Directive, Reader, Rule};
 use super::common::push;
 use crate::code::Code;
 use crate::config::rows::Size;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 pub(super) static RULE: Rule = Rule {
     names: &[
@@ -46,9 +46,17 @@ fn note(r: &mut Reader, d: &Directive, name: &'static str) {
     r.facts.buffers.push(BufferSize { block, passer, what, bytes, count });
 }
 
-/// What one kind of buffers comes to in a block.
-fn fault(all: &HashMap<(u32, &str), (i64, i64)>, chain: &[u32], passer: &str) -> Option<String> {
-    let of = |what: &str| chain.iter().find_map(|block| all.get(&(*block, what)).copied());
+/// What is noted of one kind of buffers in one block: bytes and number of each, in the order of `SETTINGS`.
+type Noted = [Option<(i64, i64)>; 4];
+const SETTINGS: [&str; 4] = ["buffer_size", "buffers", "busy_buffers_size", "temp_file_write_size"];
+
+/// What one kind of buffers comes to in a block, which is the first of those that it inherits from.
+fn fault<'n>(chain: impl Iterator<Item = &'n Noted>, passer: &str) -> Option<String> {
+    let mut found = Noted::default();
+    for noted in chain {
+        found.iter_mut().zip(noted).for_each(|(have, here)| *have = have.or(*here));
+    }
+    let of = |what: &str| SETTINGS.iter().position(|s| *s == what).and_then(|at| found[at]);
     let single = of("buffer_size").map_or(PAGE, |(bytes, _)| bytes);
     let (each, count) = of("buffers").unwrap_or((PAGE, 8));
     let largest = single.max(each);
@@ -81,19 +89,34 @@ pub(in super::super) fn finish(r: &mut Reader) {
     if noted.is_empty() {
         return;
     }
-    let parents: HashMap<u32, u32> = r.facts.inner.iter().copied().collect();
+    // The block around each inner one, by its number; 0 for one that is none.
+    let most = r.facts.inner.iter().map(|(block, _)| *block as usize).max().unwrap_or(0);
+    let mut around = vec![0; most + 1];
+    r.facts.inner.iter().for_each(|(block, outer)| around[*block as usize] = *outer);
+    let outer = |block: u32| around.get(block as usize).copied().filter(|outer| *outer != 0);
     let passers: Vec<&str> = ["proxy", "fastcgi", "scgi", "uwsgi"]
         .into_iter()
         .filter(|p| noted.iter().any(|b| b.passer == *p))
         .collect();
     for passer in passers {
-        let own = noted.iter().filter(|b| b.passer == passer);
-        let all: HashMap<(u32, &str), (i64, i64)> =
-            own.map(|b| ((b.block, b.what), (b.bytes, b.count))).collect();
+        let mut all: HashMap<u32, Noted> = HashMap::new();
+        for own in noted.iter().filter(|b| b.passer == passer) {
+            if let Some(at) = SETTINGS.iter().position(|s| *s == own.what) {
+                all.entry(own.block).or_default()[at] = Some((own.bytes, own.count));
+            }
+        }
         let mut told = BTreeSet::new();
-        for (block, _) in &r.facts.inner {
-            let chain: Vec<u32> = std::iter::successors(Some(*block), |b| parents.get(b).copied()).collect();
-            if let Some(message) = fault(&all, &chain, passer) {
+        // A block without settings of its own comes to what the block around it does; of those that stand in
+        // the same one, which is no inner block itself, one tells.
+        let mut plain = BTreeMap::new();
+        for (block, of) in r.facts.inner.iter().filter(|(b, of)| outer(*of).is_none() && !all.contains_key(b))
+        {
+            plain.entry(*of).or_insert(*block);
+        }
+        let own = all.keys().copied().filter(|block| outer(*block).is_some());
+        for block in own.chain(plain.into_values()) {
+            let chain = std::iter::successors(Some(block), |b| outer(*b));
+            if let Some(message) = fault(chain.filter_map(|b| all.get(&b)), passer) {
                 told.insert(message);
             }
         }
