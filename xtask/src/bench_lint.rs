@@ -1,5 +1,5 @@
-//! `cargo xtask bench-lint [SITES]`: `lint` of many sites against the daemon's own check of the same files, as
-//! ratios, and how it grows. The files are made by rule; a daemon that is not installed is left out.
+//! `cargo xtask bench-lint [SITES]`: `lint` of many sites against the daemon's own check of the same files,
+//! as ratios, and how it grows. The files are made by rule; a daemon that is not installed is left out.
 use crate::bench::{in_turns, release, say};
 use std::fs;
 use std::path::Path;

@@ -19,11 +19,11 @@ pub const LINKS: usize = 40;
 pub const EXPANSIONS: usize = 1_000_000;
 /// The most that defines, macros and variables of one configuration make, in bytes.
 pub const EXPANDED: usize = 128 << 20;
-/// Longest value of a variable of scripts and environment files, in bytes: longer ones no program can be given
-/// (`execve(2)`: `MAX_ARG_STRLEN`).
+/// Longest value of a variable of scripts and environment files, in bytes: longer ones no program can be
+/// given (`execve(2)`: `MAX_ARG_STRLEN`).
 pub const VALUE: usize = 128 << 10;
-/// The most that the variables of scripts and environment files hold in all, in bytes: more of them no program
-/// can be given (`execve(2)`).
+/// The most that the variables of scripts and environment files hold in all, in bytes: more of them no
+/// program can be given (`execve(2)`).
 pub const ENVIRONMENT: usize = 6 << 20;
 /// Elements and texts of one file of XML.
 pub const NODES: u32 = 4_000_000;

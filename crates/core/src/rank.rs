@@ -88,8 +88,8 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     let after = |c: &Cause| copy && c.code == Code::WrongOwner;
     causes
         .sort_by_key(|c| (late(c, explained), c.certainty, if after(c) { stage::BIND + 1 } else { c.stage }));
-    // The manager's giving up is not a cause of its own beside what made it give up: it is evidence of that. A
-    // start clears the record of it.
+    // The manager's giving up is not a cause of its own beside what made it give up: it is evidence of that.
+    // A start clears the record of it.
     if explained
         && let Some(at) = causes.iter().position(|c| c.code == Code::ManagerGaveUp).filter(|at| *at > 0)
     {

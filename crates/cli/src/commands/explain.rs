@@ -55,7 +55,15 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         page.heading(heading);
         page.text(text);
     }
-    let report = json!({"schema": "jolly-sentinel/explain/1", "code": p.name, "cause": p.is_cause, "title": p.title, "meaning": p.meaning, "recognised": p.recognised, "remedy": p.remedy});
+    let report = json!({
+        "schema": "jolly-sentinel/explain/1",
+        "code": p.name,
+        "cause": p.is_cause,
+        "title": p.title,
+        "meaning": p.meaning,
+        "recognised": p.recognised,
+        "remedy": p.remedy,
+    });
     context.emit_general(&page, &report)?;
     Ok(Status::Well)
 }

@@ -132,8 +132,11 @@ fn show(page: &mut Page, finding: &LintFinding, mut source: impl FnMut(&str) -> 
 /// SARIF 2.1.0 (an OASIS standard).
 pub(crate) fn sarif(report: &LintReport) -> serde_json::Value {
     let codes: std::collections::BTreeSet<_> = report.findings.iter().map(|f| f.code).collect();
-    let rules: Vec<_> =
-        codes.iter().map(|c| json!({"id": c.name(), "shortDescription": {"text": c.facts().title}, "help": {"text": c.facts().remedy}})).collect();
+    let rule = |code: &jolly_core::code::Code| {
+        let (title, remedy) = (code.facts().title, code.facts().remedy);
+        json!({"id": code.name(), "shortDescription": {"text": title}, "help": {"text": remedy}})
+    };
+    let rules: Vec<_> = codes.iter().map(rule).collect();
     let results: Vec<_> = report
         .findings
         .iter()
@@ -164,6 +167,11 @@ pub(crate) fn sarif(report: &LintReport) -> serde_json::Value {
     json!({
         "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/os/schemas/sarif-schema-2.1.0.json",
         "version": "2.1.0",
-        "runs": [{"tool": {"driver": {"name": "jolly-sentinel", "version": env!("CARGO_PKG_VERSION"), "rules": rules}}, "results": results}]
+        "runs": [{
+            "tool": {
+                "driver": {"name": "jolly-sentinel", "version": env!("CARGO_PKG_VERSION"), "rules": rules}
+            },
+            "results": results,
+        }]
     })
 }

@@ -410,9 +410,9 @@ impl Case<'_> {
         self.places(snapshot).iter().chain(&configured).any(known) || program.into_iter().any(|p| p == file)
     }
 
-    /// Whether a configuration file, one that only root can write unless `anybody` may, spells out a path, in a
-    /// line that is no comment. It names a path also where the reader of its kind does not know what the directive means: enough to
-    /// believe a line of the log about it, and not enough to change the path.
+    /// Whether a configuration file, one that only root can write unless `anybody` may, spells out a path, in
+    /// a line that is no comment. It names a path also where the reader of its kind does not know what the
+    /// directive means: enough to believe a line of the log about it, and not enough to change the path.
     pub fn spells(&self, snapshot: &Snapshot, file: &str, anybody: bool) -> bool {
         // A short path is part of many words.
         if !file.starts_with('/') || file.len() < 4 {

@@ -1,5 +1,5 @@
-//! Configuration that is a list of settings: entries of `name value`, and the book in which reading one gathers
-//! them with its findings. What is particular to a kind stands in its folder.
+//! Configuration that is a list of settings: entries of `name value`, and the book in which reading one
+//! gathers them with its findings. What is particular to a kind stands in its folder.
 use super::About;
 use super::layers::{Assignment, Layer, Value};
 use super::lines::Text;

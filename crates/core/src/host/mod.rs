@@ -180,7 +180,8 @@ pub trait Host: Sync {
     fn parts(&self) -> Parts;
 }
 
-/// Bytes of a log or of the kernel as text. They nearly always are: that is found out quicker than it is mended.
+/// Bytes of a log or of the kernel as text. They nearly always are: that is found out quicker than it is
+/// mended.
 pub fn text(bytes: &[u8]) -> std::borrow::Cow<'_, str> {
     std::str::from_utf8(bytes).map_or_else(|_| String::from_utf8_lossy(bytes), std::borrow::Cow::Borrowed)
 }

@@ -183,8 +183,8 @@ fn frequency(words: &[&str], sample: &[u8]) -> HashMap<[u8; PART], u32> {
     found
 }
 
-/// The parts of some words that are rarest in a sample; what is as rare there by what is common in logs. `None`
-/// where some words are too short to have one.
+/// The parts of some words that are rarest in a sample; what is as rare there by what is common in logs.
+/// `None` where some words are too short to have one.
 fn parts(words: &[&str], sample: &[u8]) -> Option<Vec<Part>> {
     let frequency = frequency(words, sample);
     let mut parts: Vec<Part> = Vec::new();

@@ -21,7 +21,8 @@ pub fn zone_named(snapshot: &Snapshot, name: &str) -> Option<TimeZone> {
 fn zone_file(snapshot: &Snapshot, path: &str, name: &str) -> Option<TimeZone> {
     let bytes = snapshot.read(path).seen()?;
     let zone = TimeZone::tzif(name, &bytes).ok()?;
-    // Most servers keep universal time, under one of its names: as what it is it is known at once for each line.
+    // Most servers keep universal time, under one of its names: as what it is it is known at once for each
+    // line.
     let start = Timestamp::UNIX_EPOCH;
     let steady = zone.following(start).next().is_none() && zone.preceding(start).next().is_none();
     let info = zone.to_offset_info(start);

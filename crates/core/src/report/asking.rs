@@ -1,5 +1,5 @@
-//! Servers asked over their own protocols, and what their answers say: an answer is a proof, a connection that
-//! the kernel accepts is none.
+//! Servers asked over their own protocols, and what their answers say: an answer is a proof, a connection
+//! that the kernel accepts is none.
 use super::verify::{CheckEntry, CheckOutcome, check};
 use crate::case::{Case, Wanted};
 use crate::config::Speaks;

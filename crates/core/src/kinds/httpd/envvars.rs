@@ -72,8 +72,8 @@ fn set(name: &str, value: &str, environment: &mut BTreeMap<String, String>, left
     }
 }
 
-/// Quotes removed, `$X`, `${X}`, `${X:-y}` and `${X##y}` put in; a comment behind the value ends it. `None` where
-/// it becomes longer than a program can be given.
+/// Quotes removed, `$X`, `${X}`, `${X:-y}` and `${X##y}` put in; a comment behind the value ends it. `None`
+/// where it becomes longer than a program can be given.
 fn expand(value: &str, environment: &BTreeMap<String, String>) -> Option<String> {
     let mut out = String::new();
     let (mut quote, mut rest) = (None, value);

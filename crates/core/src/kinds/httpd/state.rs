@@ -262,8 +262,8 @@ impl Reader<'_, '_> {
         self.out.add(ConfigFinding { place, ..ConfigFinding::error(code, message) })
     }
 
-    /// `${NAME}` of defines and the environment put in; what is unknown stays as it is, and so does what would
-    /// make more than the bound.
+    /// `${NAME}` of defines and the environment put in; what is unknown stays as it is, and so does what
+    /// would make more than the bound.
     pub(super) fn resolve<'t>(&self, text: &'t str) -> Cow<'t, str> {
         if memchr::memchr(b'$', text.as_bytes()).is_none() || !text.contains("${") {
             return Cow::Borrowed(text);

@@ -166,8 +166,9 @@ fn connector(book: &mut Book, text: &Text, places: &Places, node: Node) {
     }
 }
 
-/// What of a file would cost the parser more than its length tells: it compares each attribute with all of its
-/// element, gives each element the namespaces of those around it, and reads an entity each time it is named.
+/// What of a file would cost the parser more than its length tells: it compares each attribute with all of
+/// its element, gives each element the namespaces of those around it, and reads an entity each time it is
+/// named.
 fn costly(text: &str) -> Option<String> {
     let bytes = text.as_bytes();
     if memchr::memmem::find_iter(bytes, "xmlns").nth(bounds::NAMESPACES).is_some() {

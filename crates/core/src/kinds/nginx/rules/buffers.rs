@@ -69,14 +69,14 @@ fn fault<'n>(chain: impl Iterator<Item = &'n Noted>, passer: &str) -> Option<Str
     for (name, bytes) in [("busy_buffers_size", busy), ("temp_file_write_size", written)] {
         if bytes < largest {
             return Some(format!(
-                "{passer}_{name} is {bytes} bytes, expected at least {largest}: the largest of {passer}_buffer_size \
-                    and of one of {passer}_buffers"
+                "{passer}_{name} is {bytes} bytes, expected at least {largest}: the largest of \
+                    {passer}_buffer_size and of one of {passer}_buffers"
             ));
         }
         if name == "busy_buffers_size" && busy > most {
             return Some(format!(
-                "{passer}_busy_buffers_size is {busy} bytes (without a line of its own, twice the largest buffer), \
-                    expected at most {most}: all {passer}_buffers but one"
+                "{passer}_busy_buffers_size is {busy} bytes (without a line of its own, twice the largest \
+                    buffer), expected at most {most}: all {passer}_buffers but one"
             ));
         }
     }
