@@ -72,6 +72,12 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             let _ = jolly_core::service::named(&fresh, &context.services, &service.name);
             let _ = report::diagnose(&fresh, std::slice::from_ref(service), true);
         }
+        // What was read on the way of services that were not asked for is masked as its kind reads it, too.
+        for service in &services {
+            for file in &service.configuration(&snapshot).model.files {
+                configuration.entry(file.clone()).or_insert(service.kind);
+            }
+        }
         let _ = report::survey(&snapshot, &services);
         let _ = report::ports(
             &Snapshot::new(host),
