@@ -35,7 +35,9 @@ fn main() -> ExitCode {
     match cli::run(&cli) {
         Ok(status) => status.into(),
         Err(error) => {
-            let mut text = format!("{}: {}\n", help::called(), render::clean(&error.message));
+            // What the caller typed may hold a secret, too: an address with an account.
+            let message = jolly_core::secrets::mask_addresses(&error.message);
+            let mut text = format!("{}: {}\n", help::called(), render::clean(&message));
             if let Some(hint) = &error.hint {
                 text.push_str(&format!("  {}\n", render::clean(hint)));
             }

@@ -522,3 +522,74 @@ fn a_script_that_the_account_can_write_makes_its_service_no_other_daemon() {
     tree.run(&["fix", "app", "--apply"]);
     assert_eq!(seen(&tree.path().join("var/lib/mysql")), before);
 }
+
+/// Renames what it owns and puts links in its place, over and over, until it is killed.
+const SWAPS: &str = "cd srv/tide && while :; do \
+    mv log log2 && ln -s /root log; rm -f log; mv log2 log; \
+    mv log/error.log log/x && ln -s /root/own log/error.log; rm -f log/error.log; mv log/x log/error.log; \
+    ln -s /etc data && rm -f data; mkdir data && rmdir data; ln log/error.log name && rm -f name; done 2>/dev/null";
+
+/// A process that ends with the test, whatever becomes of that.
+struct Killed(std::process::Child);
+
+impl Drop for Killed {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+#[test]
+fn while_an_account_swaps_what_it_owns_nothing_else_changes() {
+    use std::os::unix::process::CommandExt;
+    if !root() {
+        return;
+    }
+    for missing in [true, false] {
+        let tree = edge();
+        let log = if missing { "/srv/tide/data/new/error.log" } else { "/srv/tide/log/error.log" };
+        let text = tree.read("etc/nginx/nginx.conf").replace("/var/log/nginx/error.log", log);
+        tree.write("etc/nginx/nginx.conf", &text);
+        tree.write("root/own", "root's");
+        tree.mode("root/own", 0o600);
+        tree.write("srv/tide/log/error.log", "x");
+        tree.mode("srv/tide/log/error.log", 0o600);
+        for own in ["srv/tide", "srv/tide/log"] {
+            chown(tree.path().join(own), Some(TIDE), Some(TIDE)).unwrap();
+        }
+        tree.mode("", 0o711);
+        let state = |place: &str| (place.to_owned(), seen(&tree.path().join(place)));
+        let all = || ["etc/shadow", "root/own", "root", "etc", "srv", "var", "run"].map(state);
+        let before = all();
+        let swaps = Killed(
+            std::process::Command::new("/bin/sh")
+                .args(["-c", SWAPS])
+                .current_dir(tree.path())
+                .uid(TIDE)
+                .gid(TIDE)
+                .spawn()
+                .unwrap(),
+        );
+        let unchanged = |what: &Answer| {
+            let now = all().map(|(place, (uid, gid, mode, _))| (place, uid, gid, mode));
+            let then = before.clone().map(|(place, (uid, gid, mode, _))| (place, uid, gid, mode));
+            assert!(matches!(what.status, 0 | 1 | 4), "{}{}", what.out, what.err);
+            assert_eq!(now, then, "{}{}", what.out, what.err);
+        };
+        let mut undone = 0;
+        for _ in 0..25 {
+            let fix = tree.run(&["fix", "edge", "--apply", "--format", "json"]);
+            unchanged(&fix);
+            if fix.status != 4
+                && let Some(id) = fix.json()["undo_id"].as_str()
+            {
+                unchanged(&tree.run(&["undo", id]));
+                undone += 1;
+            }
+        }
+        assert!(undone > 0, "no fix went through");
+        drop(swaps);
+        let links = fs::read_dir(tree.path().join("root")).unwrap().count();
+        assert_eq!((links, tree.read("root/own").as_str()), (1, "root's"));
+    }
+}

@@ -41,6 +41,12 @@ pub fn mask_text(text: &str) -> String {
     }
 }
 
+/// Masks what lets an account in, in the addresses of a text and nowhere else: for words that the caller
+/// typed.
+pub fn mask_addresses(text: &str) -> String {
+    masked(text, &apart(net::in_addresses(text).filter(|span| !span.is_empty()).collect()))
+}
+
 /// Masks secrets in lines of settings: diffs, quoted source lines, statements.
 pub fn mask_settings(text: &str) -> String {
     match spans(text, Text::Settings) {

@@ -251,10 +251,7 @@ fn of_line(line: &str, sort: Text) -> Vec<Range<usize>> {
             here.extend(row.name("values").map(|m| m.start() + 1..m.end()));
         }
     }
-    // A number and a path behind it are a port, whatever comes later.
-    let port = |t: &str| t.split_once('/').is_some_and(|(n, _)| n.bytes().all(|b| b.is_ascii_digit()));
-    let in_url = IN_URL.all_in(line).filter_map(|c| c.get(1));
-    here.extend(in_url.filter(|m| !port(m.as_str())).map(|m| m.range()));
+    here.extend(in_addresses(line));
     if sort == Text::Settings {
         of_setting(line, &mut here);
     }
@@ -264,6 +261,13 @@ fn of_line(line: &str, sort: Text) -> Vec<Range<usize>> {
         }
     }
     here
+}
+
+/// The secrets that stand between account and host in addresses.
+pub(crate) fn in_addresses(text: &str) -> impl Iterator<Item = Range<usize>> {
+    // A number and a path behind it are a port, whatever comes later.
+    let port = |t: &str| t.split_once('/').is_some_and(|(n, _)| n.bytes().all(|b| b.is_ascii_digit()));
+    IN_URL.all_in(text).filter_map(|c| c.get(1)).filter(move |m| !port(m.as_str())).map(|m| m.range())
 }
 
 /// Whether a statement compares what a request asks for.
