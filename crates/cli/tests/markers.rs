@@ -40,6 +40,7 @@ impl Planter {
 }
 
 const NGINX: &str = "user www-data; # db password {}
+# key: {}
 env DB_PASSWORD={};
 events { }
 http {
@@ -154,6 +155,7 @@ RewriteCond %{QUERY_STRING} token=(?!{})
 RewriteRule ^/x - [E=API_TOKEN:{},F]
 <Location /m>
 Require expr \"%{HTTP:X-Api-Key} == '{}'\"
+Require expr %{HTTP:X-Token} == '{}'
 SetEnvIfExpr \"%{HTTP:X-Auth-Token} == '{}'\" known=1
 AuthBasicFake desk {}
 </Location>
@@ -344,7 +346,8 @@ frontend edge
     acl s hdr_sub(cookie) -m sub sid={}
     server s1 127.0.0.1:8089 check
     http-check send meth GET uri / hdr Authorization \"Basic {}\"
-    option httpchk GET /?token={}
+    option httpchk GET /?token={} HTTP/1.1\\r\\nAuthorization:\\ Basic\\ {}
+    acl door hdr(X-Auth) -i {}
     tcp-check send \"AUTH {}\\r\\n\"
     tcp-check send AUTH\\ desk\\ {}\\r\\n
     acl told url_param(token) -m str {}

@@ -200,7 +200,7 @@ pub(super) static BESIDE_IN_LOG: Form = Form::new(
 );
 pub(super) static SCHEMES: Form = Form::new(
     &[&["basic", "bearer", "digest", "negotiate"]],
-    r"(?i)\b(?:basic|bearer|digest|negotiate)\s+([A-Za-z0-9._~+/=-]{6,})",
+    r"(?i)\b(?:basic|bearer|digest|negotiate)\\?\s+([A-Za-z0-9._~+/=-]{6,})",
 );
 pub(super) static QUERY: Form = Form::new(&[&["?"], &["="]], r#"[\w/.%~+-]\?([^\s"'<>?]*=[^\s"'<>]*)"#);
 /// Accounts with their credentials: `stats auth NAME:PASSWORD` (haproxy), `ProxyPass … auth NAME:PASSWORD`.
@@ -256,9 +256,9 @@ pub(super) static INLINE_KEY: Form =
 /// What a parameter of a request, or a cookie, is compared with (configuration of haproxy): flags stand
 /// between.
 pub(super) static COMPARED: Form = Form::new(
-    &[&["url_param", "urlp", "body_param", "cook"], &["("]],
+    &[&["url_param", "urlp", "body_param", "cook", "hdr"], &["("]],
     concat!(
-        r#"\b(?:(?P<parameter>url_param|urlp|body_param|urlp_val)"#,
+        r#"\b(?:(?P<parameter>url_param|urlp|body_param|urlp_val|(?:[a-z]+\.)?f?s?hdr(?:_[a-z]+)?)"#,
         r#"|(?:[a-z]+\.)?s?cook(?:_val|ie)?)\((?P<name>[^),]+)"#,
         r#"[^)]*\)(?:,[\w().,]+)?(?:\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found"#,
         r#"|bin|int|ip)\b)?)*\s+(?P<value>[^\s{}|-][^{}]*)"#,
@@ -310,6 +310,11 @@ pub(super) static TOLD: Form = Form::new(
         r#"(?i)\b(?:password|passwd|passphrase|secret|token|(?:api|access)[ -]key)\s+(?:is"#,
         r#"|was|now|for \S+ is)\s*:?\s+["']?([^\s"',;]+)"#,
     ),
+);
+/// A note in a comment beside a name that is too short to stand for a secret elsewhere.
+pub(super) static NOTED: Form = Form::new(
+    &[&["#", ";", "//", "<!--"], &["key", "pw", "pin"]],
+    r#"(?i)^\s*(?:#|;|//|<!--)[^\n]*?\b(?:key|pw|pin)\s*[:=]\s*["']?([^\s"',;]*[0-9][^\s"',;]{3,})"#,
 );
 /// The word that ends a server by its shutdown port.
 pub(super) static SHUTDOWN: Form =
@@ -398,6 +403,7 @@ mod tests {
             &DRIVER,
             &SIGNED,
             &TOLD,
+            &NOTED,
             &SHUTDOWN,
         ];
         let clients = CLIENTS.iter().map(|(program, _)| program);

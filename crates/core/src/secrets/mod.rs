@@ -193,6 +193,16 @@ pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
             }
             continue;
         }
+        // The same with what compares between them: `%{HTTP:X-Token} == VALUE`.
+        let compared = at.checked_sub(2).and_then(|b| words.get(b)).map_or("", |(w, _)| *w);
+        if is_comparison(before)
+            && let Some(header) = compared.strip_prefix("%{HTTP:").and_then(|h| h.strip_suffix('}'))
+            && (is_secret(header) || strength(header) != Strength::No)
+            && !word.is_empty()
+        {
+            found.secret.push(span.clone());
+            continue;
+        }
         // A key that stands in the configuration itself.
         if at > 0
             && words[0].0.ends_with("certificate_key")
@@ -225,6 +235,11 @@ pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
             }
         }
     }
+}
+
+/// Whether a word compares what stands before it with what stands behind (expressions of httpd).
+fn is_comparison(word: &str) -> bool {
+    matches!(word, "=" | "==" | "!=" | "=~" | "!~" | "<" | "<=" | ">" | ">=" | "in") || word.starts_with('-')
 }
 
 /// Lines of `name value`, whatever their grammar: the value of every name that a kind does not know is

@@ -3,8 +3,8 @@
 //! options of well-known clients.
 use super::forms::{
     ADDRESS_ASKED, BARE_ACCOUNT, BARE_TOKEN, BESIDE_IN_LOG, CLIENTS, COMPARED, DRIVER, ENCODED, Form, HASHES,
-    IN_ADDRESS, IN_COMPARISON, IN_QUERY, IN_URL, INLINE_KEY, INSERTED, KEY_IN_URL, NAMED, OPTIONS, PAIRS,
-    QUERY, SCHEMES, SET_COOKIE, SHUTDOWN, SIGNED, SQL, TOLD, TOLD_CACHE, TOLD_IN_LOG, TOLD_OTHER,
+    IN_ADDRESS, IN_COMPARISON, IN_QUERY, IN_URL, INLINE_KEY, INSERTED, KEY_IN_URL, NAMED, NOTED, OPTIONS,
+    PAIRS, QUERY, SCHEMES, SET_COOKIE, SHUTDOWN, SIGNED, SQL, TOLD, TOLD_CACHE, TOLD_IN_LOG, TOLD_OTHER,
 };
 use super::names::{Strength, is_header, strength};
 use crate::bounds::step;
@@ -295,7 +295,9 @@ fn of_setting(line: &str, here: &mut Vec<Range<usize>>) {
     }
     let told = TOLD.all_in(line).filter_map(|c| c.get(1));
     here.extend(told.filter(|m| plausible(line, m.range()).is_some()).map(|m| m.range()));
-    here.extend(SHUTDOWN.all_in(line).filter_map(|c| c.get(1)).map(|m| m.range()));
+    for form in [&NOTED, &SHUTDOWN] {
+        here.extend(form.all_in(line).filter_map(|c| c.get(1)).map(|m| m.range()));
+    }
 }
 
 /// In order, and those that meet put together.
@@ -331,6 +333,9 @@ fn pairs(line: &str, sort: Text, found: &mut Vec<Range<usize>>) {
         while at < bytes.len() && is_name(bytes[at]) {
             at += 1;
         }
+        // The letter of an escape is no part of the name: `\r\nAuthorization:`.
+        let escaped = start > 0 && bytes[start - 1] == b'\\' && matches!(bytes[start], b'n' | b'r' | b't');
+        let start = if escaped && at - start > 1 { start + 1 } else { start };
         let name = &line[start..at];
         let strength = if is_header(name) { Strength::Strong } else { strength(name) };
         let begins = std::mem::replace(&mut first, false);
