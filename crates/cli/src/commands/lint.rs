@@ -1,12 +1,14 @@
-use crate::context::{Context, json};
+use crate::context::{Context, Origin, json};
 use crate::error::CliError;
 use crate::exit::Status;
 use crate::options::Format;
 use crate::pages;
+use crate::pages::lint::Correct;
 use clap::Args;
 use jolly_core::kinds::{self, Instance};
 use jolly_core::report::{self, Verdict};
 use jolly_core::snapshot::Snapshot;
+use std::path::Path;
 
 /// Would the daemon accept this configuration, and if not, which line and what instead?
 ///
@@ -67,7 +69,19 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     if context.global.format == Format::Sarif {
         context.write(&json(&pages::lint::sarif(&report))?)?;
     } else {
-        context.emit(&pages::lint::page(&report, &snapshot, context.global.verbose), &report)?;
+        let mut page = pages::lint::page(&report, &snapshot, context.global.verbose);
+        let live = context.origin != Origin::Bundle;
+        let (program, root) = (context.program(), context.global.root.as_deref().unwrap_or(Path::new("")));
+        let correct = match &arguments.service {
+            Some(service) => Some(Correct::Fix { program: &program, service, apply: live }),
+            None if live => Some(Correct::File { root: &root.to_string_lossy() }),
+            None => None,
+        };
+        if let Some(correct) = correct.filter(|_| report.verdict == Verdict::Rejected) {
+            let correction = report::correction(&snapshot, kind, &read);
+            pages::lint::what_to_do(&mut page, correction.as_ref(), &correct);
+        }
+        context.emit(&page, &report)?;
     }
     Ok(match report.verdict {
         Verdict::Accepted => Status::Well,
@@ -87,7 +101,7 @@ fn all(context: &Context, snapshot: &Snapshot) -> Result<Status, CliError> {
     if context.global.format == Format::Sarif {
         context.write(&json(&pages::lint::sarif_of_all(&overview))?)?;
     } else {
-        let page = pages::lint::overview(&overview, snapshot, context.global.verbose);
+        let page = pages::lint::overview(&overview, snapshot, context.global.verbose, &context.program());
         context.emit(&page, &overview)?;
     }
     let any = |verdict| overview.services.iter().any(|s| s.lint.verdict == verdict);

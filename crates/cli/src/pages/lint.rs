@@ -1,7 +1,7 @@
 //! The page of `lint`, and its SARIF form.
 use crate::render::{Block, Page, Tone};
 use jolly_core::config::Severity;
-use jolly_core::report::{LintFinding, LintOverview, LintReport, Verdict};
+use jolly_core::report::{Correction, LintFinding, LintOverview, LintReport, Verdict};
 use jolly_core::snapshot::Snapshot;
 use serde_json::json;
 use std::collections::HashMap;
@@ -54,8 +54,73 @@ pub(crate) fn page(report: &LintReport, snapshot: &Snapshot, verbose: bool) -> P
     page
 }
 
+/// How a configuration is corrected.
+pub(crate) enum Correct<'a> {
+    /// By a fix of its service; `apply` where that can be carried out from here.
+    Fix { program: &'a str, service: &'a str, apply: bool },
+    /// By hand, in a file that belongs to no service, below a directory.
+    File { root: &'a str },
+}
+
+/// Ends a page with the commands that correct the first error.
+pub(crate) fn what_to_do(page: &mut Page, correction: Option<&Correction>, how: &Correct) {
+    let does = |correction: &Correction| match correction {
+        Correction::Word { old, new, .. } if new.is_empty() => format!("takes {old} out"),
+        Correction::Word { old, new, .. } => format!("writes {new} instead of {old}"),
+        Correction::Comment { directive, .. } => {
+            format!("comments {directive} out: what it says is off then")
+        }
+    };
+    let mut commands = Vec::new();
+    match how {
+        Correct::Fix { program, service, apply } => {
+            let service = crate::context::quoted(service);
+            if let Some(correction) = correction.filter(|_| *apply) {
+                let id = match correction {
+                    Correction::Word { .. } => "correct-directive",
+                    Correction::Comment { .. } => "comment-out",
+                };
+                let command = format!("{program} fix {service} --pick {id} --apply");
+                commands.push((command, format!("{}; undo puts it back", does(correction))));
+            }
+            commands.push((
+                format!("{program} fix {service}"),
+                "shows each way to put it right as a diff, and changes nothing".to_owned(),
+            ));
+        }
+        Correct::File { root } => {
+            if let Some((correction, command)) = correction.and_then(|c| Some((c, by_hand(c, root)?))) {
+                commands.push((command, does(correction)));
+            }
+        }
+    }
+    if !commands.is_empty() {
+        page.heading("What to do");
+        page.push(Block::Commands(commands));
+    }
+}
+
+/// The call of `sed` that corrects a file, where it is sure to meet what is meant and nothing else.
+fn by_hand(correction: &Correction, root: &str) -> Option<String> {
+    let plain = |word: &str| word.bytes().all(|b| b.is_ascii_alphanumeric() || b"_-.:".contains(&b));
+    let (script, file) = match correction {
+        Correction::Word { file, line, old, new, first } => {
+            (*first && !old.is_empty() && plain(old) && plain(new)).then_some(())?;
+            (format!("{line}s/{}/{new}/", old.replace('.', "\\.")), file)
+        }
+        Correction::Comment { file, lines: (from, to), sign, .. } if from == to => {
+            (format!("{from}s/^/{sign} /"), file)
+        }
+        Correction::Comment { file, lines: (from, to), sign, .. } => {
+            (format!("{from},{to}s/^/{sign} /"), file)
+        }
+    };
+    let (script, file) = (crate::context::quoted(&script), crate::context::quoted(&format!("{root}{file}")));
+    Some(format!("sed -i {script} {file}"))
+}
+
 /// The page of every known service: how many would be refused, then each.
-pub(crate) fn overview(all: &LintOverview, snapshot: &Snapshot, verbose: bool) -> Page {
+pub(crate) fn overview(all: &LintOverview, snapshot: &Snapshot, verbose: bool, program: &str) -> Page {
     let mut page = Page::new("Configuration of every service");
     let count = |verdict| all.services.iter().filter(|s| s.lint.verdict == verdict).count();
     let (refused, unknown, total) = (count(Verdict::Rejected), count(Verdict::Unknown), all.services.len());
@@ -74,6 +139,16 @@ pub(crate) fn overview(all: &LintOverview, snapshot: &Snapshot, verbose: bool) -
                 other => other,
             });
         }
+    }
+    let refused = all.services.iter().filter(|s| s.lint.verdict == Verdict::Rejected);
+    let fix = |one: &jolly_core::report::LintedService| {
+        let service = crate::context::quoted(&one.service);
+        (format!("{program} fix {service}"), "shows each way to put it right as a diff".to_owned())
+    };
+    let commands: Vec<_> = refused.map(fix).collect();
+    if !commands.is_empty() {
+        page.heading("What to do");
+        page.push(Block::Commands(commands));
     }
     page.not_seen(&all.not_seen);
     page

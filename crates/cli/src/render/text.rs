@@ -246,16 +246,25 @@ impl Writer {
         let digits = lines.iter().map(|(n, _)| n.to_string().len()).max().unwrap_or(1);
         let room = self.width.saturating_sub(digits + 7);
         for (at, (number, text)) in lines.iter().enumerate() {
-            let shown: String = clean(&text.replace('\t', "    ")).chars().take(room).collect();
             let last = at + 1 == lines.len();
+            let before: usize =
+                text.chars().take(mark.0.saturating_sub(1)).map(|c| if c == '\t' { 4 } else { 1 }).sum();
+            // Of a long line the part around the mark is shown.
+            let over = (before + mark.1.min(room / 2) + 8).saturating_sub(room).min(before);
+            let left = if last && mark.0 > 0 && over > 8 { over } else { 0 };
+            let whole = clean(&text.replace('\t', "    ")).into_owned();
+            let part = whole.chars().skip(left);
+            let shown: String = if left > 0 {
+                "...".chars().chain(part.skip(3)).take(room).collect()
+            } else {
+                part.take(room).collect()
+            };
             let gutter = format!("{number:>digits$}  ");
             self.out.push_str("    ");
             self.styled(DIM, &gutter);
             self.out.push_str(&shown);
             self.out.push('\n');
             if last {
-                let before: usize =
-                    text.chars().take(mark.0.saturating_sub(1)).map(|c| if c == '\t' { 4 } else { 1 }).sum();
                 let blank = text
                     .chars()
                     .take_while(|c| c.is_whitespace())
@@ -266,7 +275,7 @@ impl Writer {
                 } else {
                     (blank, columns(&shown).saturating_sub(blank).max(1))
                 };
-                let from = from.min(room);
+                let from = from.saturating_sub(left).min(room);
                 self.out.push_str(&" ".repeat(4 + digits + 2 + from));
                 self.styled(style(Tone::Problem), &"~".repeat(width.min(room.saturating_sub(from)).max(1)));
                 self.out.push('\n');

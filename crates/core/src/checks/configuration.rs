@@ -101,7 +101,8 @@ fn convert(finding: &ConfigFinding) -> Finding {
     }
 }
 
-fn fixes(finding: &ConfigFinding) -> Vec<&'static str> {
+/// The fixes that may put a fault right, the likeliest first.
+pub(crate) fn fixes(finding: &ConfigFinding) -> Vec<&'static str> {
     let mut fixes = Vec::new();
     if finding.edit.is_some() {
         fixes.push("correct-directive");

@@ -2,7 +2,7 @@
 mod accounts;
 mod attempt;
 mod certificates;
-mod configuration;
+pub(crate) mod configuration;
 mod data;
 mod denied;
 mod files;

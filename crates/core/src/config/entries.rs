@@ -155,8 +155,40 @@ impl<'r, 'h> Book<'r, 'h> {
         code: Code,
         message: impl Into<String>,
     ) -> &mut ConfigFinding {
+        let place = self.marked(place, directive, code);
         let directive = (!directive.is_empty()).then(|| directive.to_owned());
         self.out.add(ConfigFinding { place: place.known(), directive, ..ConfigFinding::error(code, message) })
+    }
+
+    /// What a finding marks: the value where that is what is wrong, else the name of the setting.
+    fn marked(&self, place: &Place, directive: &str, code: Code) -> Place {
+        let of_value = matches!(
+            code,
+            Code::ConfigBadValue
+                | Code::ConfigMissingFile
+                | Code::CertificateBad
+                | Code::AccountMissing
+                | Code::AddressNotHere
+                | Code::NameUnresolved
+        );
+        // Of very many findings nobody looks at the marks.
+        let few = self.out.findings.len() < 100;
+        let same = |e: &&Entry| e.name == directive && e.place == *place;
+        let entry = self.entries.iter().rev().filter(|_| of_value && few).find(same);
+        entry.and_then(|e| self.value_place(e)).unwrap_or_else(|| place.clone())
+    }
+
+    /// Where the value of an entry stands, if that is on the line of its name.
+    fn value_place(&self, entry: &Entry) -> Option<Place> {
+        let span = entry.span.as_ref().filter(|span| span.end > span.start)?;
+        let text = self.snapshot.text(&span.file).seen()?;
+        let begin = text.get(..span.start)?.rfind('\n').map_or(0, |at| at + 1);
+        let line = text[..begin].matches('\n').count() + 1;
+        (u32::try_from(line) == Ok(entry.place.line)).then_some(())?;
+        let columns = |part: &str| u32::try_from(part.chars().count()).unwrap_or(0);
+        let column = columns(&text[begin..span.start]) + 1;
+        let end_column = column + columns(text.get(span.start..span.end)?);
+        Some(Place { column, end_column, ..entry.place.clone() })
     }
 
     /// A file that an entry names does not exist.

@@ -1,5 +1,6 @@
 //! `lint`: would the daemon accept this configuration?
 use super::schema;
+use crate::checks::configuration::fixes;
 use crate::code::Code;
 use crate::config::{Configuration, DependsOn, Severity};
 use crate::kinds::{Instance, Kind};
@@ -100,6 +101,61 @@ pub struct LintFinding {
     pub message: String,
     /// The remedy.
     pub help: Option<String>,
+}
+
+/// What corrects a fault by an edit of its file alone.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Correction {
+    /// One word is written anew; an empty one is taken out.
+    Word {
+        /// File.
+        file: String,
+        /// Line, from 1.
+        line: usize,
+        /// What stands there.
+        old: String,
+        /// What belongs there.
+        new: String,
+        /// Whether the word stands for the first time on its line there.
+        first: bool,
+    },
+    /// Lines that hold one directive and nothing else are put behind comment signs.
+    Comment {
+        /// File.
+        file: String,
+        /// The first line and the last one, from 1.
+        lines: (usize, usize),
+        /// The sign.
+        sign: &'static str,
+        /// The directive.
+        directive: String,
+    },
+}
+
+/// What corrects the first error of a configuration; `None` where that takes more than an edit.
+pub fn correction(snapshot: &Snapshot, kind: &dyn Kind, read: &Configuration) -> Option<Correction> {
+    let finding = read.first_error()?;
+    if let Some((span, new)) = &finding.edit {
+        let text = snapshot.text(&span.file).seen()?;
+        let old = text.get(span.start..span.end)?.to_owned();
+        let begin = text[..span.start].rfind('\n').map_or(0, |at| at + 1);
+        let line = text[..begin].matches('\n').count() + 1;
+        let first = text[begin..].find(&old) == Some(span.start - begin);
+        return Some(Correction::Word { file: span.file.to_string(), line, old, new: new.clone(), first });
+    }
+    let place = finding.place.as_ref().filter(|_| fixes(finding).contains(&"comment-out"))?;
+    let sign = kind.profile().comment?;
+    let text = snapshot.text(&place.file).seen()?;
+    let directive = finding.directive.clone()?;
+    let statement = kind.statement(&text, place.line, &directive)?;
+    let begin = text[..statement.start].rfind('\n').map_or(0, |at| at + 1);
+    let end = text[statement.end..].find('\n').map_or(text.len(), |at| statement.end + at);
+    let behind = text[statement.end..end].trim();
+    let alone =
+        text[begin..statement.start].trim().is_empty() && (behind.is_empty() || behind.starts_with(sign));
+    let number = |at: usize| text[..at].matches('\n').count() + 1;
+    let lines = (number(begin), number(end));
+    alone.then(|| Correction::Comment { file: place.file.to_string(), lines, sign, directive })
 }
 
 /// Said of a kind whose configuration nothing here knows.

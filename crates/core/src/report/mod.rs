@@ -22,7 +22,10 @@ pub use diagnosis::{
 };
 pub use fix::{ChangeEntry, FixEntry, FixReport, NextCause, Unavailable, UndoReport};
 pub use follow::{FollowEnd, FollowedLine, Follower};
-pub use lint::{LintFinding, LintOverview, LintReport, LintedService, Verdict, lint_all, lint_configuration};
+pub use lint::{
+    Correction, LintFinding, LintOverview, LintReport, LintedService, Verdict, correction, lint_all,
+    lint_configuration,
+};
 pub use listed::Listed;
 pub use ports::{HolderEntry, PortEntry, PortsReport, PortsRequest, WantedBy, ports};
 pub use settings::{Overridden, SettingEntry, SettingsReport, settings};

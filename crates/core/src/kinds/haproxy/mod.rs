@@ -193,6 +193,7 @@ fn bind(book: &mut Book, text: &Text, line: &Line, entry: &Entry, rest: &[Word])
     let options: Vec<&str> = rest.iter().skip(1).map(|w| w.value.as_str()).collect();
     let tls = options.contains(&"ssl");
     let v6_only = options.contains(&"v6only");
+    let spot = text.place(line, addresses.raw);
     for one in addresses.value.split(',') {
         if let Some(socket) = one.strip_prefix("unix@").or_else(|| one.starts_with('/').then_some(one)) {
             let listen = Listen::unix(socket);
@@ -210,16 +211,16 @@ fn bind(book: &mut Book, text: &Text, line: &Line, entry: &Entry, rest: &[Word])
         let forced_six = one.starts_with("ipv6@");
         let bare = one.trim_start_matches("ipv4@").trim_start_matches("ipv6@");
         let Some((address, ports)) = bare.rsplit_once(':') else {
-            book.find(&entry.place, "bind", Code::ConfigBadValue, format!("{one:?} has no port"));
+            book.find(&spot, "bind", Code::ConfigBadValue, format!("{one:?} has no port"));
             continue;
         };
         let (from, to) = ports.split_once('-').unwrap_or((ports, ports));
         let (Ok(from), Ok(to)) = (from.parse::<u16>(), to.parse::<u16>()) else {
-            book.find(&entry.place, "bind", Code::ConfigBadValue, format!("{ports:?} is not a port"));
+            book.find(&spot, "bind", Code::ConfigBadValue, format!("{ports:?} is not a port"));
             continue;
         };
         if from == 0 || to < from {
-            book.find(&entry.place, "bind", Code::ConfigBadValue, format!("{ports:?} is not a port"));
+            book.find(&spot, "bind", Code::ConfigBadValue, format!("{ports:?} is not a port"));
             continue;
         }
         let address = match address.trim_matches(['[', ']']) {

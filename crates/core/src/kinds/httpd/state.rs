@@ -355,5 +355,11 @@ pub(super) fn report<'r>(
     code: Code,
     message: impl Into<String>,
 ) -> &'r mut ConfigFinding {
-    find(r, d, code, message)
+    let found = find(r, d, code, message);
+    // What a directive names and is not there, or is not what it should be, is its value.
+    let named = matches!(code, Code::ConfigMissingFile | Code::CertificateBad | Code::NameUnresolved);
+    if named && d.values.len() == 1 {
+        found.place = Some(d.item.value_place(0));
+    }
+    found
 }

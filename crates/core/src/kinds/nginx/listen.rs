@@ -55,7 +55,7 @@ fn other_listen(r: &mut Reader, d: &Directive, known: &[&str]) {
     if let Some(wrong) =
         d.arguments().skip(1).find(|w| udp && of_tcp.iter().any(|k| fits(w, k))).map(str::to_owned)
     {
-        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" does not go with \"udp\""));
+        r.find_of(d, &wrong, Code::ConfigBadValue, format!("\"{wrong}\" does not go with \"udp\""));
         return;
     }
     let value = d.argument(0);
@@ -75,21 +75,21 @@ fn other_listen(r: &mut Reader, d: &Directive, known: &[&str]) {
 
 fn other_note(r: &mut Reader, d: &Directive, key: Key, udp: bool, tls: bool, v6_only: bool) {
     let protocol = if udp { Protocol::Udp } else { Protocol::Tcp };
-    let first = r.facts.others.insert((protocol, key.clone()), d.place.clone());
+    let first = r.facts.others.insert((protocol, key.clone()), r.place_at(d, d.argument(0)));
     let six = matches!(key.0, Some(IpAddr::V6(_)));
     let listen = match &key {
         (Some(address), port, _) => Listen { protocol, ..Listen::tcp(*address, *port, six && v6_only) },
         (_, _, path) => Listen::unix(path.as_deref().unwrap_or_default()),
     };
     if let Some(first) = first {
-        r.find(d, Code::ConfigConflict, format!("{listen} has a server already, in {first}"));
+        r.find_word(d, 0, Code::ConfigConflict, format!("{listen} has a server already, in {first}"));
         return;
     }
     let port_span = port_span(r, d, key.1);
     r.facts.listens.keys.push((key, r.out.model.listens.len()));
     r.out.model.listens.push(WantedListen {
         listen,
-        place: Some(d.place.clone()),
+        place: Some(r.place_at(d, d.argument(0))),
         port_span,
         tls,
         speaks: Speaks::Other,
@@ -199,8 +199,12 @@ fn resolve(r: &mut Reader, d: &Directive, value: &str) -> Option<Vec<Key>> {
     match crate::names::lookup(r.snapshot, &host) {
         Look::Seen(addresses) => Some(addresses.into_iter().map(|a| (Some(a), port, None)).collect()),
         Look::Absent => {
-            let found =
-                r.find(d, Code::NameUnresolved, format!("\"{host}\" in \"{value}\" does not resolve"));
+            let found = r.find_of(
+                d,
+                &host,
+                Code::NameUnresolved,
+                format!("\"{host}\" in \"{value}\" does not resolve"),
+            );
             found.depends_on = crate::config::DependsOn::Names;
             found.about = Some(About::Host(host));
             None
@@ -227,16 +231,22 @@ fn note(r: &mut Reader, d: &Directive, key: Key, tls: bool, default: bool, optio
         (_, _, path) => path.clone().unwrap_or_default(),
     };
     if twice {
-        r.find(d, Code::ConfigConflict, format!("\"listen {shown}\" stands twice in one server"));
+        r.find_word(d, 0, Code::ConfigConflict, format!("\"listen {shown}\" stands twice in one server"));
         return;
     }
-    let place = d.place.clone();
+    let place = r.place_at(d, d.argument(0));
     if default && let Some(first) = r.facts.listens.defaults.insert(key.clone(), place.clone()) {
-        r.find(d, Code::ConfigConflict, format!("{shown} has a default server already, in {first}"));
+        r.find_of(
+            d,
+            "default",
+            Code::ConfigConflict,
+            format!("{shown} has a default server already, in {first}"),
+        );
     }
     if options && let Some(first) = r.facts.listens.options.insert(key.clone(), place.clone()) {
-        r.find(
+        r.find_word(
             d,
+            0,
             Code::ConfigConflict,
             format!("options of the socket {shown} are already given in {first}"),
         );

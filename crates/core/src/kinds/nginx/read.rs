@@ -1,6 +1,6 @@
 //! nginx reads its configuration in one pass, in file order. So does this reader: it keeps no tree, judges
 //! each directive as it comes, and gathers what other rooms need.
-use super::state::{Block, Directive, Facts, Reader, section_name};
+use super::state::{Block, Directive, Facts, FileText, Reader, section_name};
 use super::tokens::{End, Fault, Tokens, Word};
 use super::{DIRECTIVES, Options};
 use super::{finish, rules};
@@ -89,15 +89,11 @@ impl Reader<'_, '_> {
             }
             return;
         }
-        let text = match self.texts.get(name) {
-            Some(known) => known.clone(),
-            None => match self.load(name, from) {
-                Some(text) => text,
-                None => return,
-            },
-        };
+        let known = self.texts.get(name).cloned();
+        let Some(text) = known.or_else(|| self.load(name, from)) else { return };
         // What is included twice is read twice by the daemon, too: it counts each time.
-        let short = text.len() <= crate::bounds::LINE || self.cost.line(name, longest_line(&text));
+        let text = text.whole();
+        let short = text.len() <= crate::bounds::LINE || self.cost.line(name, longest_line(text));
         if !short || !self.cost.file(name, text.len()) {
             if let Some(sentence) = self.cost.reached.clone() {
                 self.out.bound(&sentence);
@@ -107,24 +103,16 @@ impl Reader<'_, '_> {
         }
         let outer = std::mem::replace(&mut self.file, Arc::from(name));
         self.open_files.push(name.to_owned());
-        self.file_text(&text);
+        self.file_text(text);
         self.open_files.pop();
         self.file = outer;
     }
 
-    fn load(&mut self, name: &str, from: Option<&Directive>) -> Option<Arc<str>> {
+    fn load(&mut self, name: &str, from: Option<&Directive>) -> Option<FileText> {
         match self.snapshot.read(name) {
             Look::Seen(bytes) => {
                 self.out.model.files.push(name.to_owned());
-                let text: Arc<str> = match std::str::from_utf8(&bytes) {
-                    Ok(text) => Arc::from(text),
-                    // One byte stays one column: positions must not move.
-                    Err(_) => bytes
-                        .iter()
-                        .map(|&b| if b.is_ascii() { char::from(b) } else { '?' })
-                        .collect::<String>()
-                        .into(),
-                };
+                let text = FileText::new(bytes);
                 self.texts.insert(name.to_owned(), text.clone());
                 Some(text)
             }
@@ -443,7 +431,7 @@ impl Reader<'_, '_> {
                     let path = path::join(path::parent(&self.options.config), word);
                     self.out.model.reads.push(NamedPath {
                         path,
-                        place: Some(d.place.clone()),
+                        place: Some(self.place_at(d, word)),
                         directive: d.name().to_owned(),
                     });
                 }

@@ -125,7 +125,7 @@ pub(super) struct Reader<'s, 'h> {
     /// was found.
     pub(super) there: (usize, Vec<Option<bool>>),
     pub(super) open_files: Vec<String>,
-    pub(super) texts: HashMap<String, Arc<str>>,
+    pub(super) texts: HashMap<String, FileText>,
     pub(super) stopped: bool,
     /// Blocks that were opened so far.
     pub(super) opened: u32,
@@ -249,6 +249,47 @@ pub(super) struct Listeners {
     pub(super) keys: Vec<(Key, usize)>,
 }
 
+/// The text of a file: its bytes as they were read, which the snapshot keeps anyway, or what became of bytes
+/// that are no text.
+#[derive(Clone)]
+pub(super) enum FileText {
+    Read(Arc<[u8]>),
+    Made(Arc<str>),
+}
+
+impl FileText {
+    pub(super) fn new(bytes: Arc<[u8]>) -> Self {
+        match std::str::from_utf8(&bytes) {
+            Ok(_) => Self::Read(bytes),
+            // One byte stays one column: positions must not move.
+            Err(_) => {
+                let made = bytes.iter().map(|&b| if b.is_ascii() { char::from(b) } else { '?' });
+                Self::Made(made.collect::<String>().into())
+            }
+        }
+    }
+
+    pub(super) fn whole(&self) -> &str {
+        match self {
+            Self::Read(bytes) => std::str::from_utf8(bytes).unwrap_or_default(),
+            Self::Made(text) => text,
+        }
+    }
+
+    /// A part of it, without a look at the rest.
+    fn part(&self, range: std::ops::Range<usize>) -> Option<&str> {
+        match self {
+            Self::Read(bytes) => std::str::from_utf8(bytes.get(range)?).ok(),
+            Self::Made(text) => text.get(range),
+        }
+    }
+}
+
+/// The argument that is a word, or else the first that holds it.
+fn argument(d: &Directive, word: &str) -> Option<usize> {
+    d.arguments().position(|a| a == word).or_else(|| d.arguments().position(|a| a.contains(word)))
+}
+
 impl Reader<'_, '_> {
     /// A finding without a place.
     pub(super) fn plain(&mut self, code: Code, depends_on: DependsOn, message: String, about: Option<About>) {
@@ -284,12 +325,32 @@ impl Reader<'_, '_> {
         found
     }
 
+    /// The same for the argument that is a word, or holds it.
+    pub(super) fn find_of(
+        &mut self,
+        d: &Directive,
+        word: &str,
+        code: Code,
+        message: impl Into<String>,
+    ) -> &mut ConfigFinding {
+        let place = self.place_at(d, word);
+        let found = self.find(d, code, message);
+        found.place = Some(place);
+        found
+    }
+
+    /// Where the argument stands that is a word, or holds it; the directive where it stands on another line.
+    pub(super) fn place_at(&self, d: &Directive, word: &str) -> Place {
+        let at = argument(d, word);
+        at.and_then(|at| self.place_of(d, at)).unwrap_or_else(|| d.place.clone())
+    }
+
     fn place_of(&self, d: &Directive, at: usize) -> Option<Place> {
         let (name, word) = (d.words.first()?, d.words.get(at + 1)?);
         let text = self.texts.get(&*self.file)?;
-        let before = text.get(name.start..word.start).filter(|t| d.place.column > 0 && !t.contains('\n'))?;
+        let before = text.part(name.start..word.start).filter(|t| d.place.column > 0 && !t.contains('\n'))?;
         let columns = |text: &str| u32::try_from(text.chars().count()).unwrap_or(0);
-        let quotes = if text.get(word.start..)?.starts_with(['"', '\'']) { 2 } else { 0 };
+        let quotes = if matches!(text.part(word.start..word.start + 1), Some("\"" | "'")) { 2 } else { 0 };
         let column = d.place.column + columns(before);
         Some(Place { column, end_column: column + columns(&word.value) + quotes, ..d.place.clone() })
     }

@@ -1,6 +1,6 @@
 //! Who may do what where.
 use super::super::state::{Directive, Reader, Rule, Scope, report};
-use super::common::{bad, warn};
+use super::common::{bad, bad_word, warn};
 use crate::code::Code;
 use crate::config::About;
 use std::net::{IpAddr, Ipv4Addr};
@@ -14,7 +14,12 @@ pub(super) static FROM: Rule = Rule {
     names: &["allow", "deny"],
     check: |r, d, _| {
         if !d.value(0).eq_ignore_ascii_case("from") {
-            bad(r, d, format!("{} is followed by {:?}, expected \"from\"", d.name, d.value(0)));
+            bad_word(
+                r,
+                d,
+                d.value(0),
+                format!("{} is followed by {:?}, expected \"from\"", d.name, d.value(0)),
+            );
         }
     },
 };
@@ -40,7 +45,7 @@ fn options(r: &mut Reader, d: &Directive) {
             signed = true;
         }
         if !KNOWN.contains(&bare.to_ascii_lowercase().as_str()) {
-            return bad(r, d, format!("{bare:?} is not an option of Options"));
+            return bad_word(r, d, &bare, format!("{bare:?} is not an option of Options"));
         }
     }
     if plain && signed {
@@ -57,9 +62,10 @@ fn allow_override(r: &mut Reader, d: &Directive, scope: &Scope) {
     for word in &d.values {
         let bare = word.split('=').next().unwrap_or_default();
         if !KNOWN.contains(&bare.to_ascii_lowercase().as_str()) {
-            return bad(
+            return bad_word(
                 r,
                 d,
+                &bare,
                 format!(
                     "{bare:?} is not a class of overrides, expected some of AuthConfig, FileInfo, Indexes, \
                         Limit, Options, All or None"
@@ -145,7 +151,7 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
                     .contains(&m.as_str())
             });
             if !loaded_other {
-                bad(r, d, format!("{provider:?} is not a provider that Require knows"));
+                bad_word(r, d, &provider, format!("{provider:?} is not a provider that Require knows"));
             }
         }
     }
@@ -168,13 +174,13 @@ fn provided(r: &mut Reader, d: &Directive, provider: &str, rest: Option<&str>, n
                 | "dbm-file-group"
         )
     {
-        bad(r, d, format!("Require {provider} needs a value"));
+        bad_word(r, d, &provider, format!("Require {provider} needs a value"));
     } else if provider == "all" && !matches!(rest, Some("granted" | "denied")) {
         bad(r, d, "Require all is followed by neither granted nor denied".into());
     } else if provider == "ip" {
         let wrong = d.values.iter().skip(1 + usize::from(negated)).find(|v| !is_network(v));
         if let Some(wrong) = wrong.cloned() {
-            bad(r, d, format!("{wrong:?} is not an address or network"));
+            bad_word(r, d, &wrong, format!("{wrong:?} is not an address or network"));
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Certificates and what TLS may speak.
 use super::super::state::Facts;
 use super::super::state::{Directive, Reader, Rule, Scope, report};
-use super::common::bad;
+use super::common::{bad, bad_word};
 use crate::code::Code;
 use crate::config::{About, DependsOn, NamedPath};
 use crate::host::Look;
@@ -81,7 +81,12 @@ fn session_cache(r: &mut Reader, d: &Directive) {
     );
     let known = matches!(kind.as_str(), "dbm" | "shmcb" | "memcache" | "redis" | "dc");
     if !known {
-        bad(r, d, format!("{kind:?} is not a session cache, expected none, shmcb, dbm or memcache"));
+        bad_word(
+            r,
+            d,
+            &kind,
+            format!("{kind:?} is not a session cache, expected none, shmcb, dbm or memcache"),
+        );
     } else if !r.module_loaded(&format!("{module}_module")) {
         let found = report(
             r,
@@ -107,9 +112,10 @@ fn ssl_protocol(r: &mut Reader, d: &Directive) {
             return bad(r, d, "SSLv2 is not supported any more".into());
         }
         if !KNOWN.contains(&bare.as_str()) {
-            return bad(
+            return bad_word(
                 r,
                 d,
+                &word,
                 format!("{word:?} is not a TLS protocol, expected some of TLSv1.2, TLSv1.3, all"),
             );
         }

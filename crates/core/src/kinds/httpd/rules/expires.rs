@@ -1,6 +1,6 @@
 //! How long an answer may be kept.
 use super::super::state::{Directive, Reader, Rule};
-use super::common::bad;
+use super::common::bad_word;
 
 pub(super) static DEFAULT: Rule = Rule { names: &["ExpiresDefault"], check: |r, d, _| expires(r, d, 0) };
 pub(super) static BY_TYPE: Rule = Rule { names: &["ExpiresByType"], check: |r, d, _| expires(r, d, 1) };
@@ -24,6 +24,11 @@ fn expires(r: &mut Reader, d: &Directive, index: usize) {
         });
     let fine = code || (base && pairs);
     if !fine {
-        bad(r, d, format!("{value:?} is not an expiry, expected such as \"access plus 1 month\""));
+        bad_word(
+            r,
+            d,
+            &value,
+            format!("{value:?} is not an expiry, expected such as \"access plus 1 month\""),
+        );
     }
 }

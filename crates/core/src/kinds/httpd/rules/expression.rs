@@ -1,7 +1,7 @@
 //! Expressions of `<If>` and its kin.
 use super::super::state::report;
 use super::super::state::{Directive, Reader, Rule};
-use super::common::bad;
+use super::common::bad_word;
 use crate::code::Code;
 
 pub(super) static RULE: Rule = Rule { names: &["<If", "<ElseIf"], check: |r, d, _| expression(r, d) };
@@ -28,6 +28,6 @@ fn expression(r: &mut Reader, d: &Directive) {
     let depth = text.chars().fold(0i32, |n, c| n + i32::from(c == '{') - i32::from(c == '}'));
     let quotes = text.matches('\'').count() % 2 == 1 && !text.contains("=~") && !text.contains("!~");
     if open || depth != 0 || quotes {
-        bad(r, d, format!("{text:?} is not a complete expression"));
+        bad_word(r, d, &text, format!("{text:?} is not a complete expression"));
     }
 }

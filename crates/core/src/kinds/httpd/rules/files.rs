@@ -1,6 +1,6 @@
 //! Files and directories that directives name.
 use super::super::state::{Directive, Reader, Rule, Scope, report};
-use super::common::bad;
+use super::common::bad_word;
 use crate::code::Code;
 use crate::config::{About, DependsOn, LogSink, NamedPath, Severity};
 use crate::host::FileKind;
@@ -107,7 +107,12 @@ fn custom_log(r: &mut Reader, d: &Directive) {
     if d.lower() == "customlog" && d.values.len() == 3 {
         let condition = d.value(2);
         if !condition.starts_with("env=") && !condition.starts_with("expr=") {
-            return bad(r, d, format!("{condition:?} is not a condition, expected env= or expr="));
+            return bad_word(
+                r,
+                d,
+                &condition,
+                format!("{condition:?} is not a condition, expected env= or expr="),
+            );
         }
     }
     let entry =

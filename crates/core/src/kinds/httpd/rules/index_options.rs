@@ -1,6 +1,6 @@
 //! How lists of directories look.
 use super::super::state::{Directive, Reader, Rule};
-use super::common::bad;
+use super::common::bad_word;
 
 pub(super) static RULE: Rule = Rule { names: &["IndexOptions"], check: |r, d, _| index_options(r, d) };
 
@@ -40,6 +40,6 @@ fn index_options(r: &mut Reader, d: &Directive) {
         !WORDS.contains(&bare.as_str())
     });
     if let Some(wrong) = wrong.cloned() {
-        bad(r, d, format!("{wrong:?} is not an option of IndexOptions"));
+        bad_word(r, d, &wrong, format!("{wrong:?} is not an option of IndexOptions"));
     }
 }

@@ -1,7 +1,7 @@
 //! Listeners, virtual hosts and their names.
 use super::super::state::Facts;
 use super::super::state::{Directive, Reader, Rule, Scope, report};
-use super::common::bad;
+use super::common::{bad, bad_word};
 use crate::code::Code;
 use crate::config::{About, DependsOn, PortMention, Speaks, WantedListen};
 use crate::host::Look;
@@ -48,17 +48,18 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     }
     let value = d.value(0).to_owned();
     let Some((host, port)) = address_port(&value) else {
-        return bad(
+        return bad_word(
             r,
             d,
+            &value,
             format!("{value:?} is not an address and port, expected such as 80 or 192.0.2.1:80"),
         );
     };
     let Some(port) = port else {
-        return bad(r, d, format!("{value:?} names no port"));
+        return bad_word(r, d, &value, format!("{value:?} names no port"));
     };
     let tls = d.value(1).eq_ignore_ascii_case("https") || (d.values.len() == 1 && port == 443);
-    let place = d.item.place();
+    let place = d.item.value_place(0);
     let address = match host.as_deref() {
         None | Some("*") => None,
         Some("0.0.0.0") => Some(IpAddr::V4(Ipv4Addr::UNSPECIFIED)),
@@ -82,7 +83,9 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     let known = facts.listening.get(&(address, port)).and_then(|at| facts.listens.get(*at));
     if let Some((.., first)) = known {
         let message = format!("port {port} has a listener already at {first}");
-        report(r, d, Code::ConfigConflict, message).about = Some(About::Port(port));
+        let found = report(r, d, Code::ConfigConflict, message);
+        found.about = Some(About::Port(port));
+        found.place = Some(place);
         return;
     }
     facts.listening.insert((address, port), facts.listens.len());
@@ -115,9 +118,10 @@ fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
     }
     for value in d.values.clone() {
         if value.bytes().all(|b| b.is_ascii_digit()) {
-            return bad(
+            return bad_word(
                 r,
                 d,
+                &value,
                 format!("<VirtualHost {value}> has a number where an address belongs; write *:{value}"),
             );
         }
@@ -138,7 +142,12 @@ fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
                     }
                 }
                 Err(_) => {
-                    return bad(r, d, format!("{tail:?} in {value:?} is not a port, expected 1 to 65535"));
+                    return bad_word(
+                        r,
+                        d,
+                        &tail,
+                        format!("{tail:?} in {value:?} is not a port, expected 1 to 65535"),
+                    );
                 }
             }
         }

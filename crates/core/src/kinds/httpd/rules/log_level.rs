@@ -1,6 +1,6 @@
 //! How much is logged.
 use super::super::state::{Directive, Reader, Rule};
-use super::common::bad;
+use super::common::bad_word;
 
 pub(super) static RULE: Rule = Rule { names: &["LogLevel"], check: |r, d, _| log_level(r, d) };
 
@@ -11,9 +11,10 @@ fn log_level(r: &mut Reader, d: &Directive) {
         let trace =
             level.to_ascii_lowercase().strip_prefix("trace").is_some_and(|n| matches!(n.parse(), Ok(1..=8)));
         if !trace && !LEVELS.iter().any(|l| l.eq_ignore_ascii_case(level)) {
-            return bad(
+            return bad_word(
                 r,
                 d,
+                &level,
                 format!(
                     "{level:?} is not a log level, expected one of {} or trace1 to trace8",
                     LEVELS.join(", ")
@@ -27,7 +28,7 @@ fn log_level(r: &mut Reader, d: &Directive) {
                 format!("{module}_module")
             };
             if !r.module_loaded(&id) && !matches!(module, "core" | "http" | "core_module" | "http_module") {
-                return bad(r, d, format!("LogLevel names {module:?}, which is not loaded"));
+                return bad_word(r, d, &module, format!("LogLevel names {module:?}, which is not loaded"));
             }
         }
     }

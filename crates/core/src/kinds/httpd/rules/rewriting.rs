@@ -1,6 +1,6 @@
 //! Redirects, rewriting, headers and what is passed on.
 use super::super::state::{Directive, Reader, Rule, Scope};
-use super::common::bad;
+use super::common::{bad, bad_word};
 use crate::config::{Place, PortMention, Upstream};
 use crate::snapshot::Snapshot;
 
@@ -28,7 +28,7 @@ fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
     if let Some(code) = first.parse::<u16>().ok().filter(|_| takes_status) {
         let redirecting = (300..400).contains(&code);
         if !(300..=599).contains(&code) && !redirecting {
-            return bad(r, d, format!("{code} is not a status code of a redirect"));
+            return bad_word(r, d, &code.to_string(), format!("{code} is not a status code of a redirect"));
         }
     }
     let in_location =
@@ -45,7 +45,12 @@ fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
         && !is_address(&target)
         && d.lower() != "redirectmatch"
     {
-        return bad(r, d, format!("{target:?} is neither an address nor a path that begins with /"));
+        return bad_word(
+            r,
+            d,
+            &target,
+            format!("{target:?} is neither an address nor a path that begins with /"),
+        );
     }
     if d.lower() == "redirectmatch" {
         regex(r, d, usize::from(status));
@@ -63,7 +68,7 @@ fn is_address(text: &str) -> bool {
 pub(in super::super) fn regex(r: &mut Reader, d: &Directive, index: usize) {
     let pattern = d.value(index).to_owned();
     if let Some(fault) = crate::config::regex_fault(&pattern) {
-        bad(r, d, format!("the pattern {pattern:?} does not compile: {fault}"));
+        bad_word(r, d, &pattern, format!("the pattern {pattern:?} does not compile: {fault}"));
     }
 }
 
@@ -73,12 +78,12 @@ fn rewrite_rule(r: &mut Reader, d: &Directive) {
     }
     let pattern = d.value(0).trim_start_matches('!').to_owned();
     if let Some(fault) = crate::config::regex_fault(&pattern) {
-        return bad(r, d, format!("the pattern {pattern:?} does not compile: {fault}"));
+        return bad_word(r, d, &pattern, format!("the pattern {pattern:?} does not compile: {fault}"));
     }
     if d.values.len() == 3 {
         let flags = d.value(2).to_owned();
         let Some(inner) = flags.strip_prefix('[').and_then(|f| f.strip_suffix(']')) else {
-            return bad(r, d, format!("the flags {flags:?} do not stand in brackets"));
+            return bad_word(r, d, &flags, format!("the flags {flags:?} do not stand in brackets"));
         };
         const KNOWN: &[&str] = &[
             "b",
@@ -136,7 +141,7 @@ fn rewrite_rule(r: &mut Reader, d: &Directive) {
             .map(|f| f.trim().split('=').next().unwrap_or_default().to_ascii_lowercase())
             .find(|f| !f.is_empty() && !KNOWN.contains(&f.as_str()));
         if let Some(wrong) = wrong {
-            bad(r, d, format!("{wrong:?} is not a flag of RewriteRule"));
+            bad_word(r, d, &wrong, format!("{wrong:?} is not a flag of RewriteRule"));
         }
     }
 }
@@ -148,7 +153,7 @@ fn rewrite_cond(r: &mut Reader, d: &Directive) {
     let pattern = d.value(1).trim_start_matches('!').to_owned();
     let test = pattern.starts_with(['-', '<', '>', '=']) || d.value(0).eq_ignore_ascii_case("expr");
     if !test && let Some(fault) = crate::config::regex_fault(&pattern) {
-        return bad(r, d, format!("the pattern {pattern:?} does not compile: {fault}"));
+        return bad_word(r, d, &pattern, format!("the pattern {pattern:?} does not compile: {fault}"));
     }
     if d.values.len() == 3 {
         let flags = d.value(2).to_owned();
@@ -162,7 +167,7 @@ fn rewrite_cond(r: &mut Reader, d: &Directive) {
             })
         });
         if !fine {
-            bad(r, d, format!("{flags:?} are no flags of RewriteCond"));
+            bad_word(r, d, &flags, format!("{flags:?} are no flags of RewriteCond"));
         }
     }
 }
@@ -175,9 +180,10 @@ fn header(r: &mut Reader, d: &Directive) {
     }
     let known = ["set", "setifempty", "add", "append", "merge", "unset", "echo", "edit", "edit*", "note"];
     if !known.contains(&action.as_str()) {
-        return bad(
+        return bad_word(
             r,
             d,
+            &action,
             format!("{action:?} is not an action of {}, expected one of {}", d.name, known.join(", ")),
         );
     }
@@ -188,7 +194,7 @@ fn header(r: &mut Reader, d: &Directive) {
         _ => 2,
     };
     if rest < needed {
-        bad(r, d, format!("{} {action} has {rest} values, expected {needed}", d.name));
+        bad_word(r, d, &action, format!("{} {action} has {rest} values, expected {needed}", d.name));
     }
 }
 
@@ -312,6 +318,6 @@ fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
         .map(|p| p.split('=').next().unwrap_or_default().to_ascii_lowercase())
         .find(|p| !KNOWN.contains(&p.as_str()));
     if let Some(wrong) = wrong {
-        bad(r, d, format!("{wrong:?} is not a parameter of ProxyPass"));
+        bad_word(r, d, &wrong, format!("{wrong:?} is not a parameter of ProxyPass"));
     }
 }

@@ -102,7 +102,7 @@ pub(in super::super) fn free_entry(r: &mut Reader, d: &Directive) {
 pub(super) fn include_data(r: &mut Reader, d: &Directive) {
     let target = path::join(path::parent(&r.options.config), d.argument(0));
     if !path::is_pattern(&target) && r.snapshot.exists(&target) == Some(false) {
-        let found = r.find(d, Code::ConfigMissingFile, format!("{target} does not exist"));
+        let found = r.find_word(d, 0, Code::ConfigMissingFile, format!("{target} does not exist"));
         found.depends_on = DependsOn::Files;
         found.about = Some(About::File(target));
     }
@@ -119,10 +119,11 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
         ("server", "stream-server" | "mail-server") => block.deaf = Some(d.place.clone()),
         ("upstream", _) => {
             let name = d.argument(0).to_ascii_lowercase();
-            let (place, known) = (d.place.clone(), r.known_here(&name));
+            let (place, known) = (r.place_at(d, d.argument(0)), r.known_here(&name));
             if let Some(first) = r.facts.upstreams.insert(known, place) {
-                r.find(
+                r.find_of(
                     d,
+                    &name,
                     Code::ConfigConflict,
                     format!("upstream \"{name}\" is already declared in {first}"),
                 );
@@ -154,8 +155,9 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
             let wrong =
                 d.arguments().find(|a| !METHODS.iter().any(|m| m.eq_ignore_ascii_case(a))).map(str::to_owned);
             if let Some(wrong) = wrong {
-                r.find(
+                r.find_of(
                     d,
+                    &wrong,
                     Code::ConfigBadValue,
                     format!("\"{wrong}\" is not a method that limit_except knows"),
                 );
@@ -165,8 +167,9 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
             let name = d.words.last().map_or("", |w| w.value.as_ref()).to_owned();
             match name.strip_prefix('$') {
                 Some(variable) => defines(r, d, variable),
-                None => drop(r.find(
+                None => drop(r.find_of(
                     d,
+                    &name,
                     Code::ConfigBadValue,
                     format!("\"{name}\" is not a variable name: it must begin with $"),
                 )),
@@ -230,8 +233,9 @@ pub(super) fn location(r: &mut Reader, d: &Directive, block: &mut Block) {
         "" | "=" | "^~" => {}
         "~" | "~*" => check_regex(r, d, &name),
         other => {
-            r.find(
+            r.find_of(
                 d,
+                &other,
                 Code::ConfigBadValue,
                 format!("\"{other}\" is not a location modifier, expected =, ~, ~* or ^~"),
             );
@@ -243,14 +247,16 @@ pub(super) fn location(r: &mut Reader, d: &Directive, block: &mut Block) {
     block.no_uri = regex || named;
     if let Some(outer) = r.block().prefix.clone() {
         if named {
-            r.find(
+            r.find_of(
                 d,
+                &name,
                 Code::ConfigMisplacedDirective,
                 format!("named location \"{name}\" stands inside another location"),
             );
         } else if !regex && !name.starts_with(&outer) {
-            r.find(
+            r.find_of(
                 d,
+                &name,
                 Code::ConfigMisplacedDirective,
                 format!("location \"{name}\" is outside location \"{outer}\""),
             );
@@ -261,7 +267,12 @@ pub(super) fn location(r: &mut Reader, d: &Directive, block: &mut Block) {
         // An exact and a prefix location of one path live side by side; `^~` and plain are both prefixes.
         let key = format!("{}{name}", if kind == "=" { "=" } else { "" });
         if !r.block().declared.insert(key) {
-            r.find(d, Code::ConfigConflict, format!("location \"{name}\" is declared twice in one block"));
+            r.find_of(
+                d,
+                &name,
+                Code::ConfigConflict,
+                format!("location \"{name}\" is declared twice in one block"),
+            );
         }
     }
 }
@@ -293,7 +304,7 @@ pub(super) fn condition(r: &mut Reader, d: &Directive) {
     let fault = match inner.as_slice() {
         [one] if one.starts_with('$') && one.len() > 1 => {
             // Everything behind the sign is the name, an operator without blanks too.
-            r.facts.variable_uses.push((r.known_here(&one[1..]), d.place.clone()));
+            r.facts.variable_uses.push((r.known_here(&one[1..]), r.place_at(d, one)));
             return;
         }
         [one] => Some(format!("\"{one}\" is not a variable")),

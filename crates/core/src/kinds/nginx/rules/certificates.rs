@@ -24,7 +24,8 @@ pub(super) static BESIDE: Rule = Rule {
             return;
         }
         let path = path::join(path::parent(&r.options.config), d.argument(0));
-        let entry = NamedPath { path, place: Some(d.place.clone()), directive: d.name().to_owned() };
+        let entry =
+            NamedPath { path, place: Some(r.place_at(d, d.argument(0))), directive: d.name().to_owned() };
         match &mut r.block().site {
             Some(site) => site.files.push(entry),
             None => r.facts.http_files.push(entry),
@@ -63,7 +64,7 @@ fn certificate(r: &mut Reader, d: &Directive) {
         return;
     }
     let file = path::join(path::parent(&r.options.config), value);
-    let entry = NamedPath { path: file, place: Some(d.place.clone()), directive: d.name().to_owned() };
+    let entry = NamedPath { path: file, place: Some(r.place_at(d, value)), directive: d.name().to_owned() };
     match &mut r.block().site {
         Some(site) => site.pairs.push(entry.clone()),
         None => r.facts.http_pairs.push(entry.clone()),
@@ -182,8 +183,9 @@ fn session_cache(r: &mut Reader, d: &Directive) {
         !shared.or(own).unwrap_or(matches!(a.as_str(), "off" | "none" | "builtin"))
     });
     if let Some(wrong) = wrong {
-        r.find(
+        r.find_of(
             d,
+            &wrong,
             Code::ConfigBadValue,
             format!(
                 "\"{wrong}\" is not a session cache, expected off, none, builtin or such as shared:TLS:10m"

@@ -15,8 +15,9 @@ fn error_page(r: &mut Reader, d: &Directive) {
     let codes = if rest.last().is_some_and(|l| l.starts_with('=')) { &rest[..rest.len() - 1] } else { rest };
     for code in codes {
         if !STATUS.holds(code) || code == "499" {
-            r.find(
+            r.find_of(
                 d,
+                &code,
                 Code::ConfigBadValue,
                 format!("\"{code}\" is not a status code for an error page, expected 300 to 599"),
             );

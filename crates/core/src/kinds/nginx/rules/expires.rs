@@ -16,6 +16,11 @@ fn expires(r: &mut Reader, d: &Directive) {
         || Type::Time(Time::Seconds).holds(time.trim_start_matches(['@', '-', '+']))
         || time.starts_with('@');
     if !fine {
-        r.find(d, Code::ConfigBadValue, format!("\"{first}\" is not a valid value for \"{}\"", d.name()));
+        r.find_of(
+            d,
+            &first,
+            Code::ConfigBadValue,
+            format!("\"{first}\" is not a valid value for \"{}\"", d.name()),
+        );
     }
 }

@@ -12,7 +12,7 @@ fn log_format(r: &mut Reader, d: &Directive) {
     let name = d.argument(0).to_owned();
     let known = r.known_here(&name);
     if r.facts.formats.contains(&known) {
-        r.find(d, Code::ConfigConflict, format!("log format \"{name}\" is declared twice"));
+        r.find_of(d, &name, Code::ConfigConflict, format!("log format \"{name}\" is declared twice"));
     }
     r.facts.formats.insert(known);
     let parts: Vec<String> =
@@ -44,8 +44,9 @@ fn error_log(r: &mut Reader, d: &Directive) {
     ];
     if let Some(wrong) = d.arguments().skip(1).find(|a| !LEVELS.contains(a)) {
         let wrong = wrong.to_owned();
-        r.find(
+        r.find_of(
             d,
+            &wrong,
             Code::ConfigBadValue,
             format!("\"{wrong}\" is not a log level, expected one of {}", LEVELS[..8].join(", ")),
         );
@@ -58,7 +59,7 @@ fn error_log(r: &mut Reader, d: &Directive) {
     };
     // An empty name stands for no file.
     if sink.is_some() || value.starts_with("memory:") || value.is_empty() {
-        r.out.model.log_sinks.extend(sink.map(|sink| (sink, Some(d.place.clone()))));
+        r.out.model.log_sinks.extend(sink.map(|sink| (sink, Some(r.place_at(d, value)))));
         return;
     }
     let entry = named(r, d, value);
@@ -75,8 +76,9 @@ fn access_log(r: &mut Reader, d: &Directive) {
     if value == "off" {
         if d.words.len() > 2 {
             let extra = d.argument(1).to_owned();
-            r.find(
+            r.find_of(
                 d,
+                &extra,
                 Code::ConfigBadValue,
                 format!("\"{extra}\" stands behind \"off\", which takes nothing more"),
             );
@@ -90,8 +92,9 @@ fn access_log(r: &mut Reader, d: &Directive) {
     if d.words.len() > 2 && !d.argument(1).contains('=') {
         let format = d.argument(1).to_owned();
         if format != "combined" && !r.facts.formats.contains(&r.known_here(&format)) {
-            r.find(
+            r.find_of(
                 d,
+                &format,
                 Code::ConfigBadValue,
                 format!("log format \"{format}\" is not declared before this line"),
             );
@@ -102,7 +105,7 @@ fn access_log(r: &mut Reader, d: &Directive) {
         d.arguments().skip(2).find(|a| !["buffer=", "flush=", "gzip", "if="].iter().any(|p| a.starts_with(p)))
     {
         let wrong = wrong.to_owned();
-        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a parameter of access_log"));
+        r.find_of(d, &wrong, Code::ConfigBadValue, format!("\"{wrong}\" is not a parameter of access_log"));
         return;
     }
     uses_variables(r, d, value);

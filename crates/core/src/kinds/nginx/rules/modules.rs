@@ -14,13 +14,13 @@ fn load_module(r: &mut Reader, d: &Directive) {
         file
     };
     if r.snapshot.exists(&file) == Some(false) {
-        let found = r.find(d, Code::ConfigMissingFile, format!("module file {file} does not exist"));
+        let found = r.find_word(d, 0, Code::ConfigMissingFile, format!("module file {file} does not exist"));
         found.depends_on = DependsOn::Files;
         found.about = Some(About::File(file));
         return;
     }
     if r.out.model.modules.contains(&file) {
-        r.find(d, Code::ConfigConflict, format!("module {} is already loaded", path::name(&file)));
+        r.find_word(d, 0, Code::ConfigConflict, format!("module {} is already loaded", path::name(&file)));
         return;
     }
     if r.facts.has_events || r.facts.has_http {

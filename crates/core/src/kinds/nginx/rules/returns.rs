@@ -27,6 +27,11 @@ fn returns(r: &mut Reader, d: &Directive) {
     if STATUS.holds(&code) {
         uses_variables(r, d, &text);
     } else {
-        r.find(d, Code::ConfigBadValue, format!("\"{code}\" is not a status code, expected 0 to 999"));
+        r.find_of(
+            d,
+            &code,
+            Code::ConfigBadValue,
+            format!("\"{code}\" is not a status code, expected 0 to 999"),
+        );
     }
 }

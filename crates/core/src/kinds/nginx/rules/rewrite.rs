@@ -12,8 +12,9 @@ fn rewrite(r: &mut Reader, d: &Directive) {
     uses_variables(r, d, &to);
     let flag = d.argument(2).to_owned();
     if d.words.len() > 3 && !["last", "break", "redirect", "permanent"].contains(&flag.as_str()) {
-        r.find(
+        r.find_of(
             d,
+            &flag,
             Code::ConfigBadValue,
             format!("\"{flag}\" is not a flag of rewrite, expected last, break, redirect or permanent"),
         );

@@ -15,7 +15,12 @@ fn root_or_alias(r: &mut Reader, d: &Directive) {
         let (own, others) = if mine == "root" { (&mut seen.0, seen.1) } else { (&mut seen.1, seen.0) };
         *own = true;
         if others {
-            r.find(d, Code::ConfigConflict, format!("\"{mine}\" stands beside \"{other}\" in one location"));
+            r.find_of(
+                d,
+                &mine,
+                Code::ConfigConflict,
+                format!("\"{mine}\" stands beside \"{other}\" in one location"),
+            );
         }
     }
 }

@@ -10,7 +10,7 @@ fn server_name(r: &mut Reader, d: &Directive) {
     for name in names {
         if let Some(pattern) = name.strip_prefix('~') {
             if pattern.is_empty() {
-                r.find(d, Code::ConfigBadValue, format!("\"{name}\" holds an empty pattern"));
+                r.find_of(d, &name, Code::ConfigBadValue, format!("\"{name}\" holds an empty pattern"));
             } else {
                 check_regex(r, d, pattern);
             }
@@ -22,7 +22,7 @@ fn server_name(r: &mut Reader, d: &Directive) {
                 || (stars == 1 && name.starts_with('*') && !name.starts_with("*."))
             {
                 // Refused only where several servers share the listener; that is known at the end.
-                let entry = (name.clone(), d.place.clone());
+                let entry = (name.clone(), r.place_at(d, &name));
                 r.facts.odd_names.push(entry);
             } else if name.contains('/') {
                 r.warn(d, format!("server name \"{name}\" has suspicious symbols"));

@@ -8,7 +8,7 @@ pub(super) static RULE: Rule = Rule {
         let found = groups(d.argument(0));
         if found != 2 {
             let message = format!("the pattern has {found} groups in parentheses, expected 2");
-            r.find(d, Code::ConfigBadValue, message);
+            r.find_word(d, 0, Code::ConfigBadValue, message);
         }
     },
 };

@@ -34,11 +34,21 @@ fn upstream_server(r: &mut Reader, d: &Directive) {
     });
     if let Some(wrong) = wrong {
         let wrong = wrong.to_owned();
-        r.find(d, Code::ConfigBadValue, format!("\"{wrong}\" is not a parameter of an upstream server"));
+        r.find_of(
+            d,
+            &wrong,
+            Code::ConfigBadValue,
+            format!("\"{wrong}\" is not a parameter of an upstream server"),
+        );
         return;
     }
     if let Some(method) = r.block().prefix.clone().filter(|_| d.arguments().any(|a| a == "backup")) {
-        r.find(d, Code::ConfigBadValue, format!("\"backup\" is not for the balancing method \"{method}\""));
+        r.find_of(
+            d,
+            &method,
+            Code::ConfigBadValue,
+            format!("\"backup\" is not for the balancing method \"{method}\""),
+        );
         return;
     }
     let address = d.argument(0).to_owned();
@@ -61,7 +71,12 @@ fn upstream_server(r: &mut Reader, d: &Directive) {
 fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) {
     if address.contains('@') {
         // A password may stand there: it is not repeated in the message.
-        r.find(d, Code::ConfigBadValue, "the address holds an @, which nginx takes for a part of the port");
+        r.find_word(
+            d,
+            0,
+            Code::ConfigBadValue,
+            "the address holds an @, which nginx takes for a part of the port",
+        );
         return;
     }
     let (host, port) = split_host(address);
@@ -69,8 +84,9 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
         match port.parse::<u32>() {
             Ok(1..=65535) => {}
             _ => {
-                r.find(
+                r.find_of(
                     d,
+                    &port,
                     Code::ConfigBadValue,
                     format!("\"{port}\" in \"{address}\" is not a port, expected 1 to 65535"),
                 );
@@ -79,7 +95,7 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
         }
     }
     if host.is_empty() {
-        r.find(d, Code::ConfigBadValue, format!("\"{address}\" names no host"));
+        r.find_of(d, &address, Code::ConfigBadValue, format!("\"{address}\" names no host"));
         return;
     }
     if host.parse::<std::net::IpAddr>().is_ok() {
@@ -97,8 +113,9 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
     match crate::names::lookup(r.snapshot, &host) {
         Look::Seen(_) => {}
         Look::Absent => {
-            let found = r.find(
+            let found = r.find_of(
                 d,
+                &host,
                 Code::NameUnresolved,
                 format!("host \"{host}\" of \"{}\" does not resolve", d.name()),
             );
@@ -161,8 +178,9 @@ fn pass(r: &mut Reader, d: &Directive) {
             // Without a scheme there is no usual port either.
             None if d.name() == "grpc_pass" => bare = true,
             None => {
-                r.find(
+                r.find_of(
                     d,
+                    &value,
                     Code::ConfigBadValue,
                     format!("\"{value}\" has no scheme, expected http:// or https:// in front"),
                 );

@@ -22,8 +22,9 @@ fn set(r: &mut Reader, d: &Directive) {
             let set_to = d.argument(1).to_owned();
             uses_variables(r, d, &set_to);
         }
-        None => drop(r.find(
+        None => drop(r.find_of(
             d,
+            &value,
             Code::ConfigBadValue,
             format!("\"{value}\" is not the name of a variable: it must begin with $"),
         )),

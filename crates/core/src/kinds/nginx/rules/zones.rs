@@ -25,7 +25,8 @@ pub(super) static CONNECTIONS: Rule = Rule {
     names: &["limit_conn"],
     check: |r, d, _| {
         if !POSITIVE.holds(d.argument(1)) {
-            r.find(d, Code::ConfigBadValue, format!("\"{}\" is not a number of connections", d.argument(1)));
+            let message = format!("\"{}\" is not a number of connections", d.argument(1));
+            r.find_word(d, 1, Code::ConfigBadValue, message);
         }
         use_zone(r, d, Some(d.argument(0).to_owned()));
     },
@@ -56,8 +57,9 @@ fn declare_zone(r: &mut Reader, d: &Directive) {
     };
     let (name, size) = zone.split_once(':').unwrap_or((&zone, ""));
     if name.is_empty() || SIZE.bytes(size).is_none_or(|n| n < 32 << 10) {
-        r.find(
+        r.find_of(
             d,
+            &zone,
             Code::ConfigBadValue,
             format!("zone \"{zone}\" needs a name and a size of at least 32k, such as seats:10m"),
         );
@@ -67,17 +69,18 @@ fn declare_zone(r: &mut Reader, d: &Directive) {
         let ok = POSITIVE.holds(rate.strip_suffix("r/s").or(rate.strip_suffix("r/m")).unwrap_or(rate));
         if !ok {
             let rate = rate.to_owned();
-            r.find(
+            r.find_of(
                 d,
+                &rate,
                 Code::ConfigBadValue,
                 format!("rate \"{rate}\" is none, expected such as 5r/s or 30r/m"),
             );
             return;
         }
     }
-    let (place, known) = (d.place.clone(), r.known_here(name));
+    let (place, known) = (r.place_at(d, name), r.known_here(name));
     if let Some(first) = r.facts.zones.insert(known, place) {
-        r.find(d, Code::ConfigConflict, format!("zone \"{name}\" is already declared in {first}"));
+        r.find_of(d, &name, Code::ConfigConflict, format!("zone \"{name}\" is already declared in {first}"));
     }
 }
 
@@ -89,14 +92,15 @@ fn cache_path(r: &mut Reader, d: &Directive) {
     };
     let (name, size) = zone.split_once(':').unwrap_or((&zone, ""));
     if SIZE.bytes(size).is_none_or(|n| n < 8192) {
-        r.find(
+        r.find_of(
             d,
+            &zone,
             Code::ConfigBadValue,
             format!("keys zone \"{zone}\" needs a name and a size, such as pages:10m"),
         );
         return;
     }
-    let place = d.place.clone();
+    let place = r.place_at(d, name);
     let known = r.known_here(name);
     r.facts.zones.insert(known, place);
     r.out.model.writes.push(entry);
@@ -104,7 +108,10 @@ fn cache_path(r: &mut Reader, d: &Directive) {
 
 fn use_zone(r: &mut Reader, d: &Directive, name: Option<String>) {
     match name {
-        Some(name) => r.facts.zone_uses.push((r.known_here(&name), d.place.clone(), d.name().to_owned())),
+        Some(name) => {
+            let place = r.place_at(d, &name);
+            r.facts.zone_uses.push((r.known_here(&name), place, d.name().to_owned()));
+        }
         None => {
             let _ =
                 r.find(d, Code::ConfigBadValue, format!("\"{}\" must have a \"zone\" parameter", d.name()));
@@ -116,13 +123,14 @@ fn cache_valid(r: &mut Reader, d: &Directive) {
     let all: Vec<String> = d.arguments().map(str::to_owned).collect();
     let Some((time, codes)) = all.split_last() else { return };
     if !Type::Time(Time::Seconds).holds(time) {
-        r.find(d, Code::ConfigBadValue, format!("\"{time}\" is not a time"));
+        r.find_of(d, &time, Code::ConfigBadValue, format!("\"{time}\" is not a time"));
         return;
     }
     let wrong = codes.iter().find(|c| *c != "any" && !STATUS.holds(c));
     if let Some(wrong) = wrong {
-        r.find(
+        r.find_of(
             d,
+            &wrong,
             Code::ConfigBadValue,
             format!("\"{wrong}\" is not a status code, expected 100 to 599 or any"),
         );
