@@ -45,7 +45,7 @@ fn options(r: &mut Reader, d: &Directive) {
             signed = true;
         }
         if !KNOWN.contains(&bare.to_ascii_lowercase().as_str()) {
-            return bad_word(r, d, &bare, format!("{bare:?} is not an option of Options"));
+            return bad_word(r, d, bare, format!("{bare:?} is not an option of Options"));
         }
     }
     if plain && signed {
@@ -65,7 +65,7 @@ fn allow_override(r: &mut Reader, d: &Directive, scope: &Scope) {
             return bad_word(
                 r,
                 d,
-                &bare,
+                bare,
                 format!(
                     "{bare:?} is not a class of overrides, expected some of AuthConfig, FileInfo, Indexes, \
                         Limit, Options, All or None"
@@ -174,7 +174,7 @@ fn provided(r: &mut Reader, d: &Directive, provider: &str, rest: Option<&str>, n
                 | "dbm-file-group"
         )
     {
-        bad_word(r, d, &provider, format!("Require {provider} needs a value"));
+        bad_word(r, d, provider, format!("Require {provider} needs a value"));
     } else if provider == "all" && !matches!(rest, Some("granted" | "denied")) {
         bad(r, d, "Require all is followed by neither granted nor denied".into());
     } else if provider == "ip" {

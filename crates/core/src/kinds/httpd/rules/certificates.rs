@@ -115,7 +115,7 @@ fn ssl_protocol(r: &mut Reader, d: &Directive) {
             return bad_word(
                 r,
                 d,
-                &word,
+                word,
                 format!("{word:?} is not a TLS protocol, expected some of TLSv1.2, TLSv1.3, all"),
             );
         }

@@ -110,7 +110,7 @@ fn custom_log(r: &mut Reader, d: &Directive) {
             return bad_word(
                 r,
                 d,
-                &condition,
+                condition,
                 format!("{condition:?} is not a condition, expected env= or expr="),
             );
         }

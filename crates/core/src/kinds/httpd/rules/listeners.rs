@@ -145,7 +145,7 @@ fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
                     return bad_word(
                         r,
                         d,
-                        &tail,
+                        tail,
                         format!("{tail:?} in {value:?} is not a port, expected 1 to 65535"),
                     );
                 }

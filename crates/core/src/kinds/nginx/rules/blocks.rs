@@ -235,7 +235,7 @@ pub(super) fn location(r: &mut Reader, d: &Directive, block: &mut Block) {
         other => {
             r.find_of(
                 d,
-                &other,
+                other,
                 Code::ConfigBadValue,
                 format!("\"{other}\" is not a location modifier, expected =, ~, ~* or ^~"),
             );

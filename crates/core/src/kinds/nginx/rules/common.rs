@@ -17,7 +17,7 @@ pub(in super::super) fn check_regex(r: &mut Reader, d: &Directive, pattern: &str
     if let Some(fault) = crate::config::regex_fault(pattern) {
         r.find_of(
             d,
-            &pattern,
+            pattern,
             Code::ConfigBadValue,
             format!("the pattern \"{pattern}\" does not compile: {fault}"),
         );
@@ -52,7 +52,7 @@ pub(in super::super) fn uses_variables(r: &mut Reader, d: &Directive, value: &st
             let own: Vec<_> = own.map(|n| (r.known_here(n), r.place_at(d, value))).collect();
             r.facts.variable_uses.extend(own);
         }
-        Err(fault) => drop(r.find_of(d, &value, Code::ConfigBadValue, format!("\"{value}\": {fault}"))),
+        Err(fault) => drop(r.find_of(d, value, Code::ConfigBadValue, format!("\"{value}\": {fault}"))),
     }
 }
 

@@ -17,7 +17,7 @@ fn error_page(r: &mut Reader, d: &Directive) {
         if !STATUS.holds(code) || code == "499" {
             r.find_of(
                 d,
-                &code,
+                code,
                 Code::ConfigBadValue,
                 format!("\"{code}\" is not a status code for an error page, expected 300 to 599"),
             );

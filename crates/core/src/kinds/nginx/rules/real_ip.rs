@@ -11,6 +11,6 @@ fn network(r: &mut Reader, d: &Directive) {
     // What is no address is a name, which is looked up.
     let name = address.parse::<std::net::IpAddr>().is_err();
     if !name && !Type::Network(&[]).holds(value) {
-        r.find_of(d, &value, Code::ConfigBadValue, format!("\"{value}\" is not an address or a network"));
+        r.find_of(d, value, Code::ConfigBadValue, format!("\"{value}\" is not an address or a network"));
     }
 }

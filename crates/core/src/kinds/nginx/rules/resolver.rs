@@ -11,7 +11,7 @@ fn resolver(r: &mut Reader, d: &Directive) {
     for word in &all {
         if let Some(time) = word.strip_prefix("valid=") {
             if !Type::Time(Time::Seconds).holds(time) {
-                r.find_of(d, &time, Code::ConfigBadValue, format!("\"{time}\" is not a time"));
+                r.find_of(d, time, Code::ConfigBadValue, format!("\"{time}\" is not a time"));
             }
         } else if !word.starts_with("ipv6=") && !word.starts_with("status_zone=") {
             let (host, _) = split_host(word);

@@ -86,7 +86,7 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
             _ => {
                 r.find_of(
                     d,
-                    &port,
+                    port,
                     Code::ConfigBadValue,
                     format!("\"{port}\" in \"{address}\" is not a port, expected 1 to 65535"),
                 );
@@ -95,7 +95,7 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
         }
     }
     if host.is_empty() {
-        r.find_of(d, &address, Code::ConfigBadValue, format!("\"{address}\" names no host"));
+        r.find_of(d, address, Code::ConfigBadValue, format!("\"{address}\" names no host"));
         return;
     }
     if host.parse::<std::net::IpAddr>().is_ok() {
@@ -180,7 +180,7 @@ fn pass(r: &mut Reader, d: &Directive) {
             None => {
                 r.find_of(
                     d,
-                    &value,
+                    value,
                     Code::ConfigBadValue,
                     format!("\"{value}\" has no scheme, expected http:// or https:// in front"),
                 );

@@ -24,7 +24,7 @@ fn set(r: &mut Reader, d: &Directive) {
         }
         None => drop(r.find_of(
             d,
-            &value,
+            value,
             Code::ConfigBadValue,
             format!("\"{value}\" is not the name of a variable: it must begin with $"),
         )),

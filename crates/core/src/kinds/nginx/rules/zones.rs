@@ -80,7 +80,7 @@ fn declare_zone(r: &mut Reader, d: &Directive) {
     }
     let (place, known) = (r.place_at(d, name), r.known_here(name));
     if let Some(first) = r.facts.zones.insert(known, place) {
-        r.find_of(d, &name, Code::ConfigConflict, format!("zone \"{name}\" is already declared in {first}"));
+        r.find_of(d, name, Code::ConfigConflict, format!("zone \"{name}\" is already declared in {first}"));
     }
 }
 
@@ -123,14 +123,14 @@ fn cache_valid(r: &mut Reader, d: &Directive) {
     let all: Vec<String> = d.arguments().map(str::to_owned).collect();
     let Some((time, codes)) = all.split_last() else { return };
     if !Type::Time(Time::Seconds).holds(time) {
-        r.find_of(d, &time, Code::ConfigBadValue, format!("\"{time}\" is not a time"));
+        r.find_of(d, time, Code::ConfigBadValue, format!("\"{time}\" is not a time"));
         return;
     }
     let wrong = codes.iter().find(|c| *c != "any" && !STATUS.holds(c));
     if let Some(wrong) = wrong {
         r.find_of(
             d,
-            &wrong,
+            wrong,
             Code::ConfigBadValue,
             format!("\"{wrong}\" is not a status code, expected 100 to 599 or any"),
         );
