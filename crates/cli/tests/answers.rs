@@ -148,3 +148,21 @@ fn a_terminal_without_unicode_or_without_room_is_written_for() {
     let mut told = narrow.out.lines().take_while(|line| *line != "What to do");
     assert!(told.all(|line| line.len() <= 40) && narrow.out.contains("What to do"), "{}", narrow.out);
 }
+
+#[test]
+fn a_name_that_is_no_setting_is_not_said_to_have_a_default() {
+    let tree = Tree::new().with_httpd();
+    let text =
+        tree.run(&["settings", "apache2", "KeepAlive", "DocumentRot", "tide_of_quay", "Directory"]).out;
+    for told in [
+        "KeepAlive is set nowhere; the built-in default counts.",
+        "DocumentRot is not a setting of httpd that is known here; did you mean DocumentRoot?",
+        "tide_of_quay is not a setting of httpd that is known here",
+    ] {
+        assert!(text.split_whitespace().collect::<Vec<_>>().join(" ").contains(told), "{told}: {text}");
+    }
+    assert!(!text.contains("Directory is not a setting"), "{text}");
+    let report = tree.run(&["settings", "apache2", "DocumentRot", "--format", "json"]).json();
+    assert_eq!(report["unknown"][0]["nearest"], "DocumentRoot");
+    assert_eq!(report["unset"].as_array().map(Vec::len), Some(0));
+}

@@ -235,3 +235,28 @@ fn it_ends_with_the_command_that_corrects_the_first_error() {
         assert_eq!(tree.run(&["lint", "--kind", "nginx", "--config", "/edge.conf"]).status, 0);
     }
 }
+
+#[test]
+fn a_file_of_nearly_that_name_is_proposed() {
+    let tree = Tree::new();
+    tree.write("etc/nginx/snippets/fastcgi-php.conf", "");
+    tree.write("etc/nginx/nginx.conf", "events { }\nhttp {\n    include snippets/fastcg-php.conf;\n}\n");
+    let answer = tree.run(&["lint", "--kind", "nginx", "--config", "/etc/nginx/nginx.conf"]);
+    let first =
+        tree.run(&["lint", "--kind", "nginx", "--config", "/etc/nginx/nginx.conf", "--format", "json"]);
+    assert_eq!(
+        first.json()["findings"][0]["help"],
+        "did you mean /etc/nginx/snippets/fastcgi-php.conf?",
+        "{}",
+        answer.out
+    );
+    assert_eq!(marked(&answer.out)[0], "snippets/fastcg-php.conf");
+    // A program of a unit likewise; what is like nothing there is not guessed.
+    tree.write("opt/tide/relay-server", "\u{7f}ELF");
+    tree.mode("opt/tide/relay-server", 0o755);
+    tree.write("etc/systemd/system/relay.service", "[Service]\nExecStart=/opt/tide/relay-sever\n");
+    let told = tree.run(&["diagnose", "relay"]).out;
+    assert!(told.contains("did you mean /opt/tide/relay-server?"), "{told}");
+    tree.write("etc/systemd/system/relay.service", "[Service]\nExecStart=/opt/tide/quite-another\n");
+    assert!(!tree.run(&["diagnose", "relay"]).out.contains("did you mean"));
+}

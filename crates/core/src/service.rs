@@ -1,6 +1,6 @@
 //! Which server daemons are on this host: from units, from the services file, from running processes.
 use crate::accounts;
-use crate::config::{Configuration, Place};
+use crate::config::{Configuration, Place, propose_files};
 use crate::host::{Look, Process};
 use crate::kinds::{self, Instance, Kind};
 use crate::manager::{self, InitScript, Unit};
@@ -48,7 +48,11 @@ impl Service {
             self.instance.config,
             self.instance.command.join(" ")
         );
-        snapshot.derived(&name, || self.kind.read(snapshot, &self.instance))
+        snapshot.derived(&name, || {
+            let mut read = self.kind.read(snapshot, &self.instance);
+            propose_files(snapshot, &mut read);
+            read
+        })
     }
 
     /// Name of its unit, with suffix.

@@ -41,6 +41,10 @@ pub(crate) fn page(report: &SettingsReport) -> Page {
     for name in &report.unset {
         page.text(format!("{name} is set nowhere; the built-in default counts."));
     }
+    for one in &report.unknown {
+        let near = one.nearest.as_ref().map(|n| format!("; did you mean {n}?")).unwrap_or_default();
+        page.text(format!("{} is not a setting of {} that is known here{near}", one.name, report.kind));
+    }
     page.not_seen(&report.not_seen);
     page
 }

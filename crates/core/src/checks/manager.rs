@@ -1,7 +1,7 @@
 //! What the service manager was told: masked, disabled, conditions, broken units, the start limit.
 use crate::case::{Case, State};
 use crate::code::Code;
-use crate::config::Severity;
+use crate::config::{Severity, nearest_file};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::host::UnitState;
 use crate::log::Outcome;
@@ -157,6 +157,8 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
                     vec![],
                     stage::EXECUTE,
                 );
+                let near = nearest_file(snapshot, program);
+                one.evidence.extend(near.map(|n| Evidence::new(Source::File, format!("did you mean {n}?"))));
                 one.subject.path = Some(program.clone());
                 found.push(one);
             }

@@ -2,6 +2,7 @@
 //! it starts.
 use crate::case::{Case, State};
 use crate::code::Code;
+use crate::config::nearest_file;
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::host::{FileKind, Look};
 use crate::manager::{self, UNLIMITED, Unit};
@@ -231,10 +232,12 @@ fn paths(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
         if !path.starts_with('/') || path.starts_with("/run/") || made || there != Some(false) {
             continue;
         }
-        let evidence = vec![
+        let mut evidence = vec![
             at_setting(unit, "Service", key, format!("{key}={path} in {}", unit.name)),
             Evidence::new(Source::File, "not there").file(&path),
         ];
+        let near = nearest_file(snapshot, &path);
+        evidence.extend(near.map(|n| Evidence::new(Source::File, format!("did you mean {n}?"))));
         let title = format!("{path}, which {} names as {key}=, does not exist", unit.name);
         let fixes = if key == "WorkingDirectory" { vec!["make-directory"] } else { vec![] };
         found.push(Finding {

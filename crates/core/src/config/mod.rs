@@ -8,7 +8,7 @@ mod pattern;
 pub mod release;
 pub mod rows;
 
-pub use nearest::nearest;
+pub use nearest::{nearest, nearest_file, propose_files};
 pub use pattern::regex_fault;
 
 use crate::code::Code;

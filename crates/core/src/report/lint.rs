@@ -2,7 +2,7 @@
 use super::schema;
 use crate::checks::configuration::fixes;
 use crate::code::Code;
-use crate::config::{Configuration, DependsOn, Severity};
+use crate::config::{Configuration, DependsOn, Severity, propose_files};
 use crate::kinds::{Instance, Kind};
 use crate::service::Service;
 use crate::snapshot::Snapshot;
@@ -167,7 +167,8 @@ pub fn lint_configuration(
     kind: &dyn Kind,
     instance: &Instance,
 ) -> (LintReport, Configuration) {
-    let read = kind.read(snapshot, instance);
+    let mut read = kind.read(snapshot, instance);
+    propose_files(snapshot, &mut read);
     let rejected = read.first_error().is_some();
     let unjudged = kind.directives().is_none() && read.model.directives == 0;
     let verdict = match (read.readable, rejected) {

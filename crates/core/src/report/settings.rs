@@ -1,6 +1,7 @@
 //! `settings`: which value is in force, who set it, what it overrode.
 use super::{Listed, schema};
 use crate::config::layers::{Assignment, InForce, Layer, resolve};
+use crate::config::nearest;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
@@ -22,8 +23,20 @@ pub struct SettingsReport {
     /// Names that were asked for and are set nowhere; `null` where a file could not be read that might set
     /// them.
     pub unset: Listed<String>,
+    /// Names that were asked for and are no setting of this kind.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unknown: Vec<UnknownName>,
     /// What could not be seen.
     pub not_seen: Vec<String>,
+}
+
+/// A name that is no setting.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct UnknownName {
+    /// As it was asked for.
+    pub name: String,
+    /// The setting that is likely meant.
+    pub nearest: Option<String>,
 }
 
 /// One setting in force.
@@ -78,7 +91,18 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
     // Where a file could not be read, what it would set is not known.
     let whole = config.readable && config.not_seen.is_empty() && config.bounded.is_none();
     let is_set = |name: &str| entries.iter().any(|e| kind.setting_key(&e.name) == kind.setting_key(name));
-    let unset = Listed::when(whole, names.iter().filter(|n| whole && !is_set(n)).cloned().collect());
+    // Only a table that was harvested whole can tell that a name is none.
+    let table = kind.directives().filter(|t| t.is_whole());
+    let unknown: Vec<UnknownName> = names
+        .iter()
+        .filter(|name| !is_set(name) && table.is_some_and(|t| !t.has_name(name)))
+        .map(|name| UnknownName {
+            name: name.clone(),
+            nearest: table.and_then(|t| nearest(name, t.all().map(|r| r.name))).map(str::to_owned),
+        })
+        .collect();
+    let is_unset = |name: &&String| whole && !is_set(name) && !unknown.iter().any(|u| u.name == **name);
+    let unset = Listed::when(whole, names.iter().filter(is_unset).cloned().collect());
     let mut not_seen = snapshot.not_seen();
     not_seen.extend(config.not_seen);
     let release = kind.release(snapshot, &service.instance).map(|r| r.to_string());
@@ -89,6 +113,7 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
         release,
         settings: entries,
         unset,
+        unknown,
         not_seen,
     }
 }

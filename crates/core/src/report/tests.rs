@@ -353,11 +353,13 @@ fn settings_fold_what_was_overridden_and_name_what_is_not_set() {
     let report = settings(
         &Snapshot::new(&host),
         &described(&host, "edge", ""),
-        &["gzip".into(), "listen".into(), "tide_level".into()],
+        &["gzip".into(), "listen".into(), "sendfile".into(), "tide_level".into()],
     );
     let names: Vec<&str> = report.settings.iter().map(|s| s.name.as_str()).collect();
     assert_eq!(names, ["gzip", "listen"]);
-    assert_eq!((&*report.unset, report.settings[1].line), (&["tide_level".to_owned()][..], Some(7)));
+    assert_eq!((&*report.unset, report.settings[1].line), (&["sendfile".to_owned()][..], Some(7)));
+    let unknown: Vec<&str> = report.unknown.iter().map(|u| u.name.as_str()).collect();
+    assert_eq!(unknown, ["tide_level"], "no name of the daemon's");
 }
 
 #[test]

@@ -163,6 +163,16 @@ impl Directives {
         &[]
     }
 
+    /// Whether it was harvested from the daemon's own sources, so that no name of theirs is missing.
+    pub fn is_whole(&self) -> bool {
+        !self.releases.is_empty()
+    }
+
+    /// Whether a name is in it, whatever its case, as a directive or as a section.
+    pub fn has_name(&'static self, name: &str) -> bool {
+        !self.any_case(name).is_empty() || !self.any_case(&format!("<{name}")).is_empty()
+    }
+
     /// All rows of a name as it is written.
     pub fn exact(&'static self, name: &str) -> &'static [Row] {
         let rows = self.any_case(name);

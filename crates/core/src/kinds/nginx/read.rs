@@ -118,7 +118,8 @@ impl Reader<'_, '_> {
             }
             Look::Absent => {
                 if let Some(d) = from {
-                    let found = self.find(d, Code::ConfigMissingFile, format!("{name} does not exist"));
+                    let message = format!("{name} does not exist");
+                    let found = self.find_word(d, 0, Code::ConfigMissingFile, message);
                     found.depends_on = DependsOn::Files;
                     found.about = Some(About::File(name.to_owned()));
                 }
