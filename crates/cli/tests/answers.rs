@@ -166,3 +166,16 @@ fn a_name_that_is_no_setting_is_not_said_to_have_a_default() {
     assert_eq!(report["unknown"][0]["nearest"], "DocumentRoot");
     assert_eq!(report["unset"].as_array().map(Vec::len), Some(0));
 }
+
+#[test]
+fn the_worst_service_comes_first_and_a_start_is_told_where_it_differs() {
+    let tree = Tree::new().with_httpd();
+    tree.write("usr/sbin/nginx", "\u{7f}ELF");
+    tree.mode("usr/sbin/nginx", 0o755);
+    tree.write("etc/nginx/nginx.conf", "events { }\nhttp {\n    sendfil on;\n}\n");
+    tree.write("etc/systemd/system/tide-edge.service", "[Service]\nExecStart=/usr/sbin/nginx\n");
+    let text = tree.run(&["survey", "--all"]).out;
+    let row = |name: &str| text.lines().position(|l| l.trim_start().starts_with(name)).unwrap();
+    assert!(row("tide-edge") < row("apache2"), "{text}");
+    assert!(text.lines().nth(row("tide-edge")).unwrap().contains("would fail"), "{text}");
+}

@@ -25,6 +25,29 @@ fn outlook(outlook: Outlook) -> &'static str {
     }
 }
 
+/// What a start would come to, where that is not what the state tells: of what runs only that it would not come
+/// back, and of the next boot only what differs from a start now.
+fn next_start(entry: &SurveyEntry) -> String {
+    let expected = entry.state.is_up() && entry.restart_outlook == Outlook::WouldStart;
+    let now = if expected { "" } else { outlook(entry.restart_outlook) };
+    let boot = match entry.boot_outlook {
+        same if same == entry.restart_outlook => String::new(),
+        Outlook::Unknown => String::new(),
+        other => format!("at boot {}", outlook(other)),
+    };
+    [now, &boot].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(", ")
+}
+
+/// The worst comes first: what is wanted and down, what would not come back, then the rest.
+fn weight(entry: &SurveyEntry) -> u8 {
+    match (tone(entry), entry.restart_outlook, entry.boot_outlook) {
+        (Tone::Problem, ..) => 0,
+        (_, Outlook::WouldFail, _) => 1,
+        (_, _, Outlook::WouldFail) => 2,
+        _ => 3,
+    }
+}
+
 fn tone(entry: &SurveyEntry) -> Tone {
     let bad = entry.wanted
         && matches!(entry.state, State::Failed | State::Degraded | State::Restarting | State::Stopped);
@@ -67,25 +90,16 @@ pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bo
         }
     };
     page.answer(if bad + latent + refused > 0 { Tone::Problem } else { Tone::Well }, sentence);
-    let head = ["service", "kind", "state", "holds", "restart", "boot"].map(str::to_owned).to_vec();
-    let rows = report
-        .services
-        .iter()
-        .map(|s| {
-            let row = [
-                s.service.clone(),
-                s.kind.clone(),
-                state_word(s.state).into(),
-                if s.held.is_empty() { "–".into() } else { s.held.join(" ") },
-                outlook(s.restart_outlook).into(),
-                outlook(s.boot_outlook).into(),
-            ];
-            (tone(s), row.to_vec())
-        })
-        .collect();
-    page.push(Block::Table(head, rows));
-    let remarks: Vec<(String, String)> = report
-        .services
+    let head = ["service", "kind", "state", "next start", "holds"].map(str::to_owned).to_vec();
+    let mut sorted: Vec<&SurveyEntry> = report.services.iter().collect();
+    sorted.sort_by_key(|s| weight(s));
+    let row = |s: &&SurveyEntry| {
+        let held = if s.held.is_empty() { "–".into() } else { s.held.join(" ") };
+        let row = [s.service.clone(), s.kind.clone(), state_word(s.state).into(), next_start(s), held];
+        (tone(s), row.to_vec())
+    };
+    page.push(Block::Table(head, sorted.iter().map(row).collect()));
+    let remarks: Vec<(String, String)> = sorted
         .iter()
         .filter_map(|s| Some((format!("{}: {}", s.service, s.remark.clone()?), String::new())))
         .collect();
@@ -95,7 +109,7 @@ pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bo
     if single {
         report.services.iter().for_each(|s| details(&mut page, s, when));
     }
-    let troubled = report.services.iter().find(|s| s.remark.is_some());
+    let troubled = sorted.iter().find(|s| s.remark.is_some());
     if let Some(entry) = troubled {
         page.heading("What to do");
         page.push(Block::Commands(vec![(
