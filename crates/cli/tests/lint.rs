@@ -219,6 +219,11 @@ fn it_ends_with_the_command_that_corrects_the_first_error() {
         assert!(!tree.run(&["lint", "apache2"]).out.contains("What to do"));
     }
     assert!(tree.run(&["lint"]).out.contains("apache2"));
+    // A link is named by what it leads to: `sed -i` would put a file in its place.
+    tree.write("real.conf", "events { }\nhttp {\nsendfil on;\n}\n");
+    tree.link("linked.conf", "real.conf");
+    let answer = tree.run(&["lint", "--kind", "nginx", "--config", "/linked.conf"]).out;
+    assert!(answer.contains("/real.conf") && !answer.contains("/linked.conf\n      writes"), "{answer}");
     // A file that belongs to no service is corrected by an editor of lines.
     for (line, wanted) in
         [("sendfil on;", "sendfile on;"), ("tide_of_quay\n  on;", "# tide_of_quay\n#   on;")]

@@ -77,23 +77,28 @@ fn asked(dir: impl AsFd, path: impl rustix::path::Arg + Copy, flags: AtFlags) ->
             acl: Vec::new(),
             capabilities: 0,
         }),
-        Err(Errno::NOSYS | Errno::PERM) => rustix::fs::statat(&dir, path, flags).map(|found| FileStatus {
-            kind: kind(found.st_mode),
-            mode: found.st_mode & 0o7777,
-            uid: found.st_uid,
-            gid: found.st_gid,
-            size: u64::try_from(found.st_size).unwrap_or_default(),
-            modified: found.st_mtime,
-            changed: found.st_ctime,
-            device: found.st_dev,
-            inode: found.st_ino,
-            links: found.st_nlink,
-            immutable: false,
-            acl: Vec::new(),
-            capabilities: 0,
-        }),
+        Err(Errno::NOSYS | Errno::PERM) => asked_before(dir, path, flags),
         Err(errno) => Err(errno),
     }
+}
+
+/// The older way.
+fn asked_before(dir: impl AsFd, path: impl rustix::path::Arg, flags: AtFlags) -> Result<FileStatus, Errno> {
+    rustix::fs::statat(dir, path, flags).map(|found| FileStatus {
+        kind: kind(found.st_mode),
+        mode: found.st_mode & 0o7777,
+        uid: found.st_uid,
+        gid: found.st_gid,
+        size: u64::try_from(found.st_size).unwrap_or_default(),
+        modified: found.st_mtime,
+        changed: found.st_ctime,
+        device: found.st_dev,
+        inode: found.st_ino,
+        links: found.st_nlink,
+        immutable: false,
+        acl: Vec::new(),
+        capabilities: 0,
+    })
 }
 
 /// The same with what is asked by `path`, which must lead to the same file.
@@ -584,6 +589,35 @@ pub(crate) fn space(path: &Path) -> Look<Answer> {
 mod tests {
     use super::*;
     use std::os::unix::fs::{PermissionsExt, chown, lchown, symlink};
+
+    #[test]
+    fn both_ways_of_asking_for_a_status_tell_the_same() {
+        let dir = tempfile::tempdir().unwrap();
+        let (file, link) = (dir.path().join("edge.log"), dir.path().join("link"));
+        fs::write(&file, "tide").unwrap();
+        fs::set_permissions(&file, fs::Permissions::from_mode(0o2640)).unwrap();
+        fs::hard_link(&file, dir.path().join("second")).unwrap();
+        symlink("edge.log", &link).unwrap();
+        for (path, flags) in [
+            (file.as_path(), AtFlags::empty()),
+            (link.as_path(), AtFlags::empty()),
+            (link.as_path(), AtFlags::SYMLINK_NOFOLLOW),
+            (dir.path(), AtFlags::empty()),
+            (Path::new("/dev/null"), AtFlags::empty()),
+        ] {
+            let (new, old) =
+                (asked(rustix::fs::CWD, path, flags), asked_before(rustix::fs::CWD, path, flags));
+            assert_eq!(new, old, "{}", path.display());
+        }
+        let open = fs::File::open(&file).unwrap();
+        let (new, old) =
+            (asked(&open, "", AtFlags::EMPTY_PATH), asked_before(&open, "", AtFlags::EMPTY_PATH));
+        assert_eq!(new, old);
+        let status = new.unwrap();
+        assert_eq!((status.mode, status.links, status.size, status.kind), (0o2640, 2, 4, FileKind::Regular));
+        let none = dir.path().join("none");
+        assert_eq!(asked(rustix::fs::CWD, &*none, AtFlags::empty()), Err(Errno::NOENT));
+    }
 
     #[test]
     fn a_link_of_an_account_leads_root_only_to_what_that_account_reads_itself() {

@@ -8,6 +8,7 @@ use clap::Args;
 use jolly_core::kinds::{self, Instance};
 use jolly_core::report::{self, Verdict};
 use jolly_core::snapshot::Snapshot;
+use jolly_core::trust::{Last, Paths, trusted, walk};
 use std::path::Path;
 
 /// Would the daemon accept this configuration, and if not, which line and what instead?
@@ -78,7 +79,15 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             None => None,
         };
         if let Some(correct) = correct.filter(|_| report.verdict == Verdict::Rejected) {
-            let correction = report::correction(&snapshot, kind, &read);
+            let mut correction = report::correction(&snapshot, kind, &read);
+            // A command for root names the real file, and none that somebody else could put in its place.
+            if let (Correct::File { .. }, Some(found)) = (&correct, &mut correction) {
+                let walked = walk(&Paths(&snapshot), found.file(), Last::Followed, &trusted(&snapshot, &[]));
+                match walked {
+                    Ok(real) => found.file_mut().clone_from(&real.path),
+                    Err(_) => correction = None,
+                }
+            }
             pages::lint::what_to_do(&mut page, correction.as_ref(), &correct);
         }
         context.emit(&page, &report)?;

@@ -26,7 +26,7 @@ fn outlook(outlook: Outlook) -> &'static str {
 }
 
 /// What a start would come to, where that is not what the state tells: of what runs only that it would not come
-/// back, and of the next boot only what differs from a start now.
+/// back, and of the next boot only what differs from a start now. That a boot is not known stands below.
 fn next_start(entry: &SurveyEntry) -> String {
     let expected = entry.state.is_up() && entry.restart_outlook == Outlook::WouldStart;
     let now = if expected { "" } else { outlook(entry.restart_outlook) };
@@ -99,6 +99,12 @@ pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bo
         (tone(s), row.to_vec())
     };
     page.push(Block::Table(head, sorted.iter().map(row).collect()));
+    let open =
+        |s: &&&SurveyEntry| s.boot_outlook == Outlook::Unknown && s.restart_outlook != Outlook::Unknown;
+    let open: Vec<&str> = sorted.iter().filter(open).map(|s| s.service.as_str()).collect();
+    if !open.is_empty() {
+        page.text(format!("Whether the next boot starts it is not known of {}.", open.join(", ")));
+    }
     let remarks: Vec<(String, String)> = sorted
         .iter()
         .filter_map(|s| Some((format!("{}: {}", s.service, s.remark.clone()?), String::new())))

@@ -132,6 +132,21 @@ pub enum Correction {
     },
 }
 
+impl Correction {
+    /// The file that is edited.
+    pub fn file(&self) -> &String {
+        match self {
+            Self::Word { file, .. } | Self::Comment { file, .. } => file,
+        }
+    }
+    /// The same, to be named otherwise.
+    pub fn file_mut(&mut self) -> &mut String {
+        match self {
+            Self::Word { file, .. } | Self::Comment { file, .. } => file,
+        }
+    }
+}
+
 /// What corrects the first error of a configuration; `None` where that takes more than an edit.
 pub fn correction(snapshot: &Snapshot, kind: &dyn Kind, read: &Configuration) -> Option<Correction> {
     let finding = read.first_error()?;
