@@ -3,7 +3,7 @@
 
 mod common;
 
-use common::Tree;
+use common::{Tree, run};
 
 #[test]
 fn a_tree_answers_what_needs_no_running_kernel_and_names_the_rest() {
@@ -178,4 +178,13 @@ fn the_worst_service_comes_first_and_a_start_is_told_where_it_differs() {
     let row = |name: &str| text.lines().position(|l| l.trim_start().starts_with(name)).unwrap();
     assert!(row("tide-edge") < row("apache2"), "{text}");
     assert!(text.lines().nth(row("tide-edge")).unwrap().contains("would fail"), "{text}");
+    // A service without a unit: what a boot would do is not known, and not left out.
+    let dir = tempfile::tempdir().unwrap();
+    let log = dir.path().join("x.log").to_string_lossy().into_owned();
+    let file = format!(
+        "only_these = true\n[service.pier]\nkind = \"program\"\nstart = \"/bin/true\"\nlog = \"{log}\"\n"
+    );
+    std::fs::write(dir.path().join("s.toml"), file).unwrap();
+    let text = run(dir.path(), &["--services", "s.toml", "survey"]).out;
+    assert!(text.contains("Whether the next boot starts it is not known of pier."), "{text}");
 }
