@@ -12,6 +12,8 @@ const NAMES: [&str; 4] = ["failures.toml", "log.toml", "heads.toml", "general.to
 /// A table as it was harvested, and what people know better.
 const TABLE: &str = "directives.rows";
 const BETTER: &str = "better.rows";
+/// Marks of a row that say yes or no; `default=VALUE` is another one.
+const MARKS: [&str; 3] = ["once", "block", "list"];
 
 fn main() -> io::Result<()> {
     let out = env::var("OUT_DIR").map_err(io::Error::other)?;
@@ -146,7 +148,13 @@ fn one(
         match mark.split_once('=') {
             Some(("default", value)) => default = format!("Some({value:?})"),
             Some(_) => return Err(format!("{mark:?} is not a mark")),
-            None => marks.push(format!("Marks::{}", mark.to_ascii_uppercase())),
+            None if MARKS.contains(&mark) => marks.push(format!("Marks::{}", mark.to_ascii_uppercase())),
+            None => {
+                return Err(format!(
+                    "\"{mark}\" is not a mark, expected {} or default=VALUE",
+                    MARKS.join(", ")
+                ));
+            }
         }
     }
     Ok(format!(

@@ -27,8 +27,10 @@ struct Load {
 const NGINX: Load = Load {
     kind: "nginx",
     check: &["/usr/sbin/nginx", "-t", "-c"],
-    main: "pid DIR/nginx.pid;\nerror_log DIR/error.log;\nevents { worker_connections 1024; }\nhttp {\n    access_log off;\n    \
-        server_names_hash_max_size 65536;\n    server_names_hash_bucket_size 128;\n    include DIR/sites/*.conf;\n}\n",
+    main: "pid DIR/nginx.pid;\nerror_log DIR/error.log;\nevents { worker_connections 1024; }\nhttp \
+        {\n    access_log off;\n    \
+        server_names_hash_max_size 65536;\n    server_names_hash_bucket_size 128;\n    include \
+        DIR/sites/*.conf;\n}\n",
     modules: &[],
     site: "server {
     listen 8080;
@@ -74,7 +76,8 @@ const NGINX: Load = Load {
 const HTTPD: Load = Load {
     kind: "httpd",
     check: &["/usr/sbin/apache2", "-t", "-f"],
-    main: "ServerRoot DIR\nPidFile DIR/httpd.pid\nErrorLog DIR/error.log\nDefaultRuntimeDir DIR\nMODULESServerName \
+    main: "ServerRoot DIR\nPidFile DIR/httpd.pid\nErrorLog DIR/error.log\nDefaultRuntimeDir DIR\n\
+        MODULESServerName \
         front.example\nListen 8081\nTypesConfig /etc/mime.types\nInclude DIR/sites/*.conf\n",
     modules: &[
         "mpm_event",

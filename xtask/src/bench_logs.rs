@@ -30,7 +30,8 @@ const FORMS: &[Form] = &[
             "@ [notice] {n}#{n}: nginx/1.22.1",
             "@ [notice] {n}#{n}: start worker processes",
         ],
-        run: "@ [error] 7#7: *{n} open() \"/srv/ferries/tide-{n}.html\" failed (2: No such file or directory), client: \
+        run: "@ [error] 7#7: *{n} open() \"/srv/ferries/tide-{n}.html\" failed (2: No such file or \
+            directory), client: \
             192.0.2.7, server: quay1",
         stop: "@ [notice] {n}#{n}: signal 15 (SIGTERM) received from 1, exiting",
         words: ["event method", "start worker", "SIGTERM"],
@@ -38,10 +39,10 @@ const FORMS: &[Form] = &[
     Form {
         kind: "httpd",
         stamp: "%a %b %d %H:%M:%S.123456 %Y",
-        begin: &[
-            "[@] [mpm_event:notice] [pid {n}:tid {n}] AH00489: Apache/2.4.68 configured -- resuming normal operations",
-        ],
-        run: "[@] [proxy:error] [pid 7:tid 7] [client 192.0.2.7:{n}] AH01114: HTTP: failed to make connection to \
+        begin: &["[@] [mpm_event:notice] [pid {n}:tid {n}] AH00489: Apache/2.4.68 configured -- resuming \
+                normal operations"],
+        run: "[@] [proxy:error] [pid 7:tid 7] [client 192.0.2.7:{n}] AH01114: HTTP: failed to make \
+            connection to \
             backend: 127.0.0.1",
         stop: "[@] [mpm_event:notice] [pid {n}:tid {n}] AH00491: caught SIGTERM, shutting down",
         words: ["AH00489", "AH00163", "AH00491"],
@@ -53,7 +54,8 @@ const FORMS: &[Form] = &[
             "@ quay1 haproxy[{n}]: [NOTICE]   ({n}) : New worker (8) forked",
             "@ quay1 haproxy[{n}]: [NOTICE]   ({n}) : Loading success.",
         ],
-        run: "@ quay1 haproxy[8]: 192.0.2.7:{n} [02/Apr/2031:06:10:11.123] web app/a1 0/0/1/2/3 200 512 - - ---- \
+        run: "@ quay1 haproxy[8]: 192.0.2.7:{n} [02/Apr/2031:06:10:11.123] web app/a1 0/0/1/2/3 200 512 \
+            - - ---- \
             1/1/0/0/0 0/0 \"GET /tides/{n} HTTP/1.1\"",
         stop: "@ quay1 haproxy[{n}]: [WARNING]  ({n}) : All workers exited. Exiting... (0)",
         words: ["New worker", "Loading success", "workers exited"],
@@ -65,7 +67,8 @@ const FORMS: &[Form] = &[
             "@ 0 [Note] Starting MariaDB 10.11.6-MariaDB-0+deb12u1 source revision fecd as process {n}",
             "@ 0 [Note] /usr/sbin/mariadbd: ready for connections.",
         ],
-        run: "@ {n} [Warning] Aborted connection {n} to db: 'ferries' user: 'tide' host: '192.0.2.7' (Got an error \
+        run: "@ {n} [Warning] Aborted connection {n} to db: 'ferries' user: 'tide' host: '192.0.2.7' \
+            (Got an error \
             reading communication packets)",
         stop: "@ 0 [Note] /usr/sbin/mariadbd (initiated by: unknown): Normal shutdown",
         words: ["as process", "ready for connections", "Normal shutdown"],
@@ -104,11 +107,13 @@ const FORMS: &[Form] = &[
         kind: "tomcat",
         stamp: "%d-%b-%Y %H:%M:%S.123",
         begin: &[
-            "@ INFO [main] org.apache.catalina.startup.VersionLoggerListener.log Server version name:   Apache Tomcat",
+            "@ INFO [main] org.apache.catalina.startup.VersionLoggerListener.log Server version name:   \
+                Apache Tomcat",
             "@ INFO [main] org.apache.catalina.startup.Catalina.start Server startup in [{n}] milliseconds",
         ],
         run: "@ INFO [http-nio-8080-exec-{n}] ferries.Tide.log the tide {n} is late",
-        stop: "@ INFO [Thread-3] org.apache.coyote.AbstractProtocol.pause Pausing ProtocolHandler [\"http-nio-8080\"]",
+        stop: "@ INFO [Thread-3] org.apache.coyote.AbstractProtocol.pause Pausing ProtocolHandler \
+            [\"http-nio-8080\"]",
         words: ["Server version", "Server startup", "Pausing"],
     },
     Form {

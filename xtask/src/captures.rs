@@ -58,9 +58,13 @@ fn cause(bundle: &[u8], service: &str) -> Result<Value, String> {
     let diagnosis = report::diagnose(&snapshot, &[found], true);
     let entry = diagnosis.services.first().ok_or("nothing was diagnosed")?;
     let first = entry.causes.first();
-    Ok(
-        json!({"state": entry.state, "code": first.map(|c| c.code), "certainty": first.map(|c| c.certainty), "fixes": first.map(|c| c.fixes.clone()), "subject": first.map(|c| c.subject.clone())}),
-    )
+    Ok(json!({
+        "state": entry.state,
+        "code": first.map(|c| c.code),
+        "certainty": first.map(|c| c.certainty),
+        "fixes": first.map(|c| c.fixes.clone()),
+        "subject": first.map(|c| c.subject.clone()),
+    }))
 }
 
 pub(crate) fn run(program: &Path) -> Result<(), String> {

@@ -549,12 +549,16 @@ mod tests {
     #[test]
     fn commands_of_nginx_come_with_places_counts_and_words() {
         let text = r#"
-            static ngx_conf_enum_t  tides[] = { { ngx_string("ebb"), 1 }, { ngx_string("flood"), 2 }, { ngx_null_string, 0 } };
+            static ngx_conf_enum_t  tides[] = { { ngx_string("ebb"), 1 }, { ngx_string("flood"), 2 },
+                { ngx_null_string, 0 } };
             static ngx_conf_num_bounds_t  level = { ngx_conf_check_num_bounds, 1, 9 };
-            /* static ngx_command_t old[] = { { ngx_string("gone"), NGX_HTTP_MAIN_CONF|NGX_CONF_TAKE1, ngx_conf_set_num_slot, 0, 0, NULL } }; */
+            /* static ngx_command_t old[] = { { ngx_string("gone"), NGX_HTTP_MAIN_CONF|NGX_CONF_TAKE1,
+                ngx_conf_set_num_slot, 0, 0, NULL } }; */
             static ngx_command_t  commands[] = {
-                { ngx_string("tide"), NGX_HTTP_MAIN_CONF|NGX_HTTP_LOC_CONF|NGX_CONF_TAKE1, ngx_conf_set_enum_slot, 0, 0, &tides },
-                { ngx_string("level"), NGX_MAIN_CONF|NGX_DIRECT_CONF|NGX_CONF_TAKE1, ngx_conf_set_num_slot, 0, 0, &level },
+                { ngx_string("tide"), NGX_HTTP_MAIN_CONF|NGX_HTTP_LOC_CONF|NGX_CONF_TAKE1,
+                  ngx_conf_set_enum_slot, 0, 0, &tides },
+                { ngx_string("level"), NGX_MAIN_CONF|NGX_DIRECT_CONF|NGX_CONF_TAKE1,
+                  ngx_conf_set_num_slot, 0, 0, &level },
                 ngx_null_command
             };
             static ngx_http_variable_t  vars[] = { { ngx_string("tide_level"), NULL, get, 0, 0, 0 } };
@@ -615,7 +619,8 @@ mod tests {
 
     #[test]
     fn files_of_other_systems_and_examples_are_left_out() {
-        let command = r#"static ngx_command_t c[] = { { ngx_string("x"), NGX_MAIN_CONF|NGX_CONF_TAKE1, ngx_conf_set_num_slot, 0, 0, NULL } };"#;
+        let command = r#"static ngx_command_t c[] = { { ngx_string("x"), NGX_MAIN_CONF|NGX_CONF_TAKE1,
+            ngx_conf_set_num_slot, 0, 0, NULL } };"#;
         assert!(of("ngx_kqueue_module.c", command, |f| nginx(f).expect("it can be read").0).is_empty());
         assert_eq!(httpd_flags("RSRC_CONF|OR_ALL"), "authcfg,fileinfo,indexes,limit,options,server,unset");
         assert_eq!(httpd_flags("EXEC_ON_READ|NONFATAL_ALL"), "on-read");

@@ -248,7 +248,8 @@ const HOLD: &str = "#!/bin/sh\nsetsid python3 -c \"import socket,time; s=socket.
     time.sleep(600)\" >/dev/null 2>&1 </dev/null &\nsleep 0.4\n";
 const RELEASE: &str = "#!/bin/sh\npkill -9 python3; sleep 0.1\n";
 /// Bytes in the files that daemons write.
-const WRITTEN: &str = "find /var/log /run/mysqld /var/lib/mysql/*.err /var/lib/postgresql/15/main/log -type f ! -path \
+const WRITTEN: &str = "find /var/log /run/mysqld /var/lib/mysql/*.err /var/lib/postgresql/15/main/log \
+    -type f ! -path \
     '*/journal/*' -printf '%s\\n' 2>/dev/null | awk '{s+=$1} END {print s+0}'";
 
 pub(crate) fn run(program: &Path, seed: u64, only: &[&str]) -> Result<(), String> {
@@ -258,9 +259,11 @@ pub(crate) fn run(program: &Path, seed: u64, only: &[&str]) -> Result<(), String
     let some = DAEMONS.iter().any(|d| named(&d));
     let mut text = format!(
         "# What `attempts` made of {STEPS} random steps with each daemon, seen in several ways; `cargo xtask \
-            attempts {seed}` does it again.\n# full: everything; files: the running host without its journal; \
+            attempts {seed}` does it again.\n# full: everything; files: the running host without its \
+            journal; \
             disk: its files from outside.\n# set: the \
-            host's clock is set in the middle; these are real records, altered from there on.\n# Without a journal those starts count that left anything in a \
+            host's clock is set in the middle; these are real records, altered from there on.\n# \
+            Without a journal those starts count that left anything in a \
             file.\n"
     );
     for drive in drives {
@@ -323,11 +326,18 @@ impl View {
         match self {
             Self::Full => host.run(&ask),
             Self::Files => host.run(&format!(
-                "unshare -m sh -c 'mount -t tmpfs none /run/log; mkdir -p /var/log/journal; mount -t tmpfs none \
+                "unshare -m sh -c 'mount -t tmpfs none /run/log; mkdir -p /var/log/journal; mount -t \
+                    tmpfs none \
                     /var/log/journal; {ask}'"
             )),
             Self::Disk => std::process::Command::new("unshare")
-                .args(["-m", "sh", "-c", "mount -t tmpfs none \"$1/var/log/journal\"; \"$0\" --root \"$1\" attempts \"$2\" --format json"])
+                .args([
+                    "-m",
+                    "sh",
+                    "-c",
+                    "mount -t tmpfs none \"$1/var/log/journal\"; \"$0\" --root \
+                    \"$1\" attempts \"$2\" --format json",
+                ])
                 .args([program.as_os_str(), host.root().as_os_str(), unit.as_ref()])
                 .output()
                 .map_err(|e| e.to_string()),

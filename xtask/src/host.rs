@@ -172,7 +172,8 @@ impl Host {
         let script = format!(
             "for c in /sys/fs/cgroup/systemd /sys/fs/cgroup/unified /sys/fs/cgroup; do [ -e $c/cgroup.procs \
                 ] && mkdir -p $c/{name} 2>/dev/null && echo $$ > $c/{name}/cgroup.procs 2>/dev/null; done; \
-             exec systemd-nspawn -q -M {name} -D {root} -b --private-network --register=no --keep-unit --console=read-only --link-journal=no --resolv-conf=off --timezone=off"
+             exec systemd-nspawn -q -M {name} -D {root} -b --private-network --register=no --keep-unit \
+             --console=read-only --link-journal=no --resolv-conf=off --timezone=off"
         );
         let console = fs::File::create(base.join("console")).map_err(|e| e.to_string())?;
         let mut launcher = Command::new("setsid")

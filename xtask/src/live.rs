@@ -57,13 +57,29 @@ struct Healthy {
 const FILES: &str = "cd /; find etc/apache2 etc/nginx etc/systemd var/log/edge var/run/apache2/ -printf '%p \
     %u:%g %m %y %l\\n' -type f ! -name '*.log' -exec sha256sum {} + 2>/dev/null | sort";
 /// Back to how the packages left it. Runs before every incident.
-pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay haproxy edge nginx apache2 mariadb redis-server \
+pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay haproxy edge nginx apache2 \
+    mariadb redis-server \
     postgresql@15-main 2>/dev/null; pkill -9 nginx; pkill -9 apache2; pkill -9 python3; pkill -9 sleep; \
     pkill -u root redis-server; chown -R mysql:mysql /var/lib/mysql/mysql; chown redis:adm \
     /var/log/redis/*.log 2>/dev/null; systemctl unmask -q nginx apache2; \
-     sed -i '/^\\(frontend\\|backend\\) tide$/,$d' /etc/haproxy/haproxy.cfg; sed -i 's#^dir /home/.*#dir /var/lib/redis#' /etc/redis/redis.conf; sed -i '/^JAVA_OPTS=.*\\(900g\\|6m\\)/d' /etc/default/tomcat10; systemctl stop tomcat10 php8.2-fpm; rm -rf /etc/systemd/system/tide-relay.* /etc/systemd/system/*.wants/tide-relay.service /etc/edge /etc/systemd/system/edge.service /etc/systemd/system/edge.service.d /etc/systemd/system/edge-data.service /etc/systemd/system/gauge.* /etc/systemd/system/*.wants/gauge.* /etc/mysql/mariadb.conf.d/99-edge.cnf /etc/systemd/system/php8.2-fpm.service.d /etc/systemd/system/redis-server.service.d /etc/systemd/system/mariadb.service.d /etc/systemd/system/apache2.service.d /home/marta /home/tide /etc/systemd/system/tomcat10.service.d /etc/systemd/system/postgresql@15-main.service.d /etc/mysql/conf.d/tide.cnf /etc/php/8.2/fpm/pool.d/zz.conf /etc/postgresql/15/main/conf.d/huge.conf /etc/systemd/system/*.wants/edge.service /var/log/edge /run/edge /var/lib/edge /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
-     umount /opt/edge 2>/dev/null; pkill -u edge; userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 dev lo 2>/dev/null; rm -rf /etc/apache2 /etc/nginx; cp -a /pristine/apache2 /etc/apache2; cp -a /pristine/nginx /etc/nginx; \
-     find /var/log/nginx /var/log/apache2 -type f -delete; systemctl daemon-reload; systemctl enable -q nginx apache2 2>/dev/null; systemctl reset-failed; true";
+     sed -i '/^\\(frontend\\|backend\\) tide$/,$d' /etc/haproxy/haproxy.cfg; sed -i 's#^dir \
+     /home/.*#dir /var/lib/redis#' /etc/redis/redis.conf; sed -i '/^JAVA_OPTS=.*\\(900g\\|6m\\)/d' \
+     /etc/default/tomcat10; systemctl stop tomcat10 php8.2-fpm; rm -rf /etc/systemd/system/tide-relay.* \
+     /etc/systemd/system/*.wants/tide-relay.service /etc/edge /etc/systemd/system/edge.service \
+     /etc/systemd/system/edge.service.d /etc/systemd/system/edge-data.service \
+     /etc/systemd/system/gauge.* /etc/systemd/system/*.wants/gauge.* \
+     /etc/mysql/mariadb.conf.d/99-edge.cnf /etc/systemd/system/php8.2-fpm.service.d \
+     /etc/systemd/system/redis-server.service.d /etc/systemd/system/mariadb.service.d \
+     /etc/systemd/system/apache2.service.d /home/marta /home/tide \
+     /etc/systemd/system/tomcat10.service.d /etc/systemd/system/postgresql@15-main.service.d \
+     /etc/mysql/conf.d/tide.cnf /etc/php/8.2/fpm/pool.d/zz.conf \
+     /etc/postgresql/15/main/conf.d/huge.conf /etc/systemd/system/*.wants/edge.service /var/log/edge \
+     /run/edge /var/lib/edge /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
+     umount /opt/edge 2>/dev/null; pkill -u edge; userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 \
+     dev lo 2>/dev/null; rm -rf /etc/apache2 /etc/nginx; cp -a /pristine/apache2 /etc/apache2; cp -a \
+     /pristine/nginx /etc/nginx; \
+     find /var/log/nginx /var/log/apache2 -type f -delete; systemctl daemon-reload; systemctl enable -q \
+     nginx apache2 2>/dev/null; systemctl reset-failed; true";
 
 /// Every incident and every healthy set-up.
 fn whole_ring() -> Result<Ring, String> {

@@ -37,10 +37,9 @@ fn main() -> ExitCode {
             .map_err(|_| format!("{mib:?} is not a number"))
             .and_then(|mib| bench_logs::run(mib, only)),
         ["bench-lint"] => bench_lint::run(10_000),
-        ["bench-lint", sites] => sites
-            .parse()
-            .map_err(|_| format!("{sites:?} is not a number"))
-            .and_then(bench_lint::run),
+        ["bench-lint", sites] => {
+            sites.parse().map_err(|_| format!("{sites:?} is not a number")).and_then(bench_lint::run)
+        }
         ["bench"] => bench::all(),
         ["load-process", role] => bench::hold(*role == "listening"),
         ["captures"] => program().and_then(|p| captures::run(&p)),
@@ -59,8 +58,10 @@ fn main() -> ExitCode {
         ["walk", "--check"] => walk::check(),
         ["sweep", kind, only @ ..] => sweep::run(kind, only),
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
-        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-lint [SITES], bench-logs [MIB [KIND…]], \
-            captures, corpus, fuzz [--seconds N], samples [KIND…], sweep KIND [NAME…], live [NAME…], pictures, walk [--all | \
+        _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-lint [SITES], \
+            bench-logs [MIB [KIND…]], \
+            captures, corpus, fuzz [--seconds N], samples [KIND…], sweep KIND [NAME…], live [NAME…], \
+            pictures, walk [--all | \
             --check | --booted | --booted-all]"
             .into()),
     };

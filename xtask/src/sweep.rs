@@ -47,7 +47,8 @@ fn daemon(name: &str) -> Option<Daemon> {
             kind,
             threads: 1,
             check: &["nginx", "-t", "-c"],
-            start: "timeout 10 nginx -c $1 >/dev/null 2>&1; s=$?; nginx -c $1 -s stop >/dev/null 2>&1; sleep 0.1; exit $s",
+            start: "timeout 10 nginx -c $1 >/dev/null 2>&1; s=$?; nginx -c $1 -s stop >/dev/null 2>&1; \
+                sleep 0.1; exit $s",
             places: &[
                 ("main", &["main", "any"]),
                 ("events", &["events"]),
@@ -71,7 +72,8 @@ fn daemon(name: &str) -> Option<Daemon> {
             kind,
             threads: 2,
             check: &["apache2", "-t", "-f"],
-            start: "timeout 10 apache2 -f $1 -k start 2>&1; s=$?; sleep 0.2; [ -e /var/run/apache2/corpus.pid ] || s=1; \
+            start: "timeout 10 apache2 -f $1 -k start 2>&1; s=$?; sleep 0.2; [ -e \
+                /var/run/apache2/corpus.pid ] || s=1; \
                 pkill -9 -x apache2; rm -f /var/run/apache2/corpus.pid; exit $s",
             places: &[
                 ("main", &["server", "on-read"]),

@@ -51,7 +51,9 @@ const SCENES: &[Scene] = &[
 /// leaves no failure.
 const PICTURE: &str = "for u in nginx apache2; do printf '%s %s %s\\n' $u $(systemctl is-enabled $u) \
     $(systemctl is-active $u | sed s/failed/inactive/); done; \
-     cd /; find etc/apache2 etc/nginx etc/systemd -printf '%p %u:%g %m %y %l\\n' -type f -exec sha256sum {} + 2>/dev/null | sort; find / -xdev -name '*jolly*' ! -path '/usr/local/bin/*' ! -path '/var/lib/jolly-sentinel*' ! -path '/proc/*' 2>/dev/null";
+     cd /; find etc/apache2 etc/nginx etc/systemd -printf '%p %u:%g %m %y %l\\n' -type f -exec \
+     sha256sum {} + 2>/dev/null | sort; find / -xdev -name '*jolly*' ! -path '/usr/local/bin/*' ! -path \
+     '/var/lib/jolly-sentinel*' ! -path '/proc/*' 2>/dev/null";
 const REPORT: &str = "xtask/live/walk-booted.txt";
 const FRESH: &str = "rm -rf /var/lib/jolly-sentinel";
 

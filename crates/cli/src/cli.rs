@@ -21,8 +21,8 @@ use std::ffi::OsString;
                   jolly-sentinel demo        the full example: made-up data, no root, no network\n\n\
                   Environment: JOLLY_SENTINEL_STATE_DIR stands for --state-dir, and so on for each of these \
                   options.\n\n\
-                  Exit status: 0 well, 1 a problem was found, 2 wrong call, 3 the answer could not be found out, \
-                  4 a change was refused or rolled back."
+                  Exit status: 0 well, 1 a problem was found, 2 wrong call, 3 the answer could not be \
+                  found out, 4 a change was refused or rolled back."
 )]
 pub(crate) struct Cli {
     #[command(flatten)]
@@ -77,14 +77,8 @@ pub(crate) fn read() -> Result<Cli, clap::Error> {
     // A call pays for the commands that it names; one that names none is about them all.
     let none = !program.get_subcommands().any(|c| stands(c.get_name()));
     let which = |name: &str| none || stands(name);
-    let program = crate::help::compact(with_own_forms(program, which), &crate::help::called(), &which);
+    let program = crate::help::compact(with_own_forms(program, which), &crate::called::called(), &which);
     Cli::from_arg_matches(&program.try_get_matches()?)
-}
-
-/// The shared options as the environment alone says them.
-pub(crate) fn of_environment() -> Option<Global> {
-    let matches = program().try_get_matches_from([crate::help::NAME, "survey"]).ok()?;
-    Cli::from_arg_matches(&matches).ok().map(|cli| cli.global)
 }
 
 /// Carries out the command of a call.

@@ -7,7 +7,8 @@ use crate::render::Page;
 use crate::render::ascii;
 use jolly_core::bounds::OUTPUT;
 use jolly_core::bundle::{Bundle, Recorder, Replayer};
-use jolly_core::host::{Host, Look};
+use jolly_core::host::{Host, Look, Unseen};
+use jolly_core::not_seen::NotSeen;
 pub(crate) use jolly_core::paste::quoted;
 use jolly_core::service::Service;
 use jolly_core::services_file::{self, ServicesFile};
@@ -120,7 +121,7 @@ impl Context {
 
     /// The start of a command to type next, with the options that led here.
     pub(crate) fn program(&self) -> String {
-        let mut words = vec![crate::help::called()];
+        let mut words = vec![crate::called::called()];
         // What the environment says already need not be typed.
         let said = |variable: &str, value: &Path| std::env::var_os(variable).is_some_and(|v| *v == *value);
         let mut option = |name: &str, variable: &str, value: &Option<PathBuf>| {
@@ -157,13 +158,13 @@ impl Context {
     }
 
     /// What an ordinary account cannot see of root's changes to this host.
-    pub(crate) fn hidden_changes(&self) -> Option<String> {
+    pub(crate) fn hidden_changes(&self) -> Option<NotSeen> {
         let elsewhere = self.global.state_dir.is_some()
             || self.origin != Origin::Live
             || rustix::process::geteuid().is_root();
         match std::fs::read_dir(ROOTS_JOURNAL) {
             Err(error) if !elsewhere && error.kind() == std::io::ErrorKind::PermissionDenied => {
-                Some(format!("changes that root made, in {ROOTS_JOURNAL}: permission denied"))
+                Some(NotSeen::part(&format!("changes that root made, in {ROOTS_JOURNAL}"), &Unseen::Denied))
             }
             _ => None,
         }
@@ -234,14 +235,11 @@ impl Context {
     fn write_page(&self, mut page: Page, report: &impl serde::Serialize) -> Result<(), CliError> {
         let document = json(report)?;
         // What this account may not see, another one may: the answer ends with the command for it.
-        if self.origin != Origin::Bundle
-            && !rustix::process::geteuid().is_root()
-            && document.contains(": permission denied\"")
-        {
+        if self.origin != Origin::Bundle && !rustix::process::geteuid().is_root() && page.rights_missing {
             let words: Vec<String> = std::env::args().skip(1).map(|word| quoted(&word)).collect();
             page.heading("To see the rest");
             page.push(crate::render::Block::Commands(vec![(
-                format!("sudo {} {}", crate::help::called(), words.join(" ")),
+                format!("sudo {} {}", crate::called::called(), words.join(" ")),
                 "as root, who may see it".into(),
             )]));
         }

@@ -1,30 +1,15 @@
 //! Help, completions and manual pages: what the commands tell of themselves.
+use crate::called::NAME;
 use crate::context::Context;
+use crate::options::Global;
 use clap::Command;
 use clap_complete::engine::{ArgValueCandidates, CompletionCandidate};
 use jolly_core::code::PAGES;
 use jolly_core::fix::FIXES;
 use jolly_core::kinds::KINDS;
-use std::ffi::OsString;
 
-/// The name of the program.
-pub(crate) const NAME: &str = "jolly-sentinel";
 /// The variable by which a shell asks for completions.
 pub(crate) const COMPLETE: &str = "JOLLY_SENTINEL_COMPLETE";
-
-/// The name that the program was called by, as far as it can be printed and typed again.
-pub(crate) fn called() -> String {
-    name_in(std::env::args_os().next())
-}
-
-fn name_in(first: Option<OsString>) -> String {
-    let path = first.map(std::path::PathBuf::from);
-    let name = path.as_deref().and_then(|p| p.file_name()).and_then(|n| n.to_str());
-    let plain = |n: &&str| {
-        !n.starts_with('-') && n.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'))
-    };
-    name.filter(plain).unwrap_or(NAME).to_owned()
-}
 
 /// Help that fits on a page, long or short: one line for each option; examples with the name that the program
 /// was called by. Of the commands below only those of these names are treated.
@@ -67,8 +52,7 @@ pub(crate) fn completing(command: Command) -> Command {
 
 /// The services of this host and of the services file that the environment names.
 fn services() -> Vec<CompletionCandidate> {
-    let Ok(context) = crate::cli::of_environment().ok_or(()).and_then(|g| Context::new(&g).map_err(drop))
-    else {
+    let Some(context) = Global::of_environment().and_then(|global| Context::new(&global).ok()) else {
         return Vec::new();
     };
     let snapshot = context.snapshot();
@@ -163,22 +147,5 @@ mod tests {
         {
             assert!(!is_word(name), "{name}");
         }
-    }
-
-    #[test]
-    fn the_name_is_what_was_typed_where_it_can_be_typed_again() {
-        for (first, name) in [
-            ("jolly-sentinel", NAME),
-            ("/opt/quay/bin/js", "js"),
-            ("./js-2.0", "js-2.0"),
-            ("/opt/a b", NAME),
-            ("/opt/\u{1b}[31m", NAME),
-            ("-x", NAME),
-            ("/", NAME),
-            ("", NAME),
-        ] {
-            assert_eq!(name_in(Some(first.into())), name, "{first:?}");
-        }
-        assert_eq!(name_in(None), NAME);
     }
 }

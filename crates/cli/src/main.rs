@@ -1,6 +1,7 @@
 //! The program: arguments in, answers out. Everything it knows comes from the core.
 #![forbid(unsafe_code)]
 
+mod called;
 mod cli;
 mod commands;
 mod context;
@@ -22,7 +23,7 @@ fn main() -> ExitCode {
     // A shell that asks what could come next gets its answer here.
     clap_complete::CompleteEnv::with_factory(|| help::completing(cli::program()))
         .var(help::COMPLETE)
-        .bin(help::NAME)
+        .bin(called::NAME)
         .complete();
     let cli = match cli::read() {
         Ok(cli) => cli,
@@ -37,7 +38,7 @@ fn main() -> ExitCode {
         Err(error) => {
             // What the caller typed may hold a secret, too: an address with an account.
             let message = jolly_core::secrets::mask_addresses(&error.message);
-            let mut text = format!("{}: {}\n", help::called(), render::clean(&message));
+            let mut text = format!("{}: {}\n", called::called(), render::clean(&message));
             if let Some(hint) = &error.hint {
                 text.push_str(&format!("  {}\n", render::clean(hint)));
             }

@@ -1,7 +1,7 @@
 //! Options that every command shares.
 use clap::builder::{PossibleValue, TypedValueParser};
 use clap::error::{ContextKind, ContextValue};
-use clap::{Arg, Args, Command, ValueEnum};
+use clap::{Arg, Args, Command, FromArgMatches as _, ValueEnum};
 use std::ffi::OsStr;
 use std::path::PathBuf;
 
@@ -69,6 +69,15 @@ pub(crate) struct Global {
     /// Say more: notes, all evidence
     #[arg(short, long, global = true, env = "JOLLY_SENTINEL_VERBOSE", hide_env = true)]
     pub(crate) verbose: bool,
+}
+
+impl Global {
+    /// As the environment alone says them; `None` where it says something that cannot be.
+    pub(crate) fn of_environment() -> Option<Self> {
+        let matches =
+            Self::augment_args(Command::new("environment")).try_get_matches_from(["environment"]).ok()?;
+        Self::from_arg_matches(&matches).ok()
+    }
 }
 
 /// The variable for `--root`.
@@ -194,17 +203,17 @@ pub(crate) fn parse_time(text: &str) -> Result<std::time::Duration, String> {
     let unit = &text[digits.len()..];
     let number: f64 = digits
         .parse()
-        .map_err(|_| format!("{text:?} is not a time; expected, for example, 500ms, 3s or 2m"))?;
+        .map_err(|_| format!("\"{text}\" is not a time; expected, for example, 500ms, 3s or 2m"))?;
     let factor = match unit {
         "ms" => 0.001,
         "" | "s" => 1.0,
         "m" => 60.0,
         "h" => 3600.0,
         "d" => 86400.0,
-        _ => return Err(format!("{unit:?} is not a unit of time; expected ms, s, m, h or d")),
+        _ => return Err(format!("\"{unit}\" is not a unit of time; expected ms, s, m, h or d")),
     };
     if !(0.0..=1e9).contains(&(number * factor)) {
-        return Err(format!("{text:?} is not a time that can be waited for"));
+        return Err(format!("\"{text}\" is not a time that can be waited for"));
     }
     Ok(std::time::Duration::from_secs_f64(number * factor))
 }

@@ -527,7 +527,8 @@ fn a_script_that_the_account_can_write_makes_its_service_no_other_daemon() {
 const SWAPS: &str = "cd srv/tide && while :; do \
     mv log log2 && ln -s /root log; rm -f log; mv log2 log; \
     mv log/error.log log/x && ln -s /root/own log/error.log; rm -f log/error.log; mv log/x log/error.log; \
-    ln -s /etc data && rm -f data; mkdir data && rmdir data; ln log/error.log name && rm -f name; done 2>/dev/null";
+    ln -s /etc data && rm -f data; mkdir data && rmdir data; ln log/error.log name && rm -f name; done \
+    2>/dev/null";
 
 /// A process that ends with the test, whatever becomes of that.
 struct Killed(std::process::Child);

@@ -32,6 +32,7 @@ pub mod log;
 pub mod manager;
 pub mod names;
 pub mod net;
+pub mod not_seen;
 pub mod packages;
 pub mod paste;
 pub mod path;

@@ -44,6 +44,18 @@ impl Listen {
     }
 }
 
+impl From<&Socket> for Listen {
+    fn from(socket: &Socket) -> Self {
+        Self {
+            protocol: socket.protocol,
+            address: socket.address,
+            port: socket.port,
+            path: socket.path.clone(),
+            v6_only: socket.v6_only,
+        }
+    }
+}
+
 impl std::fmt::Display for Listen {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match (self.address, &self.path) {
@@ -81,7 +93,7 @@ fn overlap(a: IpAddr, a_v6_only: bool, b: IpAddr, b_v6_only: bool) -> bool {
 /// # Errors
 /// A sentence that says what was expected.
 pub fn parse_listen(text: &str) -> Result<Listen, String> {
-    let expected = || format!("{text:?} is not an address: ADDRESS:PORT, PORT or unix:PATH");
+    let expected = || format!("\"{text}\" is not an address: ADDRESS:PORT, PORT or unix:PATH");
     if let Some(path) = text.strip_prefix("unix:") {
         return if path.starts_with('/') { Ok(Listen::unix(path)) } else { Err(expected()) };
     }

@@ -144,12 +144,12 @@ pub fn parse(text: &str) -> Result<ServicesFile, String> {
             && crate::kinds::kind(kind).is_none()
         {
             let known = crate::kinds::KINDS.iter().map(|k| k.name()).collect::<Vec<_>>().join(", ");
-            return Err(format!("service {name}: {kind:?} is not a kind, expected one of {known}"));
+            return Err(format!("service {name}: \"{kind}\" is not a kind, expected one of {known}"));
         }
         if let Some(format) = &service.log_format
             && crate::kinds::kind(format).is_none()
         {
-            return Err(format!("service {name}: log_format {format:?} is not a kind"));
+            return Err(format!("service {name}: log_format \"{format}\" is not a kind"));
         }
         service.log_rules().map_err(|e| format!("service {name}: {e}"))?;
         for listen in &service.listen {

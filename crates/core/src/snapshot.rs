@@ -4,6 +4,7 @@ use crate::host::{
     ProbeAnswer, ProbeRequest, Process, ProcessBrief, Question, Remembered, Socket, Space, UnitState, Unseen,
 };
 use crate::keys::KeyFacts;
+use crate::not_seen::NotSeen;
 use std::any::Any;
 use std::cell::{Cell, OnceCell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -14,7 +15,7 @@ use std::sync::Arc;
 pub struct Snapshot<'h> {
     host: &'h dyn Host,
     memory: RefCell<HashMap<Question, Look<Answer>>>,
-    not_seen: RefCell<BTreeSet<String>>,
+    not_seen: RefCell<BTreeSet<NotSeen>>,
     environment: RefCell<BTreeMap<String, String>>,
     derived: RefCell<HashMap<String, Arc<dyn Any + Send + Sync>>>,
     briefs: OnceCell<HashMap<u32, ProcessBrief>>,
@@ -79,6 +80,11 @@ impl<'h> Snapshot<'h> {
         // A change is made to the file itself, which may be read through a link.
         let known = [path.to_owned(), self.resolve_links(path)].into_iter().find(|p| earlier.knows(p))?;
         earlier.is_same(&known, &self.read(path).seen()?)
+    }
+
+    /// The host as an earlier capture recorded it.
+    pub fn earlier_host(&self) -> Option<&dyn Host> {
+        self.earlier.as_ref()?.host()
     }
 
     /// The host behind it.
@@ -161,29 +167,31 @@ impl<'h> Snapshot<'h> {
             | Question::FindString(p, ..)
             | Question::Key(p) => {
                 if !matches!(why, Unseen::NotRegular) {
-                    self.unseen(format!("{p}: {why}"));
+                    self.unseen(NotSeen::file(p, why));
                 }
                 return;
             }
-            Question::ReadAt(p, ..) | Question::Space(p) => return self.unseen(format!("{p}: {why}")),
+            Question::ReadAt(p, ..) | Question::Space(p) => return self.unseen(NotSeen::file(p, why)),
             Question::JournalOf(field, _) => {
-                return self.unseen(format!("journal entries of {field}: {why}"));
+                return self.unseen(NotSeen::part(&format!("journal entries of {field}"), why));
             }
-            Question::Journal(unit, _) => return self.unseen(format!("journal of {unit}: {why}")),
+            Question::Journal(unit, _) => {
+                return self.unseen(NotSeen::part(&format!("journal of {unit}"), why));
+            }
             Question::SocketOwners(_) => "the holders of some sockets",
             Question::Mounts => "mounts",
             Question::Myself => return,
         };
-        self.unseen(format!("{part}: {why}"));
+        self.unseen(NotSeen::part(part, why));
     }
 
     /// Adds a sentence to what could not be seen.
-    pub fn unseen(&self, sentence: impl Into<String>) {
+    pub fn unseen(&self, sentence: impl Into<NotSeen>) {
         self.not_seen.borrow_mut().insert(sentence.into());
     }
 
     /// A bound was reached: what lies behind it is not known.
-    pub fn bound(&self, sentence: impl Into<String>) {
+    pub fn bound(&self, sentence: impl Into<NotSeen>) {
         self.bounded.set(true);
         self.unseen(sentence);
     }
@@ -200,8 +208,15 @@ impl<'h> Snapshot<'h> {
     }
 
     /// What could not be seen so far, in a stable order.
-    pub fn not_seen(&self) -> Vec<String> {
+    pub fn not_seen(&self) -> Vec<NotSeen> {
         self.not_seen.borrow().iter().cloned().collect()
+    }
+
+    /// Whether the journal of a unit was asked for and could not be seen.
+    pub fn misses_a_journal(&self) -> bool {
+        let missed =
+            |asked: (&Question, &Look<Answer>)| matches!(asked, (Question::Journal(..), Look::NotSeen(_)));
+        self.memory.borrow().iter().any(missed)
     }
 
     /// Forgets one kind of answer that moves, so that the next question is asked anew.

@@ -197,7 +197,8 @@ mod tests {
         symlink("/secret", edge.join("log")).unwrap();
         let refused = descend(&root, "/srv/edge/log", Last::Followed, &[71]).unwrap_err();
         assert!(
-            matches!(&refused, Refusal::Link { path, target, .. } if path == "/srv/edge/log" && target == "/secret"),
+            matches!(&refused, Refusal::Link { path, target, .. }
+                if path == "/srv/edge/log" && target == "/secret"),
             "{refused:?}"
         );
     }

@@ -397,7 +397,10 @@ mod tests {
 
     #[test]
     fn a_mount_is_read_with_its_options_and_the_blanks_of_its_path() {
-        let line = r"36 35 98:0 /mnt1 /srv/tide\040tables\134a rw,noexec,noatime master:1 - ext4 /dev/root rw,errors=continue";
+        let line = concat!(
+            r"36 35 98:0 /mnt1 /srv/tide\040tables\134a rw,noexec,noatime master:1 ",
+            "- ext4 /dev/root rw,errors=continue"
+        );
         let mount = parse_mount(line).unwrap();
         assert_eq!(
             (mount.path.as_str(), mount.kind.as_str(), mount.read_only, mount.no_exec),
@@ -424,7 +427,10 @@ mod tests {
     #[test]
     fn a_holder_that_came_after_the_last_look_is_found() {
         let host = host();
-        let processes = || matches!(host.ask(&Question::Processes), Look::Seen(Answer::Processes(all)) if !all.is_empty());
+        let processes = || {
+            let all = host.ask(&Question::Processes);
+            matches!(all, Look::Seen(Answer::Processes(all)) if !all.is_empty())
+        };
         let holder = |port: u16| {
             let Look::Seen(Answer::Listeners(all)) = host.ask(&Question::Listeners) else { return None };
             let inode = all.iter().find(|s| s.port == port)?.inode;

@@ -1,6 +1,5 @@
 //! Processes that a change ends, lets go on, or starts.
 use crate::state::failed;
-use crate::writer::JOB;
 use jolly_core::fix::{CommandLine, WriteError};
 use process_wrap::std::{CommandWrap, ProcessSession};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -12,6 +11,8 @@ use std::os::unix::process::CommandExt as _;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+/// How long a job of the manager, or a command of the services file, may take.
+pub(crate) const JOB: Duration = Duration::from_secs(120);
 /// How long a process may take to end after it was asked to.
 const END: Duration = Duration::from_secs(10);
 /// The same for what keeps data: it may have much to write.

@@ -326,6 +326,12 @@ mod tests {
     fn a_process_is_the_same_in_brief_and_in_full() {
         let mut child = std::process::Command::new("sleep").arg("60").spawn().unwrap();
         let pid = child.id();
+        // Its state is compared as well: it is to be asleep, not on its way there.
+        let asleep =
+            || all().unwrap().briefs.iter().any(|b| b.pid == pid && b.state == 'S' && b.name == "sleep");
+        while !asleep() {
+            std::thread::yield_now();
+        }
         let listing = all().unwrap();
         let all = &listing.briefs;
         let listed = all.iter().find(|b| b.pid == pid).cloned().expect("it is listed");

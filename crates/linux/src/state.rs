@@ -185,7 +185,7 @@ impl State {
     /// The directory of one change.
     pub(crate) fn of(&self, id: &str, make: bool) -> Result<Option<OwnedFd>, WriteError> {
         if !plain(id) {
-            return Err(WriteError::Refused(format!("{id:?} is not the id of a change")));
+            return Err(WriteError::Refused(format!("\"{id}\" is not the id of a change")));
         }
         let Some(all) = self.directory(make)? else { return Ok(None) };
         if make {

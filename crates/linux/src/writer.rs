@@ -6,7 +6,7 @@
 use crate::descent::{descend, directory, words};
 use crate::files;
 use crate::manager::Manager;
-use crate::processes;
+use crate::processes::{self, JOB};
 use crate::state::{State, bytes_of, discard, failed, open_again, sync};
 use jolly_core::fix::{
     CommandLine, Digest, HostWriter, Identity, Slot, Target, UnitLink, UnitNow, WriteError, digest,
@@ -20,10 +20,7 @@ use std::fs::{self, File};
 use std::io::Write;
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
-/// How long a job of the manager, or a command of the services file, may take.
-pub(crate) const JOB: Duration = Duration::from_secs(120);
 /// What a writer may touch.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Reach {

@@ -72,7 +72,11 @@ fn what_a_tree_does_not_have_is_not_seen_and_never_absent() {
     }
     let snapshot = Snapshot::new(&host);
     assert!(snapshot.processes().seen().is_none() && snapshot.listeners().seen().is_none());
-    assert_eq!(snapshot.not_seen(), ["processes and sockets: not in this directory tree"], "told once");
+    assert_eq!(
+        snapshot.not_seen(),
+        ["processes and sockets: not in this directory tree".into()],
+        "told once"
+    );
     assert!(TreeHost::new(&dir.path().join("etc/quay/front.conf")).is_err());
     assert!(TreeHost::new(&dir.path().join("none")).is_err());
 }
@@ -196,9 +200,8 @@ fn a_tree_without_a_journal_has_none_whatever_is_asked_of_it() {
     fs::create_dir_all(dir.path().join("var/log/journal/0123")).unwrap();
     fs::write(dir.path().join("var/log/journal/0123/system.journal"), b"LPKSHHRH and nothing behind it")
         .unwrap();
-    assert!(
-        matches!(host.ask(&Question::JournalOf("_COMM=sudo".into(), 10)), Look::Seen(Answer::Journal(found)) if found.is_empty())
-    );
+    let found = host.ask(&Question::JournalOf("_COMM=sudo".into(), 10));
+    assert!(matches!(found, Look::Seen(Answer::Journal(entries)) if entries.is_empty()));
 }
 
 #[test]

@@ -57,7 +57,9 @@ fn since(snapshot: &jolly_core::snapshot::Snapshot, text: &str) -> Result<i64, C
         return Ok(stamp.as_microsecond());
     }
     let back = parse_time(text).map_err(|_| {
-        CliError::usage(format!("{text:?} is not a time; expected, for example, 2h or 2031-04-02T06:00:00Z"))
+        CliError::usage(format!(
+            "\"{text}\" is not a time; expected, for example, 2h or 2031-04-02T06:00:00Z"
+        ))
     })?;
     let now =
         snapshot.now().ok_or_else(|| CliError::usage("without a clock only a full time can be given"))?;

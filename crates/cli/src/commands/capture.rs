@@ -77,6 +77,11 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             for file in &service.configuration(&snapshot).model.files {
                 configuration.entry(file.clone()).or_insert(service.kind);
             }
+            if service.kind.grammar().has_general_words() {
+                for (file, kind) in jolly_core::kinds::files_of_a_program(&snapshot, &service.instance) {
+                    configuration.entry(file).or_insert(kind);
+                }
+            }
         }
         let _ = report::survey(&snapshot, &services);
         let _ = report::ports(

@@ -44,7 +44,7 @@ fn earlier(context: &Context, capture: Option<&Path>) -> Result<Earlier, CliErro
     let mut earlier = left_by(&records);
     if let Some(path) = capture {
         let bundle = context::bundle(path)?;
-        earlier.add_capture(&bundle, &format!("capture {}", path.display()));
+        earlier.add_capture(bundle, &format!("capture {}", path.display()));
     }
     Ok(earlier)
 }

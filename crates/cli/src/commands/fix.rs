@@ -157,12 +157,12 @@ fn given(set: &[String]) -> Result<BTreeMap<String, String>, CliError> {
     set.iter()
         .map(|pair| match pair.split_once('=') {
             Some(("port" | "tls-port", value)) if !value.parse::<u16>().is_ok_and(|p| p > 0) => {
-                Err(CliError::usage(format!("{value:?} is not a port, expected 1 to 65535")))
+                Err(CliError::usage(format!("\"{value}\" is not a port, expected 1 to 65535")))
             }
             Some((name, value)) if known.contains(&name) => Ok((name.to_owned(), value.to_owned())),
-            Some((name, _)) => Err(CliError::usage(format!("no fix takes {name:?}"))
+            Some((name, _)) => Err(CliError::usage(format!("no fix takes \"{name}\""))
                 .hint(format!("known: {}", known.join(", ")))),
-            None => Err(CliError::usage(format!("{pair:?} is not NAME=VALUE"))),
+            None => Err(CliError::usage(format!("\"{pair}\" is not NAME=VALUE"))),
         })
         .collect()
 }

@@ -66,7 +66,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let mut report = report;
     report
         .not_seen
-        .extend(snapshot.not_seen().into_iter().filter(|n| !read.not_seen.contains(n) && n.starts_with('/')));
+        .extend(snapshot.not_seen().into_iter().filter(|n| !read.not_seen.contains(n) && n.is_of_file()));
     if context.global.format == Format::Sarif {
         context.write(&json(&pages::lint::sarif(&report))?)?;
     } else {

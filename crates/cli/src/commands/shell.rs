@@ -1,3 +1,4 @@
+use crate::called::{NAME, called};
 use crate::error::CliError;
 use crate::exit::Status;
 use crate::help;
@@ -29,7 +30,7 @@ pub(crate) fn completions(arguments: &Completions) -> Result<Status, CliError> {
     let found = shells.completer(&shell).ok_or_else(|| CliError::usage(format!("{shell} is not known")))?;
     let mut text = Vec::new();
     // The script asks the program itself, which knows the services of its host.
-    found.write_registration(help::COMPLETE, help::NAME, help::NAME, &help::called(), &mut text)?;
+    found.write_registration(help::COMPLETE, NAME, NAME, &called(), &mut text)?;
     match std::io::stdout().write_all(&text) {
         Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => Err(error.into()),
         _ => Ok(Status::Well),
@@ -44,9 +45,9 @@ pub(crate) fn manpages(arguments: &Manpages, program: &Command) -> Result<Status
         let page = help::manual_page(command, name).map_err(fault)?;
         jolly_linux::write_output(&file, &page, 0o644).map_err(CliError::not_seen)
     };
-    write(program, help::NAME)?;
+    write(program, NAME)?;
     for command in program.get_subcommands().filter(|c| c.get_name() != "help") {
-        write(command, &format!("{} {}", help::NAME, command.get_name()))?;
+        write(command, &format!("{} {}", NAME, command.get_name()))?;
     }
     Ok(Status::Well)
 }

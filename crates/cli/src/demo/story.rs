@@ -55,8 +55,8 @@ pub(super) fn keep(dir: &Path, global: &Global) -> Result<Status, CliError> {
     let text = format!(
         "{dir} holds the host quay1 with a stranger on the port of front. To play with it:\n\n  cd {dir}\n  \
             export {SERVICES}=services.toml {STATE_DIR}=state\n  jolly-sentinel survey\n  jolly-sentinel \
-            diagnose front\n  jolly-sentinel fix front\n\nWhen you are done:\n\n  jolly-sentinel demo --clean \
-            {dir}\n",
+            diagnose front\n  jolly-sentinel fix front\n\nWhen you are done:\n\n  jolly-sentinel demo \
+            --clean {dir}\n",
         dir = quoted(&dir.to_string_lossy()),
     );
     story.print(&text);

@@ -1,33 +1,10 @@
 //! The page of `attempts`.
+use super::outcome::{bad, outcome};
 use super::when::{When, span};
 use crate::render::{Block, Page, Tone};
 use jiff::Timestamp;
-use jolly_core::log::{Afterwards, Outcome, StartedBy};
+use jolly_core::log::{Outcome, StartedBy};
 use jolly_core::report::{AttemptEntry, AttemptsReport};
-
-pub(super) fn outcome(a: &AttemptEntry) -> String {
-    match (a.outcome, a.afterwards) {
-        (Outcome::Ready, Some(Afterwards::Running)) => "ready, runs".into(),
-        (Outcome::Ready, Some(Afterwards::Stopped)) => "ready, then stopped".into(),
-        (Outcome::Ready, Some(Afterwards::Killed)) => "ready, then killed".into(),
-        (Outcome::Ready, Some(Afterwards::Crashed)) => "ready, then died".into(),
-        (Outcome::Ready, None) => "ready".into(),
-        (Outcome::Failed, _) => match a.failures.first() {
-            Some(f) => format!("failed: {}", f.code),
-            None => "failed".into(),
-        },
-        (Outcome::Killed, _) => "killed while starting".into(),
-        (Outcome::Stopped, _) => "stopped while starting".into(),
-        (Outcome::Refused, _) => "refused by the manager".into(),
-        (Outcome::Starting, _) => "is starting".into(),
-        (Outcome::Unknown, _) => "end not known".into(),
-    }
-}
-
-pub(super) fn bad(a: &AttemptEntry) -> bool {
-    matches!(a.outcome, Outcome::Failed | Outcome::Refused | Outcome::Killed)
-        || matches!(a.afterwards, Some(Afterwards::Crashed | Afterwards::Killed))
-}
 
 fn lasted(a: &AttemptEntry) -> String {
     let end = |t: &str| t.parse::<Timestamp>().ok();
@@ -52,9 +29,10 @@ pub(crate) fn page(report: &AttemptsReport, when: &When, program: &str) -> Page 
         return page;
     };
     let tone = if bad(last) { Tone::Problem } else { Tone::Well };
-    page.answer(
+    page.answer_of(
         tone,
-        format!("The last start of {}, {}: {}.", report.service, when.clock(&last.began), outcome(last)),
+        format!("The last start of {}, {}: ", report.service, when.clock(&last.began)),
+        format!("{}.", outcome(last)),
     );
     if report.attempts.len() > 1 {
         page.push(Block::Figure { svg: super::timeline::figure(report, when), text: strip(report) });

@@ -7,6 +7,7 @@ use jolly_core::code::Code;
 use jolly_core::config::Severity;
 use jolly_core::finding::Evidence;
 use jolly_core::fix::Fix;
+use jolly_core::not_seen::NotSeen;
 use jolly_core::rank::{Certainty, Relation};
 use jolly_core::report::{CauseEntry, Changed, Diagnosis, NoteEntry, Outlook, ServiceEntry};
 
@@ -44,7 +45,7 @@ pub(crate) fn page(report: &Diagnosis, look: &Look) -> Page {
     for entry in &report.services {
         service(&mut page, entry, look);
     }
-    let all: std::collections::BTreeSet<String> =
+    let all: std::collections::BTreeSet<NotSeen> =
         report.services.iter().flat_map(|s| s.not_seen.clone()).collect();
     page.not_seen(&all.into_iter().collect::<Vec<_>>());
     page
@@ -81,16 +82,11 @@ fn service(page: &mut Page, entry: &ServiceEntry, look: &Look) {
             Tone::Problem,
             format!("{headline}: {}{}.", sure(cause.certainty), cause.title.trim_end_matches('.')),
         ),
-        None if latent(entry).is_some() => {
-            let why = latent(entry)
-                .map(|n| n.title.trim_start_matches("would not come back after a restart: ").to_owned())
-                .unwrap_or_default();
+        None if let Some(cause) = entry.latent() => {
+            let why = cause.title.trim_end_matches('.');
             page.answer(
                 Tone::Problem,
-                format!(
-                    "{headline}, but would not come back after a restart: {}.",
-                    why.trim_end_matches('.')
-                ),
+                format!("{headline}, but would not come back after a restart: {why}."),
             );
         }
         None if matches!(entry.state, State::Running) => {

@@ -58,12 +58,8 @@ fn plan(page: &mut Page, number: usize, fix: &FixEntry) {
     if !fix.diff.is_empty() {
         page.push(Block::Diff(fix.diff.clone()));
     }
-    let mut rows: Vec<(String, String)> = fix
-        .steps
-        .iter()
-        .filter(|s| !s.starts_with("edit "))
-        .map(|s| (format!("would {s}"), String::new()))
-        .collect();
+    let mut rows: Vec<(String, String)> =
+        fix.beside_the_diff.iter().map(|s| (format!("would {s}"), String::new())).collect();
     rows.extend(fix.remarks.iter().map(|r| (r.clone(), String::new())));
     rows.extend(fix.parameters.iter().map(|p| {
         (format!("{} {} is proposed; --set {}=… chooses another", p.name, p.value, p.name), String::new())
@@ -107,12 +103,8 @@ pub(crate) fn applied(report: &FixReport, program: &str) -> Page {
         if !fix.diff.is_empty() {
             page.push(Block::Diff(fix.diff.clone()));
         }
-        let mut rows: Vec<(String, String)> = fix
-            .steps
-            .iter()
-            .filter(|s| !s.starts_with("edit "))
-            .map(|s| (s.clone(), String::new()))
-            .collect();
+        let mut rows: Vec<(String, String)> =
+            fix.beside_the_diff.iter().map(|s| (s.clone(), String::new())).collect();
         rows.extend(fix.remarks.iter().map(|r| (r.clone(), String::new())));
         if !rows.is_empty() {
             page.push(Block::Evidence(rows));

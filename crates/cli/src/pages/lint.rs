@@ -135,7 +135,7 @@ pub(crate) fn overview(all: &LintOverview, snapshot: &Snapshot, verbose: bool, p
         page.heading(format!("{} ({})", one.service, one.lint.kind));
         for block in self::page(&one.lint, snapshot, verbose).blocks {
             page.push(match block {
-                Block::Answer(_, text) => Block::Text(text),
+                Block::Answer { text, .. } => Block::Text(text),
                 other => other,
             });
         }

@@ -3,6 +3,7 @@ pub(crate) mod attempts;
 pub(crate) mod diagnosis;
 pub(crate) mod fix;
 pub(crate) mod lint;
+mod outcome;
 pub(crate) mod ports;
 pub(crate) mod settings;
 pub(crate) mod survey;

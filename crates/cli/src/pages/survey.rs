@@ -4,18 +4,6 @@ use crate::render::{Block, Page, Tone};
 use jolly_core::case::State;
 use jolly_core::report::{Outlook, SurveyEntry, SurveyReport};
 
-pub(crate) fn state_word(state: State) -> &'static str {
-    match state {
-        State::Running => "running",
-        State::Starting => "starting",
-        State::Restarting => "restarting",
-        State::Stopped => "stopped",
-        State::Failed => "failed",
-        State::Degraded => "degraded",
-        State::Unknown => "not seen",
-    }
-}
-
 fn outlook(outlook: Outlook) -> &'static str {
     match outlook {
         Outlook::WouldStart => "would start",
@@ -25,8 +13,8 @@ fn outlook(outlook: Outlook) -> &'static str {
     }
 }
 
-/// What a start would come to, where that is not what the state tells: of what runs only that it would not come
-/// back, and of the next boot only what differs from a start now. That a boot is not known stands below.
+/// What a start would come to, where that is not what the state tells: of what runs only that it would not
+/// come back, and of the next boot only what differs from a start now. That a boot is not known stands below.
 fn next_start(entry: &SurveyEntry) -> String {
     let expected = entry.state.is_up() && entry.restart_outlook == Outlook::WouldStart;
     let now = if expected { "" } else { outlook(entry.restart_outlook) };
@@ -95,7 +83,7 @@ pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bo
     sorted.sort_by_key(|s| weight(s));
     let row = |s: &&SurveyEntry| {
         let held = if s.held.is_empty() { "–".into() } else { s.held.join(" ") };
-        let row = [s.service.clone(), s.kind.clone(), state_word(s.state).into(), next_start(s), held];
+        let row = [s.service.clone(), s.kind.clone(), s.state.word().into(), next_start(s), held];
         (tone(s), row.to_vec())
     };
     page.push(Block::Table(head, sorted.iter().map(row).collect()));

@@ -1,6 +1,6 @@
 //! The figure of `attempts`: a bar for each run over an axis of time with marks at round times. Where runs of
 //! months stand beside runs of seconds, time is drawn shorter where nothing happens, and the figure says so.
-use super::attempts::{bad, outcome};
+use super::outcome::{bad, outcome};
 use super::when::When;
 use crate::render::put;
 use jiff::{RoundMode, Timestamp, Unit, Zoned, ZonedRound};
@@ -147,7 +147,8 @@ pub(super) fn figure(report: &AttemptsReport, when: &When) -> String {
             put(
                 &mut out,
                 format_args!(
-                    "<rect x=\"{x1:.1}\" y=\"{top}\" width=\"{width:.1}\" height=\"10\" fill=\"#0d6a73\"{pale}/>"
+                    "<rect x=\"{x1:.1}\" y=\"{top}\" width=\"{width:.1}\" height=\"10\" \
+                        fill=\"#0d6a73\"{pale}/>"
                 ),
             );
         }
@@ -185,7 +186,8 @@ fn axis(out: &mut String, scale: &Scale, zone: Option<Zoned>, floor: usize) {
         put(
             out,
             format_args!(
-                "<text x=\"{LEFT}\" y=\"{}\" opacity=\"0.7\">time is drawn shorter where nothing happens</text>",
+                "<text x=\"{LEFT}\" y=\"{}\" opacity=\"0.7\">time is drawn shorter where nothing \
+                    happens</text>",
                 floor + 40
             ),
         );

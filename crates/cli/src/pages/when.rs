@@ -24,7 +24,7 @@ impl When {
                     .filter(|_| !name.contains("..") && !name.starts_with('/'));
                 let found =
                     bytes.and_then(|b| TimeZone::tzif(name, &b).ok()).or_else(|| TimeZone::posix(name).ok());
-                Some(found.ok_or_else(|| format!("{name:?} is not a time zone that this host knows"))?)
+                Some(found.ok_or_else(|| format!("\"{name}\" is not a time zone that this host knows"))?)
             }
         };
         Ok(Self { zone, now: now.and_then(|n| n.parse().ok()), lasting: false })

@@ -1,5 +1,5 @@
 //! A page as HTML: one file, no script, no network, light and dark, narrow and wide, in print.
-use super::{Block, Page, Tone, accented, clean, outcome, put, state_of};
+use super::{Block, Page, Tone, accented, clean, outcome, put, told};
 
 const STYLE: &str = "\
 :root{color-scheme:light dark;--ink:#1d2733;--paper:#fbfaf7;--dim:#5d6975;--line:#d5d3cb;--bad:#8e2a6b;\
@@ -109,8 +109,8 @@ fn table(out: &mut String, head: &[String], rows: &[(Tone, Vec<String>)]) {
 
 fn render_block(out: &mut String, block: &Block) {
     match block {
-        Block::Answer(tone, text) => {
-            let state = state_of(text);
+        Block::Answer { tone, lead, text } => {
+            let (text, state) = told(lead, text);
             put(
                 out,
                 format_args!(

@@ -35,7 +35,9 @@ pub(super) fn render(page: &Page) -> String {
     }
     for block in &page.blocks {
         match block {
-            Block::Answer(_, text) => put(&mut out, format_args!("**{}**\n\n", plain(text))),
+            Block::Answer { lead, text, .. } => {
+                put(&mut out, format_args!("**{}{}**\n\n", plain(lead), plain(text)));
+            }
             Block::Circumstances(text) => put(&mut out, format_args!("{}\n\n", plain(text))),
             Block::Heading(text) => put(&mut out, format_args!("## {}\n\n", plain(text))),
             Block::Text(text) => put(

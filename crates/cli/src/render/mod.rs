@@ -9,6 +9,7 @@ pub(crate) use text::under;
 
 pub(crate) use clean::{clean, is_visible};
 
+use jolly_core::not_seen::NotSeen;
 use std::fmt::Write as _;
 
 /// What a line means; words and a sign say the same without colour.
@@ -32,14 +33,14 @@ fn outcome(tone: Tone) -> &'static str {
     }
 }
 
-/// Where in an answer the state is told, which alone has the accent: up to the colon, or behind it where what
-/// stands before it says only what is spoken of.
-fn state_of(answer: &str) -> std::ops::Range<usize> {
-    match answer.find(": ") {
-        Some(at) if answer.starts_with("The last start") => at + 2..answer.len(),
-        Some(at) => 0..at,
-        None => 0..answer.len(),
-    }
+/// An answer as one sentence, and where in it the state is told, which alone has the accent: behind the lead,
+/// or up to the colon.
+fn told(lead: &str, text: &str) -> (String, std::ops::Range<usize>) {
+    let (lead, text) = (clean(lead), clean(text));
+    let whole = format!("{lead}{text}");
+    let end = if lead.is_empty() { text.find(": ").unwrap_or(text.len()) } else { text.len() };
+    let state = lead.len()..lead.len() + end;
+    (whole, state)
 }
 
 /// The column of a table that tells the state: its cell has the accent, and not the whole row.
@@ -51,8 +52,8 @@ fn accented(head: &[String]) -> usize {
 /// A piece of an answer.
 #[derive(Clone, Debug)]
 pub(crate) enum Block {
-    /// The answer in one sentence.
-    Answer(Tone, String),
+    /// The answer in one sentence; the lead says only of what it speaks.
+    Answer { tone: Tone, lead: String, text: String },
     /// One line of circumstances.
     Circumstances(String),
     /// A heading.
@@ -95,18 +96,24 @@ pub(crate) struct Page {
     pub(crate) title: String,
     /// Of what it tells, and when it was made; for pages that are kept.
     pub(crate) origin: Option<String>,
+    /// Something could not be seen for want of rights.
+    pub(crate) rights_missing: bool,
     pub(crate) blocks: Vec<Block>,
 }
 
 impl Page {
     pub(crate) fn new(title: impl Into<String>) -> Self {
-        Self { title: title.into(), origin: None, blocks: Vec::new() }
+        Self { title: title.into(), ..Self::default() }
     }
     pub(crate) fn push(&mut self, block: Block) {
         self.blocks.push(block);
     }
     pub(crate) fn answer(&mut self, tone: Tone, text: impl Into<String>) {
-        self.push(Block::Answer(tone, text.into()));
+        self.answer_of(tone, "", text);
+    }
+    /// An answer whose first words say only of what it speaks.
+    pub(crate) fn answer_of(&mut self, tone: Tone, lead: impl Into<String>, text: impl Into<String>) {
+        self.push(Block::Answer { tone, lead: lead.into(), text: text.into() });
     }
     pub(crate) fn heading(&mut self, text: impl Into<String>) {
         self.push(Block::Heading(text.into()));
@@ -115,14 +122,15 @@ impl Page {
         self.push(Block::Text(text.into()));
     }
     /// What could not be seen, as a last block.
-    pub(crate) fn not_seen(&mut self, list: &[String]) {
+    pub(crate) fn not_seen(&mut self, list: &[NotSeen]) {
+        self.rights_missing |= list.iter().any(NotSeen::is_denied);
         if list.is_empty() {
             return;
         }
         self.heading("Not seen");
         let most = 8;
         let mut rows: Vec<(String, String)> =
-            list.iter().take(most).map(|l| (l.clone(), String::new())).collect();
+            list.iter().take(most).map(|l| (l.text().to_owned(), String::new())).collect();
         if list.len() > most {
             rows.push((
                 format!("and {} more; --format json names them all", list.len() - most),

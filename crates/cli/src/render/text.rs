@@ -1,5 +1,5 @@
 //! A page for a terminal or a pipe: aligned, calm, readable in 80 columns and without colour.
-use super::{Block, Page, Tone, accented, clean, outcome, put, state_of};
+use super::{Block, Page, Tone, accented, clean, outcome, put, told};
 use anstyle::{AnsiColor, Color, Effects, Style};
 
 /// Narrowest and widest lines.
@@ -95,8 +95,7 @@ impl Writer {
     }
 
     /// The state in the accent, why in strong letters.
-    fn answer(&mut self, tone: Tone, text: &str) {
-        let state = state_of(text);
+    fn answer(&mut self, tone: Tone, text: &str, state: &std::ops::Range<usize>) {
         let mut begin = 0;
         for line in wrap(text, self.width) {
             // Blanks at a break may be fewer than there were: never in the midst of a letter.
@@ -117,7 +116,10 @@ impl Writer {
 
     fn block(&mut self, block: &Block) {
         match block {
-            Block::Answer(tone, text) => self.answer(*tone, &clean(text)),
+            Block::Answer { tone, lead, text } => {
+                let (text, state) = told(lead, text);
+                self.answer(*tone, &text, &state);
+            }
             Block::Circumstances(text) => self.wrapped(Some(DIM), 2, text),
             Block::Heading(text) => self.wrapped(Some(STRONG), 0, text),
             Block::Text(text) => text.split('\n').for_each(|t| self.wrapped(None, 2, t)),
@@ -337,7 +339,6 @@ mod tests {
         for text in [
             "front is down and would not start, nor could it: port 80 is held",
             "  ünd   dänn  ist ëine Flut über das Länd gekommen, dïe: so",
-            "The last start of front, 06:10:11: failed: port-taken",
             "äöü",
             "",
         ] {
@@ -347,8 +348,10 @@ mod tests {
         }
         let shown = plain("front is down: port 80 is held", true);
         assert!(shown.contains("front is down\u{1b}[0m") && shown.contains(": port 80 is held"), "{shown:?}");
-        let shown = plain("The last start of front, 06:10:11: ready", true);
-        assert!(shown.contains("06:10:11: \u{1b}[0m") && shown.contains("ready\u{1b}[0m"), "{shown:?}");
+        let mut page = Page::new("t");
+        page.answer_of(Tone::Well, "The last start of front, 06:10:11: ", "ready: so");
+        let shown = page.to_text(60, true);
+        assert!(shown.contains("06:10:11: \u{1b}[0m") && shown.contains("ready: so\u{1b}[0m"), "{shown:?}");
     }
 
     /// Without escape sequences.

@@ -1,7 +1,7 @@
 //! What files held earlier, as the journal of changes and captures know it: their times can lie, their
 //! content cannot.
-use super::{Bundle, Known, redact};
-use crate::host::{Answer, Look, Question, Remembered};
+use super::{Bundle, Known, Replayer, redact};
+use crate::host::{Answer, Host, Look, Question, Remembered};
 use sha2::{Digest as _, Sha256};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -17,9 +17,10 @@ enum Content {
 }
 
 /// What is known of files from earlier; of each the latest knowledge.
-#[derive(Clone, Debug, Default)]
+#[derive(Default)]
 pub struct Earlier {
     files: BTreeMap<String, (Content, String)>,
+    captured: Option<Replayer>,
 }
 
 impl Earlier {
@@ -28,8 +29,9 @@ impl Earlier {
         self.files.insert(path.to_owned(), (Content::Whole(sha256.to_owned()), origin.to_owned()));
     }
 
-    /// Adds what a capture holds, of files that are not known yet: other knowledge is of every byte.
-    pub fn add_capture(&mut self, bundle: &Bundle, origin: &str) {
+    /// Adds what a capture holds: of files that are not known yet, because other knowledge is of every byte;
+    /// and the host as it was.
+    pub fn add_capture(&mut self, bundle: Bundle, origin: &str) {
         for (question, answer) in &bundle.answers {
             if let (Question::Read(path), Look::Seen(Answer::Bytes(bytes))) = (question, answer) {
                 self.files.entry(path.clone()).or_insert_with(|| {
@@ -40,10 +42,15 @@ impl Earlier {
                 });
             }
         }
+        self.captured = Some(Replayer::of(bundle));
     }
 }
 
 impl Remembered for Earlier {
+    fn host(&self) -> Option<&dyn Host> {
+        self.captured.as_ref().map(|host| host as &dyn Host)
+    }
+
     fn is_empty(&self) -> bool {
         self.files.is_empty()
     }
@@ -63,7 +70,8 @@ impl Remembered for Earlier {
                 let by = Known { configuration: kind.into_iter().map(|k| (path.to_owned(), k)).collect() };
                 let masked =
                     redact(&by, Question::Read(path.to_owned()), Look::Seen(Answer::Bytes(now.clone())));
-                matches!(masked.answers.first(), Some((_, Look::Seen(Answer::Bytes(bytes)))) if bytes == known)
+                let first = masked.answers.first().map(|(_, answer)| answer);
+                matches!(first, Some(Look::Seen(Answer::Bytes(bytes))) if bytes == known)
             }
         };
         Some((same, origin))
@@ -107,7 +115,7 @@ mod tests {
         let mut earlier = Earlier::default();
         earlier.add("/etc/edge.conf", "of another time", "change 1");
         earlier.add_capture(
-            &recorder.into_bundle(BTreeMap::new(), &crate::services_file::ServicesFile::default()),
+            recorder.into_bundle(BTreeMap::new(), &crate::services_file::ServicesFile::default()),
             "capture a",
         );
         let is_same = |path: &str, now: &str| {

@@ -48,7 +48,7 @@ impl Bundle {
         if bundle.schema == BUNDLE_SCHEMA {
             Ok(bundle)
         } else {
-            Err(format!("a bundle of the form {:?}; this program reads {BUNDLE_SCHEMA:?}", bundle.schema))
+            Err(format!("a bundle of the form \"{}\"; this program reads \"{BUNDLE_SCHEMA}\"", bundle.schema))
         }
     }
 }
@@ -217,13 +217,16 @@ impl Replayer {
     /// # Errors
     /// A sentence when the text is no bundle, or of a form this program does not know.
     pub fn from_json(text: &[u8]) -> Result<Self, String> {
-        let bundle = Bundle::from_json(text)?;
-        Ok(Self {
+        Bundle::from_json(text).map(Self::of)
+    }
+    /// The host that a bundle recorded.
+    pub fn of(bundle: Bundle) -> Self {
+        Self {
             parts: bundle.parts,
             answers: bundle.answers.into_iter().collect(),
             services: bundle.services,
             not_seen: bundle.not_seen,
-        })
+        }
     }
     /// What the services files of that host said; `None` in bundles that do not tell.
     pub fn services(&self) -> Option<&ServicesFile> {
@@ -293,9 +296,10 @@ impl Replayer {
         out.truncate(length as usize);
         // Nothing was there to be read, however much was asked for.
         let end = || {
-            self.answers
-                .iter()
-                .any(|(q, a)| matches!((q, a), (Question::ReadAt(p, from, _), Look::Seen(Answer::Bytes(b))) if p == path && *from == offset && b.is_empty()))
+            self.answers.iter().any(|(question, answer)| {
+                matches!(question, Question::ReadAt(p, from, _) if p == path && *from == offset)
+                    && matches!(answer, Look::Seen(Answer::Bytes(bytes)) if bytes.is_empty())
+            })
         };
         (!out.is_empty() || end()).then(|| Answer::Bytes(out.into()))
     }
@@ -421,7 +425,8 @@ mod tests {
     #[test]
     fn what_is_no_bundle_is_refused_with_a_word() {
         assert!(Replayer::from_json(b"low tide").is_err_and(|e| e.contains("not a bundle")));
-        let other = br#"{"schema":"jolly-sentinel/bundle/9","parts":{"files":true,"processes":true,"manager":true,"interfaces":true,"clock":true,"probes":true},"answers":[]}"#;
+        let other = br#"{"schema":"jolly-sentinel/bundle/9","parts":{"files":true,"processes":true,
+            "manager":true,"interfaces":true,"clock":true,"probes":true},"answers":[]}"#;
         assert!(Replayer::from_json(other).is_err_and(|e| e.contains("bundle/9")));
     }
 }

@@ -513,10 +513,10 @@ fn fixes_are_planned_for_the_first_causes_and_the_rest_is_named() {
         assert!(causes.len() >= n, "{}", causes.len());
         let all = offers(&snapshot, &case, &[], &causes, &crate::fix::Wishes::default());
         assert!(all.offers.iter().all(|o| o.rank < 10), "the first ten");
-        (causes.len(), snapshot.not_seen().into_iter().find(|l| l.starts_with("fixes for")))
+        (causes.len(), snapshot.not_seen().into_iter().find(|l| l.text().starts_with("fixes for")))
     };
     let (causes, named) = told(14);
     let expected = format!("fixes for {} more causes: those of the first 10 are planned", causes - 10);
-    assert_eq!(named, Some(expected));
+    assert_eq!(named, Some(expected.into()));
     assert_eq!(told(3).1, None);
 }

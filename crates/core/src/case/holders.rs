@@ -1,9 +1,11 @@
 //! Who holds a socket: the process that opened it, what started that, and whether it comes back.
 use crate::accounts;
 use crate::host::{Look, Process, Protocol, Socket};
+use crate::net::Listen;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
 
 /// Whether the holder of something comes back when it is stopped.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -75,6 +77,22 @@ pub(super) fn is_child(snapshot: &Snapshot, pid: u32, parent: u32) -> bool {
         }
     }
     false
+}
+
+/// Where processes, and what they started, listen now; `None` where that cannot be seen. Abstract names are
+/// left out: nobody is told them.
+pub fn listening(snapshot: &Snapshot, own: &[Process]) -> Option<Vec<Listen>> {
+    let sockets = snapshot.listeners().seen()?;
+    let is_told = |s: &&Socket| s.path.as_ref().is_none_or(|p| p.starts_with('/'));
+    let told: Vec<&Socket> = sockets.iter().filter(is_told).collect();
+    let inodes: Vec<u64> = told.iter().map(|s| s.inode).collect();
+    let owners = snapshot.owners(&inodes).seen()?;
+    let ours = |pid: u32| own.iter().any(|p| p.brief.pid == pid || is_child(snapshot, pid, p.brief.pid));
+    let held: HashSet<u64> = owners.iter().filter(|(_, pid)| ours(*pid)).map(|(inode, _)| *inode).collect();
+    let mut found: Vec<Listen> =
+        told.into_iter().filter(|s| held.contains(&s.inode)).map(Listen::from).collect();
+    found.dedup();
+    Some(found)
 }
 
 /// Who holds a socket: the process that opened it, what started that, whether it comes back, and how many are

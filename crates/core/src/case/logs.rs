@@ -72,6 +72,9 @@ pub fn logs(snapshot: &Snapshot, service: &Service, config: &Configuration, earl
         let file = ["file:", "append:", "truncate:"].iter().find_map(|how| value.strip_prefix(how));
         file.into_iter().for_each(|file| logs.add(file));
     }
+    if service.described.log.is_empty() && service.kind.grammar().has_general_words() {
+        super::unknown_logs::find(snapshot, service).iter().for_each(|file| logs.add(file));
+    }
     if earlier && (service.unit.is_some() || service.described.log.is_empty()) {
         let found = snapshot.aside(|| earlier_logs(snapshot, service, config, &logs));
         found.iter().for_each(|file| logs.add(file));

@@ -4,10 +4,11 @@ mod holders;
 mod last_start;
 mod logs;
 mod places;
+mod unknown_logs;
 
 use holders::is_child;
 pub(crate) use holders::owner_of;
-pub use holders::{Holder, Link, Returns, chain, holder, opener, started_by, triggers};
+pub use holders::{Holder, Link, Returns, chain, holder, listening, opener, started_by, triggers};
 pub use logs::{LogRemark, Logs, log_files, log_remarks, logs};
 pub use places::is_system;
 
@@ -50,6 +51,19 @@ impl State {
     /// Whether the service runs, well or not.
     pub fn is_up(self) -> bool {
         matches!(self, Self::Running | Self::Degraded)
+    }
+
+    /// The word for it in a sentence or a table.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Running => "running",
+            Self::Starting => "starting",
+            Self::Restarting => "restarting",
+            Self::Stopped => "stopped",
+            Self::Failed => "failed",
+            Self::Degraded => "degraded",
+            Self::Unknown => "not seen",
+        }
     }
 }
 
@@ -95,6 +109,8 @@ pub struct Case<'s> {
     pub wanted: Vec<Wanted>,
     /// What it seems to want, while it does not run, where nothing says what it really wants.
     pub guessed: Vec<Wanted>,
+    /// Where it listened when it last ran, as its log or a capture of that time tells.
+    pub recalled: Vec<Wanted>,
     /// Attempts, newest first.
     pub attempts: Vec<Attempt>,
     /// The account that runs the start command.
@@ -137,14 +153,16 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     let wanted = held(snapshot, service, wishes(service, &config), &processes);
     let running = !processes.is_empty();
     // A word in the services file is better than any guess.
-    let guesses: &[_] =
-        if running || !wanted.is_empty() || depth != Depth::Diagnosis { &[] } else { &config.model.guesses };
+    let asks = !running && wanted.is_empty() && depth == Depth::Diagnosis;
+    let guesses: &[_] = if asks { &config.model.guesses } else { &[] };
     let guessed = held(snapshot, service, guesses.iter().map(wish).collect(), &processes);
     let attempts = if depth == Depth::Diagnosis {
         history(snapshot, service, &config, running, 5, false).list
     } else {
         Vec::new()
     };
+    let unknown = asks && service.kind.grammar().has_general_words();
+    let recalled = if unknown { recalled(snapshot, service, &attempts) } else { Vec::new() };
     let starter = starter(snapshot, service);
     let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
     let mut state = state(unit_state, &processes, &wanted, snapshot.sees_processes());
@@ -169,6 +187,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
         strays,
         wanted,
         guessed,
+        recalled,
         attempts,
         starter,
         state,
@@ -375,6 +394,31 @@ fn wishes(service: &Service, config: &Configuration) -> Vec<Wanted> {
     let all =
         config.model.listens.iter().cloned().chain(service.described.listens().into_iter().map(described));
     all.inspect(|_| step(1)).filter(|w| known.insert(w.listen.clone())).map(|w| wish(&w)).collect()
+}
+
+/// Where a program that nobody knows listened when it last ran: by an earlier capture, or by what its log
+/// said.
+fn recalled(snapshot: &Snapshot, service: &Service, attempts: &[Attempt]) -> Vec<Wanted> {
+    let captured = snapshot.earlier_host().and_then(|host| {
+        let earlier = Snapshot::new(host);
+        let unit = earlier.unit(service.unit_name()?).seen()?;
+        let main = earlier.process(unit.main_pid).seen()?;
+        listening(&earlier, &[*main])
+    });
+    let said = || attempts.iter().find(|a| a.outcome == Outcome::Ready).and_then(|a| a.listened.clone());
+    let all: Vec<Listen> =
+        captured.filter(|all| !all.is_empty()).unwrap_or_else(|| said().into_iter().collect());
+    let wish = |listen: Listen| {
+        wish(&WantedListen {
+            listen,
+            place: None,
+            port_span: None,
+            tls: false,
+            speaks: Speaks::Other,
+            bound: true,
+        })
+    };
+    held(snapshot, service, all.into_iter().map(wish).collect(), &[])
 }
 
 /// Who holds what is wanted.

@@ -19,6 +19,9 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         }
         if let Some(kill) = memory_kill(snapshot, case, attempt) {
             found.push(kill);
+        } else if let Some(refused) = refused_call(case, attempt) {
+            found.retain(|f| f.code != Code::Crashed);
+            found.push(refused);
         } else if let Some(crash) = crashed_run(case, attempt) {
             found.push(crash);
         }
@@ -95,15 +98,15 @@ fn of_failure(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         }
         code => {
             let about = subject.spelled();
-            format!(
-                "{}: {}",
-                code.facts().title,
-                if about.is_empty() {
-                    crate::bounds::clip(&crate::secrets::mask_text(&failure.text))
-                } else {
-                    about
+            let words = || crate::bounds::clip(&crate::secrets::mask_text(&failure.text));
+            match code {
+                // What was refused is not always a path.
+                Code::PermissionDenied if about.is_empty() => {
+                    format!("the system refused something to its account: {}", words())
                 }
-            )
+                _ if about.is_empty() => format!("{}: {}", code.facts().title, words()),
+                _ => format!("{}: {about}", code.facts().title),
+            }
         }
     };
     let fixes = match failure.code {
@@ -267,6 +270,33 @@ fn crashed_run(case: &Case, attempt: &Attempt) -> Option<Finding> {
     })
 }
 
+/// Ended by the signal that the kernel sends for a system call that a filter does not allow, under a unit
+/// that has such a filter. One that answers with an error number ends nothing.
+fn refused_call(case: &Case, attempt: &Attempt) -> Option<Finding> {
+    let by_filter = attempt.exit.rsplit('/').next().is_some_and(|signal| matches!(signal, "SYS" | "31"));
+    let unit = case.service.unit.as_ref().filter(|_| by_filter && !attempt.exit.starts_with("exited"))?;
+    let key = ["SystemCallFilter", "SystemCallArchitectures"]
+        .into_iter()
+        .find(|key| unit.value("Service", key).is_some_and(|v| !v.is_empty()))?;
+    let value = unit.value("Service", key).unwrap_or_default();
+    let mut setting = Evidence::new(Source::Manager, format!("{key}={value} in {}", unit.name));
+    if let Some((file, line)) = unit.place("Service", key) {
+        (setting.file, setting.line) = (Some(file), Some(line));
+    }
+    let ended = Evidence::new(Source::Manager, "its main process ended: signal SYS").file("journal");
+    Some(Finding {
+        code: Code::PolicyDenied,
+        severity: Severity::Error,
+        subject: Subject { directive: Some(key.into()), ..Subject::unit(&unit.name) },
+        title: format!("{key}= of {} does not allow a system call that it made", unit.name),
+        proof: Proof::Now,
+        evidence: vec![setting, ended.time(attempt.ended, &case.zone)],
+        fixes: vec![],
+        blocks: true,
+        stage: crate::finding::stage::EXECUTE,
+    })
+}
+
 /// Killed by the kernel because memory ran out, in its start or later.
 fn memory_kill(snapshot: &Snapshot, case: &Case, attempt: &Attempt) -> Option<Finding> {
     let killed =
@@ -293,15 +323,18 @@ fn nothing_known(case: &Case, attempt: &Attempt) -> Finding {
         ("", result) => result.to_owned(),
         (exit, _) => crate::manager::exit_words(exit),
     };
+    let ended = Evidence::new(Source::Manager, how.clone()).file("journal").time(attempt.ended, &case.zone);
+    let said = attempt.last_words.as_ref().map(|words| evidence(case, words));
     Finding {
         code: Code::Unknown,
         severity: Severity::Error,
         subject: Subject::unit(case.service.unit_name().unwrap_or_default()),
-        title: format!("the last start failed, and left no line that tells why: {how}"),
+        title: match &said {
+            Some(said) => format!("the last start failed: {how}; its last words were: {}", said.detail),
+            None => format!("the last start failed, and left no line that tells why: {how}"),
+        },
         proof: Proof::Said,
-        evidence: vec![
-            Evidence::new(Source::Manager, how.clone()).file("journal").time(attempt.ended, &case.zone),
-        ],
+        evidence: said.into_iter().chain([ended]).collect(),
         fixes: vec![],
         blocks: true,
         stage: crate::finding::stage::OUTCOME,

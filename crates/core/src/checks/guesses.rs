@@ -13,21 +13,44 @@ fn names_port(failure: &Failure) -> Option<u16> {
     failure.found.object("port")?.parse().ok()
 }
 
+/// Whoever holds what it listened on when it last ran: no more than a hint beside a log that tells of a
+/// listener, because that is a word of its own, or of another day.
+fn recalled(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    let failures: &[Failure] = case.attempts.first().map_or(&[], |last| &last.failures);
+    let tells = failures.iter().any(|f| matches!(f.code, Code::PortTaken | Code::AlreadyRunning));
+    let known = |port: u16| case.guessed.iter().any(|g| g.listen.port == port);
+    let all = case.recalled.iter().filter(|w| tells && !known(w.listen.port));
+    all.flat_map(|want| {
+        let found = |holder| ports::taken(snapshot, case, want, holder);
+        want.held_by
+            .iter()
+            .map(move |holder| Finding { proof: Proof::Claimed, fixes: vec![], ..found(holder) })
+            .collect::<Vec<_>>()
+    })
+    .collect()
+}
+
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
-    if !case.processes.is_empty() || case.guessed.is_empty() {
+    if !case.processes.is_empty() {
         return Vec::new();
+    }
+    let mut all = recalled(snapshot, case);
+    if case.guessed.is_empty() {
+        return all;
     }
     let failures: &[Failure] = case.attempts.first().map_or(&[], |last| &last.failures);
     let told = |codes: &[Code], port: u16| {
         failures.iter().any(|f| codes.contains(&f.code) && names_port(f).is_none_or(|p| p == port))
     };
-    // What others decide names nobody who is to be stopped, and nothing that is to be granted.
-    let steered = case.is_steered(snapshot);
-    let offered = |fixes: Vec<&'static str>| if steered { vec![] } else { fixes };
-    let mut all = Vec::new();
+    // Of several that are held, a log that names no port means any of them.
+    let held = case.guessed.iter().filter(|w| !w.held_by.is_empty()).count();
     for want in &case.guessed {
+        // What others decide names nobody who is to be stopped, and nothing that is to be granted.
+        let by_root = case.is_roots_word(snapshot, want.place.as_ref());
+        let offered = |fixes: Vec<&'static str>| if by_root { fixes } else { vec![] };
         let port = want.listen.port;
-        let taken = told(&[Code::PortTaken, Code::AlreadyRunning], port);
+        let named = failures.iter().any(|f| names_port(f) == Some(port));
+        let taken = told(&[Code::PortTaken, Code::AlreadyRunning], port) && (held == 1 || named);
         for holder in &want.held_by {
             let found = ports::taken(snapshot, case, want, holder);
             all.push(if taken {

@@ -1,13 +1,21 @@
 //! What the service manager was told: masked, disabled, conditions, broken units, the start limit.
+use crate::access::Right;
 use crate::case::{Case, State};
 use crate::code::Code;
 use crate::config::{Severity, nearest_file};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
-use crate::host::UnitState;
+use crate::host::{FileKind, UnitState};
 use crate::log::Outcome;
 use crate::manager::Unit;
 use crate::path;
 use crate::snapshot::Snapshot;
+use crate::trust::{Last, Paths, trusted, walk};
+
+/// The message by which the manager tells of a setting that it does not take
+/// (`SD_MESSAGE_INVALID_CONFIGURATION`, systemd.journal-fields(7)).
+const INVALID: &str = "c772d24e9a884cbeb9ea12625c306c01";
+/// How many of the newest entries of a unit may hold what the manager says against its file.
+const SAID: u32 = 40;
 
 fn finding(
     code: Code,
@@ -40,18 +48,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     }
     if let Some(state) = state {
         if matches!(state.load_state.as_str(), "bad-setting" | "error") {
-            let evidence = vec![
-                Evidence::new(Source::Manager, format!("load state {}", state.load_state))
-                    .file(&unit.fragment),
-            ];
-            found.push(finding(
-                Code::ManagerDisabled,
-                name,
-                format!("the unit file of {name} is broken"),
-                evidence,
-                vec![],
-                stage::MANAGER,
-            ));
+            found.push(broken(snapshot, case, unit, &state.load_state));
         }
         if state.needs_reload {
             found.push(Finding {
@@ -72,6 +69,49 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     found.extend(disabled(snapshot, case, unit, state));
     found.extend(program(snapshot, case));
     found
+}
+
+/// A unit file that the manager does not take: what it says against it, and where.
+fn broken(snapshot: &Snapshot, case: &Case, unit: &Unit, load_state: &str) -> Finding {
+    let name = unit.name.as_str();
+    let loaded = Evidence::new(Source::Manager, format!("load state {load_state}")).file(&unit.fragment);
+    // Its words stand below the unit, as `FILE:LINE: words` where it is about a line.
+    let said = snapshot.journal(name, SAID).seen().unwrap_or_default().into_iter().find_map(|entry| {
+        let refusal = entry.message_id == INVALID || entry.message.ends_with("Refusing.");
+        let (time, words) = (i64::try_from(entry.time).ok(), entry.message);
+        let place = std::iter::once(&unit.fragment).chain(&unit.drop_ins).find_map(|file| {
+            let (line, said) = words.strip_prefix(file.as_str())?.strip_prefix(':')?.split_once(": ")?;
+            Some((file.clone(), line.parse::<u32>().ok()?, said.to_owned()))
+        });
+        (entry.from_manager && refusal).then_some((time, words, place))
+    });
+    let mut one = finding(
+        Code::ManagerDisabled,
+        name,
+        format!("the unit file of {name} is broken"),
+        vec![loaded],
+        vec![],
+        stage::MANAGER,
+    );
+    if let Some((time, words, place)) = said {
+        let mut told =
+            Evidence::new(Source::Manager, crate::secrets::mask_text(&words)).time(time, &case.zone);
+        let about = match place {
+            Some((file, line, said)) => {
+                (told.file, told.line) = (Some(file.clone()), Some(line));
+                (one.subject.file, one.subject.line) = (Some(file), Some(line));
+                crate::secrets::mask_text(&said)
+            }
+            None => {
+                told = told.file("journal");
+                let about = words.split_once(": ").map_or(words.as_str(), |(_, rest)| rest);
+                crate::secrets::mask_text(about)
+            }
+        };
+        one.title = format!("{}: {}", one.title, crate::bounds::clip(&about));
+        one.evidence.insert(0, told);
+    }
+    one
 }
 
 /// A masked unit: the manager refuses to start it.
@@ -135,7 +175,7 @@ fn disabled(snapshot: &Snapshot, case: &Case, unit: &Unit, state: Option<&UnitSt
     None
 }
 
-/// The executable of the unit and the account it names.
+/// The executables of the unit, and the accounts it names.
 fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let Some(unit) = &case.service.unit else { return vec![] };
     let mut found = Vec::new();
@@ -147,51 +187,53 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             line: Some(command.line),
             ..Evidence::new(Source::Manager, format!("{} starts {program}", unit.name)).file(&command.file)
         };
+        let of_program = |code: Code, title: String| {
+            let mut one = finding(code, &unit.name, title, vec![evidence()], vec![], stage::EXECUTE);
+            one.subject.path = Some(program.clone());
+            one
+        };
         match snapshot.stat(program).seen() {
             None if snapshot.exists(program) == Some(false) => {
-                let mut one = finding(
-                    Code::ProgramMissing,
-                    &unit.name,
-                    format!("{program} does not exist"),
-                    vec![evidence()],
-                    vec![],
-                    stage::EXECUTE,
-                );
+                let mut one = of_program(Code::ProgramMissing, format!("{program} does not exist"));
                 let near = nearest_file(snapshot, program);
                 one.evidence.extend(near.map(|n| Evidence::new(Source::File, format!("did you mean {n}?"))));
-                one.subject.path = Some(program.clone());
                 found.push(one);
             }
+            Some(status) if status.kind == FileKind::Directory => {
+                let title = format!("{program} is a directory, not a program");
+                found.push(of_program(Code::ProgramMissing, title));
+            }
             Some(status) if status.mode & 0o111 == 0 => {
-                let mut one = finding(
-                    Code::PermissionDenied,
-                    &unit.name,
-                    format!("{program} may not be executed by anybody"),
-                    vec![evidence()],
-                    vec![],
-                    stage::EXECUTE,
-                );
-                one.subject.path = Some(program.clone());
+                let title = format!("{program} may not be executed by anybody");
+                let mut one = of_program(Code::PermissionDenied, title);
+                // What is offered for it is a command for root: not where somebody else could put another
+                // file in its place.
+                let walked = walk(&Paths(snapshot), program, Last::Followed, &trusted(snapshot, &[]));
+                one.subject.right = walked.is_ok().then_some(Right::Execute);
                 found.push(one);
             }
             Some(_) if no_exec(snapshot, program) => {
-                let mut one = finding(
-                    Code::PermissionDenied,
-                    &unit.name,
-                    format!("{program} lies on a mount that allows no execution"),
-                    vec![evidence(), Evidence::new(Source::File, "mounted with noexec").file(program)],
-                    vec![],
-                    stage::EXECUTE,
-                );
-                one.subject.path = Some(program.clone());
+                let title = format!("{program} lies on a mount that allows no execution");
+                let mut one = of_program(Code::PermissionDenied, title);
+                one.evidence.push(Evidence::new(Source::File, "mounted with noexec").file(program));
                 found.push(one);
             }
             Some(_) => found.extend(interpreter(snapshot, case, program)),
             None => {}
         }
     }
-    for key in ["User", "Group"] {
-        let Some(who) = unit.value("Service", key) else { continue };
+    found.extend(accounts(snapshot, unit));
+    found
+}
+
+/// Accounts and groups that the unit names.
+fn accounts(snapshot: &Snapshot, unit: &Unit) -> Vec<Finding> {
+    let mut found = Vec::new();
+    let more = unit.values("Service", "SupplementaryGroups");
+    let more =
+        more.iter().flat_map(|list| list.split_whitespace()).map(|g| ("SupplementaryGroups", g.to_owned()));
+    let own = ["User", "Group"].into_iter().filter_map(|key| Some((key, unit.value("Service", key)?)));
+    for (key, who) in own.chain(more) {
         let missing = if key == "User" {
             crate::accounts::account(snapshot, &who).is_absent()
         } else {
@@ -229,10 +271,19 @@ fn interpreter(snapshot: &Snapshot, case: &Case, program: &str) -> Option<Findin
     let line = head.strip_prefix(b"#!")?.split(|&b| b == b'\n').next()?;
     let line = String::from_utf8_lossy(line);
     let name = line.split_whitespace().next()?;
+    let unit = case.service.unit_name().unwrap_or_default();
+    // The kernel takes the sign for a part of the interpreter's name, or for what it is to run.
+    if line.ends_with('\r') {
+        let words = "its first line ends with a carriage return";
+        let told = Evidence { line: Some(1), ..Evidence::new(Source::File, words).file(program) };
+        let title = format!("{} was saved with the line ends of another system", path::name(program));
+        let mut one = finding(Code::ProgramMissing, unit, title, vec![told], vec![], stage::EXECUTE);
+        (one.subject.file, one.subject.line) = (Some(program.to_owned()), Some(1));
+        return Some(one);
+    }
     if snapshot.exists(name) != Some(false) {
         return None;
     }
-    let unit = case.service.unit_name().unwrap_or_default();
     let evidence = Evidence {
         line: Some(1),
         ..Evidence::new(Source::File, format!("its first line names {name}")).file(program)

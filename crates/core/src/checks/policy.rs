@@ -160,13 +160,22 @@ mod tests {
 
     #[test]
     fn records_of_both_sorts_of_policy() {
-        let label = r#"type=AVC msg=audit(1932876511.250:812): avc:  denied  { name_bind } for  pid=4711 comm="httpd" src=8081 scontext=system_u:system_r:httpd_t:s0 tcontext=system_u:object_r:tide_port_t:s0 tclass=tcp_socket permissive=0"#;
+        let label = concat!(
+            "type=AVC msg=audit(1932876511.250:812): avc:  denied  { name_bind } for  ",
+            r#"pid=4711 comm="httpd" src=8081 "#,
+            "scontext=system_u:system_r:httpd_t:s0 tcontext=system_u:object_r:tide_port_t:s0 ",
+            "tclass=tcp_socket permissive=0"
+        );
         let refusal = parse(label, None).unwrap();
         assert_eq!(
             (refusal.time, refusal.program.as_str(), refusal.wanted.as_str(), refusal.port),
             (1_932_876_511_250_000, "httpd", "name_bind", Some(8081))
         );
-        let profile = r#"[12.5] audit: type=1400 audit(1932876511.250:9): apparmor="DENIED" operation="open" profile="/usr/sbin/mariadbd" name="/srv/tide/ibdata1" pid=812 comm="mariadbd" requested_mask="rw" denied_mask="rw" fsuid=71 ouid=71"#;
+        let profile = concat!(
+            r#"[12.5] audit: type=1400 audit(1932876511.250:9): apparmor="DENIED" operation="open" "#,
+            r#"profile="/usr/sbin/mariadbd" name="/srv/tide/ibdata1" pid=812 comm="mariadbd" "#,
+            r#"requested_mask="rw" denied_mask="rw" fsuid=71 ouid=71"#
+        );
         let refusal = parse(profile, None).unwrap();
         assert_eq!(
             (refusal.path.as_deref(), refusal.by.as_str(), refusal.wanted.as_str()),

@@ -84,7 +84,7 @@ fn unmet(snapshot: &Snapshot, unit: &Unit, prefix: &str) -> Option<(String, Stri
 
 fn judge(snapshot: &Snapshot, kind: &str, value: &str) -> Option<(bool, String)> {
     let there = |file: &str| snapshot.exists(file);
-    let word = |yes: bool, file: &str| format!("{file} is {}", if yes { "there" } else { "not there" });
+    let word = |yes: bool, file: &str| format!("{file} {}", if yes { "exists" } else { "does not exist" });
     match kind {
         "PathExists" => there(value).map(|yes| (yes, word(yes, value))),
         "PathExistsGlob" => {
@@ -96,10 +96,10 @@ fn judge(snapshot: &Snapshot, kind: &str, value: &str) -> Option<(bool, String)>
         }
         "PathIsDirectory" => snapshot
             .is_directory(value)
-            .map(|yes| (yes, format!("{value} is {} directory", if yes { "a" } else { "no" }))),
+            .map(|yes| (yes, format!("{value} is {} directory", if yes { "a" } else { "not a" }))),
         "PathIsSymbolicLink" => {
             let yes = snapshot.link_stat(value).seen().is_some_and(|s| s.kind == FileKind::Link);
-            Some((yes, format!("{value} is {} symbolic link", if yes { "a" } else { "no" })))
+            Some((yes, format!("{value} is {} symbolic link", if yes { "a" } else { "not a" })))
         }
         "PathIsReadWrite" => {
             let writable = snapshot.space(value).seen().map(|s| !s.read_only)?;
@@ -110,11 +110,11 @@ fn judge(snapshot: &Snapshot, kind: &str, value: &str) -> Option<(bool, String)>
         }
         "DirectoryNotEmpty" => {
             let yes = snapshot.list(value).seen().is_some_and(|l| !l.is_empty());
-            Some((yes, format!("{value} {}", if yes { "holds files" } else { "is empty or not there" })))
+            Some((yes, format!("{value} {}", if yes { "holds files" } else { "is empty or does not exist" })))
         }
         "FileNotEmpty" => {
             let yes = snapshot.stat(value).seen().is_some_and(|s| s.kind == FileKind::Regular && s.size > 0);
-            Some((yes, format!("{value} {}", if yes { "has content" } else { "is empty or not there" })))
+            Some((yes, format!("{value} {}", if yes { "has content" } else { "is empty or does not exist" })))
         }
         "FileIsExecutable" => {
             let yes = snapshot
@@ -222,7 +222,7 @@ fn paths(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
         .into_iter()
         .filter_map(|key| Some((key, unit.value("Service", key)?)));
     let mut found = Vec::new();
-    for (key, path) in environment.chain(directory) {
+    for (key, path) in environment.chain(directory).chain(of_sandbox(unit)).chain(streams(unit)) {
         let made = case.service.instance.made_by_manager.iter().any(|d| crate::path::is_within(&path, d));
         let there = if path::is_pattern(&path) {
             Some(!crate::kinds::glob(snapshot, &path).is_empty())
@@ -234,7 +234,7 @@ fn paths(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
         }
         let mut evidence = vec![
             at_setting(unit, "Service", key, format!("{key}={path} in {}", unit.name)),
-            Evidence::new(Source::File, "not there").file(&path),
+            Evidence::new(Source::File, "does not exist").file(&path),
         ];
         let near = nearest_file(snapshot, &path);
         evidence.extend(near.map(|n| Evidence::new(Source::File, format!("did you mean {n}?"))));
@@ -246,6 +246,49 @@ fn paths(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
         });
     }
     found
+}
+
+/// Paths that must exist so that the file system of the sandbox can be put together (systemd.exec(5)): those
+/// without a `-`, as long as nothing that runs before with more rights could make them.
+fn of_sandbox(unit: &Unit) -> Vec<(&'static str, String)> {
+    let is_set = |key: &str| unit.value("Service", key).is_some_and(|v| !v.is_empty());
+    let outside = |line: &String| line.trim_start_matches(['-', '@', ':']).starts_with(['+', '!']);
+    if is_set("RootDirectory")
+        || is_set("RootImage")
+        || unit.values("Service", "ExecStartPre").iter().any(outside)
+    {
+        return Vec::new();
+    }
+    let mut all = Vec::new();
+    let lists = ["ReadWritePaths", "ReadOnlyPaths", "InaccessiblePaths", "ExecPaths", "NoExecPaths"];
+    for key in lists.into_iter().chain(["BindPaths", "BindReadOnlyPaths"]) {
+        for value in unit.values("Service", key) {
+            let bound = key.starts_with("Bind");
+            let paths = value.split_whitespace().map(|word| word.trim_start_matches('+'));
+            let source = |word: &str| {
+                if bound { word.split(':').next().unwrap_or(word).to_owned() } else { word.to_owned() }
+            };
+            all.extend(
+                paths
+                    .map(source)
+                    .filter(|p| p.len() > 1 && p.starts_with('/') && !p.contains('%'))
+                    .map(|p| (key, p)),
+            );
+        }
+    }
+    all
+}
+
+/// What the manager opens as standard input, and the directories in which it opens the other two.
+fn streams(unit: &Unit) -> Vec<(&'static str, String)> {
+    let mut all = Vec::new();
+    for key in ["StandardInput", "StandardOutput", "StandardError"] {
+        let value = unit.value("Service", key).unwrap_or_default();
+        let file = ["file:", "append:", "truncate:"].iter().find_map(|how| value.strip_prefix(how));
+        let Some(file) = file.filter(|f| f.starts_with('/') && !f.contains('%')) else { continue };
+        all.push((key, if key == "StandardInput" { file.to_owned() } else { path::parent(file).to_owned() }));
+    }
+    all
 }
 
 /// Units without which the manager does not start this one.

@@ -8,7 +8,8 @@ macro_rules! codes {
     ($($(#[$doc:meta])* $code:ident { $($facts:tt)* },)*) => {
         /// Why a service does not start or answer, or what else was noticed. The order is that of the
         /// contract.
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        #[derive(Serialize, Deserialize, JsonSchema)]
         #[serde(rename_all = "kebab-case")]
         pub enum Code {
             $($(#[$doc])* $code,)*
@@ -346,11 +347,11 @@ codes! {
         stage: stage::CONFIG, joins: Joins::Subject, ails: Ails::Never,
         is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,
     },
-    /// Something it needs is not there.
+    /// Something that it needs does not run.
     DependencyDown {
         name: "dependency-down",
         is_cause: true,
-        title: "something it needs does not exist",
+        title: "something that it needs does not run",
         meaning: "An upstream, a socket or a database that it needs does not listen, or a unit that it \
             requires failed.",
         recognised: "The socket is absent or nobody listens on it; the manager reports the failed \
@@ -430,7 +431,8 @@ codes! {
         name: "manager-gave-up",
         is_cause: true,
         title: "it failed so often that the manager stopped trying",
-        meaning: "The manager refuses further starts for a while, and the earlier reason does not hold any more.",
+        meaning: "The manager refuses further starts for a while, and the earlier reason does not hold \
+            any more.",
         recognised: "The last attempt was refused for its rate, and nothing else stands in the way now.",
         remedy: "Clear the counter and start it once more.",
         stage: stage::OUTCOME, joins: Joins::Always, ails: Ails::Never,

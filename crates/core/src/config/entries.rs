@@ -160,6 +160,23 @@ impl<'r, 'h> Book<'r, 'h> {
         self.out.add(ConfigFinding { place: place.known(), directive, ..ConfigFinding::error(code, message) })
     }
 
+    /// Reports an account, or a group, that a setting names and this host does not know.
+    pub fn needs_account(&mut self, entry: &Entry, group: bool) {
+        let name = &entry.value;
+        let gone = if group {
+            crate::accounts::group(self.snapshot, name).is_absent()
+        } else {
+            crate::accounts::account(self.snapshot, name).is_absent()
+        };
+        if gone {
+            let what = if group { "group" } else { "account" };
+            let message = format!("{what} {name} does not exist");
+            let found = self.find(&entry.place, &entry.name, Code::AccountMissing, message);
+            found.depends_on = DependsOn::Accounts;
+            found.about = Some(if group { About::Group(name.clone()) } else { About::Account(name.clone()) });
+        }
+    }
+
     /// What a finding marks: the value where that is what is wrong, else the name of the setting.
     fn marked(&self, place: &Place, directive: &str, code: Code) -> Place {
         let of_value = matches!(

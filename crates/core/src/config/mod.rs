@@ -3,17 +3,20 @@
 pub mod entries;
 pub mod layers;
 pub mod lines;
+mod maps;
 mod nearest;
 mod pattern;
 pub mod release;
 pub mod rows;
 
+pub(crate) use maps::{NameMap, NameSet};
 pub use nearest::{nearest, nearest_file, propose_files};
 pub use pattern::regex_fault;
 
 use crate::code::Code;
 use crate::host::Socket;
 use crate::net::Listen;
+use crate::not_seen::NotSeen;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -35,6 +38,10 @@ pub struct Place {
 }
 
 impl Place {
+    /// A whole line of a file.
+    pub fn line(file: &str, line: u32) -> Self {
+        Self { file: Arc::from(file), line, column: 0, end_column: 0 }
+    }
     /// No place in any file: an option of a command that no file holds.
     pub fn nowhere() -> Self {
         Self { file: Arc::from(""), line: 0, column: 0, end_column: 0 }
@@ -396,13 +403,13 @@ pub struct Configuration {
     /// What it asks for.
     pub model: ConfigModel,
     /// What could not be judged.
-    pub not_seen: Vec<String>,
+    pub not_seen: Vec<NotSeen>,
     /// Whether anything could be read at all.
     pub readable: bool,
     /// Findings beyond the bound, counted by their code.
     pub more: BTreeMap<Code, usize>,
     /// The bound that ended the reading, in a sentence.
-    pub bounded: Option<String>,
+    pub bounded: Option<NotSeen>,
     /// How many findings of a code there are.
     pub(crate) counts: BTreeMap<Code, usize>,
     /// Takes the details of a finding that is only counted.
@@ -439,21 +446,22 @@ impl Configuration {
     /// Ends the reading at a bound.
     pub fn bound(&mut self, sentence: &str) {
         if self.bounded.is_none() {
-            self.bounded = Some(sentence.to_owned());
-            self.not_seen.push(sentence.to_owned());
+            self.bounded = Some(sentence.into());
+            self.not_seen.push(sentence.into());
         }
     }
 
     /// Notes a file of the configuration that was not read: the daemon would read it, so the rest tells no
     /// verdict.
     pub fn unread(&mut self, file: &str, why: &crate::host::Unseen) {
-        self.unjudged(format!("{file}: {why}"));
+        self.unjudged(NotSeen::file(file, why));
     }
 
     /// Notes what could not be judged and decides the verdict.
-    pub fn unjudged(&mut self, sentence: String) {
-        self.bounded.get_or_insert_with(|| sentence.clone());
-        self.not_seen.push(sentence);
+    pub fn unjudged(&mut self, what: impl Into<NotSeen>) {
+        let what = what.into();
+        self.bounded.get_or_insert_with(|| what.clone());
+        self.not_seen.push(what);
     }
 
     /// The error that the daemon itself would report.

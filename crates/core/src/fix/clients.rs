@@ -1,8 +1,7 @@
 //! Other services of this host that pass on to a listener: where a port moves, their lines must follow.
-use super::edits::edit_steps;
 use super::steps::Job;
 use super::{Purpose, Step};
-use crate::case::{Case, Depth, gather};
+use crate::case::Case;
 use crate::config::{Place, Span, Upstream};
 use crate::net::Listen;
 use crate::service::Service;
@@ -74,19 +73,6 @@ fn port_in(snapshot: &Snapshot, upstream: &Upstream) -> Option<Span> {
         let same = meant.listen.address == upstream.listen.address;
         same.then(|| Span { file: upstream.place.file.clone(), start: start + at + 1, end: start + end })
     })
-}
-
-/// The edits of clients as steps, and their diff.
-pub(super) fn client_edits(snapshot: &Snapshot, clients: &[&Client]) -> Result<(Vec<Step>, String), String> {
-    let (mut steps, mut shown) = (Vec::new(), String::new());
-    for client in clients {
-        let case = gather(snapshot, &client.service, Depth::State);
-        let (more, diff) = edit_steps(snapshot, &case, &client.edits)
-            .map_err(|why| format!("{} points here, too: {why}", client.service.name))?;
-        steps.extend(more);
-        shown.push_str(&diff);
-    }
-    Ok((steps, shown))
 }
 
 /// What makes a client that runs read its configuration anew.

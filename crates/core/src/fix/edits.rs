@@ -1,9 +1,9 @@
 //! Edits of files: spans that plans change, put together file by file.
-use super::clients::{Client, client_edits};
+use super::clients::Client;
 use super::plan::{Plan, diff};
 use super::target::existing;
 use super::{Step, Target, digest};
-use crate::case::Case;
+use crate::case::{Case, Depth, gather};
 use crate::config::Span;
 use crate::fix::steps::Edit;
 use crate::host::{FileKind, FileStatus, Look};
@@ -92,6 +92,19 @@ pub(super) fn edit_steps(
             after: digest(&after),
             content: after,
         }));
+    }
+    Ok((steps, shown))
+}
+
+/// The edits of clients as steps, and their diff.
+pub(super) fn client_edits(snapshot: &Snapshot, clients: &[&Client]) -> Result<(Vec<Step>, String), String> {
+    let (mut steps, mut shown) = (Vec::new(), String::new());
+    for client in clients {
+        let case = gather(snapshot, &client.service, Depth::State);
+        let (more, diff) = edit_steps(snapshot, &case, &client.edits)
+            .map_err(|why| format!("{} points here, too: {why}", client.service.name))?;
+        steps.extend(more);
+        shown.push_str(&diff);
     }
     Ok((steps, shown))
 }

@@ -1,8 +1,10 @@
 //! Fixes: dry plans first, then reversible steps under a journal.
 mod clients;
+mod command;
 mod drop_in;
 mod edits;
 mod fixes;
+mod object;
 mod plan;
 mod preview;
 mod record;
@@ -10,17 +12,21 @@ pub mod steps;
 mod target;
 mod transaction;
 mod undo;
+mod way_back;
 
 pub use clients::Client;
 pub(crate) use clients::client_reload;
+pub use command::{CommandLine, Purpose, RunMark};
 pub use edits::combined;
 pub use fixes::{FIXES, Fix, Needs, Wishes, plans};
+pub use object::{Digest, Identity, Target, digest};
 pub use plan::{Parameter, Plan, Risk};
 pub use preview::Preview;
-pub use record::{Record, RecordedStep, RunMark, Stage, Undo, left_by, list, load};
-pub use steps::{CommandLine, Digest, Identity, Purpose, Step, Target, digest};
+pub use record::{Record, RecordedStep, left_by, list, load};
+pub use steps::Step;
 pub use transaction::{apply, keep};
-pub use undo::{Commands, NoCommands, Undone, Way, undo};
+pub use undo::undo;
+pub use way_back::{Commands, NoCommands, Stage, Undo, Undone, Way};
 
 use crate::host::FileStatus;
 

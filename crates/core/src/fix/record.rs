@@ -1,45 +1,10 @@
 //! The journal's record of a change: which steps, how far each came, and what its way back needs.
-use super::{HostWriter, Identity, Step, UnitLink, UnitNow, WriteError};
+use super::command::RunMark;
+use super::steps::{Create, Edit, Step};
+use super::way_back::{Stage, Undo};
+use super::{HostWriter, WriteError};
 use crate::bundle::Earlier;
-use crate::fix::steps::{Create, Edit};
 use serde::{Deserialize, Serialize};
-
-/// How far a step came, as far as the record knows. The machine itself has the last word.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Stage {
-    /// Not begun.
-    Planned,
-    /// Begun; it may or may not have happened.
-    Begun,
-    /// Done.
-    Done,
-    /// Undone.
-    Undone,
-}
-
-/// What undoing a step needs beyond the step itself.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Undo {
-    /// Name of the backup in the journal.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub backup: Option<String>,
-    /// The directory that was made, known before it appeared.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub made: Option<Identity>,
-    /// The unit before the call.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub unit_before: Option<UnitNow>,
-    /// The unit after the call.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub unit_after: Option<UnitNow>,
-    /// Links of the unit before the call; an entry without a target is a directory of links.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub links_before: Option<Vec<UnitLink>>,
-    /// The same after the call.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub links_after: Option<Vec<UnitLink>>,
-}
 
 /// One step in the record.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -58,15 +23,6 @@ impl From<Step> for RecordedStep {
     fn from(step: Step) -> Self {
         Self { step, stage: Stage::Planned, undo: Undo::default() }
     }
-}
-
-/// A run of a service that no manager owns: its process, and when that started.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct RunMark {
-    /// Process.
-    pub pid: u32,
-    /// Its start in clock ticks since boot.
-    pub start_ticks: u64,
 }
 
 /// The journal's record of one change.
@@ -135,14 +91,4 @@ pub fn left_by(records: &[Record]) -> Earlier {
         }
     }
     earlier
-}
-
-/// A refusal in words.
-pub(super) fn refused<T>(words: String) -> Result<T, WriteError> {
-    Err(WriteError::Refused(words))
-}
-
-/// What cannot be seen is not taken for stopped: the step stays to be taken back.
-pub(super) fn seen_now(writer: &dyn HostWriter, unit: &str) -> Result<UnitNow, WriteError> {
-    writer.unit_now(unit).ok_or_else(|| WriteError::Refused(format!("whether {unit} runs could not be seen")))
 }

@@ -1,6 +1,6 @@
 //! From a path to the object of a step: the walk that no account can steer, and what may be given to a
 //! service's account.
-use super::steps::{Identity, Target};
+use super::object::{Identity, Target};
 use crate::accounts;
 use crate::case::{Case, is_system};
 use crate::host::{FileKind, FileStatus, Look};

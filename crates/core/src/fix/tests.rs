@@ -447,10 +447,15 @@ fn what_the_account_itself_asks_for_takes_nothing_from_anybody_unless_a_person_p
     // A limit that its own file asks to be raised.
     let limited = edge()
         .program("/usr/sbin/haproxy")
-        .file("/etc/edge/haproxy.cfg", "global\n  maxconn 4000\nfrontend f\n  mode http\n  bind 127.0.0.1:8090\n")
+        .file(
+            "/etc/edge/haproxy.cfg",
+            "global\n  maxconn 4000\nfrontend f\n  mode http\n  bind \
+            127.0.0.1:8090\n",
+        )
         .file(
             "/etc/systemd/system/edge.service",
-            "[Service]\nUser=tide\nLimitNOFILE=256\nExecStart=/usr/sbin/haproxy -db -f /etc/edge/haproxy.cfg\n",
+            "[Service]\nUser=tide\nLimitNOFILE=256\nExecStart=/usr/sbin/haproxy -db -f \
+                /etc/edge/haproxy.cfg\n",
         );
     let by_choice = |host: &TextHost| offered(host, &[]).remove("raise-limit").unwrap().unwrap().by_choice;
     assert!(!by_choice(&limited) && by_choice(&limited.belongs_to("/etc/edge/haproxy.cfg", 71)));
@@ -536,7 +541,11 @@ fn what_points_at_a_port_that_moves_goes_along_where_that_is_wished() {
         .listens("0.0.0.0", 8088, &[812])
         .program("/usr/sbin/haproxy")
         .file("/etc/haproxy/haproxy.cfg", proxy)
-        .file("/etc/systemd/system/quay.service", "[Service]\nExecStart=/usr/sbin/haproxy -f /etc/haproxy/haproxy.cfg\nExecReload=/bin/kill -USR2 $MAINPID\n")
+        .file(
+            "/etc/systemd/system/quay.service",
+            "[Service]\nExecStart=/usr/sbin/haproxy -f \
+            /etc/haproxy/haproxy.cfg\nExecReload=/bin/kill -USR2 $MAINPID\n",
+        )
         .unit("quay.service", "active", |u| u.main_pid = 900)
         .process(900, "/usr/sbin/haproxy -f /etc/haproxy/haproxy.cfg", 0, "/system.slice/quay.service");
     let snapshot = Snapshot::new(&host);

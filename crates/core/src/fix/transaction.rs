@@ -2,9 +2,11 @@
 //! whether a step happened is judged from the machine alone (done, not done, half), never from how far the
 //! record came. So a change, and its way back, can be cut short between any two calls and taken up again
 //! until what is said is true.
-use super::record::{RECORD, Record, RunMark, Stage, save};
+use super::command::RunMark;
+use super::record::{RECORD, Record, save};
 use super::steps::Doing;
-use super::undo::{Commands, Way, put_all_back};
+use super::undo::put_all_back;
+use super::way_back::{Commands, Stage, Undo, Way};
 use super::{HostWriter, Slot, WriteError};
 
 /// Carries out the steps of a change. When one fails, those before it are undone.
@@ -52,10 +54,20 @@ pub fn keep(writer: &mut dyn HostWriter, mut record: Record, started: Option<Run
 fn carry_out(writer: &mut dyn HostWriter, record: &mut Record, at: usize) -> Result<(), WriteError> {
     let step = record.steps[at].step.clone();
     let id = record.id.clone();
-    record.steps[at].undo = step.act().prepare(writer, Slot { id: &id, step: at })?;
+    let slot = Slot { id: &id, step: at };
+    let undo = step.act().prepare(writer, slot)?;
+    record.steps[at].undo = undo.clone();
     record.steps[at].stage = Stage::Begun;
     save(writer, record)?;
-    step.act().carry_out(&mut Doing { writer, record, at })?;
+    let mut keep = |writer: &mut dyn HostWriter, undo: &Undo| {
+        record.steps[at].undo = undo.clone();
+        save(writer, record)
+    };
+    let mut doing = Doing { writer, slot, undo, keep: &mut keep };
+    let outcome = step.act().carry_out(&mut doing);
+    // What is known by now counts for the way back even of a step that failed.
+    record.steps[at].undo = doing.undo;
+    outcome?;
     // Written with the next step's intent: that it is done can be seen from the machine.
     record.steps[at].stage = Stage::Done;
     Ok(())

@@ -1,82 +1,10 @@
 //! The way back of a change, step by step, last step first. Whether a step is to be put back is judged from
 //! the machine, never from how far the record came, so that a way back that was cut short can be taken up
 //! again.
-use super::record::{Record, RunMark, Stage, load, refused, save};
+use super::record::{Record, load, save};
 use super::steps::{Back, Due};
-use super::{CommandLine, HostWriter, Purpose, Slot, WriteError};
-use serde::{Deserialize, Serialize};
-
-/// Why something is put back.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Way {
-    /// The change did not help, or failed half-way: services run again as they did before it.
-    RollBack,
-    /// A person asks: files go back, and a service is left as it is found unless the change itself started or
-    /// stopped it.
-    Undo,
-}
-
-impl Way {
-    fn outcome(self) -> &'static str {
-        match self {
-            Self::RollBack => "rolled-back",
-            Self::Undo => "undone",
-        }
-    }
-}
-
-/// What the present services file says of a service that no manager owns.
-pub trait Commands {
-    /// Its run now: `None` where nothing tells, `Some(None)` where it does not run.
-    fn running(&self, service: &str) -> Option<Option<RunMark>>;
-    /// Its command for a purpose.
-    fn line(&self, service: &str, purpose: Purpose) -> Option<CommandLine>;
-}
-
-/// No services file: a host whose services are all the manager's, or a directory tree.
-#[derive(Clone, Copy, Debug)]
-pub struct NoCommands;
-
-impl Commands for NoCommands {
-    fn running(&self, _: &str) -> Option<Option<RunMark>> {
-        None
-    }
-    fn line(&self, _: &str, _: Purpose) -> Option<CommandLine> {
-        None
-    }
-}
-
-/// What an undo did.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
-pub struct Undone {
-    /// In words, in order.
-    pub done: Vec<String>,
-    /// What cannot be put back, or was left alone, in words.
-    pub left: Vec<String>,
-    /// What runs and which restart is due, in words.
-    pub due: Vec<String>,
-    /// What could not be put back this time, with the reason; undoing again takes it up.
-    pub failed: Vec<String>,
-}
-
-impl Undone {
-    /// In one sentence, for a message.
-    pub fn spelled(&self) -> String {
-        let mut parts = Vec::new();
-        if !self.failed.is_empty() {
-            parts.push(format!("not everything could be put back: {}", self.failed.join("; ")));
-        }
-        if !self.left.is_empty() {
-            parts.push(format!("left as it is: {}", self.left.join("; ")));
-        }
-        match (parts.is_empty(), self.done.is_empty()) {
-            (true, true) => "nothing had been changed".into(),
-            (true, false) => "everything that it had changed was put back".into(),
-            (false, true) => parts.join("; "),
-            (false, false) => format!("the rest was put back; {}", parts.join("; ")),
-        }
-    }
-}
+use super::way_back::{Commands, Stage, Undone, Way, refused};
+use super::{HostWriter, Slot, WriteError};
 
 /// Puts back what a change did, last step first. Files that were changed by others since are left alone and
 /// named. It can be repeated: what is back already is seen.
@@ -123,10 +51,8 @@ pub(super) fn put_all_back(
             continue;
         }
         let slot = Slot { id: &id, step: at };
-        let mut back =
-            Back { writer: &mut *writer, record, one: &one, way, slot, commands, undone: &mut undone };
-        let outcome =
-            one.step.act().put_back(&mut back).and_then(|()| writer.clear(one.step.act().prepares(), slot));
+        let outcome = put_back(writer, record, at, way, commands, &mut undone)
+            .and_then(|()| writer.clear(one.step.act().prepares(), slot));
         match outcome {
             Ok(()) => record.steps[at].stage = Stage::Undone,
             Err(error) => undone.failed.push(format!("{}: {error}", one.step.spelled())),
@@ -160,10 +86,7 @@ pub(super) fn put_all_back(
             ));
             continue;
         }
-        let slot = Slot { id: &id, step: at };
-        let mut back =
-            Back { writer: &mut *writer, record, one: &one, way, slot, commands, undone: &mut undone };
-        match one.step.act().put_back(&mut back) {
+        match put_back(writer, record, at, way, commands, &mut undone) {
             Ok(()) => record.steps[at].stage = Stage::Undone,
             Err(error) => undone
                 .failed
@@ -180,4 +103,28 @@ pub(super) fn put_all_back(
         ));
     }
     undone
+}
+
+/// Puts back one step.
+fn put_back(
+    writer: &mut dyn HostWriter,
+    record: &Record,
+    at: usize,
+    way: Way,
+    commands: &dyn Commands,
+    undone: &mut Undone,
+) -> Result<(), WriteError> {
+    let one = &record.steps[at];
+    one.step.act().put_back(&mut Back {
+        writer,
+        way,
+        slot: Slot { id: &record.id, step: at },
+        stage: one.stage,
+        undo: &one.undo,
+        service: &record.service,
+        was_running: record.was_running,
+        started: record.started,
+        commands,
+        undone,
+    })
 }

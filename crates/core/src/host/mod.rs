@@ -14,6 +14,8 @@ pub trait Remembered {
     fn is_empty(&self) -> bool;
     /// Whether anything is known of a file.
     fn knows(&self, path: &str) -> bool;
+    /// The host as it was recorded then, where it was.
+    fn host(&self) -> Option<&dyn Host>;
     /// Whether a file still holds what it held, and who says so; `None` where that is not known.
     fn is_same(&self, path: &str, now: &std::sync::Arc<[u8]>) -> Option<(bool, &str)>;
 }

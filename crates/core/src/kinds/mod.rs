@@ -308,6 +308,53 @@ pub static KINDS: &[&dyn Kind] = &[
     &program::Program,
 ];
 
+/// Why a directive does not stand on lines of its own.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NotAlone {
+    /// No statement of that name stands there.
+    NoStatement,
+    /// Something else stands on its lines.
+    MoreOnTheLine,
+}
+
+/// The lines on which one directive stands with nothing else but a comment: from the first of them to the end
+/// of the last one, without its line break.
+///
+/// # Errors
+/// Where it is not so, and why.
+pub fn lines_alone(
+    kind: &dyn Kind,
+    text: &str,
+    line: u32,
+    directive: &str,
+) -> Result<std::ops::Range<usize>, NotAlone> {
+    let statement = kind.statement(text, line, directive).ok_or(NotAlone::NoStatement)?;
+    let first = text[..statement.start].rfind('\n').map_or(0, |at| at + 1);
+    let last = text[statement.end..].find('\n').map_or(text.len(), |at| statement.end + at);
+    let before = text[first..statement.start].trim();
+    let behind = text[statement.end..last].trim();
+    let is_comment = kind.profile().comment.is_some_and(|sign| behind.starts_with(sign));
+    if before.is_empty() && (behind.is_empty() || is_comment) {
+        Ok(first..last)
+    } else {
+        Err(NotAlone::MoreOnTheLine)
+    }
+}
+
+/// Files that a program which nobody knows may be configured by, and the kind by whose rules they are masked
+/// where they are recorded.
+pub fn files_of_a_program(snapshot: &Snapshot, instance: &Instance) -> Vec<(String, &'static dyn Kind)> {
+    program::files(snapshot, instance)
+        .into_iter()
+        .map(|file| (file, &program::Program as &dyn Kind))
+        .collect()
+}
+
+/// Logs that the configuration of a program names which nobody knows.
+pub(crate) fn logs_of_a_program(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
+    program::logs(snapshot, instance)
+}
+
 /// A kind by its name.
 pub fn kind(name: &str) -> Option<&'static dyn Kind> {
     KINDS.iter().find(|k| k.name() == name).copied()

@@ -1,6 +1,7 @@
 //! A start attempt: when it began, how it ended, what became of the run, and where all that is told.
 use super::{Match, Weight};
 use crate::code::Code;
+use crate::net::Listen;
 
 /// Lines against a reload that are kept.
 const REFUSALS: usize = 4;
@@ -130,6 +131,10 @@ pub struct Attempt {
     pub reloaded: Option<i64>,
     /// What was said against that: it goes on with what it had.
     pub refused: Vec<Failure>,
+    /// The last line that it said before it was up, however harmless it looks.
+    pub last_words: Option<Failure>,
+    /// Where its own lines say that it listened; only a program that nobody knows is asked so.
+    pub listened: Option<Listen>,
     /// When the manager said "started" of a daemon that does not tell it when it is ready.
     pub(super) started: Option<i64>,
     /// Whether its log says that the start began.
@@ -169,6 +174,8 @@ impl Attempt {
             reloaded: None,
             refused: Vec::new(),
             started: None,
+            last_words: None,
+            listened: None,
             saw_begin: false,
             ordered: false,
             lost: false,
@@ -239,6 +246,8 @@ impl Attempt {
             (self.reloaded, self.refused) = (other.reloaded, other.refused);
         }
         self.vanished = self.vanished.or(other.vanished);
+        self.last_words = self.last_words.take().or(other.last_words);
+        self.listened = self.listened.take().or(other.listened);
         self.saw_begin |= other.saw_begin;
         self.logs.extend(other.logs);
         self.failures.extend(other.failures);

@@ -2,6 +2,7 @@
 //! folder.
 use super::catalogue::bytes_pattern;
 use super::stamp::Format;
+use super::words;
 use crate::host::is_on_calendar;
 use aho_corasick::{AhoCorasick, packed};
 use jiff::Timestamp;
@@ -42,7 +43,7 @@ impl OwnRules {
     pub fn check(&self) -> Result<(), String> {
         let Some((pattern, _)) = &self.head else { return Ok(()) };
         let pattern = bytes_pattern(pattern)
-            .ok_or_else(|| format!("log_head {pattern:?} is not a regular expression"))?;
+            .ok_or_else(|| format!("log_head \"{pattern}\" is not a regular expression"))?;
         if pattern.capture_names().flatten().any(|n| n == "time") {
             Ok(())
         } else {
@@ -96,6 +97,10 @@ struct Marks {
     /// Seconds after the manager's word "started" in which a daemon that reports nothing to it is still
     /// coming up.
     window: Option<u32>,
+    /// The words of the marks are anybody's, not those of one daemon: they count as words of their own only,
+    /// and in lines that tell of no failure.
+    #[serde(default)]
+    general: bool,
 }
 
 struct HeadRule {
@@ -436,9 +441,15 @@ impl Grammar {
         i64::from(self.parsed().and_then(|p| p.marks.window).unwrap_or(3)) * 1_000_000
     }
 
-    /// Whether its log says when a start is ready.
-    pub fn tells_ready(&self) -> bool {
-        self.parsed().is_some_and(|p| !p.marks.ready.is_empty())
+    /// Whether its marks are words that are anybody's.
+    pub fn has_general_words(&self) -> bool {
+        self.parsed().is_some_and(|p| p.marks.general)
+    }
+
+    /// Whether a start that is up has always said so: words that are anybody's prove nothing by their
+    /// absence.
+    pub(super) fn is_silent_until_ready(&self) -> bool {
+        self.parsed().is_some_and(|p| !p.marks.ready.is_empty() && !p.marks.general)
     }
 
     /// Whether its log says when a start begins.
@@ -451,7 +462,9 @@ impl Grammar {
         // Most lines mark nothing.
         self.find_mark(line.as_bytes())?;
         let marks = &self.parsed()?.marks;
-        let holds = |words: &[String]| words.iter().any(|w| line.contains(w.as_str()));
+        let holds = |words: &[String]| {
+            words.iter().any(|w| if marks.general { words::says(line, w) } else { line.contains(w.as_str()) })
+        };
         match () {
             () if holds(&marks.reload) => Some(Mark::Reload),
             () if holds(&marks.begin) => Some(Mark::Begin),

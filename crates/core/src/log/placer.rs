@@ -161,6 +161,10 @@ impl Taker for Placer<'_, '_> {
         }
         if let Some(at) = self.attempt_of(body, time, head.as_ref(), mark) {
             self.put(at, &line, body, time, head.as_ref());
+            if mark == Some(Mark::Ready) && grammar.has_general_words() {
+                let listened = &mut self.list[at].listened;
+                *listened = listened.take().or_else(|| super::words::listener_in(body));
+            }
             if self.request.grammar.gives_up(body) && at >= self.first {
                 self.list[at].over = true;
             }

@@ -6,6 +6,7 @@ use super::pieces::{Packing, Sink, feed, pieces};
 use super::record::id;
 use crate::bounds;
 use crate::host::{JournalEntry, Look};
+use crate::not_seen::NotSeen;
 use crate::snapshot::Snapshot;
 use jiff::tz::TimeZone;
 use memchr::{memchr, memmem, memrchr};
@@ -52,7 +53,7 @@ pub(super) fn entries(
         for piece in pieces(snapshot, file) {
             if let Look::NotSeen(why) = snapshot.read_at(&piece.path, 0, 1) {
                 // A start may stand in the very file that could not be read.
-                snapshot.unseen(format!("{}: {why}", piece.path));
+                snapshot.unseen(NotSeen::file(&piece.path, &why));
                 continue;
             }
             let latest = (piece.modified > 0).then_some(piece.modified * 1_000_000);

@@ -102,6 +102,7 @@ pub(super) fn of_state(state: &UnitState, reports_ready: bool) -> Option<Attempt
             let polite = matches!(state.exec_main_status, 1 | 2 | 3 | 15) || state.exec_main_code != 2;
             let ordered = state.result == "success" && polite && state.exec_main_code != 3;
             attempt.afterwards = Some(if ordered { Afterwards::Stopped } else { how });
+            attempt.ordered = ordered;
         } else {
             attempt.outcome = if state.result == "success" { Outcome::Stopped } else { Outcome::Failed };
         }
@@ -411,9 +412,14 @@ impl ManagerRecord<'_> {
                 Some(Mark::Begin) => attempt.saw_begin = true,
                 // Where the manager is told, its word counts: some say it in their log before they have done
                 // all.
-                Some(Mark::Ready) if attempt.outcome == Outcome::Starting && !self.reports_ready => {
-                    attempt.ready = Some(time);
-                    attempt.outcome = Outcome::Ready;
+                Some(Mark::Ready) => {
+                    if attempt.outcome == Outcome::Starting && !self.reports_ready {
+                        attempt.ready = Some(time);
+                        attempt.outcome = Outcome::Ready;
+                    }
+                    if self.grammar.has_general_words() {
+                        attempt.listened = attempt.listened.take().or_else(|| words::listener_in(line));
+                    }
                 }
                 _ => {}
             }

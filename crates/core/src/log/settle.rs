@@ -74,7 +74,7 @@ pub(super) fn settle(attempt: &mut Attempt, request: &Request) {
 fn settle_started(attempt: &mut Attempt, request: &Request) {
     let Some(started) = attempt.started.filter(|_| attempt.outcome == Outcome::Starting) else { return };
     let window = request.grammar.window();
-    let silent = attempt.saw_begin && request.grammar.tells_ready();
+    let silent = attempt.saw_begin && request.grammar.is_silent_until_ready();
     match attempt.ended {
         Some(ended) => {
             let ordered =
@@ -128,6 +128,9 @@ pub(super) fn settle_last(list: &mut [Attempt], request: &Request, boots: &Boots
                 attempt.ended = attempt.failures.iter().filter_map(|f| f.time).max();
             } else if !newest || attempt.lost {
                 attempt.outcome = Outcome::Unknown;
+            } else if request.running && !failed && !request.grammar.is_silent_until_ready() {
+                attempt.outcome = Outcome::Ready;
+                attempt.afterwards = Some(Afterwards::Running);
             }
         }
         ran_later |= attempt.outcome == Outcome::Ready;

@@ -35,6 +35,8 @@ pub const STARTERS: &[&str] = &[
 /// Programs besides shells that run the script that they are given.
 const INTERPRETERS: &[&str] =
     &["gunicorn", "lua*", "node", "nodejs", "perl*", "php", "php[0-9]*", "python*", "ruby*", "uvicorn"];
+/// Where programs are looked for by a service that sets nothing else (systemd.exec(5)).
+const SEARCHED: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
 /// Words behind which a command is run on a condition only.
 const CONDITIONS: &[&str] = &["if", "elif", "then", "else", "while", "until", "for", "do", "case"];
 /// Programs that prepare something, and are not what a script is for.
@@ -92,13 +94,25 @@ fn runs_of(text: &str, variables: &BTreeMap<String, String>) -> Vec<Run> {
                 words.remove(0);
             }
             let Some(first) = words.first() else { continue };
-            if first.starts_with('/') && !HELPERS.contains(&path::name(first)) {
+            // A name alone is looked for in the path where the script becomes it, or where it runs a script.
+            let by_name = !first.contains('/') && (by_exec || first == "java" || is_interpreter(first));
+            if (first.starts_with('/') || by_name) && !HELPERS.contains(&path::name(first)) {
                 let always = at == 0 && !condition && !line.starts_with([' ', '\t']);
                 all.push(Run { words, by_exec, always });
             }
         }
     }
     all
+}
+
+/// Where a program that is named alone lies: in a directory of the search path.
+fn in_path(snapshot: &Snapshot, name: &str, variables: &BTreeMap<String, String>) -> Option<String> {
+    if name.contains('/') || name.starts_with('-') {
+        return None;
+    }
+    let path = variables.get("PATH").filter(|p| !p.contains('$')).map_or(SEARCHED, String::as_str);
+    let places = path.split(':').filter(|dir| dir.starts_with('/')).map(|dir| path::join(dir, name));
+    places.take(16).find(|file| snapshot.exists(file) == Some(true))
 }
 
 /// What a script runs in the end: the last command that it becomes, else the last one. Where several could be
@@ -109,6 +123,13 @@ fn last_command(
     variables: &BTreeMap<String, String>,
 ) -> Option<Vec<String>> {
     let mut all = runs_of(text, variables);
+    for run in &mut all {
+        let found = run.words.first().and_then(|name| in_path(snapshot, name, variables));
+        if let (Some(found), Some(first)) = (found, run.words.first_mut()) {
+            *first = found;
+        }
+    }
+    all.retain(|run| run.words.first().is_some_and(|first| first.starts_with('/')));
     if all.iter().any(|run| run.by_exec) {
         all.retain(|run| run.by_exec);
     }
@@ -242,6 +263,8 @@ mod tests {
             .file("/opt/tide/run.sh", script)
             .file("/etc/default/tide", "JAVA=/opt/jdk/bin/java\n")
             .program("/opt/tide/relay")
+            .program("/usr/bin/gauge")
+            .program("/usr/bin/java")
             .dir("/srv/tide", 0o755, 0);
         let words: Vec<String> = split_words(command);
         launched(&Snapshot::new(&host), &words, &BTreeMap::new()).0.join(" ")
@@ -284,6 +307,11 @@ mod tests {
             ("P=/opt/a\nif true; then\n  P=/opt/b\nfi\nexec $P\n", "/opt/tide/run.sh"),
             (". $HOME/env\nP=/opt/a\nexec $P\n", "/opt/tide/run.sh"),
             ("exec ${P:-/opt/tide/relay}\n", "/opt/tide/relay"),
+            ("exec gauge --port 7400\n", "/usr/bin/gauge --port 7400"),
+            ("cd /opt/tide\njava -jar relay.jar\n", "/usr/bin/java -jar relay.jar"),
+            ("gauge --port 7400\n", "/opt/tide/run.sh"),
+            ("exec none --port 7400\n", "/opt/tide/run.sh"),
+            ("PATH=/opt/tide\nexec relay\n", "/opt/tide/relay"),
         ] {
             assert_eq!(runs("/opt/tide/run.sh", &format!("#!/bin/sh\n{script}")), expected, "{script}");
         }

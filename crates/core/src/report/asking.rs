@@ -1,6 +1,6 @@
 //! Servers asked over their own protocols, and what their answers say: an answer is a proof, a connection
 //! that the kernel accepts is none.
-use super::verify::{CheckEntry, CheckOutcome, check};
+use super::check::{CheckEntry, CheckOutcome, check};
 use crate::case::{Case, Wanted};
 use crate::config::Speaks;
 use crate::host::{Look, ProbeAnswer, ProbeProtocol, ProbeRequest, Protocol};
@@ -198,7 +198,7 @@ pub(super) fn page(snapshot: &Snapshot, case: &Case, page: &Complaint) -> Option
             let text = if holds {
                 String::new()
             } else {
-                format!(", without the text {:?}", page.expect.clone().unwrap_or_default())
+                format!(", without the text \"{}\"", page.expect.clone().unwrap_or_default())
             };
             check("page", outcome, format!("{url} answers {status}{wanted}{text}"))
         }

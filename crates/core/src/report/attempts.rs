@@ -3,6 +3,7 @@ use super::{Listed, schema};
 use crate::case::{history, is_running, log_files, log_remarks, starter};
 use crate::code::Code;
 use crate::log::{Afterwards, Attempt, Outcome, StartedBy, format_time};
+use crate::not_seen::NotSeen;
 use crate::secrets::mask_text;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
@@ -25,7 +26,7 @@ pub struct AttemptsReport {
     /// Sentences about the logs themselves: where they are, a clock that runs otherwise, a damaged packing.
     pub remarks: Vec<String>,
     /// What could not be seen.
-    pub not_seen: Vec<String>,
+    pub not_seen: Vec<NotSeen>,
     /// Whether any source could be read, so that an empty list means something.
     #[serde(skip)]
     pub could_list: bool,
@@ -127,11 +128,9 @@ pub fn attempts(
         log_remarks(snapshot, service, &config, &starter(snapshot, service)).into_iter().map(|r| r.text),
     );
     let not_seen = snapshot.not_seen();
-    let journal = service.unit_name().is_some()
-        && snapshot.host().parts().manager
-        && !not_seen.iter().any(|l| l.starts_with("journal of "));
-    let denied =
-        |f: &String| not_seen.iter().any(|l| l.strip_prefix(f.as_str()) == Some(": permission denied"));
+    let journal =
+        service.unit_name().is_some() && snapshot.host().parts().manager && !snapshot.misses_a_journal();
+    let denied = |f: &String| not_seen.iter().any(|l| l.denies(f));
     // A start may stand in the very log that could not be read.
     let could_list = (journal || files.iter().any(|f| readable(f) && !denied(f)))
         && !(list.is_empty()

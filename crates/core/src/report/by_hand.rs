@@ -1,5 +1,6 @@
 //! What a person does about a cause that no fix of ours is for: where to look, what to write there, how to
 //! check it, and how to start.
+use crate::access::Right;
 use crate::code::Code;
 use crate::finding::stage;
 use crate::paste::quoted;
@@ -33,6 +34,9 @@ pub fn by_hand(service: &Service, cause: &Cause, program: &str) -> Vec<HandStep>
     let remedy = match (cause.code, &cause.subject.right) {
         // No right is missing that could be granted: a mount, a policy, an attribute.
         (Code::PermissionDenied, None) => "Change what stands in the way.".to_owned(),
+        (Code::PermissionDenied, Some(Right::Execute)) if cause.stage == stage::EXECUTE => {
+            "Let it be executed, if it is what shall run.".to_owned()
+        }
         _ => cause.code.facts().remedy.to_owned(),
     };
     let shown = place.map(|(file, line)| match line {
@@ -44,6 +48,13 @@ pub fn by_hand(service: &Service, cause: &Cause, program: &str) -> Vec<HandStep>
         (Some(place), None) => HandStep::new(format!("{remedy} It is about {place}."), None),
         (None, _) => HandStep::new(remedy, None),
     });
+    if let (Some(Right::Execute), Some(path)) = (&cause.subject.right, &cause.subject.path)
+        && cause.stage == stage::EXECUTE
+        && cause.fixes.is_empty()
+        && let Some(step) = all.last_mut()
+    {
+        step.command = Some(format!("chmod a+x {}", quoted(path)));
+    }
     if let Some(other) = cause.subject.unit.as_deref().filter(|u| Some(*u) != unit) {
         let other = other.trim_end_matches(".service");
         all.push(HandStep::new(
@@ -114,6 +125,12 @@ fn what_to_write(cause: &Cause) -> Option<String> {
             .path
             .as_ref()
             .map(|path| format!("name a file that exists in place of {path}, or make that one")),
+        Code::ManagerDisabled if subject.line.is_some() => {
+            Some(format!("correct what is written there: {}", cause.title))
+        }
+        Code::ProgramMissing if subject.line.is_some() => {
+            Some("take the carriage returns out of the whole file".into())
+        }
         Code::AddressNotHere => Some("write an address that this host has".into()),
         _ => None,
     }

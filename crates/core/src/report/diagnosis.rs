@@ -7,6 +7,7 @@ use crate::code::{Ails, Code};
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Subject, stage};
 use crate::log::{Outcome, format_time};
+use crate::not_seen::NotSeen;
 use crate::rank::{Cause, Certainty, Relation, rank};
 use crate::service::Service;
 use crate::snapshot::Snapshot;
@@ -69,7 +70,7 @@ pub struct ServiceEntry {
     /// Files that changed lately.
     pub changes: Vec<Changed>,
     /// What could not be seen.
-    pub not_seen: Vec<String>,
+    pub not_seen: Vec<NotSeen>,
 }
 
 /// Circumstances of a service.
@@ -177,6 +178,11 @@ impl ServiceEntry {
     pub fn standing(&self) -> impl Iterator<Item = &CauseEntry> {
         self.causes.iter().filter(|cause| cause.relation != Relation::Latent)
     }
+
+    /// The first of the causes that would only stop the next start.
+    pub fn latent(&self) -> Option<&CauseEntry> {
+        self.causes.iter().find(|cause| cause.relation == Relation::Latent)
+    }
 }
 
 /// Whether a service is wanted and not well.
@@ -199,6 +205,7 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
         blocking.iter().any(|f| matches!(f.proof, Proof::Inevitable | Proof::Now) && !happened(f));
     let boot_fails =
         blocking.iter().any(|f| f.proof == Proof::Inevitable && !happened(f) && !gone_at_boot(case, f));
+    let blocking_proofs: Vec<Proof> = blocking.iter().filter(|f| !happened(f)).map(|f| f.proof).collect();
     let mut notes: Vec<NoteEntry> = other.into_iter().map(note).collect();
     let mut latent = Vec::new();
     let causes = if up {
@@ -219,8 +226,11 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
             .as_ref()
             .seen()
             .is_some_and(|m| m.unit_file_state.starts_with("enabled") || m.unit_file_state == "static");
+    // What the last start failed of may well be so still, though nothing proves it.
+    let doubtful = !up
+        && blocking_proofs.iter().any(|proof| matches!(proof, Proof::Said | Proof::Echoed | Proof::Claimed));
     // Where a file that a start needs may not be looked at, nobody here can say that it would start.
-    let judged = case.config.readable && !hampered;
+    let judged = case.config.readable && !hampered && !doubtful;
     let outlook = |fails: bool, tried: bool| match (tried, fails, judged) {
         (false, ..) => Outlook::WouldNot,
         (_, true, _) => Outlook::WouldFail,

@@ -2,7 +2,8 @@
 use super::listed::Listed;
 use super::{HandStep, Recovery, VerifyReport, schema};
 use crate::code::Code;
-use crate::fix::{Parameter, Plan, Record, Risk, Stage, Undone};
+use crate::fix::{Parameter, Plan, Record, Risk, Stage, Step, Undone};
+use crate::not_seen::NotSeen;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -71,6 +72,9 @@ pub struct FixEntry {
     pub parameters: Vec<Parameter>,
     /// Steps, in words.
     pub steps: Vec<String>,
+    /// Those of the steps that the diff does not show; for people.
+    #[serde(skip)]
+    pub beside_the_diff: Vec<String>,
     /// Diff of the files it edits.
     pub diff: String,
     /// What a person should know.
@@ -104,7 +108,13 @@ impl FixReport {
             risk: plan.risk,
             reversible: plan.reversible,
             parameters: plan.parameters.clone(),
-            steps: plan.steps.iter().map(crate::fix::Step::spelled).collect(),
+            steps: plan.steps.iter().map(Step::spelled).collect(),
+            beside_the_diff: plan
+                .steps
+                .iter()
+                .filter(|s| !matches!(s, Step::Edit(_)))
+                .map(Step::spelled)
+                .collect(),
             diff: plan.diff.clone(),
             remarks: plan.remarks.clone(),
         });
@@ -129,7 +139,7 @@ pub struct UndoReport {
     /// What could not be put back this time; the same undo takes it up again.
     pub failed: Vec<String>,
     /// Changes whose record cannot be read.
-    pub not_seen: Vec<String>,
+    pub not_seen: Vec<NotSeen>,
 }
 
 /// One change on record.
@@ -153,7 +163,7 @@ impl UndoReport {
     /// The list of changes.
     ///
     /// `hidden` says which changes could not be looked at.
-    pub fn list(records: &[Record], unreadable: &[String], hidden: Option<String>) -> Self {
+    pub fn list(records: &[Record], unreadable: &[String], hidden: Option<NotSeen>) -> Self {
         let entry = |r: &Record| ChangeEntry {
             id: r.id.clone(),
             service: r.service.clone(),
@@ -162,9 +172,9 @@ impl UndoReport {
             outcome: r.outcome.clone(),
             steps: r.steps.iter().filter(|s| s.stage != Stage::Planned).map(|s| s.step.spelled()).collect(),
         };
-        let not_seen: Vec<String> = unreadable
+        let not_seen: Vec<NotSeen> = unreadable
             .iter()
-            .map(|id| format!("the record of change {id} cannot be read"))
+            .map(|id| format!("the record of change {id} cannot be read").into())
             .chain(hidden)
             .collect();
         Self {

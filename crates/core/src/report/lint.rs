@@ -4,6 +4,7 @@ use crate::checks::configuration::fixes;
 use crate::code::Code;
 use crate::config::{Configuration, DependsOn, Severity, propose_files};
 use crate::kinds::{Instance, Kind};
+use crate::not_seen::NotSeen;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
@@ -41,7 +42,7 @@ pub struct LintReport {
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub more: BTreeMap<Code, usize>,
     /// What could not be judged.
-    pub not_seen: Vec<String>,
+    pub not_seen: Vec<NotSeen>,
     /// Number of files read.
     pub files_read: usize,
     /// Number of directives read.
@@ -56,7 +57,7 @@ pub struct LintOverview {
     /// Every known service, by name.
     pub services: Vec<LintedService>,
     /// What could not be seen.
-    pub not_seen: Vec<String>,
+    pub not_seen: Vec<NotSeen>,
 }
 
 /// One service and its configuration.
@@ -162,15 +163,10 @@ pub fn correction(snapshot: &Snapshot, kind: &dyn Kind, read: &Configuration) ->
     let sign = kind.profile().comment?;
     let text = snapshot.text(&place.file).seen()?;
     let directive = finding.directive.clone()?;
-    let statement = kind.statement(&text, place.line, &directive)?;
-    let begin = text[..statement.start].rfind('\n').map_or(0, |at| at + 1);
-    let end = text[statement.end..].find('\n').map_or(text.len(), |at| statement.end + at);
-    let behind = text[statement.end..end].trim();
-    let alone =
-        text[begin..statement.start].trim().is_empty() && (behind.is_empty() || behind.starts_with(sign));
+    let alone = crate::kinds::lines_alone(kind, &text, place.line, &directive).ok()?;
     let number = |at: usize| text[..at].matches('\n').count() + 1;
-    let lines = (number(begin), number(end));
-    alone.then(|| Correction::Comment { file: place.file.to_string(), lines, sign, directive })
+    let lines = (number(alone.start), number(alone.end));
+    Some(Correction::Comment { file: place.file.to_string(), lines, sign, directive })
 }
 
 /// Said of a kind whose configuration nothing here knows.

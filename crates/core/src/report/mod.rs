@@ -2,6 +2,7 @@
 mod asking;
 mod attempts;
 mod by_hand;
+mod check;
 mod diagnosis;
 mod fix;
 mod follow;
@@ -16,6 +17,7 @@ mod verify;
 pub use asking::Complaint;
 pub use attempts::{AttemptEntry, AttemptsReport, FailureEntry, LogEntry, attempts};
 pub use by_hand::{HandStep, by_hand};
+pub use check::{CheckEntry, CheckOutcome};
 pub use diagnosis::{
     CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook, ServiceEntry, diagnose, diagnose_case,
     is_unwell, standing_causes,
@@ -30,7 +32,7 @@ pub use listed::Listed;
 pub use ports::{HolderEntry, PortEntry, PortsReport, PortsRequest, WantedBy, ports};
 pub use settings::{Overridden, SettingEntry, SettingsReport, settings};
 pub use survey::{SurveyEntry, SurveyReport, survey};
-pub use verify::{CheckEntry, CheckOutcome, Recovery, VerifyReport, verify};
+pub use verify::{Recovery, VerifyReport, verify};
 
 /// The name of a document's form.
 pub fn schema(name: &str) -> String {

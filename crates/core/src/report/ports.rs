@@ -4,6 +4,7 @@ use crate::case::{Holder, Link, Returns, holder, opener};
 use crate::host::{Protocol, Socket};
 use crate::log::format_time;
 use crate::net::Listen;
+use crate::not_seen::NotSeen;
 use crate::ports::free_ports;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
@@ -21,7 +22,7 @@ pub struct PortsReport {
     /// Free ports, when they were asked for.
     pub free: Listed<u16>,
     /// What could not be seen.
-    pub not_seen: Vec<String>,
+    pub not_seen: Vec<NotSeen>,
 }
 
 /// One listener, held or wanted.

@@ -2,6 +2,7 @@
 use super::{Listed, schema};
 use crate::config::layers::{Assignment, InForce, Layer, resolve};
 use crate::config::nearest;
+use crate::not_seen::NotSeen;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
@@ -27,7 +28,7 @@ pub struct SettingsReport {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unknown: Vec<UnknownName>,
     /// What could not be seen.
-    pub not_seen: Vec<String>,
+    pub not_seen: Vec<NotSeen>,
 }
 
 /// A name that is no setting.

@@ -1,8 +1,9 @@
 //! `survey`: which server daemons are here, in what state, and which would not come back.
 use super::{Listed, Outlook, diagnose_case, schema};
-use crate::case::{Depth, State, gather};
+use crate::case::{Case, Depth, State, gather, listening};
 use crate::code::Code;
 use crate::log::format_time;
+use crate::not_seen::NotSeen;
 use crate::runtime::shell::{self, Difference};
 use crate::service::Service;
 use crate::snapshot::Snapshot;
@@ -21,7 +22,7 @@ pub struct SurveyReport {
     /// Services, by name.
     pub services: Vec<SurveyEntry>,
     /// What could not be seen.
-    pub not_seen: Vec<String>,
+    pub not_seen: Vec<NotSeen>,
 }
 
 /// One service.
@@ -86,6 +87,20 @@ fn differences(snapshot: &Snapshot, service: &Service) -> Vec<Difference> {
     found
 }
 
+/// What a service holds of what it wants; where nothing says what it wants, all that its processes listen on.
+fn held(snapshot: &Snapshot, case: &Case) -> Listed<String> {
+    let sees = snapshot.sees_processes();
+    if case.wanted.is_empty() && !case.processes.is_empty() {
+        let all = listening(snapshot, &case.processes).filter(|_| sees);
+        let named = all.iter().flatten().map(ToString::to_string).collect();
+        return Listed::when(all.is_some(), named);
+    }
+    Listed::when(
+        sees && !case.wanted.iter().any(|w| w.unseen),
+        case.wanted.iter().filter(|w| w.served).map(|w| w.listen.to_string()).collect(),
+    )
+}
+
 /// Surveys services.
 pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
     let zone = crate::log::host_zone(snapshot);
@@ -113,10 +128,7 @@ pub fn survey(snapshot: &Snapshot, services: &[Service]) -> SurveyReport {
                 .map(|(a, _)| a.clone())
                 .or_else(|| service.described.account.clone())
                 .or(own),
-            held: Listed::when(
-                snapshot.sees_processes() && !case.wanted.iter().any(|w| w.unseen),
-                case.wanted.iter().filter(|w| w.served).map(|w| w.listen.to_string()).collect(),
-            ),
+            held: held(snapshot, &case),
             listens: case.wanted.iter().map(|w| w.listen.to_string()).collect(),
             config: (!service.instance.config.is_empty()).then(|| service.instance.config.clone()),
             files: case.config.model.files.clone(),

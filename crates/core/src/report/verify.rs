@@ -1,11 +1,13 @@
 //! `verify`: has it really recovered?
 use super::asking::{self, Complaint};
+use super::check::{CheckEntry, CheckOutcome, check};
 use super::schema;
 use crate::case::{Case, Depth, State, gather};
 use crate::code::Code;
 use crate::host::Protocol;
 use crate::log::{Afterwards, Attempt, Outcome};
 use crate::net::endpoint;
+use crate::not_seen::NotSeen;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
@@ -23,31 +25,6 @@ pub enum Recovery {
     Partly,
 }
 
-/// How a check ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum CheckOutcome {
-    /// As it should be.
-    Pass,
-    /// Not as it should be.
-    Fail,
-    /// Could not be looked at, or does not apply.
-    Skip,
-}
-
-/// One check of a recovery.
-#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-pub struct CheckEntry {
-    /// `process`, `account`, `stable`, `ports`, `let-go`, `protocol`, `page`, `log`, `boot`.
-    pub name: String,
-    /// How it ended.
-    pub outcome: CheckOutcome,
-    /// What was seen.
-    pub detail: String,
-    /// Milliseconds it took, where a server was asked.
-    pub took_ms: Option<u64>,
-}
-
 /// The document `verify`.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct VerifyReport {
@@ -62,7 +39,7 @@ pub struct VerifyReport {
     /// Checks, in the order in which they matter.
     pub checks: Vec<CheckEntry>,
     /// What could not be seen.
-    pub not_seen: Vec<String>,
+    pub not_seen: Vec<NotSeen>,
     /// Main process, to see whether it stays the same.
     pub main_pid: Option<u32>,
     /// Whether one of its last starts or runs ended badly: only then there is something to recover from.
@@ -75,10 +52,6 @@ impl VerifyReport {
     pub fn is_unseen(&self) -> bool {
         self.verdict != Recovery::Recovered && !self.checks.iter().any(|c| c.outcome == CheckOutcome::Fail)
     }
-}
-
-pub(super) fn check(name: &str, outcome: CheckOutcome, detail: impl Into<String>) -> CheckEntry {
-    CheckEntry { name: name.into(), outcome, detail: detail.into(), took_ms: None }
 }
 
 /// One look. `before` is the main process of an earlier look, to see whether it stayed up.
@@ -165,7 +138,7 @@ fn process(snapshot: &Snapshot, case: &Case) -> CheckEntry {
         (Some(main), state) => check(
             "process",
             CheckOutcome::Fail,
-            format!("pid {} is there, but the state is {state:?}", main.brief.pid).to_lowercase(),
+            format!("pid {} is there, but the service is {}", main.brief.pid, state.word()),
         ),
         (None, _) if !snapshot.sees_processes() => {
             check("process", CheckOutcome::Skip, "processes of other accounts cannot be seen")
@@ -270,10 +243,7 @@ fn log(snapshot: &Snapshot, case: &Case) -> CheckEntry {
         return check("log", CheckOutcome::Skip, "a directory tree does not tell whether it runs now");
     }
     let Some(last) = case.attempts.first() else {
-        let denied = snapshot
-            .not_seen()
-            .iter()
-            .any(|l| l.contains("permission denied") || l.starts_with("journal of "));
+        let denied = snapshot.misses_a_journal() || snapshot.not_seen().iter().any(NotSeen::is_denied);
         return check(
             "log",
             CheckOutcome::Skip,
@@ -297,11 +267,18 @@ fn log(snapshot: &Snapshot, case: &Case) -> CheckEntry {
             check("log", CheckOutcome::Fail, crate::bounds::clip(&crate::secrets::mask_text(&f.text)))
         }
         // A copy that somebody else started leaves no record of its own.
-        (outcome, None) if case.processes.is_empty() => check(
-            "log",
-            CheckOutcome::Fail,
-            format!("the last start on record ended as {outcome:?}").to_lowercase(),
-        ),
+        (outcome, None) if case.processes.is_empty() => {
+            let end = match outcome {
+                Outcome::Ready => "came to an end later",
+                Outcome::Failed => "failed",
+                Outcome::Killed => "was killed",
+                Outcome::Stopped => "was stopped before it was ready",
+                Outcome::Refused => "was refused by the manager",
+                Outcome::Starting => "is not over",
+                Outcome::Unknown => "has no known end",
+            };
+            check("log", CheckOutcome::Fail, format!("the last start on record {end}"))
+        }
         _ => check("log", CheckOutcome::Skip, "the log does not tell of this start"),
     }
 }

@@ -283,7 +283,7 @@ pub(super) fn strength(name: &str) -> Strength {
         "signature" if words[0] == "oauth" => Strength::Weak,
         "auth" if several || shouted => Strength::Weak,
         "salt" | "pin" | "otp" | "seed" if several => Strength::Strong,
-        "otp" | "token" | "pass" | "pw" | "auth" => Strength::Weak,
+        "otp" | "token" | "pass" | "pw" | "auth" | "key" => Strength::Weak,
         w if w.len() > 5 && w.ends_with("token") => Strength::Strong,
         w if w.len() > 5 && w.ends_with("pass") && !w.ends_with("bypass") && !w.ends_with("compass") => {
             Strength::Strong
@@ -300,21 +300,29 @@ mod tests {
     fn names_of_secrets_are_told_from_names_about_them() {
         for name in "DB_PASS DB_PASSWORD db-password requirepass masterauth keystorePass \
             certificateKeystorePassword \
-                     connectionPassword API_KEY X-Api-Key AWS_SECRET_ACCESS_KEY SOME_KEY auth_token GITHUB_TOKEN \
-                     MYSQL_PWD PGPASSWORD http_x_auth_token tls-key-file-pass insecure-password ldapbindpasswd SECRET_2 \
-                     wsrep_sst_password AuthLDAPBindPassword SessionCryptoPassphrase dynamic-cookie-key mysqli.default_pw \
-                     CREDS DB_CREDS JWT_SIGNING STRIPE_SK CHAT_HOOK ENCRYPTION_KEYS openai.key jwt X-JWT file_key_management_filekey requiredSecret truststorePass DJANGO_SECRET_KEY clientSecret accessToken userpassword APP_SALT \
+                     connectionPassword API_KEY X-Api-Key AWS_SECRET_ACCESS_KEY SOME_KEY auth_token \
+                     GITHUB_TOKEN \
+                     MYSQL_PWD PGPASSWORD http_x_auth_token tls-key-file-pass insecure-password \
+                     ldapbindpasswd SECRET_2 \
+                     wsrep_sst_password AuthLDAPBindPassword SessionCryptoPassphrase dynamic-cookie-key \
+                     mysqli.default_pw \
+                     CREDS DB_CREDS JWT_SIGNING STRIPE_SK CHAT_HOOK ENCRYPTION_KEYS openai.key jwt \
+                     X-JWT file_key_management_filekey requiredSecret truststorePass DJANGO_SECRET_KEY \
+                     clientSecret accessToken userpassword APP_SALT \
                      passPhrase X-Partner-Key http_x_partner_key GIT_PAT X-Signature X-Hub-Signature-256"
             .split_whitespace()
         {
             assert_eq!(strength(name), Strength::Strong, "{name}");
         }
         for name in "proxy_pass fastcgi_pass server_tokens ServerTokens ssl_certificate_key proxy_cache_key \
-                     SSLCertificateKeyFile auth_basic_user_file password_file ssl_password_file password_encryption \
-                     validate_password_length validate_password.policy SSLPassPhraseDialog PassEnv key_buffer_size \
+                     SSLCertificateKeyFile auth_basic_user_file password_file ssl_password_file \
+                     password_encryption \
+                     validate_password_length validate_password.policy SSLPassPhraseDialog PassEnv \
+                     key_buffer_size \
                      primary_key user bypass tls-key-file passive keepalive tokenizer AuthType AuthUserFile \
                      default_password_lifetime monkey hash_key KeepAlive old_passwords \
-                     ssl_passphrase_command_supports_reload pm.max_children X-Cache-Key auth_jwt auth_jwt_key_file credit sacred AUTHORIZED_KEYS private signing"
+                     ssl_passphrase_command_supports_reload pm.max_children X-Cache-Key auth_jwt \
+                     auth_jwt_key_file credit sacred AUTHORIZED_KEYS private signing"
             .split_whitespace()
         {
             assert!(strength(name) != Strength::Strong, "{name} {:?}", strength(name));

@@ -203,7 +203,7 @@ fn what_could_not_be_seen_is_named_once_and_never_called_absent() {
         "interfaces",
         "the holders of some sockets",
     ] {
-        assert_eq!(told.iter().filter(|l| l.contains(words)).count(), 1, "{words}: {told:?}");
+        assert_eq!(told.iter().filter(|l| l.text().contains(words)).count(), 1, "{words}: {told:?}");
     }
     for (why, words) in [
         (Unseen::TimedOut, "no answer in time"),
@@ -216,7 +216,7 @@ fn what_could_not_be_seen_is_named_once_and_never_called_absent() {
         let host = Closed(why);
         let snapshot = Snapshot::new(&host);
         let _ = snapshot.text("/x");
-        assert!(snapshot.not_seen()[0].contains(words), "{:?}", snapshot.not_seen());
+        assert!(snapshot.not_seen()[0].text().contains(words), "{:?}", snapshot.not_seen());
     }
 }
 

@@ -67,3 +67,55 @@ fn a_port_that_the_account_itself_chose_has_nobody_stopped_and_nothing_granted()
         assert!(!found.is_empty() && found.iter().all(|c| c.2.is_empty()), "{found:?}");
     }
 }
+
+const IN_USE: &str = "OSError: [Errno 98] Address already in use";
+
+#[test]
+fn a_port_in_the_configuration_that_an_argument_names_counts_beside_the_log() {
+    let text = "[relay]\nport = 7400\n[database]\nport = 5432\n";
+    let found = causes(&relay("--config /etc/tide/relay.ini", IN_USE).file("/etc/tide/relay.ini", text));
+    assert_eq!((found[0].0, found[0].1), (Code::PortTaken, Certainty::Likely), "{found:?}");
+    assert_eq!(found[0].2, ["stop-holder"]);
+    // What the service's account can write names nobody who is to be stopped.
+    let own = relay("--config /srv/tide/relay.ini", IN_USE)
+        .dir("/srv/tide", 0o755, 4071)
+        .file("/srv/tide/relay.ini", text)
+        .owned("/srv/tide/relay.ini", 0o644, 4071);
+    assert!(causes(&own).iter().all(|c| c.2.is_empty()), "{:?}", causes(&own));
+}
+
+#[test]
+fn of_two_ports_that_are_held_the_log_must_name_one() {
+    let held = |words: &str| {
+        relay("--config /etc/tide/relay.ini", words)
+            .file("/etc/tide/relay.ini", "[relay]\nport = 7400\n[gauge]\nport = 7401\n")
+            .process(813, "/opt/other-sim", 1000, "")
+            .listens("0.0.0.0", 7401, &[813])
+    };
+    let open = causes(&held(IN_USE));
+    assert!(open.iter().all(|c| !c.2.contains(&"stop-holder".into())), "{open:?}");
+    let named = causes(&held("listen tcp :7401: bind: address already in use"));
+    assert_eq!(named[0].2, ["stop-holder"], "{named:?}");
+}
+
+#[test]
+fn where_it_listened_when_it_last_ran_is_a_hint_and_no_more() {
+    const STARTED: &str = "39f53479d3a045ac8e11786248231fbf";
+    const STOPPED: &str = "9d1aaa27d60140bd96365438aad20286";
+    let entries = |last: &'static str| {
+        [
+            (1000, STARTING, "Starting"),
+            (1100, "", "relay: listening on port 7400"),
+            (1200, STARTED, "Started"),
+            (1900, STOPPED, "Stopped"),
+            (20_000, STARTING, "Starting"),
+            (20_100, "", last),
+            (20_300, FAILED, "Failed to start"),
+        ]
+    };
+    let found = causes(&relay("", IN_USE).journal(&entries(IN_USE)));
+    assert_eq!((found[0].0, found[0].1), (Code::PortTaken, Certainty::Possible), "{found:?}");
+    assert!(found[0].2.is_empty(), "{found:?}");
+    let other = causes(&relay("", "").journal(&entries("the tide table cannot be read")));
+    assert!(other.iter().all(|c| c.0 != Code::PortTaken), "{other:?}");
+}

@@ -177,6 +177,7 @@ fn a_program_that_is_open_under_the_name_of_a_link_is_open() {
         with(settings)
             .without("/usr/sbin/nginx")
             .program("/usr/sbin/nginx-real")
+            .dir("/usr/lib", 0o755, 0)
             .link("/usr/sbin/nginx", "nginx-real")
     };
     assert!(failed(host("NoExecPaths=/\nExecPaths=/usr/sbin/nginx /usr/lib")).causes.is_empty());
@@ -758,4 +759,58 @@ fn a_daemon_that_left_the_foreground_of_a_simple_unit_did_not_stop_on_purpose() 
         titles(&entry)
     );
     assert!(entry.causes[0].title.contains("wrong Type="), "{:?}", titles(&entry));
+}
+
+#[test]
+fn what_the_manager_needs_before_the_program_runs_must_be_there() {
+    for (settings, code) in [
+        ("ReadWritePaths=/srv/none", Some(Code::ConfigMissingFile)),
+        ("ReadWritePaths=-/srv/none", None),
+        ("ReadWritePaths=/srv/none\nExecStartPre=+/bin/mkdir /srv/none", None),
+        ("ReadOnlyPaths=/etc/nginx +/srv/none", Some(Code::ConfigMissingFile)),
+        ("BindReadOnlyPaths=/srv/none:/mnt:norbind", Some(Code::ConfigMissingFile)),
+        ("BindPaths=/etc/nginx:/srv/none", None),
+        ("StandardOutput=append:/srv/none/out.log", Some(Code::ConfigMissingFile)),
+        ("StandardError=file:/etc/nginx/err.log", None),
+        ("StandardInput=file:/etc/none", Some(Code::ConfigMissingFile)),
+        ("SupplementaryGroups=quaymasters", Some(Code::AccountMissing)),
+    ] {
+        let entry = failed(with(settings).program("/bin/mkdir"));
+        assert_eq!(entry.causes.first().map(|c| c.code), code, "{settings}: {:?}", titles(&entry));
+    }
+    let directory = edge().without("/usr/sbin/nginx").dir("/usr/sbin/nginx", 0o755, 0);
+    first(&failed(directory), Code::ProgramMissing);
+}
+
+#[test]
+fn a_system_call_that_the_unit_does_not_allow_is_told_from_a_crash() {
+    let entries = [
+        (5000, "7d4958e842da4a758f6c1cdc7b36dcc5", "Starting edge"),
+        (5100, "39f53479d3a045ac8e11786248231fbf", "Started edge"),
+        (5150, "98e322203f7a4ed290d09fe03c09fe15", "Main process exited, exit=dumped/SYS"),
+        (5200, "d9b373ed55a64feb8242e02dbe79a49c", "Failed with result 'core-dump'."),
+    ];
+    for (settings, code) in [("SystemCallFilter=~@network-io", Code::PolicyDenied), ("Nice=3", Code::Crashed)]
+    {
+        let entry = failed(with(settings).journal(&entries));
+        assert_eq!(entry.causes.first().map(|c| c.code), Some(code), "{settings}: {:?}", titles(&entry));
+    }
+}
+
+#[test]
+fn a_command_for_root_is_offered_only_where_nobody_else_can_replace_the_program() {
+    for (owner, offered) in [(0, true), (4071, false)] {
+        let host = edge()
+            .file("/etc/systemd/system/edge.service", &UNIT.replace("/usr/sbin/nginx", "/srv/edge/run"))
+            .dir("/srv/edge", 0o755, owner)
+            .file("/srv/edge/run", "#!/bin/sh\n");
+        let host = host.unit("edge.service", "failed", |_| {});
+        let (snapshot, service) = (Snapshot::new(&host), described(&host, "edge", ""));
+        let case = gather(&snapshot, &service, Depth::Diagnosis);
+        let (entry, causes) = diagnose_case(&snapshot, &case);
+        assert_eq!(entry.causes[0].code, Code::PermissionDenied, "{:?}", titles(&entry));
+        let steps = crate::report::by_hand(&service, &causes[0], "js");
+        let command = steps[0].command.as_deref();
+        assert_eq!(command, offered.then_some("chmod a+x /srv/edge/run"), "{owner}");
+    }
 }

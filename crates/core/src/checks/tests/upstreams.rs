@@ -6,7 +6,11 @@ use crate::code::Code;
 fn front(http: &str) -> TextHost {
     let config = CONFIG.replace(".example;", &format!(".example;\n        {http}"));
     edge_host(&config)
-        .file("/etc/hosts", "127.0.0.1 localhost\n127.0.1.1 relay.quay.example relay # this host\n192.0.2.77 far.quay.example\n")
+        .file(
+            "/etc/hosts",
+            "127.0.0.1 localhost\n127.0.1.1 relay.quay.example relay # this host\n\
+            192.0.2.77 far.quay.example\n",
+        )
         .process(500, "/usr/sbin/nginx -c /etc/nginx/nginx.conf", 0, "/system.slice/edge.service")
         .listens("0.0.0.0", 8088, &[500])
         .unit("edge.service", "active", |u| u.main_pid = 500)
@@ -37,7 +41,8 @@ fn a_service_behind_it_that_does_not_run_makes_a_front_degraded() {
         "location / { proxy_pass http://localhost:7400/x; }",
         "location / { proxy_pass http://Relay.quay.example:7400; }",
         "location / { fastcgi_pass unix:/run/tide/pool.sock; }",
-        "location / { proxy_pass http://tide; } } upstream tide { server 127.0.0.1:7400; server 127.0.0.1:7401 \
+        "location / { proxy_pass http://tide; } } upstream tide { server 127.0.0.1:7400; server \
+            127.0.0.1:7401 \
             backup;",
     ] {
         let found = entry(&beside_a_relay(pass));
@@ -65,8 +70,10 @@ fn what_is_elsewhere_unused_or_one_of_several_is_not_judged() {
         "location / { proxy_pass http://far.quay.example:7400; }",
         "location / { proxy_pass http://$host:7400; }",
         "} upstream tide { server 127.0.0.1:7400;",
-        "location / { proxy_pass http://tide; } } upstream tide { server 127.0.0.1:7400; server 192.0.2.77:7400;",
-        "location / { proxy_pass http://tide; } } upstream tide { server 127.0.0.1:8088; server 127.0.0.1:7401;",
+        "location / { proxy_pass http://tide; } } upstream tide { server 127.0.0.1:7400; server \
+            192.0.2.77:7400;",
+        "location / { proxy_pass http://tide; } } upstream tide { server 127.0.0.1:8088; server \
+            127.0.0.1:7401;",
     ] {
         let found = entry(&beside_a_relay(pass));
         assert_eq!(found.state, State::Running, "{pass}: {:?}", found.causes);

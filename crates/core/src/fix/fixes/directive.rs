@@ -6,9 +6,11 @@ use crate::fix::edits::edits;
 use crate::fix::plan::{Plan, Risk};
 use crate::fix::target::existing;
 use crate::host::Look;
+use crate::kinds::{NotAlone, lines_alone};
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
 use crate::trust::Last;
+use std::ops::Range;
 
 pub(super) static CORRECT: Fix = Fix {
     price: |_| "corrects the one word".into(),
@@ -56,19 +58,15 @@ fn comment_out(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) 
     };
     let text =
         std::str::from_utf8(&bytes).map_err(|_| format!("{file} is not text in UTF-8; edit it by hand"))?;
-    let statement = case
-        .service
-        .kind
-        .statement(text, line, &directive)
-        .ok_or_else(|| format!("{file}:{line} is not a statement of its own; edit it by hand"))?;
-    let first = text[..statement.start].rfind('\n').map_or(0, |n| n + 1);
-    let last = text[statement.end..].find('\n').map_or(text.len(), |n| statement.end + n);
-    let behind = text[statement.end..last].trim();
-    if !text[first..statement.start].trim().is_empty() || !(behind.is_empty() || behind.starts_with(sign)) {
-        return Err(format!("{file}:{line} holds more than this directive; edit it by hand"));
-    }
+    let Range { start, end } =
+        lines_alone(case.service.kind, text, line, &directive).map_err(|why| match why {
+            NotAlone::NoStatement => format!("{file}:{line} is not a statement of its own; edit it by hand"),
+            NotAlone::MoreOnTheLine => {
+                format!("{file}:{line} holds more than this directive; edit it by hand")
+            }
+        })?;
     let starts =
-        std::iter::once(first).chain(text[first..last].match_indices('\n').map(|(n, _)| first + n + 1));
+        std::iter::once(start).chain(text[start..end].match_indices('\n').map(|(n, _)| start + n + 1));
     let spans = starts
         .map(|at| (Span { file: place.file.clone(), start: at, end: at }, format!("{sign} ")))
         .collect();

@@ -1,7 +1,8 @@
 //! Moving the service to a free port, in every place that belongs to it.
 use super::{Ask, Fix, Needs};
 use crate::case::{Depth, gather};
-use crate::fix::clients::{Client, Pointer, client_edits, client_reload, pointers};
+use crate::fix::clients::{Client, Pointer, client_reload, pointers};
+use crate::fix::edits::client_edits;
 use crate::fix::edits::edits;
 use crate::fix::plan::{Parameter, Plan, Risk};
 use crate::net::Listen;
@@ -67,8 +68,8 @@ fn move_port(ask: &Ask, mut plan: Plan) -> Result<Plan, String> {
     Ok(plan)
 }
 
-/// The port that the cause names, and with it every other one of the service's that the same holder keeps from
-/// it: half of a pair of listeners is of no use.
+/// The port that the cause names, and with it every other one of the service's that the same holder keeps
+/// from it: half of a pair of listeners is of no use.
 fn moves(ask: &Ask) -> Result<Vec<Move>, String> {
     let &Ask { snapshot, case, all, cause, wishes } = ask;
     let first = cause.subject.port.ok_or("the cause names no port")?;
@@ -96,7 +97,7 @@ fn moves(ask: &Ask) -> Result<Vec<Move>, String> {
                 .parse::<u16>()
                 .ok()
                 .filter(|p| *p > 0)
-                .ok_or_else(|| format!("{text:?} is not a port, expected 1 to 65535"))?,
+                .ok_or_else(|| format!("\"{text}\" is not a port, expected 1 to 65535"))?,
             None => {
                 let free = free_ports(snapshot, all, port, moves.len() + 1);
                 let other = |p: &u16| moves.iter().all(|m| m.new != *p);

@@ -1,7 +1,8 @@
 //! Making a file.
-use super::{Act, Back, Digest, Doing, Target, as_planned, digest};
+use super::{Act, Back, Doing, Target, as_planned};
+use crate::fix::object::{Digest, digest};
 use crate::fix::preview::Laid;
-use crate::fix::record::{Undo, refused};
+use crate::fix::way_back::{Undo, refused};
 use crate::fix::{HostWriter, Slot, WriteError};
 use serde::{Deserialize, Serialize};
 
@@ -28,8 +29,7 @@ impl Act for Create {
         as_planned(writer, &self.target).map(|()| Undo::default())
     }
     fn carry_out(&self, doing: &mut Doing) -> Result<(), WriteError> {
-        let id = doing.id();
-        doing.writer.create_file(&self.target, &self.content, Slot { id: &id, step: doing.at })
+        doing.writer.create_file(&self.target, &self.content, doing.slot)
     }
     fn check_back<'s>(&'s self, writer: &dyn HostWriter, _: &mut Vec<&'s str>) -> Result<(), WriteError> {
         if writer.content(&self.target)?.is_some_and(|bytes| digest(&bytes) != self.after) {

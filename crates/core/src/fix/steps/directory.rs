@@ -1,7 +1,7 @@
 //! Making a directory.
 use super::{Act, Back, Doing, Target, as_planned};
 use crate::fix::preview::Laid;
-use crate::fix::record::{Stage, Undo, refused};
+use crate::fix::way_back::{Stage, Undo, refused};
 use crate::fix::{HostWriter, Slot, WriteError};
 use serde::{Deserialize, Serialize};
 
@@ -27,17 +27,16 @@ impl Act for Directory {
         as_planned(writer, &self.target).map(|()| Undo::default())
     }
     fn carry_out(&self, doing: &mut Doing) -> Result<(), WriteError> {
-        let id = doing.id();
-        let slot = Slot { id: &id, step: doing.at };
+        let slot = doing.slot;
         let made =
             doing.writer.prepare_directory(&self.target, self.mode, self.owner.0, self.owner.1, slot)?;
-        doing.undo().made = Some(made);
+        doing.undo.made = Some(made);
         doing.save()?;
         doing.writer.place_directory(&self.target, slot)
     }
     fn put_back(&self, back: &mut Back) -> Result<(), WriteError> {
         let path = &self.target.path;
-        let Some(made) = back.one.undo.made else { return Ok(()) };
+        let Some(made) = back.undo.made else { return Ok(()) };
         match back.writer.status(&self.target)? {
             Some(now) if made.is(&now) => {
                 if back
@@ -55,7 +54,7 @@ impl Act for Directory {
                 }
             }
             Some(_) => back.undone.left.push(format!("{path} was made by somebody else since, and is kept")),
-            None if back.one.stage == Stage::Done => {
+            None if back.stage == Stage::Done => {
                 back.undone.left.push(format!("the directory {path} was already removed"))
             }
             None => {}

@@ -1,7 +1,8 @@
 //! Replacing a file's content.
-use super::{Act, Back, Digest, Doing, Target, as_planned, digest};
+use super::{Act, Back, Doing, Target, as_planned};
+use crate::fix::object::{Digest, digest};
 use crate::fix::preview::Laid;
-use crate::fix::record::{Undo, refused};
+use crate::fix::way_back::{Undo, refused};
 use crate::fix::{HostWriter, Slot, WriteError};
 use serde::{Deserialize, Serialize};
 
@@ -39,8 +40,7 @@ impl Act for Edit {
         Ok(Undo { backup: Some(name), ..Undo::default() })
     }
     fn carry_out(&self, doing: &mut Doing) -> Result<(), WriteError> {
-        let id = doing.id();
-        doing.writer.replace_file(&self.target, &self.before, &self.content, Slot { id: &id, step: doing.at })
+        doing.writer.replace_file(&self.target, &self.before, &self.content, doing.slot)
     }
     fn check_back<'s>(&'s self, writer: &dyn HostWriter, seen: &mut Vec<&'s str>) -> Result<(), WriteError> {
         let path = self.target.path.as_str();
@@ -60,7 +60,7 @@ impl Act for Edit {
         match back.writer.content(&self.target)?.map(|bytes| digest(&bytes)) {
             Some(now) if now == self.after => {
                 let backup =
-                    back.one.undo.backup.as_deref().and_then(|name| back.writer.load(&back.record.id, name));
+                    back.undo.backup.as_deref().and_then(|name| back.writer.load(back.slot.id, name));
                 let Some(backup) = backup.filter(|b| digest(b) == self.before) else {
                     return refused(format!("the backup of {path} is missing"));
                 };

@@ -1,7 +1,7 @@
 //! A job of the manager.
 use super::{Act, Back, Doing, Due};
-use crate::fix::record::{Undo, seen_now};
-use crate::fix::undo::Way;
+use crate::fix::way_back::Way;
+use crate::fix::way_back::{Undo, seen_now};
 use crate::fix::{HostWriter, Slot, WriteError};
 use serde::{Deserialize, Serialize};
 
@@ -26,7 +26,7 @@ impl Act for Job {
     }
     fn carry_out(&self, doing: &mut Doing) -> Result<(), WriteError> {
         doing.writer.job(&self.verb, &self.unit)?;
-        doing.undo().unit_after = doing.writer.unit_now(&self.unit);
+        doing.undo.unit_after = doing.writer.unit_now(&self.unit);
         Ok(())
     }
     fn put_back(&self, back: &mut Back) -> Result<(), WriteError> {
@@ -41,7 +41,7 @@ impl Job {
     /// A unit that the change started is stopped, unless somebody started it anew since.
     fn stop_again(&self, back: &mut Back) -> Result<(), WriteError> {
         let unit = &self.unit;
-        let Some(before) = &back.one.undo.unit_before else { return Ok(()) };
+        let Some(before) = &back.undo.unit_before else { return Ok(()) };
         let now = seen_now(back.writer, unit)?;
         if before.active || !now.active {
             if before.active && now.active && back.way == Way::Undo {
@@ -49,7 +49,7 @@ impl Job {
             }
             return Ok(());
         }
-        let ours = back.one.undo.unit_after.as_ref().is_none_or(|after| after.invocation == now.invocation);
+        let ours = back.undo.unit_after.as_ref().is_none_or(|after| after.invocation == now.invocation);
         if !ours && back.way == Way::Undo {
             back.undone.left.push(format!("{unit} was started by somebody since, and is left running"));
             return Ok(());
@@ -62,9 +62,9 @@ impl Job {
     /// What the change stopped, or had read a configuration that is gone again.
     fn start_again(&self, back: &mut Back) -> Result<(), WriteError> {
         let Self { verb, unit } = self;
-        let Some(before) = &back.one.undo.unit_before else { return Ok(()) };
+        let Some(before) = &back.undo.unit_before else { return Ok(()) };
         let now = seen_now(back.writer, unit)?;
-        let down_by_us = back.one.undo.unit_after.as_ref().is_none_or(|after| !after.active);
+        let down_by_us = back.undo.unit_after.as_ref().is_none_or(|after| !after.active);
         match (before.active, now.active, verb.as_str()) {
             (true, false, _) if down_by_us || back.way == Way::RollBack => {
                 back.writer.job("start", unit)?;

@@ -30,102 +30,13 @@ pub use run::Run;
 pub use symbolic_link::SymbolicLink;
 pub use unit_file::UnitFile;
 
+use super::command::{CommandLine, Purpose, RunMark};
+use super::object::{Identity, Target};
 use super::preview::Laid;
-use super::record::{Record, RecordedStep, Undo, refused, save};
-use super::undo::{Commands, Undone, Way};
+use super::way_back::{Commands, Stage, Undo, Undone, Way, refused};
 use super::{HostWriter, Slot, WriteError};
-use crate::host::{FileKind, FileStatus};
 use crate::service::Service;
-use crate::services_file::Described;
 use serde::{Deserialize, Serialize};
-use sha2::Digest as _;
-
-/// SHA-256 of a file's bytes, in hexadecimal.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Digest(pub String);
-
-/// The digest of bytes.
-pub fn digest(bytes: &[u8]) -> Digest {
-    Digest(sha2::Sha256::digest(bytes).iter().map(|b| format!("{b:02x}")).collect())
-}
-
-/// What tells one file from another that has its name later.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Identity {
-    /// Device number.
-    pub device: u64,
-    /// Inode number.
-    pub inode: u64,
-    /// Sort of file.
-    pub kind: FileKind,
-    /// Owner.
-    pub uid: u32,
-    /// Group.
-    pub gid: u32,
-    /// Permission bits.
-    pub mode: u32,
-}
-
-impl Identity {
-    /// That of a file as it was seen.
-    pub fn of(status: &FileStatus) -> Self {
-        Self {
-            device: status.device,
-            inode: status.inode,
-            kind: status.kind,
-            uid: status.uid,
-            gid: status.gid,
-            mode: status.mode,
-        }
-    }
-    /// Whether a file is the very one, whatever became of its owner and mode since.
-    pub fn is(&self, status: &FileStatus) -> bool {
-        (self.device, self.inode, self.kind) == (status.device, status.inode, status.kind)
-    }
-}
-
-/// The object of a step on files: a real path, and what stood there when the change was planned.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Target {
-    /// The path, links resolved.
-    pub path: String,
-    /// Accounts besides root that may own directories on the way: those of the service.
-    #[serde(default)]
-    pub keepers: Vec<u32>,
-    /// What is there; `None` where the name is free.
-    #[serde(default)]
-    pub was: Option<Identity>,
-}
-
-impl Target {
-    /// A free name that only root's directories lead to.
-    pub fn free(path: &str) -> Self {
-        Self { path: path.to_owned(), keepers: Vec::new(), was: None }
-    }
-}
-
-/// What a command of the services file is for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Purpose {
-    /// It starts the service.
-    Start,
-    /// It stops the service.
-    Stop,
-    /// It makes the service read its configuration anew.
-    Reload,
-}
-
-/// A command of the services file, ready to be run.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct CommandLine {
-    /// Command line.
-    pub command: String,
-    /// Environment.
-    pub environment: Vec<(String, String)>,
-    /// Account; the caller's where there is none.
-    pub account: Option<String>,
-}
 
 /// One step.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -161,36 +72,38 @@ pub enum Step {
     Run(Run),
 }
 
-/// A step that is being carried out: its place in the record, which tells of it before and after every call.
+/// Writes down what the way back of a step needs.
+pub(super) type Keep<'a> = dyn FnMut(&mut dyn HostWriter, &Undo) -> Result<(), WriteError> + 'a;
+
+/// A step that is being carried out. The record tells of it before and after every call.
 pub(super) struct Doing<'a> {
     pub(super) writer: &'a mut dyn HostWriter,
-    pub(super) record: &'a mut Record,
-    pub(super) at: usize,
+    pub(super) slot: Slot<'a>,
+    /// What the way back of this step needs.
+    pub(super) undo: Undo,
+    pub(super) keep: &'a mut Keep<'a>,
 }
 
 impl Doing<'_> {
-    /// What the way back of this step needs.
-    fn undo(&mut self) -> &mut Undo {
-        &mut self.record.steps[self.at].undo
-    }
-    /// Writes the record as it is now.
+    /// Writes down what the way back needs as it is known now.
     fn save(&mut self) -> Result<(), WriteError> {
-        save(self.writer, self.record)
-    }
-    /// A copy of the change's id, for a slot.
-    fn id(&self) -> String {
-        self.record.id.clone()
+        (self.keep)(self.writer, &self.undo)
     }
 }
 
 /// A step that is being put back.
 pub(super) struct Back<'a> {
     pub(super) writer: &'a mut dyn HostWriter,
-    pub(super) record: &'a Record,
-    /// The step in the record.
-    pub(super) one: &'a RecordedStep,
     pub(super) way: Way,
     pub(super) slot: Slot<'a>,
+    /// How far it came, as far as the record knows.
+    pub(super) stage: Stage,
+    pub(super) undo: &'a Undo,
+    pub(super) service: &'a str,
+    /// Whether the service ran before the change; `None` where nothing tells.
+    pub(super) was_running: Option<bool>,
+    /// The run that the change started, where no manager owns the service.
+    pub(super) started: Option<RunMark>,
     pub(super) commands: &'a dyn Commands,
     pub(super) undone: &'a mut Undone,
 }
@@ -262,22 +175,6 @@ pub(super) trait Act {
     fn put_back(&self, back: &mut Back) -> Result<(), WriteError>;
     /// What a preview shows of it.
     fn preview(&self, _laid: &mut Laid) {}
-}
-
-impl CommandLine {
-    /// The command that the services file names for a purpose; `None` where it names none.
-    pub fn of(described: &Described, purpose: Purpose) -> Option<Self> {
-        let command = match purpose {
-            Purpose::Start => &described.start,
-            Purpose::Stop => &described.stop,
-            Purpose::Reload => &described.reload,
-        };
-        Some(Self {
-            command: command.clone()?,
-            environment: described.environment.clone().into_iter().collect(),
-            account: described.account.clone(),
-        })
-    }
 }
 
 impl Step {

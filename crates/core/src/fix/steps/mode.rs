@@ -1,6 +1,6 @@
 //! Setting permission bits.
 use super::{Act, Back, Doing, Target, as_planned};
-use crate::fix::record::Undo;
+use crate::fix::way_back::Undo;
 use crate::fix::{HostWriter, Slot, WriteError};
 use serde::{Deserialize, Serialize};
 

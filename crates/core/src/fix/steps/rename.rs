@@ -1,7 +1,7 @@
 //! Moving a file aside.
 use super::{Act, Back, Doing, Identity, Target, as_planned};
 use crate::fix::preview::Laid;
-use crate::fix::record::Undo;
+use crate::fix::way_back::Undo;
 use crate::fix::{HostWriter, Slot, WriteError};
 use serde::{Deserialize, Serialize};
 

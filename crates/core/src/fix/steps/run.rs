@@ -1,7 +1,7 @@
 //! A command of the services file.
 use super::{Act, Back, CommandLine, Doing, Due, Purpose};
 use crate::fix::WriteError;
-use crate::fix::undo::Way;
+use crate::fix::way_back::Way;
 use serde::{Deserialize, Serialize};
 
 /// Runs a command of the services file.
@@ -37,8 +37,8 @@ impl Act for Run {
 
 /// Stops what the change started, unless somebody started it anew since.
 fn stop_again(back: &mut Back) -> Result<(), WriteError> {
-    let service = &back.record.service;
-    if back.record.was_running != Some(false) {
+    let service = back.service;
+    if back.was_running != Some(false) {
         if let Some(Some(_)) = back.commands.running(service) {
             back.undone.due.push(format!(
                 "{service} runs, and is left so; it read its configuration before this was put back"
@@ -51,7 +51,7 @@ fn stop_again(back: &mut Back) -> Result<(), WriteError> {
         return Ok(());
     };
     let Some(run) = now else { return Ok(()) };
-    if back.way == Way::Undo && back.record.started.is_some_and(|mark| mark != run) {
+    if back.way == Way::Undo && back.started.is_some_and(|mark| mark != run) {
         back.undone
             .left
             .push(format!("{service} was started by somebody since (pid {}), and is left running", run.pid));
@@ -73,10 +73,10 @@ fn stop_again(back: &mut Back) -> Result<(), WriteError> {
 impl Run {
     /// Starts what the change stopped, or has it read its configuration again.
     fn start_again(&self, back: &mut Back) -> Result<(), WriteError> {
-        if back.record.was_running != Some(true) {
+        if back.was_running != Some(true) {
             return Ok(());
         }
-        let service = &back.record.service;
+        let service = back.service;
         let running = back.commands.running(service).flatten().is_some();
         if running && (back.way == Way::Undo || self.purpose != Purpose::Reload) {
             return Ok(());

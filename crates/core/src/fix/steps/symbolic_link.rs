@@ -1,7 +1,7 @@
 //! Making or removing a symbolic link.
 use super::{Act, Back, Doing, Target};
 use crate::fix::preview::Laid;
-use crate::fix::record::{Undo, refused};
+use crate::fix::way_back::{Undo, refused};
 use crate::fix::{HostWriter, Slot, WriteError};
 use serde::{Deserialize, Serialize};
 

@@ -1,6 +1,6 @@
 //! Enabling, disabling, masking a unit.
 use super::{Act, Back, Doing, Identity, Target};
-use crate::fix::record::Undo;
+use crate::fix::way_back::Undo;
 use crate::fix::{HostWriter, Slot, UnitLink, WriteError};
 use crate::host::FileKind;
 use serde::{Deserialize, Serialize};
@@ -36,13 +36,13 @@ impl Act for UnitFile {
     }
     fn carry_out(&self, doing: &mut Doing) -> Result<(), WriteError> {
         doing.writer.unit_file(&self.verb, &self.unit)?;
-        doing.undo().links_after = Some(doing.writer.unit_links(&self.touched()));
+        doing.undo.links_after = Some(doing.writer.unit_links(&self.touched()));
         doing.writer.reload_manager()
     }
     fn put_back(&self, back: &mut Back) -> Result<(), WriteError> {
-        let Some(before) = &back.one.undo.links_before else { return Ok(()) };
+        let Some(before) = &back.undo.links_before else { return Ok(()) };
         let now = back.writer.unit_links(&self.touched());
-        let after = back.one.undo.links_after.as_ref().unwrap_or(&now);
+        let after = back.undo.links_after.as_ref().unwrap_or(&now);
         let made: Vec<&UnitLink> = after.iter().filter(|l| !before.contains(l)).collect();
         let gone: Vec<&UnitLink> = before.iter().filter(|l| !after.contains(l)).collect();
         let removed = unlink(back, &made, &now)?;

@@ -1,7 +1,7 @@
 use super::*;
 use crate::fix::steps::{Create, Directory, Edit, Job, Mode, ReloadManager, Rename, SymbolicLink, UnitFile};
-use crate::fix::steps::{Identity, Step, Target, digest};
 use crate::fix::{CommandLine, Digest, NoCommands, RecordedStep, UnitLink, UnitNow, list, undo};
+use crate::fix::{Identity, Step, Target, digest};
 use crate::host::{FileKind, FileStatus};
 use std::collections::BTreeMap;
 

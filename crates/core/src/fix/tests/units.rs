@@ -69,32 +69,29 @@ fn check(host: &TextHost, id: &'static str, file: &str, lines: &[&str]) {
 #[test]
 fn a_barrier_of_the_sandbox_is_opened_for_one_path() {
     let file = "/etc/systemd/system/edge.service.d/zz-sandbox.conf";
+    let there = |host: TextHost, dir: &str| host.dir(dir, 0o755, 0);
+    let open = |settings: &str| ["/srv", "/run", "/usr"].into_iter().fold(with(CONFIG, settings), there);
     check(
-        &with(CONFIG, "ProtectSystem=strict\nReadWritePaths=/run"),
+        &open("ProtectSystem=strict\nReadWritePaths=/run"),
         "allow-in-sandbox",
         file,
         &["ReadWritePaths=/var/log/nginx"],
     );
     check(
-        &with(CONFIG, "ReadOnlyPaths=/var/log/nginx /srv"),
+        &open("ReadOnlyPaths=/var/log/nginx /srv"),
         "allow-in-sandbox",
         file,
         &["ReadOnlyPaths=", "ReadOnlyPaths=/srv"],
     );
-    check(&with(CONFIG, "NoExecPaths=/usr"), "allow-in-sandbox", file, &["ExecPaths=/usr/sbin/nginx"]);
+    check(&open("NoExecPaths=/usr"), "allow-in-sandbox", file, &["ExecPaths=/usr/sbin/nginx"]);
     // Of several settings that close the path the one is opened that keeps the daemon from what it does
     // there.
     let closed = "NoExecPaths=/\nExecPaths=/usr\nProtectSystem=strict\nReadWritePaths=/run\n\
         ReadOnlyPaths=/var/log/nginx";
-    check(
-        &with(CONFIG, closed),
-        "allow-in-sandbox",
-        file,
-        &["ReadOnlyPaths=", "ReadWritePaths=/var/log/nginx"],
-    );
+    check(&open(closed), "allow-in-sandbox", file, &["ReadOnlyPaths=", "ReadWritePaths=/var/log/nginx"]);
     let sockets = "/etc/systemd/system/edge.service.d/zz-sockets.conf";
     check(
-        &with(CONFIG, "RestrictAddressFamilies=AF_UNIX AF_INET6"),
+        &open("RestrictAddressFamilies=AF_UNIX AF_INET6"),
         "allow-in-sandbox",
         sockets,
         &["RestrictAddressFamilies=AF_INET"],

@@ -6,7 +6,7 @@ use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::lines::{Line, Text, Word, WordRules, words};
 use crate::config::rows::{Directives, directives};
-use crate::config::{About, Configuration, Demand, DependsOn, LogSink, Resource, Span, Upstream};
+use crate::config::{Configuration, Demand, LogSink, Resource, Span, Upstream};
 use crate::host::Look;
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -211,16 +211,16 @@ fn bind(book: &mut Book, text: &Text, line: &Line, entry: &Entry, rest: &[Word])
         let forced_six = one.starts_with("ipv6@");
         let bare = one.trim_start_matches("ipv4@").trim_start_matches("ipv6@");
         let Some((address, ports)) = bare.rsplit_once(':') else {
-            book.find(&spot, "bind", Code::ConfigBadValue, format!("{one:?} has no port"));
+            book.find(&spot, "bind", Code::ConfigBadValue, format!("\"{one}\" has no port"));
             continue;
         };
         let (from, to) = ports.split_once('-').unwrap_or((ports, ports));
         let (Ok(from), Ok(to)) = (from.parse::<u16>(), to.parse::<u16>()) else {
-            book.find(&spot, "bind", Code::ConfigBadValue, format!("{ports:?} is not a port"));
+            book.find(&spot, "bind", Code::ConfigBadValue, format!("\"{ports}\" is not a port"));
             continue;
         };
         if from == 0 || to < from {
-            book.find(&spot, "bind", Code::ConfigBadValue, format!("{ports:?} is not a port"));
+            book.find(&spot, "bind", Code::ConfigBadValue, format!("\"{ports}\" is not a port"));
             continue;
         }
         let address = match address.trim_matches(['[', ']']) {
@@ -349,26 +349,7 @@ fn global(book: &mut Book, instance: &Instance) {
     };
     for (name, group) in [("user", false), ("group", true)] {
         let Some(entry) = of(book, name) else { continue };
-        let gone = if group {
-            crate::accounts::group(book.snapshot, &entry.value).is_absent()
-        } else {
-            crate::accounts::account(book.snapshot, &entry.value).is_absent()
-        };
-        if gone {
-            let what = if group { "group" } else { "account" };
-            let found = book.find(
-                &entry.place,
-                name,
-                Code::AccountMissing,
-                format!("{what} {} does not exist", entry.value),
-            );
-            found.depends_on = DependsOn::Accounts;
-            found.about = Some(if group {
-                About::Group(entry.value.clone())
-            } else {
-                About::Account(entry.value.clone())
-            });
-        }
+        book.needs_account(&entry, group);
         if group {
             book.out.model.group = Some(entry.value);
         } else {

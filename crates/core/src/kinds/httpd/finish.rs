@@ -3,7 +3,7 @@ use super::rules;
 use super::state::{Facts, Reader};
 use crate::bounds;
 use crate::code::Code;
-use crate::config::{About, DependsOn, NamedPath};
+use crate::config::{About, DependsOn, NameMap, NamedPath};
 use crate::host::Look;
 use crate::keys::pem_fault;
 use crate::path;
@@ -73,8 +73,7 @@ fn listeners(r: &mut Reader, facts: &Facts) {
     let wide = |a: &Option<std::net::IpAddr>| a.is_none_or(|a| a.is_unspecified());
     // Of each port those before, and those of them that cover every address: only these can be in a single
     // one's way.
-    let mut before: std::collections::HashMap<u16, (Vec<usize>, Vec<usize>)> =
-        std::collections::HashMap::new();
+    let mut before: NameMap<u16, (Vec<usize>, Vec<usize>)> = NameMap::default();
     for (at, (address, port, place)) in facts.listens.iter().enumerate() {
         let (all, wides) = before.entry(*port).or_default();
         let near = if wide(address) { all.as_slice() } else { wides.as_slice() };

@@ -14,11 +14,11 @@ use super::{Instance, Kind, Profile, Stands, VersionMark};
 use crate::config::layers::{Assignment, Combine};
 use crate::config::release::Release;
 use crate::config::rows::{Directives, Marks, Row, Type, directives};
-use crate::config::{Configuration, Place};
+use crate::config::{Configuration, NameMap, Place};
 use crate::log::{Catalogue, Grammar};
 use crate::path;
 use crate::snapshot::Snapshot;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 
 static DIRECTIVES: &Directives = directives!("kinds/httpd/directives.rs");
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/httpd/log.json"));
@@ -78,7 +78,7 @@ pub(super) struct Options {
     config: String,
     server_root: String,
     environment: BTreeMap<String, String>,
-    defines: HashMap<String, String>,
+    defines: NameMap<String, String>,
     /// Directives of `-C`, read before the main file.
     before: Vec<String>,
     /// Directives of `-c`, read behind it.

@@ -6,13 +6,13 @@ use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::layers::{Assignment, Layer, Value};
 use crate::config::rows::RuleIndex;
-use crate::config::{About, ConfigFinding, Configuration, DependsOn, Place, Severity};
+use crate::config::{About, ConfigFinding, Configuration, DependsOn, NameMap, NameSet, Place, Severity};
 use crate::host::{FileKind, Look, Unseen};
 use crate::kinds::Kind;
+use crate::not_seen::NotSeen;
 use crate::path;
 use crate::snapshot::Snapshot;
 use std::cell::Cell;
-use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// How deep includes and sections may nest before the reader gives up.
@@ -44,15 +44,15 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         items: Vec::new(),
         inside: Vec::new(),
         defines: options.defines.clone(),
-        flags: HashSet::new(),
-        known_files: HashSet::new(),
-        known_modules: HashSet::new(),
+        flags: NameSet::default(),
+        known_files: NameSet::default(),
+        known_modules: NameSet::default(),
         module_files: Vec::new(),
         cost: Cost::default(),
         resolved: Cell::default(),
         server_root: options.server_root.clone(),
         runtime_dir: None,
-        macros: HashMap::new(),
+        macros: NameMap::default(),
         open_files: Vec::new(),
         source: Source::bare(options.config.as_str()),
         stopped: false,
@@ -71,7 +71,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
             return reader.out;
         }
         Look::NotSeen(why) => {
-            reader.out.not_seen.push(format!("{}: {why}", options.config));
+            reader.out.not_seen.push(NotSeen::file(&options.config, &why));
             return reader.out;
         }
     }
@@ -491,7 +491,7 @@ impl Reader<'_, '_> {
                     return;
                 }
             }
-            Look::NotSeen(why) => self.out.not_seen.push(format!("{file}: {why}")),
+            Look::NotSeen(why) => self.out.not_seen.push(NotSeen::file(&file, &why)),
         }
         self.known_modules.insert(id.clone());
         self.out.model.modules.push(id.clone());

@@ -5,11 +5,11 @@ use super::lines::{LogicalLine, word};
 use crate::bounds::{self, Cost};
 use crate::code::Code;
 use crate::config::rows::{Fate, Row, RuleIndex};
-use crate::config::{ConfigFinding, Configuration, Place, Span};
+use crate::config::{ConfigFinding, Configuration, NameMap, NameSet, Place, Span};
 use crate::snapshot::Snapshot;
 use std::borrow::Cow;
 use std::cell::Cell;
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::sync::Arc;
 
@@ -123,18 +123,18 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) items: Vec<Item>,
     /// Sections that are open now, outermost first, by their place among the items.
     pub(super) inside: Vec<usize>,
-    pub(super) defines: HashMap<String, String>,
-    pub(super) flags: HashSet<String>,
-    pub(super) known_files: HashSet<String>,
+    pub(super) defines: NameMap<String, String>,
+    pub(super) flags: NameSet<String>,
+    pub(super) known_files: NameSet<String>,
     /// Files of the modules that are loaded.
     pub(super) module_files: Vec<String>,
-    pub(super) known_modules: HashSet<String>,
+    pub(super) known_modules: NameSet<String>,
     pub(super) cost: Cost,
     /// How much the variables of directives have made, in bytes.
     pub(super) resolved: Cell<usize>,
     pub(super) server_root: String,
     pub(super) runtime_dir: Option<String>,
-    pub(super) macros: HashMap<String, Macro>,
+    pub(super) macros: NameMap<String, Macro>,
     pub(super) open_files: Vec<String>,
     /// What is being read.
     pub(super) source: Arc<Source>,
@@ -238,7 +238,7 @@ pub(super) struct Facts {
     pub(super) has_error_log: bool,
     pub(super) listens: Vec<(Option<IpAddr>, u16, Place)>,
     /// Where a listener stands among them.
-    pub(super) listening: std::collections::HashMap<(Option<IpAddr>, u16), usize>,
+    pub(super) listening: NameMap<(Option<IpAddr>, u16), usize>,
     /// TLS facts by virtual host.
     pub(super) tls: BTreeMap<usize, Tls>,
     pub(super) first_host: Option<Place>,

@@ -207,7 +207,7 @@ fn words_of(r: &mut Reader, d: &Directive, row: &'static Row) {
         ),
         Some(Fault::Word { at, expected }) => {
             wrong = Some(at);
-            format!("{} is {:?}, expected {expected}", d.name, d.value(at))
+            format!("{} is \"{}\", expected {expected}", d.name, d.value(at))
         }
     };
     let comment = d.values.iter().any(|v| v.starts_with('#'));

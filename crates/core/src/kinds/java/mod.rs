@@ -89,7 +89,7 @@ impl Kind for Java {
         if let Some(port) = port.and_then(|p| p.parse::<u16>().ok()).filter(|p| *p > 0) {
             book.listen(Listen::tcp(IpAddr::V6(Ipv6Addr::UNSPECIFIED), port, false), None, None, false, true);
         }
-        book.out.model.guesses = crate::kinds::program::guesses(instance);
+        book.out.model.guesses = crate::kinds::program::guesses(snapshot, instance);
         book.out.model.demands = demands(instance);
         book.close(|name| self.is_secret(name))
     }

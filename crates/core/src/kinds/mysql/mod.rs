@@ -81,7 +81,9 @@ fn reads_group(name: &str) -> bool {
 fn file(book: &mut Book, name: &str, depth: usize, from_directory: bool) {
     // Anybody could have written it: such a file is ignored.
     if book.snapshot.stat(name).seen().is_some_and(|s| s.mode & 0o002 != 0) {
-        book.out.not_seen.push(format!("{name}: ignored by the daemon, because everybody may write it"));
+        book.out
+            .not_seen
+            .push(format!("{name}: ignored by the daemon, because everybody may write it").into());
         return;
     }
     let Some(text) = book.text(name) else { return };

@@ -2,7 +2,7 @@
 use super::state::{HostUse, MayBe, Reader};
 use super::{listen, rules, variables};
 use crate::code::Code;
-use crate::config::{About, ConfigFinding, DependsOn, NamedPath, Place};
+use crate::config::{About, ConfigFinding, DependsOn, NameSet, NamedPath, Place};
 use crate::host::Look;
 use crate::path;
 
@@ -48,7 +48,7 @@ fn upstreams(r: &mut Reader) {
         }
     }
     // A group that nobody passes on to serves nobody.
-    let used: std::collections::HashSet<String> =
+    let used: NameSet<String> =
         r.facts.host_uses.iter().filter(|u| u.may_be != MayBe::Host).map(|u| u.host.clone()).collect();
     let members = std::mem::take(&mut r.facts.members).into_iter();
     let is_used =
@@ -69,7 +69,7 @@ fn upstreams(r: &mut Reader) {
                 let message = format!("host \"{host}\" of \"{directive}\" does not resolve");
                 add(r, Code::NameUnresolved, Some(place), DependsOn::Names, message, Some(About::Host(host)));
             }
-            Look::NotSeen(_) => r.out.not_seen.push(format!("whether {host} resolves ({place})")),
+            Look::NotSeen(_) => r.out.not_seen.push(format!("whether {host} resolves ({place})").into()),
         }
     }
 }

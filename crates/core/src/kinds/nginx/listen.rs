@@ -2,7 +2,7 @@
 use super::state::{Directive, Key, Own, Reader, Rule, Site};
 use crate::code::Code;
 use crate::config::rows::{Int, Size, Type};
-use crate::config::{About, ConfigFinding, DependsOn, Severity, Speaks, WantedListen};
+use crate::config::{About, ConfigFinding, DependsOn, NameMap, NameSet, Severity, Speaks, WantedListen};
 use crate::host::{Look, Protocol};
 use crate::net::Listen;
 use std::collections::hash_map::Entry;
@@ -210,7 +210,7 @@ fn resolve(r: &mut Reader, d: &Directive, value: &str) -> Option<Vec<Key>> {
             None
         }
         Look::NotSeen(_) => {
-            r.out.not_seen.push(format!("whether {host} resolves ({})", d.place));
+            r.out.not_seen.push(format!("whether {host} resolves ({})", d.place).into());
             None
         }
     }
@@ -341,9 +341,8 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
 fn odd_names(r: &mut Reader) {
     for (name, place) in std::mem::take(&mut r.facts.odd_names) {
         let lower = name.to_ascii_lowercase();
-        let several = |names: &std::collections::HashMap<String, crate::config::Place>| {
-            names.values().collect::<std::collections::HashSet<_>>().len() > 1
-        };
+        let several =
+            |names: &NameMap<String, crate::config::Place>| names.values().collect::<NameSet<_>>().len() > 1;
         let shared = r.facts.listens.names.values().any(|names| names.contains_key(&lower) && several(names));
         if shared {
             let message = format!(
@@ -365,7 +364,7 @@ pub(super) fn finish(r: &mut Reader) {
     let keys = std::mem::take(&mut r.facts.listens.keys);
     let options = std::mem::take(&mut r.facts.listens.options);
     let addresses = r.snapshot.addresses();
-    let wild: std::collections::HashSet<(u16, bool)> = keys
+    let wild: NameSet<(u16, bool)> = keys
         .iter()
         .filter_map(|(k, _)| k.0.filter(IpAddr::is_unspecified).map(|a| (k.1, a.is_ipv4())))
         .collect();

@@ -8,11 +8,11 @@ use crate::bounds::{Cost, step};
 use crate::code::Code;
 use crate::config::layers::{Assignment, Layer, Value};
 use crate::config::rows::{Fate, Fault as Wrong, Marks, PathUse, Row, RuleIndex, Type, fault, slots_of};
-use crate::config::{About, ConfigFinding, Configuration, DependsOn, NamedPath, Place, nearest};
+use crate::config::{About, ConfigFinding, Configuration, DependsOn, NameMap, NamedPath, Place, nearest};
 use crate::host::Look;
+use crate::not_seen::NotSeen;
 use crate::path;
 use crate::snapshot::Snapshot;
-use std::collections::HashMap;
 use std::sync::Arc;
 
 /// How deep includes and blocks may nest before the reader gives up.
@@ -30,7 +30,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         rules: RuleIndex::default(),
         there: (0, Vec::new()),
         open_files: Vec::new(),
-        texts: HashMap::new(),
+        texts: NameMap::default(),
         stopped: false,
         opened: 0,
         cost: Cost::default(),
@@ -48,7 +48,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
             return reader.out;
         }
         Look::NotSeen(why) => {
-            reader.out.not_seen.push(format!("{}: {why}", options.config));
+            reader.out.not_seen.push(NotSeen::file(&options.config, &why));
             return reader.out;
         }
     }

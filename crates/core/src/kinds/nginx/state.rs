@@ -6,11 +6,11 @@ use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::rows::{Row, RuleIndex};
 use crate::config::{
-    About, ConfigFinding, Configuration, DependsOn, NamedPath, Place, Severity, Span, Upstream,
+    About, ConfigFinding, Configuration, DependsOn, NameMap, NameSet, NamedPath, Place, Severity, Span,
+    Upstream,
 };
 use crate::host::Protocol;
 use crate::snapshot::Snapshot;
-use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 use std::sync::Arc;
 
@@ -47,7 +47,7 @@ pub(super) struct Block {
     /// Prefix of the location, to judge nested ones.
     pub(super) prefix: Option<String>,
     /// Locations and sub-blocks declared here, to find doubles.
-    pub(super) declared: HashSet<String>,
+    pub(super) declared: NameSet<String>,
     /// Whether it has a `root`, and an `alias`.
     pub(super) roots: (bool, bool),
     /// Members of an upstream.
@@ -67,7 +67,7 @@ impl Block {
             number: 0,
             no_uri: false,
             prefix: None,
-            declared: HashSet::new(),
+            declared: NameSet::default(),
             roots: (false, false),
             members: 0,
             deaf: None,
@@ -125,7 +125,7 @@ pub(super) struct Reader<'s, 'h> {
     /// was found.
     pub(super) there: (usize, Vec<Option<bool>>),
     pub(super) open_files: Vec<String>,
-    pub(super) texts: HashMap<String, FileText>,
+    pub(super) texts: NameMap<String, FileText>,
     pub(super) stopped: bool,
     /// Blocks that were opened so far.
     pub(super) opened: u32,
@@ -176,11 +176,11 @@ pub(super) struct HostUse {
 /// What is gathered over all files and judged at the end.
 #[derive(Default)]
 pub(super) struct Facts {
-    pub(super) upstreams: HashMap<String, Place>,
+    pub(super) upstreams: NameMap<String, Place>,
     /// Names that stand for upstreams or hosts.
     pub(super) host_uses: Vec<HostUse>,
-    pub(super) formats: HashSet<String>,
-    pub(super) zones: HashMap<String, Place>,
+    pub(super) formats: NameSet<String>,
+    pub(super) zones: NameMap<String, Place>,
     pub(super) zone_uses: Vec<(String, Place, String)>,
     /// Servers of the groups that are passed on to, and what is passed on to directly, by the name of the
     /// group that it may be.
@@ -189,13 +189,13 @@ pub(super) struct Facts {
     /// Sizes of buffers as they are given, and blocks inside `http` with the one around each.
     pub(super) buffers: Vec<BufferSize>,
     pub(super) inner: Vec<(u32, u32)>,
-    pub(super) variables: HashSet<String>,
+    pub(super) variables: NameSet<String>,
     pub(super) variable_uses: Vec<(String, Place)>,
     /// Directives by which a place for temporary files is given.
-    pub(super) temp_paths: HashSet<String>,
+    pub(super) temp_paths: NameSet<String>,
     pub(super) listens: Listeners,
     /// Listeners of streams and of mail, by transport.
-    pub(super) others: HashMap<(Protocol, Key), Place>,
+    pub(super) others: NameMap<(Protocol, Key), Place>,
     pub(super) has_events: bool,
     pub(super) has_http: bool,
     pub(super) has_error_log: bool,
@@ -242,10 +242,10 @@ pub(super) struct Own {
 /// All listeners of the configuration.
 #[derive(Default)]
 pub(super) struct Listeners {
-    pub(super) defaults: HashMap<Key, Place>,
-    pub(super) options: HashMap<Key, Place>,
+    pub(super) defaults: NameMap<Key, Place>,
+    pub(super) options: NameMap<Key, Place>,
     /// Names of servers by their listener, each with the first server that has it.
-    pub(super) names: HashMap<Key, HashMap<String, Place>>,
+    pub(super) names: NameMap<Key, NameMap<String, Place>>,
     pub(super) keys: Vec<(Key, usize)>,
 }
 

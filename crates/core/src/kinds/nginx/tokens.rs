@@ -211,7 +211,7 @@ impl<'a> Tokens<'a> {
                 Ok(None)
             }
             Some(c) if blank(c) || c == b';' || c == b'{' => Ok(end_of(c)),
-            Some(c) => self.fault(format!("unexpected {:?} after a closing quote", char::from(c))),
+            Some(c) => self.fault(format!("unexpected \"{}\" after a closing quote", char::from(c))),
         }
     }
 
@@ -312,7 +312,7 @@ mod tests {
     #[test]
     fn faults_fall_where_the_daemon_sees_them() {
         check("a\nb }", "2! unexpected \"}\"");
-        check("a 'b'c;", "1! unexpected 'c' after a closing quote");
+        check("a 'b'c;", "1! unexpected \"c\" after a closing quote");
         check("a \"b;\n\n", "3! unexpected end of file, expecting \";\" or \"}\"");
         check("{", "1! unexpected \"{\"");
     }

@@ -1,10 +1,10 @@
 //! Variables in values: which are used, which exist.
-use std::collections::HashSet;
+use crate::config::NameSet;
 use std::sync::LazyLock;
 
 static NAMES: &str = include_str!("variables.txt");
 /// The same, to be looked up; made when the first variable is met.
-static KNOWN: LazyLock<HashSet<&'static str>> = LazyLock::new(|| NAMES.lines().collect());
+static KNOWN: LazyLock<NameSet<&'static str>> = LazyLock::new(|| NAMES.lines().collect());
 
 /// Names that a value uses.
 ///

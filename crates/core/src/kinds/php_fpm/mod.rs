@@ -82,7 +82,7 @@ fn one(
             &place,
             "",
             Code::ConfigSyntax,
-            format!("{trimmed:?} is not an entry, expected NAME = VALUE"),
+            format!("\"{trimmed}\" is not an entry, expected NAME = VALUE"),
         );
         return;
     };
@@ -163,25 +163,9 @@ fn pool(book: &mut Book, name: &str, root: bool, firsts: &HashMap<String, usize>
     let account = |book: &mut Book, key: &str, group: bool| {
         let Some(entry) = of(book, name, key) else { return };
         let numeric = entry.value.bytes().all(|b| b.is_ascii_digit());
-        let gone = if group {
-            crate::accounts::group(book.snapshot, &entry.value).is_absent()
-        } else {
-            crate::accounts::account(book.snapshot, &entry.value).is_absent()
-        };
-        if gone && !numeric && !entry.value.is_empty() {
-            let what = if group { "group" } else { "account" };
-            let found = book.find(
-                &entry.place,
-                key,
-                Code::AccountMissing,
-                format!("{what} {} does not exist", entry.value),
-            );
-            found.depends_on = DependsOn::Accounts;
-            found.about = Some(if group {
-                About::Group(entry.value.clone())
-            } else {
-                About::Account(entry.value.clone())
-            });
+        // A number needs no entry, and nothing at all is no name.
+        if !numeric {
+            book.needs_account(&entry, group);
         }
     };
     account(book, "user", false);

@@ -102,7 +102,7 @@ fn file(book: &mut Book, name: &str, layer: Layer, depth: usize) {
                     &text.place(&line, rest),
                     "",
                     Code::ConfigSyntax,
-                    format!("{:?} is not understood here", rest.chars().take(30).collect::<String>()),
+                    format!("\"{}\" is not understood here", rest.chars().take(30).collect::<String>()),
                 );
             }
             grammar::Parsed::Setting { name: key, value, raw } => {
@@ -229,7 +229,7 @@ fn listens(book: &mut Book) {
         Some(Ok(port @ 1..=65535)) => u16::try_from(port).unwrap_or(5432),
         Some(_) => {
             if let Some(entry) = &entry {
-                let message = format!("port is {:?}, expected a number from 1 to 65535", entry.value);
+                let message = format!("port is \"{}\", expected a number from 1 to 65535", entry.value);
                 book.find(&entry.place, "port", Code::ConfigBadValue, message);
             }
             return;

@@ -69,12 +69,12 @@ fn values<'i>(words: &'i [String], names: &'static [&'static str]) -> impl Itera
     })
 }
 
-fn port(text: &str) -> Option<u16> {
+pub(super) fn port(text: &str) -> Option<u16> {
     text.parse().ok().filter(|p| *p > 0)
 }
 
 /// An address, with a port or without.
-fn address(text: &str) -> Option<(IpAddr, Option<u16>)> {
+pub(super) fn address(text: &str) -> Option<(IpAddr, Option<u16>)> {
     let text = ["tcp://", "http://", "https://"].iter().find_map(|s| text.strip_prefix(s)).unwrap_or(text);
     let known = |name: &str| match name {
         "localhost" => Some(IpAddr::V4(Ipv4Addr::LOCALHOST)),
@@ -91,7 +91,7 @@ fn address(text: &str) -> Option<(IpAddr, Option<u16>)> {
 }
 
 /// Listeners that a command and its environment seem to ask for.
-pub(in crate::kinds) fn guesses(instance: &Instance) -> Vec<WantedListen> {
+pub(super) fn guesses(instance: &Instance) -> Vec<WantedListen> {
     let words = instance.command.get(1..).unwrap_or_default();
     let variables = |names: &'static [&'static str]| {
         names.iter().filter_map(|name| instance.environment.get(*name)).map(String::as_str)
@@ -124,7 +124,7 @@ pub(in crate::kinds) fn guesses(instance: &Instance) -> Vec<WantedListen> {
     all.into_iter().map(|listen| wanted(listen, instance.command_place.clone())).collect()
 }
 
-fn wanted(listen: Listen, place: Option<Place>) -> WantedListen {
+pub(super) fn wanted(listen: Listen, place: Option<Place>) -> WantedListen {
     WantedListen { listen, place, port_span: None, tls: false, speaks: Speaks::Other, bound: true }
 }
 

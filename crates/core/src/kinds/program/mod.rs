@@ -1,11 +1,12 @@
 //! Anything that the user describes in the services file. Its configuration is not understood, only found.
 mod asked;
-
-pub(super) use asked::guesses;
+mod conceal;
+mod named;
 
 use super::{Instance, Kind, Profile};
-use crate::config::Configuration;
+use crate::config::{Configuration, WantedListen};
 use crate::log::{Catalogue, Grammar};
+use crate::secrets::Concealed;
 use crate::snapshot::Snapshot;
 
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/program/log.json"));
@@ -26,10 +27,38 @@ impl Kind for Program {
         if !instance.config.is_empty() && snapshot.exists(&instance.config) == Some(true) {
             found.model.files.push(instance.config.clone());
         }
-        found.model.guesses = guesses(instance);
+        found.model.guesses = guesses(snapshot, instance);
         found
+    }
+    fn conceal(&self, text: &str, _: &str) -> Option<Concealed> {
+        Some(conceal::conceal(text))
     }
     fn is_main(&self, _: &[String]) -> bool {
         true
     }
+}
+
+/// The files of configuration that such a program's command, environment and layout name.
+pub(super) fn files(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
+    named::files(snapshot, instance)
+}
+
+/// Files and directories that the configuration of such a program names as its logs.
+pub(super) fn logs(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
+    named::logs(snapshot, instance)
+}
+
+/// Listeners that a program which nobody knows seems to want: by its arguments and its environment, then by
+/// the files of configuration that these name.
+pub(super) fn guesses(snapshot: &Snapshot, instance: &Instance) -> Vec<WantedListen> {
+    let mut all = asked::guesses(instance);
+    for more in named::guesses(snapshot, instance) {
+        if !all
+            .iter()
+            .any(|known| known.listen.port == more.listen.port && known.listen.path == more.listen.path)
+        {
+            all.push(more);
+        }
+    }
+    all
 }

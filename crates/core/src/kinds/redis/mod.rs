@@ -134,7 +134,7 @@ fn port(book: &mut Book, name: &str, default: u16) -> (u16, Option<Entry>) {
     let Some(entry) = book.last(name) else { return (default, None) };
     let number = entry.value.parse::<u16>();
     if number.is_err() {
-        let message = format!("{name} is {:?}, expected a number from 0 to 65535", entry.value);
+        let message = format!("{name} is \"{}\", expected a number from 0 to 65535", entry.value);
         book.refuse(&entry.place, name, Code::ConfigBadValue, message);
     }
     (number.unwrap_or(0), Some(entry))

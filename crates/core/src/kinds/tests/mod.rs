@@ -214,6 +214,10 @@ fn edits_hit_the_very_bytes() {
     assert_eq!(span.end - span.start, 4);
 }
 
+/// Words that stand in configurations of the two.
+const PLAUSIBLE: &str = "(listen|server|location|return|set|if|proxy_pass|Listen|<VirtualHost|Require|Header|\
+    RewriteRule|\\$[a-z]{0,4}|[0-9]{1,6}|\\(|\\)|~|\\[::|unix:|@x|;|\\{|\\}|\n|>)";
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
 
@@ -228,16 +232,18 @@ proptest! {
                 prop_assert!(place.line >= 1 && place.line <= lines, "{place}");
             }
             for (span, _) in found.findings.iter().filter_map(|f| f.edit.as_ref()) {
-                prop_assert!(span.start <= span.end && span.end <= text.len() && text.is_char_boundary(span.start));
+                prop_assert!(span.start <= span.end && span.end <= text.len());
+                prop_assert!(text.is_char_boundary(span.start));
             }
         }
     }
 
     /// Directives in plausible order: the reader and its rules stand any arguments.
     #[test]
-    fn any_arguments_get_a_verdict(words in proptest::collection::vec("(listen|server|location|return|set|if|proxy_pass|Listen|<VirtualHost|Require|Header|RewriteRule|\\$[a-z]{0,4}|[0-9]{1,6}|\\(|\\)|~|\\[::|unix:|@x|;|\\{|\\}|\n|>)", 0..40)) {
+    fn any_arguments_get_a_verdict(words in proptest::collection::vec(PLAUSIBLE, 0..40)) {
         let text = words.join(" ");
-        for (kind, wrapped) in [("nginx", format!("events {{ }}\nhttp {{ {text}\n}}\n")), ("httpd", format!("Listen 80\n{text}\n"))] {
+        let nginx = format!("events {{ }}\nhttp {{ {text}\n}}\n");
+        for (kind, wrapped) in [("nginx", nginx), ("httpd", format!("Listen 80\n{text}\n"))] {
             let host = TextHost::new().file("/c.conf", &wrapped);
             read(&host, kind, "/c.conf");
         }
@@ -246,7 +252,8 @@ proptest! {
 
 #[test]
 fn nginx_listeners_of_streams_and_mail_are_wanted_too() {
-    let text = "load_module modules/ngx_stream_module.so;\nevents { }\nstream {\n    server { listen 53 udp; listen \
+    let text = "load_module modules/ngx_stream_module.so;\nevents { }\nstream {\n    server { listen 53 \
+        udp; listen \
         127.0.0.1:53; return x; }\n    server { listen 53 udp; return x; }\n    server { return x; }\n}\n";
     let host = TextHost::new()
         .file("/etc/nginx/nginx.conf", text)

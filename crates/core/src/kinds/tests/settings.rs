@@ -194,7 +194,7 @@ fn mysql_is_stricter_in_the_main_file_than_in_a_directory() {
 fn a_file_that_everybody_may_write_is_ignored_and_said_to_be() {
     let host = mysql_host("").owned("/etc/mysql/conf.d/99-open.cnf", 0o666, 0);
     let found = read(&host, "mysql", "/usr/sbin/mariadbd");
-    assert!(found.not_seen.iter().any(|l| l.contains("99-open.cnf")), "{:?}", found.not_seen);
+    assert!(found.not_seen.iter().any(|l| l.text().contains("99-open.cnf")), "{:?}", found.not_seen);
 }
 
 fn postgresql_host(text: &str) -> TextHost {

@@ -39,7 +39,8 @@ pub fn newest<'f>(files: Vec<ReadAt<'f>>, unit: &str, most: usize) -> Vec<Journa
 
 /// The newest entries that have one of these fields, each written `FIELD=value`, newest first. Anybody may
 /// write a field whose name does not begin with `_`; so lines with `UNIT=` count from the manager alone, and
-/// with `OBJECT_SYSTEMD_UNIT=` from root (systemd.journal-fields(7)).
+/// from a process of root's of which the journal knows no unit; with `OBJECT_SYSTEMD_UNIT=` from root
+/// (systemd.journal-fields(7)).
 pub fn newest_with<'f>(files: Vec<ReadAt<'f>>, fields: &[String], most: usize) -> Vec<JournalEntry> {
     let about: Vec<&str> = fields
         .iter()
@@ -296,6 +297,7 @@ impl<'f> File<'f> {
         let mut source = None;
         let (mut uid, mut own, mut by_manager, mut by_root, mut told) =
             (None, false, false, false, String::new());
+        let mut placed = false;
         for item in items.chunks_exact(width) {
             let offset = if self.compact { u64::from(u32_at(item, 0)?) } else { u64_at(item, 0)? };
             let Some(data) = self.payload(offset) else { continue };
@@ -307,7 +309,7 @@ impl<'f> File<'f> {
                 b"_SYSTEMD_INVOCATION_ID" if value.len() == 32 => entry.invocation = value.into_owned(),
                 b"INVOCATION_ID" if value.len() == 32 => told = value.into_owned(),
                 b"_UID" => uid = value.parse::<u32>().ok(),
-                b"_SYSTEMD_UNIT" => own = about.contains(&value.as_ref()),
+                b"_SYSTEMD_UNIT" => (own, placed) = (about.contains(&value.as_ref()), true),
                 b"UNIT" => by_manager |= about.contains(&value.as_ref()),
                 b"OBJECT_SYSTEMD_UNIT" => by_root |= about.contains(&value.as_ref()),
                 b"_PID" => entry.pid = value.parse().unwrap_or(0),
@@ -322,14 +324,18 @@ impl<'f> File<'f> {
             }
         }
         entry.from_manager = entry.pid == 1;
-        if !own
-            && ((by_manager && !entry.from_manager && !(by_root && uid == Some(0)))
-                || (!by_manager && by_root && uid != Some(0)))
-        {
+        let root = uid == Some(0);
+        // What the manager's child says that could not become the program: it is gone before the journal can
+        // find out whose it was, and only who it was is known.
+        let lost = by_manager && root && !placed;
+        // As the manager's line about the unit, or as root's about its process.
+        let told_by_manager = entry.from_manager || lost || (by_root && root);
+        let counts = if by_manager { told_by_manager } else { !by_root || root };
+        if !own && !counts {
             return None;
         }
         // Whose run it speaks of is the manager's to say; of its own lines the journal itself knows.
-        if entry.from_manager && !told.is_empty() {
+        if (entry.from_manager || lost) && !told.is_empty() {
             entry.invocation = told;
         }
         let received = i64::try_from(entry.time).ok()?;

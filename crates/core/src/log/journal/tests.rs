@@ -255,6 +255,27 @@ fn a_crowded_hash_table_keeps_fields_apart() {
 }
 
 #[test]
+fn the_last_words_of_a_child_that_could_not_become_the_program_are_found() {
+    let words = "MESSAGE=relay.service: Failed at step EXEC spawning /opt/relay: Exec format error";
+    let invocation = "INVOCATION_ID=0123456789abcdef0123456789abcdef";
+    for (who, expected) in [
+        (&["_UID=0", "_PID=71"][..], 1),
+        // Of these the journal knows whose they are, or that they are not root's.
+        (&["_UID=0", "_PID=71", "_SYSTEMD_UNIT=gauge.service"], 0),
+        (&["_UID=71", "_PID=71"], 0),
+        (&["_PID=71"], 0),
+    ] {
+        let mut maker = Maker::new(PLAIN);
+        let mut fields = vec!["UNIT=relay.service", words, invocation];
+        fields.extend(who);
+        maker.entry(10, &fields);
+        let found = newest(vec![reader(maker.file)], "relay.service", 10);
+        assert_eq!(found.len(), expected, "{who:?}");
+        assert!(found.iter().all(|e| !e.from_manager && e.invocation.starts_with("0123")), "{who:?}");
+    }
+}
+
+#[test]
 fn what_the_manager_says_about_a_unit_belongs_to_it_and_is_known_as_its_word() {
     let mut maker = Maker::new(PLAIN);
     maker.entry(

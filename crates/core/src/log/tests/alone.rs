@@ -61,7 +61,8 @@ fn what_a_process_said_before_it_gives_up_is_the_cause() {
         2031-04-02 06:10:01.100 UTC [7] LOG:  database system is ready to accept connections\n\
         2031-04-02 06:10:09.000 UTC [7] LOG:  received fast shutdown request\n\
         2031-04-02 06:10:09.100 UTC [7] LOG:  database system is shut down\n\
-        2031-04-02 06:20:00.000 GMT [9] LOG:  unrecognized configuration parameter \"tide\" in file \"/etc/a\" line 1\n\
+        2031-04-02 06:20:00.000 GMT [9] LOG:  unrecognized configuration parameter \"tide\" in file \
+        \"/etc/a\" line 1\n\
         2031-04-02 06:20:00.000 GMT [9] FATAL:  configuration file \"/etc/a\" contains errors\n";
     let stopped = (READY, Some(Afterwards::Stopped));
     let unknown = ((Outcome::Failed, None), Some(Code::ConfigUnknownDirective));
@@ -124,7 +125,8 @@ fn what_a_receiver_kept_is_the_record_where_no_journal_is() {
         line(1, "systemd[1]: Starting edge.service - The edge of the quay..."),
         line(
             1,
-            "nginx[71]: 2031/04/02 06:10:01 [emerg] 71#71: unknown directive \"tide\" in /etc/nginx/nginx.conf:3",
+            "nginx[71]: 2031/04/02 06:10:01 [emerg] 71#71: unknown directive \"tide\" in \
+                /etc/nginx/nginx.conf:3",
         ),
         line(1, "systemd[1]: edge.service: Control process exited, code=exited, status=1/FAILURE"),
         line(1, "systemd[1]: edge.service: Failed with result 'exit-code'."),
@@ -160,7 +162,11 @@ fn what_a_receiver_kept_is_the_record_where_no_journal_is() {
     let closed = host.clone().closed("/var/log/syslog");
     let snapshot = Snapshot::new(&closed);
     assert!(attempts(&snapshot, &request).list.is_empty());
-    assert!(snapshot.not_seen().iter().any(|l| l.contains("/var/log/syslog")), "{:?}", snapshot.not_seen());
+    assert!(
+        snapshot.not_seen().iter().any(|l| l.text().contains("/var/log/syslog")),
+        "{:?}",
+        snapshot.not_seen()
+    );
     let list = attempts(&Snapshot::new(&host), &request).list;
     let ends: Vec<_> = list.iter().rev().map(|a| (a.outcome, a.afterwards)).collect();
     let ran = |how| (READY, Some(how));
@@ -213,12 +219,16 @@ fn one_start_in_two_forms_of_a_log_is_one() {
             .file(
                 "/var/log/it.log",
                 "2031-04-02 06:10:01.000 UTC [7] LOG:  starting PostgreSQL 15.1\n\
-                    2031-04-02 06:10:01.100 UTC [7] LOG:  redirecting log output to logging collector process\n",
+                    2031-04-02 06:10:01.100 UTC [7] LOG:  redirecting log output to logging collector \
+                    process\n",
             )
             .file(
                 "/var/log/it.csv",
-                "2031-04-02 06:10:01.100 UTC,,,7,,662e.1,1,,2031-04-02 06:10:01 UTC,,0,LOG,00000,\"ending log output to stderr\",,,,,,,,,\"\",\"postmaster\",,0\n\
-                    2031-04-02 06:10:01.300 UTC,,,7,,662e.2,2,,2031-04-02 06:10:01 UTC,,0,LOG,00000,\"database system is ready to accept connections\",,,,,,,,,\"\",\"postmaster\",,0\n",
+                "2031-04-02 06:10:01.100 UTC,,,7,,662e.1,1,,2031-04-02 06:10:01 \
+                    UTC,,0,LOG,00000,\"ending log output to stderr\",,,,,,,,,\"\",\"postmaster\",,0\n\
+                    2031-04-02 06:10:01.300 UTC,,,7,,662e.2,2,,2031-04-02 06:10:01 \
+                    UTC,,0,LOG,00000,\"database system is ready to accept \
+                    connections\",,,,,,,,,\"\",\"postmaster\",,0\n",
             ),
     );
     let list = history(&host, "postgresql", false, &["/var/log/it.log", "/var/log/it.csv"]);

@@ -147,7 +147,8 @@ fn stamps_without_a_year_are_placed_before_the_last_change_of_their_file() {
 fn structured_records_are_lines_like_others() {
     let record = |at: &str, more: &str, severity: &str, message: &str| {
         format!(
-            "{{\"timestamp\":\"2031-04-02 {at} UTC\",{more}\"error_severity\":\"{severity}\",\"message\":\"{message}\"}}"
+            "{{\"timestamp\":\"2031-04-02 {at} \
+                UTC\",{more}\"error_severity\":\"{severity}\",\"message\":\"{message}\"}}"
         )
     };
     let own = "\"pid\":71,";
@@ -167,7 +168,9 @@ fn structured_records_are_lines_like_others() {
     assert_eq!((list[0].outcome, list[0].failures[0].code), (Outcome::Failed, Code::PortTaken));
     let table = "2031-04-02 06:10:11.100 UTC,,,71,,643c.47,1,,2031-04-02 06:10:11 \
         UTC,,0,LOG,00000,\"starting PostgreSQL 15.20 on x86_64\",,,,,,,,,\"\",\"postmaster\",,0\n\
-                 2031-04-02 06:10:11.300 UTC,,,71,,643c.47,2,,2031-04-02 06:10:11 UTC,,0,LOG,00000,\"database system is ready to accept connections\",,,,,,,,,\"\",\"postmaster\",,0\n";
+                 2031-04-02 06:10:11.300 UTC,,,71,,643c.47,2,,2031-04-02 06:10:11 \
+                 UTC,,0,LOG,00000,\"database system is ready to accept \
+                 connections\",,,,,,,,,\"\",\"postmaster\",,0\n";
     let list = history(&TextHost::new().file("/log", table), "postgresql", false, &["/log"]);
     assert_eq!((list.len(), list[0].outcome, list[0].pid), (1, Outcome::Ready, Some(71)));
 }

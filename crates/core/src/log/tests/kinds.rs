@@ -97,7 +97,8 @@ fn a_zone_that_postgresql_changes_while_it_runs_moves_no_end() {
             "2031-04-02 16:05:00.000 JST [88] LOG:  starting PostgreSQL 15.20 on x86_64-pc-linux-gnu",
             "2031-04-02 16:05:00.300 JST [88] LOG:  database system is ready to accept connections",
             "2031-04-02 16:30:00.000 JST [88] LOG:  received SIGHUP, reloading configuration files",
-            "2031-04-02 16:30:00.000 JST [88] LOG:  parameter \"log_timezone\" changed to \"America/New_York\"",
+            "2031-04-02 16:30:00.000 JST [88] LOG:  parameter \"log_timezone\" changed to \
+                \"America/New_York\"",
             "2031-04-02 04:00:00.000 EDT [88] LOG:  received fast shutdown request",
             "2031-04-02 04:00:01.000 EDT [88] LOG:  database system is shut down",
         ],

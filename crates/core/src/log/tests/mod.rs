@@ -163,10 +163,14 @@ fn a_line_that_no_rule_knows_is_shown_and_not_hidden() {
 fn runs_of_httpd_are_read_from_its_own_log_and_a_graceful_restart_is_none() {
     let text = "[Wed Apr 02 06:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00489: Apache \
         configured -- resuming normal operations\n\
-                [Wed Apr 02 07:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00493: SIGUSR1 received.  Doing graceful restart\n\
-                [Wed Apr 02 07:00:00.200100 2031] [mpm_event:notice] [pid 7:tid 8] AH00489: Apache configured -- resuming normal operations\n\
-                [Wed Apr 02 08:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00492: caught SIGWINCH, shutting down gracefully\n\
-                [Wed Apr 02 09:00:00.000100 2031] [mpm_event:notice] [pid 9:tid 8] AH00489: Apache configured -- resuming normal operations\n";
+                [Wed Apr 02 07:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00493: SIGUSR1 \
+                received.  Doing graceful restart\n\
+                [Wed Apr 02 07:00:00.200100 2031] [mpm_event:notice] [pid 7:tid 8] AH00489: Apache \
+                configured -- resuming normal operations\n\
+                [Wed Apr 02 08:00:00.000100 2031] [mpm_event:notice] [pid 7:tid 8] AH00492: caught \
+                SIGWINCH, shutting down gracefully\n\
+                [Wed Apr 02 09:00:00.000100 2031] [mpm_event:notice] [pid 9:tid 8] AH00489: Apache \
+                configured -- resuming normal operations\n";
     let list = history(&TextHost::new().file("/log", text), "httpd", false, &["/log"]);
     let got: Vec<_> = list.iter().map(|a| (a.outcome, a.afterwards, a.logs[0].first_line)).collect();
     assert_eq!(got, [(Outcome::Ready, Some(Afterwards::Stopped), Some(1)), (Outcome::Ready, None, Some(5))]);

@@ -18,7 +18,7 @@ pub(super) static FROM: Rule = Rule {
                 r,
                 d,
                 d.value(0),
-                format!("{} is followed by {:?}, expected \"from\"", d.name, d.value(0)),
+                format!("{} is followed by \"{}\", expected \"from\"", d.name, d.value(0)),
             );
         }
     },
@@ -45,7 +45,7 @@ fn options(r: &mut Reader, d: &Directive) {
             signed = true;
         }
         if !KNOWN.contains(&bare.to_ascii_lowercase().as_str()) {
-            return bad_word(r, d, bare, format!("{bare:?} is not an option of Options"));
+            return bad_word(r, d, bare, format!("\"{bare}\" is not an option of Options"));
         }
     }
     if plain && signed {
@@ -67,7 +67,7 @@ fn allow_override(r: &mut Reader, d: &Directive, scope: &Scope) {
                 d,
                 bare,
                 format!(
-                    "{bare:?} is not a class of overrides, expected some of AuthConfig, FileInfo, Indexes, \
+                    "\"{bare}\" is not a class of overrides, expected some of AuthConfig, FileInfo, Indexes, \
                         Limit, Options, All or None"
                 ),
             );
@@ -151,7 +151,7 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
                     .contains(&m.as_str())
             });
             if !loaded_other {
-                bad_word(r, d, &provider, format!("{provider:?} is not a provider that Require knows"));
+                bad_word(r, d, &provider, format!("\"{provider}\" is not a provider that Require knows"));
             }
         }
     }
@@ -180,7 +180,7 @@ fn provided(r: &mut Reader, d: &Directive, provider: &str, rest: Option<&str>, n
     } else if provider == "ip" {
         let wrong = d.values.iter().skip(1 + usize::from(negated)).find(|v| !is_network(v));
         if let Some(wrong) = wrong.cloned() {
-            bad_word(r, d, &wrong, format!("{wrong:?} is not an address or network"));
+            bad_word(r, d, &wrong, format!("\"{wrong}\" is not an address or network"));
         }
     }
 }

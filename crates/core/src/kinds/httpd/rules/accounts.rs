@@ -49,7 +49,7 @@ fn absent(r: &mut Reader, place: Option<Place>, directive: &str, about: About) {
         _ => return,
     };
     let found =
-        r.find_at(place, Code::AccountMissing, format!("{what} {name:?} does not exist on this host"));
+        r.find_at(place, Code::AccountMissing, format!("{what} \"{name}\" does not exist on this host"));
     found.directive = Some(directive.into());
     found.depends_on = DependsOn::Accounts;
     found.about = Some(about);

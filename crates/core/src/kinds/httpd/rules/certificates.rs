@@ -85,14 +85,14 @@ fn session_cache(r: &mut Reader, d: &Directive) {
             r,
             d,
             &kind,
-            format!("{kind:?} is not a session cache, expected none, shmcb, dbm or memcache"),
+            format!("\"{kind}\" is not a session cache, expected none, shmcb, dbm or memcache"),
         );
     } else if !r.module_loaded(&format!("{module}_module")) {
         let found = report(
             r,
             d,
             Code::ConfigMissingModule,
-            format!("the session cache {kind:?} belongs to mod_{module}, which is not loaded"),
+            format!("the session cache \"{kind}\" belongs to mod_{module}, which is not loaded"),
         );
         found.about = Some(About::Module(format!("{module}_module")));
     }
@@ -116,7 +116,7 @@ fn ssl_protocol(r: &mut Reader, d: &Directive) {
                 r,
                 d,
                 word,
-                format!("{word:?} is not a TLS protocol, expected some of TLSv1.2, TLSv1.3, all"),
+                format!("\"{word}\" is not a TLS protocol, expected some of TLSv1.2, TLSv1.3, all"),
             );
         }
     }

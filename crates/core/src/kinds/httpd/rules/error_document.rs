@@ -10,7 +10,7 @@ pub(super) static RULE: Rule = Rule {
             bad(
                 r,
                 d,
-                format!("{:?} is not a status code for an error document, expected 400 to 599", d.value(0)),
+                format!("\"{}\" is not a status code for an error document, expected 400 to 599", d.value(0)),
             );
         } else if d.values.len() < 2 {
             bad(r, d, "ErrorDocument has 1 value, expected 2 values".into());

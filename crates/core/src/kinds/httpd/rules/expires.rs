@@ -28,7 +28,7 @@ fn expires(r: &mut Reader, d: &Directive, index: usize) {
             r,
             d,
             &value,
-            format!("{value:?} is not an expiry, expected such as \"access plus 1 month\""),
+            format!("\"{value}\" is not an expiry, expected such as \"access plus 1 month\""),
         );
     }
 }

@@ -28,6 +28,6 @@ fn expression(r: &mut Reader, d: &Directive) {
     let depth = text.chars().fold(0i32, |n, c| n + i32::from(c == '{') - i32::from(c == '}'));
     let quotes = text.matches('\'').count() % 2 == 1 && !text.contains("=~") && !text.contains("!~");
     if open || depth != 0 || quotes {
-        bad_word(r, d, text, format!("{text:?} is not a complete expression"));
+        bad_word(r, d, text, format!("\"{text}\" is not a complete expression"));
     }
 }

@@ -111,7 +111,7 @@ fn custom_log(r: &mut Reader, d: &Directive) {
                 r,
                 d,
                 condition,
-                format!("{condition:?} is not a condition, expected env= or expr="),
+                format!("\"{condition}\" is not a condition, expected env= or expr="),
             );
         }
     }

@@ -40,6 +40,6 @@ fn index_options(r: &mut Reader, d: &Directive) {
         !WORDS.contains(&bare.as_str())
     });
     if let Some(wrong) = wrong.cloned() {
-        bad_word(r, d, &wrong, format!("{wrong:?} is not an option of IndexOptions"));
+        bad_word(r, d, &wrong, format!("\"{wrong}\" is not an option of IndexOptions"));
     }
 }

@@ -11,7 +11,7 @@ pub(super) static RULE: Rule = Rule {
                 r,
                 d,
                 d.value(0),
-                format!("{} is {:?}, expected no negative number", d.name, d.value(0)),
+                format!("{} is \"{}\", expected no negative number", d.name, d.value(0)),
             );
         }
     },

@@ -52,11 +52,11 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
             r,
             d,
             &value,
-            format!("{value:?} is not an address and port, expected such as 80 or 192.0.2.1:80"),
+            format!("\"{value}\" is not an address and port, expected such as 80 or 192.0.2.1:80"),
         );
     };
     let Some(port) = port else {
-        return bad_word(r, d, &value, format!("{value:?} names no port"));
+        return bad_word(r, d, &value, format!("\"{value}\" names no port"));
     };
     let tls = d.value(1).eq_ignore_ascii_case("https") || (d.values.len() == 1 && port == 443);
     let place = d.item.value_place(0);
@@ -68,13 +68,13 @@ fn listen(r: &mut Reader, d: &Directive, facts: &mut Facts) {
             Look::Absent => {
                 let name = name.to_owned();
                 let found =
-                    report(r, d, Code::NameUnresolved, format!("{name:?} in {value:?} does not resolve"));
+                    report(r, d, Code::NameUnresolved, format!("\"{name}\" in \"{value}\" does not resolve"));
                 found.depends_on = DependsOn::Names;
                 found.about = Some(About::Host(name));
                 return;
             }
             Look::NotSeen(_) => {
-                r.out.not_seen.push(format!("whether {name} resolves ({place})"));
+                r.out.not_seen.push(format!("whether {name} resolves ({place})").into());
                 return;
             }
         },
@@ -146,7 +146,7 @@ fn virtual_host(r: &mut Reader, d: &Directive, facts: &mut Facts) {
                         r,
                         d,
                         tail,
-                        format!("{tail:?} in {value:?} is not a port, expected 1 to 65535"),
+                        format!("\"{tail}\" in \"{value}\" is not a port, expected 1 to 65535"),
                     );
                 }
             }

@@ -16,7 +16,7 @@ fn log_level(r: &mut Reader, d: &Directive) {
                 d,
                 level,
                 format!(
-                    "{level:?} is not a log level, expected one of {} or trace1 to trace8",
+                    "\"{level}\" is not a log level, expected one of {} or trace1 to trace8",
                     LEVELS.join(", ")
                 ),
             );
@@ -28,7 +28,7 @@ fn log_level(r: &mut Reader, d: &Directive) {
                 format!("{module}_module")
             };
             if !r.module_loaded(&id) && !matches!(module, "core" | "http" | "core_module" | "http_module") {
-                return bad_word(r, d, module, format!("LogLevel names {module:?}, which is not loaded"));
+                return bad_word(r, d, module, format!("LogLevel names \"{module}\", which is not loaded"));
             }
         }
     }

@@ -13,7 +13,7 @@ pub(super) static RULE: Rule = Rule {
     check: |r, d, _| {
         let mechanism = d.value(0).split(':').next().unwrap_or_default().to_ascii_lowercase();
         if !KNOWN.contains(&mechanism.as_str()) {
-            bad_word(r, d, d.value(0), format!("{:?} is not a mechanism of Mutex", d.value(0)));
+            bad_word(r, d, d.value(0), format!("\"{}\" is not a mechanism of Mutex", d.value(0)));
         }
     },
 };

@@ -49,7 +49,7 @@ fn redirect(r: &mut Reader, d: &Directive, scope: &Scope) {
             r,
             d,
             &target,
-            format!("{target:?} is neither an address nor a path that begins with /"),
+            format!("\"{target}\" is neither an address nor a path that begins with /"),
         );
     }
     if d.lower() == "redirectmatch" {
@@ -68,7 +68,7 @@ fn is_address(text: &str) -> bool {
 pub(in super::super) fn regex(r: &mut Reader, d: &Directive, index: usize) {
     let pattern = d.value(index).to_owned();
     if let Some(fault) = crate::config::regex_fault(&pattern) {
-        bad_word(r, d, &pattern, format!("the pattern {pattern:?} does not compile: {fault}"));
+        bad_word(r, d, &pattern, format!("the pattern \"{pattern}\" does not compile: {fault}"));
     }
 }
 
@@ -78,12 +78,12 @@ fn rewrite_rule(r: &mut Reader, d: &Directive) {
     }
     let pattern = d.value(0).trim_start_matches('!').to_owned();
     if let Some(fault) = crate::config::regex_fault(&pattern) {
-        return bad_word(r, d, &pattern, format!("the pattern {pattern:?} does not compile: {fault}"));
+        return bad_word(r, d, &pattern, format!("the pattern \"{pattern}\" does not compile: {fault}"));
     }
     if d.values.len() == 3 {
         let flags = d.value(2).to_owned();
         let Some(inner) = flags.strip_prefix('[').and_then(|f| f.strip_suffix(']')) else {
-            return bad_word(r, d, &flags, format!("the flags {flags:?} do not stand in brackets"));
+            return bad_word(r, d, &flags, format!("the flags \"{flags}\" do not stand in brackets"));
         };
         const KNOWN: &[&str] = &[
             "b",
@@ -141,7 +141,7 @@ fn rewrite_rule(r: &mut Reader, d: &Directive) {
             .map(|f| f.trim().split('=').next().unwrap_or_default().to_ascii_lowercase())
             .find(|f| !f.is_empty() && !KNOWN.contains(&f.as_str()));
         if let Some(wrong) = wrong {
-            bad_word(r, d, &wrong, format!("{wrong:?} is not a flag of RewriteRule"));
+            bad_word(r, d, &wrong, format!("\"{wrong}\" is not a flag of RewriteRule"));
         }
     }
 }
@@ -153,7 +153,7 @@ fn rewrite_cond(r: &mut Reader, d: &Directive) {
     let pattern = d.value(1).trim_start_matches('!').to_owned();
     let test = pattern.starts_with(['-', '<', '>', '=']) || d.value(0).eq_ignore_ascii_case("expr");
     if !test && let Some(fault) = crate::config::regex_fault(&pattern) {
-        return bad_word(r, d, &pattern, format!("the pattern {pattern:?} does not compile: {fault}"));
+        return bad_word(r, d, &pattern, format!("the pattern \"{pattern}\" does not compile: {fault}"));
     }
     if d.values.len() == 3 {
         let flags = d.value(2).to_owned();
@@ -167,7 +167,7 @@ fn rewrite_cond(r: &mut Reader, d: &Directive) {
             })
         });
         if !fine {
-            bad_word(r, d, &flags, format!("{flags:?} are no flags of RewriteCond"));
+            bad_word(r, d, &flags, format!("\"{flags}\" are not flags of RewriteCond"));
         }
     }
 }
@@ -184,7 +184,7 @@ fn header(r: &mut Reader, d: &Directive) {
             r,
             d,
             &action,
-            format!("{action:?} is not an action of {}, expected one of {}", d.name, known.join(", ")),
+            format!("\"{action}\" is not an action of {}, expected one of {}", d.name, known.join(", ")),
         );
     }
     let rest = values.count();
@@ -318,6 +318,6 @@ fn proxy_pass(r: &mut Reader, d: &Directive, scope: &Scope) {
         .map(|p| p.split('=').next().unwrap_or_default().to_ascii_lowercase())
         .find(|p| !KNOWN.contains(&p.as_str()));
     if let Some(wrong) = wrong {
-        bad_word(r, d, &wrong, format!("{wrong:?} is not a parameter of ProxyPass"));
+        bad_word(r, d, &wrong, format!("\"{wrong}\" is not a parameter of ProxyPass"));
     }
 }

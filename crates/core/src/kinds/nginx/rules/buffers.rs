@@ -4,8 +4,9 @@
 use super::super::state::{BufferSize, Directive, Reader, Rule};
 use super::common::push;
 use crate::code::Code;
+use crate::config::NameMap;
 use crate::config::rows::Size;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 
 pub(super) static RULE: Rule = Rule {
     names: &[
@@ -99,7 +100,7 @@ pub(in super::super) fn finish(r: &mut Reader) {
         .filter(|p| noted.iter().any(|b| b.passer == *p))
         .collect();
     for passer in passers {
-        let mut all: HashMap<u32, Noted> = HashMap::new();
+        let mut all: NameMap<u32, Noted> = NameMap::default();
         for own in noted.iter().filter(|b| b.passer == passer) {
             if let Some(at) = SETTINGS.iter().position(|s| *s == own.what) {
                 all.entry(own.block).or_default()[at] = Some((own.bytes, own.count));

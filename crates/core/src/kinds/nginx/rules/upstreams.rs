@@ -124,7 +124,7 @@ fn reaches(r: &mut Reader, d: &Directive, address: &str, may_be_upstream: bool) 
         }
         Look::NotSeen(_) => {
             let line = format!("whether {host} resolves ({})", d.place);
-            r.out.not_seen.push(line);
+            r.out.not_seen.push(line.into());
         }
     }
 }
