@@ -171,6 +171,7 @@ impl Subject {
         match (self.address, self.port, &self.path, &self.unit, &self.directive) {
             (Some(address), Some(port), ..) => endpoint(address, port),
             (None, Some(port), ..) => format!("port {port}"),
+            (Some(address), None, None, None, None) => address.to_string(),
             (_, _, Some(path), ..) => path.clone(),
             (_, _, _, Some(unit), _) => unit.clone(),
             (.., Some(directive)) => directive.clone(),
@@ -185,8 +186,8 @@ pub enum Proof {
     /// Only lines that the service's account could have written say so, about something that neither
     /// configuration nor unit nor package name: testimony, and never the object of a fix.
     Claimed,
-    /// The same, but the service's own configuration names it, which its account could have written, too: no
-    /// more certain, and still a reason that stands as long as nobody changes that.
+    /// The same, but the service's own configuration names it, which its account could have written, too, or
+    /// nobody knows its configuration: no more certain, and still a reason that stands.
     Echoed,
     /// The log said so; nothing on the host confirms or denies it.
     Said,

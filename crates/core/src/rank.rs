@@ -76,11 +76,11 @@ pub fn rank(findings: Vec<Finding>) -> Vec<Cause> {
     if explained {
         causes.retain(|c| c.code != Code::Unknown);
     }
-    // A line that nobody knows is a reason, too, and so is one that the account's own files bear out: only
-    // where there is none, or what it told of is gone, the giving up stands for itself.
+    // A line that nobody knows is a reason, too, and so is one that nothing speaks against: only where there
+    // is none, or what it told of is gone, the giving up stands for itself.
     let explained = explained
         || causes.iter().any(|c| match c.code {
-            Code::Unknown => c.evidence.iter().any(|e| e.source == crate::finding::Source::Log),
+            Code::Unknown => c.evidence.iter().any(is_of_log),
             _ => c.proof == Proof::Echoed,
         });
     // A copy under another account makes the very files that are in the way: it goes first.
@@ -117,8 +117,12 @@ fn late(cause: &Cause, explained: bool) -> bool {
     cause.code == Code::ManagerGaveUp && explained
 }
 
+fn is_of_log(evidence: &Evidence) -> bool {
+    evidence.source == crate::finding::Source::Log
+}
+
 fn is_told(finding: &Finding) -> bool {
-    finding.evidence.first().is_some_and(|e| e.source == crate::finding::Source::Log)
+    finding.evidence.first().is_some_and(is_of_log)
 }
 
 fn start(finding: Finding) -> Cause {

@@ -82,7 +82,7 @@ pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bo
     let mut sorted: Vec<&SurveyEntry> = report.services.iter().collect();
     sorted.sort_by_key(|s| weight(s));
     let row = |s: &&SurveyEntry| {
-        let held = if s.held.is_empty() { "–".into() } else { s.held.join(" ") };
+        let held = held_in_short(&s.held);
         let row = [s.service.clone(), s.kind.clone(), s.state.word().into(), next_start(s), held];
         (tone(s), row.to_vec())
     };
@@ -113,6 +113,17 @@ pub(crate) fn page(report: &SurveyReport, when: &When, program: &str, single: bo
     }
     page.not_seen(&report.not_seen);
     page
+}
+
+/// What a service holds, in a row of a table: a mail server alone has thirty sockets. The whole list stands
+/// with the details, and in JSON.
+fn held_in_short(all: &[String]) -> String {
+    const SHOWN: usize = 6;
+    match all {
+        [] => "–".into(),
+        all if all.len() <= SHOWN => all.join(" "),
+        all => format!("{} and {} more", all[..SHOWN - 1].join(" "), all.len() - (SHOWN - 1)),
+    }
 }
 
 fn details(page: &mut Page, s: &SurveyEntry, when: &When) {

@@ -4,23 +4,35 @@ use crate::log::{Attempt, Failure, Outcome};
 use crate::path;
 use crate::snapshot::Snapshot;
 
+/// The newest attempt, and the ones before it as long as what is newer says nothing. Of a service that
+/// comes up again and again (`flaps`), a run that goes on says nothing either.
+pub(super) fn telling(attempts: &[Attempt], flaps: bool) -> Vec<&Attempt> {
+    let mut all = Vec::new();
+    for attempt in attempts {
+        all.push(attempt);
+        // A refusal, or a try that goes on just now, says nothing: the one before tells the reason.
+        let says_nothing = match attempt.outcome {
+            Outcome::Refused => attempt.result != "condition" && attempt.result != "dependency",
+            Outcome::Starting | Outcome::Unknown => attempt.failures.is_empty(),
+            Outcome::Ready => flaps && attempt.goes_on() && attempt.failures.is_empty(),
+            _ => false,
+        };
+        if !says_nothing {
+            break;
+        }
+    }
+    all
+}
+
 impl Case<'_> {
     /// The newest attempt; where the manager only refused to try, the one before that tells the reason.
     pub fn telling(&self) -> Vec<&Attempt> {
-        let mut all = Vec::new();
-        for attempt in &self.attempts {
-            all.push(attempt);
-            // A refusal, or a try that goes on just now, says nothing: the one before tells the reason.
-            let says_nothing = match attempt.outcome {
-                Outcome::Refused => attempt.result != "condition" && attempt.result != "dependency",
-                Outcome::Starting | Outcome::Unknown => attempt.failures.is_empty(),
-                _ => false,
-            };
-            if !says_nothing {
-                break;
-            }
-        }
-        all
+        telling(&self.attempts, self.state == super::State::Restarting)
+    }
+
+    /// Whether no table or grammar of its own stands behind what is said of it.
+    pub fn is_of_no_kind(&self) -> bool {
+        self.service.kind.grammar().has_general_words()
     }
 
     /// The path that a line names, whole: servers that keep data say it from where they keep them.

@@ -14,6 +14,7 @@ pub use places::is_system;
 
 use crate::accounts::{self, Account};
 use crate::bounds::step;
+use crate::code::Code;
 use crate::config::{Configuration, Place, Speaks, WantedListen};
 use crate::host::{Look, Process, Protocol, Socket, UnitState};
 use crate::log::{self, Attempt, AttemptRequest, Outcome};
@@ -25,6 +26,7 @@ use jiff::tz::TimeZone;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
+use std::net::{IpAddr, Ipv4Addr};
 use std::sync::Arc;
 
 /// State of a service, from manager, processes and sockets together.
@@ -111,6 +113,8 @@ pub struct Case<'s> {
     pub guessed: Vec<Wanted>,
     /// Where it listened when it last ran, as its log or a capture of that time tells.
     pub recalled: Vec<Wanted>,
+    /// Listeners that the log of a program which nobody knows tells it could not open.
+    pub told: Vec<Wanted>,
     /// Attempts, newest first.
     pub attempts: Vec<Attempt>,
     /// The account that runs the start command.
@@ -161,19 +165,24 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     } else {
         Vec::new()
     };
-    let unknown = asks && service.kind.grammar().has_general_words();
-    let recalled = if unknown { recalled(snapshot, service, &attempts) } else { Vec::new() };
-    let starter = starter(snapshot, service);
+    let unknown = wanted.is_empty() && service.kind.grammar().has_general_words();
+    let recalled = if unknown && asks { recalled(snapshot, service, &attempts) } else { Vec::new() };
     let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
+    let flapping = flaps(unit_state, &attempts, snapshot.now());
+    let telling = last_start::telling(&attempts, flapping);
+    let told = if unknown { refused_listeners(snapshot, service, &telling, &processes) } else { Vec::new() };
+    let starter = starter(snapshot, service);
     let mut state = state(unit_state, &processes, &wanted, snapshot.sees_processes());
     // Some daemons stay up without a listener that they could not open; their log of this run says so.
     let complains =
         attempts.first().is_some_and(|a| a.ended.is_none() && a.failures.iter().any(log::Failure::is_cause));
-    if state == State::Running
-        && complains
-        && wanted.iter().any(|w| w.bound && !w.served && !w.unseen && w.listen.protocol == Protocol::Tcp)
-    {
+    let lacks = |w: &Wanted| w.bound && !w.served && !w.unseen && w.listen.protocol == Protocol::Tcp;
+    let told_so = |w: &Wanted| !w.served && !w.held_by.is_empty();
+    if state == State::Running && (complains && wanted.iter().any(lacks) || told.iter().any(told_so)) {
         state = State::Degraded;
+    }
+    if state.is_up() && flapping {
+        state = State::Restarting;
     }
     let meant_to_run = meant(service, unit_state, &attempts);
     let since = unit_state
@@ -188,6 +197,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
         wanted,
         guessed,
         recalled,
+        told,
         attempts,
         starter,
         state,
@@ -408,17 +418,58 @@ fn recalled(snapshot: &Snapshot, service: &Service, attempts: &[Attempt]) -> Vec
     let said = || attempts.iter().find(|a| a.outcome == Outcome::Ready).and_then(|a| a.listened.clone());
     let all: Vec<Listen> =
         captured.filter(|all| !all.is_empty()).unwrap_or_else(|| said().into_iter().collect());
-    let wish = |listen: Listen| {
-        wish(&WantedListen {
-            listen,
-            place: None,
-            port_span: None,
-            tls: false,
-            speaks: Speaks::Other,
-            bound: true,
-        })
-    };
-    held(snapshot, service, all.into_iter().map(wish).collect(), &[])
+    held(snapshot, service, all.into_iter().map(asked_for).collect(), &[])
+}
+
+/// Listeners that the log of the last start of a program which nobody knows says were not to be had. Where it
+/// names a port alone, any address, and either protocol that somebody holds it by.
+fn refused_listeners(
+    snapshot: &Snapshot,
+    service: &Service,
+    telling: &[&Attempt],
+    own: &[Process],
+) -> Vec<Wanted> {
+    let lines = telling.iter().flat_map(|a| &a.failures);
+    let mut all: Vec<Listen> = Vec::new();
+    for failure in lines.filter(|f| matches!(f.code, Code::PortTaken | Code::AlreadyRunning)).take(16) {
+        let Some(port) = failure.found.object("port").and_then(|p| p.parse().ok()) else { continue };
+        let address = failure.found.object("address").map(|a| a.trim_matches(['[', ']']));
+        let address = address.and_then(|a| a.parse().ok()).unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED));
+        let tcp = Listen::tcp(address, port, false);
+        let udp = Listen { protocol: Protocol::Udp, ..tcp.clone() };
+        for listen in [tcp, udp] {
+            if !all.contains(&listen) {
+                all.push(listen);
+            }
+        }
+    }
+    held(snapshot, service, all.into_iter().map(asked_for).collect(), own)
+}
+
+/// A listener of which only the address is known.
+fn asked_for(listen: Listen) -> Wanted {
+    wish(&WantedListen {
+        listen,
+        place: None,
+        port_span: None,
+        tls: false,
+        speaks: Speaks::Other,
+        bound: true,
+    })
+}
+
+/// Whether a service that is up just now was up a moment ago as well, and fell: one of several tries that the
+/// manager makes by itself.
+fn flaps(unit: Option<&UnitState>, attempts: &[Attempt], now: Option<i64>) -> bool {
+    /// A run that lasts longer than this is no try, in microseconds.
+    const SHORT: i64 = 10_000_000;
+    /// For how long a new run tells nothing, in microseconds.
+    const YOUNG: i64 = 3_000_000;
+    let [last, before, ..] = attempts else { return false };
+    let by_itself = unit.is_some_and(|u| u.restarts > 0 && u.active_state == "active");
+    let young = last.goes_on() && now.is_some_and(|now| now - last.began < YOUNG);
+    let fell = before.ended.is_some_and(|ended| ended - before.began < SHORT);
+    by_itself && young && fell && before.afterwards != Some(log::Afterwards::Stopped)
 }
 
 /// Who holds what is wanted.

@@ -1,7 +1,7 @@
 //! What the last start attempt said, compared with what is true now.
-use crate::case::{Case, State};
+use crate::case::{Case, State, Wanted};
 use crate::code::{Code, Still};
-use crate::config::Severity;
+use crate::config::{Place, Severity};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject};
 use crate::log::{Attempt, Failure, Outcome};
 use crate::snapshot::Snapshot;
@@ -10,10 +10,9 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     if matches!(case.state, State::Running | State::Starting) {
         return vec![];
     }
-    let Some(last) = case.attempts.first() else { return vec![] };
     let mut found: Vec<Finding> = Vec::new();
     let telling = case.telling();
-    for attempt in telling {
+    for attempt in &telling {
         for failure in attempt.failures.iter().filter(|f| !f.found.aftermath) {
             found.push(of_failure(snapshot, case, failure));
         }
@@ -26,8 +25,10 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             found.push(crash);
         }
     }
-    if last.outcome == Outcome::Failed && found.is_empty() {
-        found.push(nothing_known(case, last));
+    // The manager's refusal to try once more is not what the start before it said.
+    let failed = telling.iter().find(|a| a.outcome == Outcome::Failed);
+    if let Some(failed) = failed.filter(|_| found.iter().all(|f| f.code == Code::ManagerGaveUp)) {
+        found.push(nothing_known(case, failed));
     }
     found
 }
@@ -97,7 +98,11 @@ fn of_failure(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
             )
         }
         code => {
-            let about = subject.spelled();
+            let mut about = subject.spelled();
+            if let (Some(file), Some(line)) = (&subject.file, subject.line) {
+                let place = format!("{file}:{line}");
+                about = if about.is_empty() { place } else { format!("{about} at {place}") };
+            }
             let words = || crate::bounds::clip(&crate::secrets::mask_text(&failure.text));
             match code {
                 // What was refused is not always a path.
@@ -122,7 +127,9 @@ fn of_failure(snapshot: &Snapshot, case: &Case, failure: &Failure) -> Finding {
         proof: match still {
             Some(false) => Proof::Past,
             _ if !failure.trusted && !confirmed(snapshot, case, &subject) => {
-                let echoed = subject.path.as_deref().is_some_and(|p| case.spells(snapshot, p, true));
+                // Of a program that nobody knows, nothing that was read could speak against its word.
+                let echoed = case.is_of_no_kind()
+                    || subject.path.as_deref().is_some_and(|p| case.spells(snapshot, p, true));
                 if echoed { Proof::Echoed } else { Proof::Claimed }
             }
             Some(true) => Proof::Now,
@@ -142,6 +149,11 @@ fn confirmed(snapshot: &Snapshot, case: &Case, subject: &Subject) -> bool {
     let model = &case.config.model;
     let holders = || case.wanted.iter().flat_map(|w| &w.held_by).map(|h| &h.process);
     let port = subject.port.is_none_or(|port| case.wanted.iter().any(|w| w.listen.port == port));
+    // An address that nobody here has is the service's where it is known to ask for it.
+    let address = subject.port.is_some()
+        || subject.address.is_none_or(|address| {
+            case.wanted.iter().chain(&case.guessed).any(|w| w.listen.address == Some(address))
+        });
     let pid = subject.pid.is_none_or(|pid| {
         case.processes.iter().chain(&case.strays).chain(holders()).any(|p| p.brief.pid == pid)
     });
@@ -159,22 +171,24 @@ fn confirmed(snapshot: &Snapshot, case: &Case, subject: &Subject) -> bool {
             .chain(case.service.described.account.clone());
         unit.chain(own).chain([case.starter.name.clone()]).any(|a| a == name)
     });
-    // A place in the configuration is confirmed by what stands there.
+    // A place in the configuration is confirmed by what stands there: in a file that is named as the service's
+    // own, or that root alone can write. What not everybody may read must not show by how sure we are.
     let place = subject.file.as_deref().is_none_or(|file| {
-        let (Some(line), Some(directive)) = (subject.line, subject.directive.as_deref()) else {
-            return case.names(snapshot, file);
-        };
+        let open = || snapshot.stat(file).seen().is_some_and(|s| s.mode & 0o004 != 0);
+        let of_root = || case.is_roots_word(snapshot, Some(&Place::line(file, 1))) && open();
+        if !case.names(snapshot, file) && !(case.is_of_no_kind() && of_root()) {
+            return false;
+        }
+        let (Some(line), Some(directive)) = (subject.line, subject.directive.as_deref()) else { return true };
         let text = snapshot.text(file).seen().unwrap_or_default();
         let at = usize::try_from(line).unwrap_or(usize::MAX).saturating_sub(1);
         // The place is that of the end of a statement, which may begin some lines higher.
-        let stands = text
-            .lines()
+        text.lines()
             .skip(at.saturating_sub(20))
             .take(21.min(at + 1))
-            .any(|l| l.to_ascii_lowercase().contains(&directive.to_ascii_lowercase()));
-        case.names(snapshot, file) && stands
+            .any(|l| l.to_ascii_lowercase().contains(&directive.to_ascii_lowercase()))
     });
-    port && pid && path && account && place
+    port && address && pid && path && account && place
 }
 
 /// Whether what the line says is still so; `None` where nothing on the host tells.
@@ -183,11 +197,9 @@ fn still_true(snapshot: &Snapshot, case: &Case, failure: &Failure, subject: &Sub
         Still::Untold => None,
         Still::Holder => {
             if let Some(port) = subject.port {
-                return Some(
-                    case.wanted.iter().any(|w| {
-                        w.listen.port == port && !(w.held_by.is_empty() && w.held_unseen.is_empty())
-                    }),
-                );
+                let all = [&case.wanted, &case.guessed, &case.recalled, &case.told].into_iter().flatten();
+                let held = |w: &Wanted| !(w.held_by.is_empty() && w.held_unseen.is_empty());
+                return Some(all.filter(|w| w.listen.port == port).any(held));
             }
             subject.pid.map(|pid| snapshot.process(pid).seen().is_some())
         }

@@ -13,12 +13,16 @@ fn names_port(failure: &Failure) -> Option<u16> {
     failure.found.object("port")?.parse().ok()
 }
 
+/// What the log said against the last start.
+fn failures<'c>(case: &'c Case) -> impl Iterator<Item = &'c Failure> {
+    case.telling().into_iter().flat_map(|attempt| &attempt.failures)
+}
+
 /// Whoever holds what it listened on when it last ran: no more than a hint beside a log that tells of a
 /// listener, because that is a word of its own, or of another day.
 fn recalled(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
-    let failures: &[Failure] = case.attempts.first().map_or(&[], |last| &last.failures);
-    let tells = failures.iter().any(|f| matches!(f.code, Code::PortTaken | Code::AlreadyRunning));
-    let known = |port: u16| case.guessed.iter().any(|g| g.listen.port == port);
+    let tells = failures(case).any(|f| matches!(f.code, Code::PortTaken | Code::AlreadyRunning));
+    let known = |port: u16| case.guessed.iter().chain(&case.told).any(|g| g.listen.port == port);
     let all = case.recalled.iter().filter(|w| tells && !known(w.listen.port));
     all.flat_map(|want| {
         let found = |holder| ports::taken(snapshot, case, want, holder);
@@ -30,16 +34,30 @@ fn recalled(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     .collect()
 }
 
+/// Whoever holds what the log of this very start says was not to be had. The kernel bears the line out, so
+/// the reason stands as long as that one holds it; that the program wants the port, only its line tells.
+fn told(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    let known = |port: u16| case.guessed.iter().any(|g| g.listen.port == port);
+    let all = case.told.iter().filter(|w| !w.served && !known(w.listen.port));
+    all.flat_map(|want| {
+        let found = |holder| ports::taken(snapshot, case, want, holder);
+        let one = move |holder| Finding { proof: Proof::Echoed, fixes: vec![], ..found(holder) };
+        want.held_by.iter().map(one).collect::<Vec<_>>()
+    })
+    .collect()
+}
+
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
+    let mut all = told(snapshot, case);
     if !case.processes.is_empty() {
-        return Vec::new();
+        return all;
     }
-    let mut all = recalled(snapshot, case);
+    all.extend(recalled(snapshot, case));
     if case.guessed.is_empty() {
         return all;
     }
-    let failures: &[Failure] = case.attempts.first().map_or(&[], |last| &last.failures);
-    let told = |codes: &[Code], port: u16| {
+    let failures: Vec<&Failure> = failures(case).collect();
+    let tells = |codes: &[Code], port: u16| {
         failures.iter().any(|f| codes.contains(&f.code) && names_port(f).is_none_or(|p| p == port))
     };
     // Of several that are held, a log that names no port means any of them.
@@ -50,7 +68,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         let offered = |fixes: Vec<&'static str>| if by_root { fixes } else { vec![] };
         let port = want.listen.port;
         let named = failures.iter().any(|f| names_port(f) == Some(port));
-        let taken = told(&[Code::PortTaken, Code::AlreadyRunning], port) && (held == 1 || named);
+        let taken = tells(&[Code::PortTaken, Code::AlreadyRunning], port) && (held == 1 || named);
         for holder in &want.held_by {
             let found = ports::taken(snapshot, case, want, holder);
             all.push(if taken {

@@ -9,6 +9,8 @@ use std::sync::atomic::{AtomicU32, Ordering};
 /// A kind's failures.
 pub struct Catalogue {
     text: &'static str,
+    /// What is asked where neither these rules nor the general ones know a line.
+    beside: Option<&'static Catalogue>,
     parsed: OnceLock<Vec<Compiled>>,
     /// Finds the words of all rules at once; `None` where it could not be built.
     finder: OnceLock<Option<AhoCorasick>>,
@@ -103,7 +105,24 @@ impl Compiled {
 impl Catalogue {
     /// A catalogue over committed data.
     pub const fn new(text: &'static str) -> Self {
-        Self { text, parsed: OnceLock::new(), finder: OnceLock::new(), asked: AtomicU32::new(0) }
+        Self {
+            text,
+            beside: None,
+            parsed: OnceLock::new(),
+            finder: OnceLock::new(),
+            asked: AtomicU32::new(0),
+        }
+    }
+
+    /// The same, with another that is asked where neither these rules nor the general ones know a line.
+    pub const fn and_then(text: &'static str, beside: &'static Self) -> Self {
+        let beside = Some(beside);
+        Self { text, beside, parsed: OnceLock::new(), finder: OnceLock::new(), asked: AtomicU32::new(0) }
+    }
+
+    /// What is asked last.
+    pub(super) fn beside(&self) -> Option<&'static Self> {
+        self.beside
     }
 
     fn rules(&self) -> &[Compiled] {

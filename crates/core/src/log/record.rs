@@ -444,8 +444,11 @@ impl ManagerRecord<'_> {
             // The manager gives one level to all that is said on the standard error: the daemon's own counts.
             let weight = || match self.grammar.head(line, Around::zone(&TimeZone::UTC)) {
                 Some(head) if !head.level.is_empty() => words::weight(Some(&head.level), line),
-                _ if entry.priority <= 4 => Some(Weight::Error),
-                _ => words::weight(None, line),
+                _ => match words::weight(None, line) {
+                    Some(Weight::Warning) => Some(Weight::Warning),
+                    _ if entry.priority <= 4 => Some(Weight::Error),
+                    other => other,
+                },
             };
             words::note(attempt, self.owner, line, at, weight);
         }

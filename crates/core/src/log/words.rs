@@ -18,6 +18,8 @@ pub enum Weight {
     Error,
     /// It has no level, and its words are those of a failure.
     Words,
+    /// Its words are those of a failure, and it calls itself a warning.
+    Warning,
 }
 
 /// Levels of errors, in the words of the daemons.
@@ -42,6 +44,9 @@ const FAILING: &[&str] = &[
     "missing",
     "unknown",
     "undefined",
+    "unrecogni",
+    "illegal",
+    "bungled",
 ];
 
 /// How bad a line looks by its level, or, without one, by its words.
@@ -56,13 +61,23 @@ pub(super) fn weight(level: Option<&str>, text: &str) -> Option<Weight> {
         Some(level) => {
             BAD.iter().any(|bad| level.to_ascii_lowercase().ends_with(bad)).then_some(Weight::Error)
         }
-        // Lines that are set in belong to the one above them: places of a trace, lines of a source.
-        None if text.starts_with([' ', '\t']) => None,
-        None => {
-            let lower = text.to_ascii_lowercase();
-            FAILING.iter().any(|word| lower.contains(word)).then_some(Weight::Words)
-        }
+        None => weighed(text),
     }
+}
+
+/// How bad a line without a level looks.
+fn weighed(text: &str) -> Option<Weight> {
+    // Lines that are set in belong to the one above them: places of a trace, lines of a source.
+    if text.starts_with([' ', '\t']) {
+        return None;
+    }
+    let lower = text.to_ascii_lowercase();
+    let words = || lower.split(|c: char| !c.is_ascii_alphabetic()).filter(|w| !w.is_empty());
+    // A level alone only says that something follows.
+    let says_more = words().any(|w| !BAD.contains(&w));
+    let warns = words().any(|w| w == "warning" || w == "warn");
+    let weight = || if warns { Weight::Warning } else { Weight::Words };
+    (says_more && FAILING.iter().any(|word| lower.contains(word))).then(weight)
 }
 
 /// Words before which a general word says that something is not so, or not yet.
@@ -140,7 +155,11 @@ pub(super) fn note(
     // A described program has no words of its own: what the loader or a runtime says is the more exact.
     let own = || owner.catalogue.recognise(text);
     let general = || super::general().recognise(text);
-    let mut told = if owner.programs.is_empty() { general().or_else(own) } else { own().or_else(general) };
+    let mut told = if owner.programs.is_empty() {
+        general().or_else(own)
+    } else {
+        own().or_else(general).or_else(|| owner.catalogue.beside()?.recognise(text))
+    };
     if let Some(head) = open {
         if let Some(more) = told.take_if(|m| m.continues) {
             let (code, mut found) = (more.code.unwrap_or(head.code), more);
@@ -166,8 +185,14 @@ pub(super) fn note(
     match told {
         Some(found) if found.harmless => attempt.harmless += 1,
         Some(found) => {
-            if let Some(code) = found.code {
-                attempt.fail(failure(code, text.to_owned(), found));
+            // A program that nobody knows and that calls it a warning may have gone on all the same.
+            let mild = owner.programs.is_empty() && weighed(text) == Some(Weight::Warning);
+            match found.code {
+                Some(code) if mild => {
+                    attempt.wonder(Weight::Warning, failure(code, text.to_owned(), found));
+                }
+                Some(code) => attempt.fail(failure(code, text.to_owned(), found)),
+                None => {}
             }
         }
         None => {

@@ -10,7 +10,9 @@ use crate::snapshot::Snapshot;
 use std::net::{IpAddr, Ipv6Addr};
 
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/java/log.json"));
-static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/java/failures.json"));
+/// A Java program is a program that nobody knows: what these say in general counts after the runtime's words.
+static CATALOGUE: Catalogue =
+    Catalogue::and_then(crate::data!("kinds/java/failures.json"), &super::program::CATALOGUE);
 static PROFILE: Profile =
     Profile { programs: &["java"], on_java: true, ..Profile::plain("java", &GRAMMAR, &CATALOGUE) };
 

@@ -5,7 +5,8 @@ use crate::config::{Place, Speaks, WantedListen};
 use crate::host::Protocol;
 use crate::kinds::Instance;
 use crate::net::{Listen, parse_listen};
-use std::collections::BTreeSet;
+use crate::path;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
 
 /// Options whose value is a port.
@@ -93,8 +94,53 @@ pub(super) fn address(text: &str) -> Option<(IpAddr, Option<u16>)> {
 /// Listeners that a command and its environment seem to ask for.
 pub(super) fn guesses(instance: &Instance) -> Vec<WantedListen> {
     let words = instance.command.get(1..).unwrap_or_default();
+    if let Some(published) = published(&instance.command) {
+        return published.into_iter().map(|l| wanted(l, instance.command_place.clone())).collect();
+    }
+    let asked = of_options(words, &instance.environment);
+    asked.into_iter().map(|listen| wanted(listen, instance.command_place.clone())).collect()
+}
+
+/// Programs that start a container, with the options by which a port of the host leads into it. What is asked
+/// for behind the image's name is asked for inside.
+const CONTAINERS: &[(&str, &[&str])] = &[
+    ("docker", &["-p", "--publish"]),
+    ("nerdctl", &["-p", "--publish"]),
+    ("podman", &["-p", "--publish"]),
+    ("systemd-nspawn", &["-p", "--port"]),
+];
+
+/// Ports of the host that lead into a container which a command starts; `None` where it starts none.
+fn published(command: &[String]) -> Option<Vec<Listen>> {
+    let (program, words) = command.split_first()?;
+    let (_, options) = CONTAINERS.iter().find(|(name, _)| path::name(program) == *name)?;
+    let all = values(words, options).filter_map(|told| {
+        // `[[ADDRESS:]PORT:]INSIDE[/PROTOCOL]`, or `[PROTOCOL:]PORT[:INSIDE]` of the manager's own containers.
+        let (told, suffix) = told.split_once('/').unwrap_or((told, ""));
+        let (told, prefix) = match told.split_once(':') {
+            Some((protocol @ ("tcp" | "udp"), rest)) => (rest, protocol),
+            _ => (told, ""),
+        };
+        let protocol = if [suffix, prefix].contains(&"udp") { Protocol::Udp } else { Protocol::Tcp };
+        let outside = match (told.rsplit_once(':'), path::name(program)) {
+            (Some((outside, _)), _) => outside,
+            (None, "systemd-nspawn") => told,
+            // The port inside alone: any port of the host.
+            (None, _) => return None,
+        };
+        let (host, number) = match outside.rsplit_once(':') {
+            Some((host, number)) => (host.trim_matches(['[', ']']).parse().ok()?, number),
+            None => (IpAddr::V4(Ipv4Addr::UNSPECIFIED), outside),
+        };
+        Some(Listen { protocol, ..Listen::tcp(host, port(number)?, false) })
+    });
+    Some(all.collect())
+}
+
+/// Listeners that options and an environment seem to ask for.
+pub(super) fn of_options(words: &[String], environment: &BTreeMap<String, String>) -> Vec<Listen> {
     let variables = |names: &'static [&'static str]| {
-        names.iter().filter_map(|name| instance.environment.get(*name)).map(String::as_str)
+        names.iter().filter_map(|name| environment.get(*name)).map(String::as_str)
     };
     let sockets = values(words, SOCKETS)
         .chain(values(words, ADDRESSES).filter_map(|v| v.strip_prefix("unix:")))
@@ -121,7 +167,7 @@ pub(super) fn guesses(instance: &Instance) -> Vec<WantedListen> {
     all.extend(lone.filter_map(|w| parse_listen(w).ok()));
     let mut seen = BTreeSet::new();
     all.retain(|l| l.protocol == Protocol::Unix || seen.insert(l.port));
-    all.into_iter().map(|listen| wanted(listen, instance.command_place.clone())).collect()
+    all
 }
 
 pub(super) fn wanted(listen: Listen, place: Option<Place>) -> WantedListen {
@@ -156,6 +202,14 @@ mod tests {
             ("/opt/relay --db-port 5432 --upstream 127.0.0.1 -p pid", &[], ""),
             ("/opt/relay --port 0 --port 70000", &[], ""),
             ("/opt/relay -c /etc/a:7 12:34:56", &[], ""),
+            (
+                "/usr/bin/podman run --name edge -p 8088:80 -p=127.0.0.1:8443:443/tcp tides:3 -p 1:1",
+                &[],
+                "0.0.0.0:8088 127.0.0.1:8443 0.0.0.0:1",
+            ),
+            ("/usr/bin/docker run --publish [::1]:53:5353/udp -p 90 tides", &[], "[::1]:53"),
+            ("/usr/bin/docker start tides --port 80", &[], ""),
+            ("/usr/bin/systemd-nspawn -p tcp:8088:80 --port=81 -b", &[], "0.0.0.0:8088 0.0.0.0:81"),
         ] {
             assert_eq!(of(command, environment), expected, "{command}");
         }

@@ -10,7 +10,7 @@ use crate::secrets::Concealed;
 use crate::snapshot::Snapshot;
 
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/program/log.json"));
-static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/program/failures.json"));
+pub(super) static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/program/failures.json"));
 
 static PROFILE: Profile = Profile::plain("program", &GRAMMAR, &CATALOGUE);
 

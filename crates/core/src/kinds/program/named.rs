@@ -21,7 +21,7 @@ const OPTIONS: &[&str] =
 const FILES: usize = 8;
 const BYTES: u32 = 64 << 10;
 /// Names of settings, letters and digits only, that say where a program listens.
-const PORTS: &[&str] = &["bindport", "httpport", "listenport", "port", "serverport", "tcpport"];
+const PORTS: &[&str] = &["bindport", "httpport", "listener", "listenport", "port", "serverport", "tcpport"];
 const ADDRESSES: &[&str] = &[
     "addr",
     "address",
@@ -31,6 +31,7 @@ const ADDRESSES: &[&str] = &[
     "host",
     "httpaddr",
     "httpaddress",
+    "interface",
     "listen",
     "listenaddr",
     "listenaddress",
@@ -119,10 +120,31 @@ pub(super) fn files(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
         found.push(instance.config.clone());
     }
     found.retain(|file| snapshot.exists(file) == Some(true));
+    if found.is_empty() {
+        found = usual(snapshot, instance);
+    }
     found.sort();
     found.dedup();
     found.truncate(FILES);
     found
+}
+
+/// Files of configuration where most programs have theirs, if none is named: below their own name.
+fn usual(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
+    let Some(name) = instance.command.first().map(|program| path::name(program)) else { return Vec::new() };
+    // An interpreter's own configuration says nothing of what it runs.
+    if name.is_empty() || crate::manager::is_interpreter(name) || name == "java" {
+        return Vec::new();
+    }
+    let plain = name.strip_suffix('d').filter(|n| n.len() > 2).unwrap_or(name);
+    let mut all = Vec::new();
+    for name in [name, plain] {
+        let of = |end: &str| [format!("/etc/{name}{end}"), format!("/etc/{name}/{name}{end}")];
+        all.extend([".conf", ".cfg", ".ini", ".toml", ".yaml", ".yml", ".json"].iter().flat_map(|e| of(e)));
+        all.extend([format!("/etc/{name}/{plain}d_config"), format!("/etc/{name}/{plain}d.conf")]);
+    }
+    all.retain(|file| snapshot.exists(file) == Some(true));
+    all
 }
 
 /// The settings of a JSON or TOML document, flat. Lines are found again by name and value.
@@ -163,7 +185,18 @@ fn by_lines(text: &str) -> Vec<Setting> {
             above.clear();
             continue;
         }
-        let Some((name, value)) = inner.split_once(['=', ':']) else { continue };
+        // `<name>value</name>`, `name = value`, `name: value`, and `name value`.
+        let tagged = inner.strip_prefix('<').and_then(|rest| {
+            let (name, rest) = rest.split_once('>')?;
+            Some((name, rest.strip_suffix(&format!("</{name}>"))?))
+        });
+        let spaced = || {
+            inner.split_once([' ', '\t']).filter(|(name, _)| *name != "-" && !name.contains(['=', ':', '<']))
+        };
+        let found = tagged
+            .or_else(|| spaced().filter(|(_, value)| !value.trim_start().starts_with(['=', ':'])))
+            .or_else(|| inner.split_once(['=', ':']));
+        let Some((name, value)) = found else { continue };
         let indent = line.len() - line.trim_start().len();
         above.retain(|(i, _)| *i < indent);
         let name = name.trim_start_matches("- ").trim().trim_matches(['"', '\'']).to_owned();
@@ -178,6 +211,14 @@ fn by_lines(text: &str) -> Vec<Setting> {
         out.push(Setting { names, value: value.trim_matches(['"', '\'']).to_owned(), line: Some(at + 1) });
     }
     out
+}
+
+/// What a file of options, as they would stand on the command line, seems to ask for, with its lines.
+fn by_options(text: &str) -> Vec<(Listen, usize)> {
+    let lines = || text.lines().filter(|l| l.starts_with('-') && !l.starts_with("- ") && *l != "---");
+    let words: Vec<String> = lines().flat_map(crate::manager::split_words).collect();
+    let asked = super::asked::of_options(&words, &BTreeMap::new());
+    asked.into_iter().map(|l| (line_of(text, "-", &l.port.to_string()), l)).map(|(at, l)| (l, at)).collect()
 }
 
 fn settings(file: &str, text: &str) -> Vec<Setting> {
@@ -215,6 +256,9 @@ pub(super) fn guesses(snapshot: &Snapshot, instance: &Instance) -> Vec<WantedLis
     for file in files(snapshot, instance) {
         let Some(bytes) = snapshot.read_at(&file, 0, BYTES).seen() else { continue };
         let text = String::from_utf8_lossy(&bytes).into_owned();
+        found.extend(by_options(&text).into_iter().map(|(listen, line)| {
+            wanted(listen, Some(Place::line(&file, u32::try_from(line).unwrap_or(0))))
+        }));
         // An address and a port of one section belong together.
         let mut sections: BTreeMap<Vec<String>, Section> = BTreeMap::new();
         for Setting { names, value, line } in settings(&file, &text) {
@@ -233,8 +277,9 @@ pub(super) fn guesses(snapshot: &Snapshot, instance: &Instance) -> Vec<WantedLis
             let one = sections.entry(above).or_default();
             if SOCKETS.contains(&name.as_str()) && value.starts_with('/') {
                 found.push(wanted(Listen::unix(&value), Some(place)));
-            } else if let Some(number) = port(&value).filter(|_| PORTS.contains(&name.as_str())) {
-                one.ports.push((number, line));
+            } else if PORTS.contains(&name.as_str()) {
+                let first = value.split_whitespace().next().unwrap_or_default();
+                one.ports.extend(port(first).map(|number| (number, line)));
             } else if ADDRESSES.contains(&name.as_str()) {
                 match address(&value) {
                     Some((at, Some(number))) => {
@@ -287,11 +332,37 @@ mod tests {
                 "127.0.0.1:7400@1",
             ),
             ("/etc/relay.cfg", "socket = /run/relay.sock\n", "/run/relay.sock@1"),
+            ("/etc/relay.conf", "# -p 1\n-d\n-p 7400\n-l 127.0.0.1\n", "127.0.0.1:7400@3"),
+            (
+                "/etc/relay.conf",
+                "Port 7400\nListen 127.0.0.1\nUpstream http 10.0.0.1:80\n",
+                "127.0.0.1:7400@1",
+            ),
+            ("/etc/relay.conf", "listener 7400 127.0.0.1\n", "0.0.0.0:7400@1"),
+            ("/etc/relay.conf", "<relay>\n  <port>7400</port>\n</relay>\n", "0.0.0.0:7400@2"),
+            ("/etc/relay.yml", "listeners:\n  - port: 7400\n", "0.0.0.0:7400@2"),
+            ("/etc/relay.conf", "port: 7400\ncluster {\n  note: none\n}\n", "0.0.0.0:7400@1"),
             ("/etc/relay.ini", "port = 70000\nreport = 80\nport_file = 3\n", ""),
             ("/etc/relay.json", "not JSON at all", ""),
         ] {
             assert_eq!(of(file, text), expected, "{file}: {text}");
         }
+    }
+
+    #[test]
+    fn the_usual_place_counts_where_none_is_named() {
+        let host = TextHost::new()
+            .file("/etc/relay/relayd.conf", "port 1\n")
+            .file("/etc/relayd.conf", "port 7400\n")
+            .file("/etc/python3.conf", "port 7400\n");
+        let of = |command: &str| {
+            let command = command.split(' ').map(str::to_owned).collect();
+            let found = guesses(&Snapshot::new(&host), &Instance { command, ..Instance::default() });
+            found.iter().map(|w| w.listen.to_string()).collect::<Vec<_>>()
+        };
+        assert_eq!(of("/opt/relayd"), ["0.0.0.0:1", "0.0.0.0:7400"]);
+        assert_eq!(of("/opt/relayd -f /etc/relay/relayd.conf"), ["0.0.0.0:1"]);
+        assert_eq!(of("/usr/bin/python3 /opt/relayd.py"), [""; 0]);
     }
 
     #[test]
