@@ -8,7 +8,7 @@ use std::path::Path;
 use std::{env, fs, io};
 
 /// Names of the files that are turned into JSON.
-const NAMES: [&str; 4] = ["failures.toml", "log.toml", "heads.toml", "general.toml"];
+const NAMES: [&str; 5] = ["failures.toml", "log.toml", "heads.toml", "general.toml", "wide.toml"];
 /// A table as it was harvested, and what people know better.
 const TABLE: &str = "directives.rows";
 const BETTER: &str = "better.rows";

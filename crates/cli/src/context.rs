@@ -92,6 +92,14 @@ impl Context {
         {
             return Err(CliError::not_seen(format!("whether service {name} exists was not seen: {why}")));
         }
+        if let Some(instances) = jolly_core::service::instances_of(snapshot, name) {
+            let stem = name.trim_end_matches(".service").trim_end_matches('@');
+            let hint = match instances.as_slice() {
+                [] => format!("name one of its instances: {stem}@NAME"),
+                some => format!("name one of its instances: {}", some.join(", ")),
+            };
+            return Err(CliError::usage(format!("{stem}@ is a template of services")).hint(hint));
+        }
         let names: Vec<&str> = all.iter().map(|s| s.name.as_str()).collect();
         let error = CliError::usage(format!("service {name} does not exist on this host"));
         Err(match jolly_core::config::nearest(name, names.iter().copied()) {

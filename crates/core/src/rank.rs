@@ -218,7 +218,8 @@ fn joins(cause: &Cause, finding: &Finding) -> bool {
         return finding.subject.port.is_none() || finding.subject.path == cause.subject.path;
     }
     // A refusal that names nothing is about the port that may not be bound.
-    if cause.code == Code::PortPrivileged && finding.code == Code::PermissionDenied && is_told(finding) {
+    let refusal = matches!(finding.code, Code::PermissionDenied | Code::PortPrivileged);
+    if cause.code == Code::PortPrivileged && refusal && is_told(finding) && !same_port {
         return finding.subject.path.is_none() && finding.subject.port.is_none();
     }
     same_code

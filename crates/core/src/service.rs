@@ -66,9 +66,19 @@ impl Service {
         let Some(unit) = &self.unit else { return false };
         match unit.start_type().as_str() {
             "notify" | "notify-reload" | "dbus" | "oneshot" => true,
-            "forking" => !self.kind.profile().on_java,
+            // A script answers when it has said its word, whatever becomes of what it started.
+            "forking" => !self.kind.profile().on_java && !self.is_started_by_script(),
             _ => false,
         }
+    }
+
+    /// Whether its unit is one that the manager made from an init script.
+    fn is_started_by_script(&self) -> bool {
+        let commands = self.unit.as_ref().map(|u| u.commands("ExecStart")).unwrap_or_default();
+        commands
+            .first()
+            .and_then(|c| c.words.first())
+            .is_some_and(|program| program.starts_with("/etc/init.d/"))
     }
 
     /// Whether something starts it at boot, as far as files tell; `None` where nothing is known to.
@@ -223,7 +233,13 @@ fn umbrellas(found: &mut [Service]) {
 
 /// One service by its name, without looking at all the others where its unit says enough.
 pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Service> {
-    let plain = name.trim_end_matches(".service");
+    // What starts a service by itself stands for that.
+    let started = (!file.only_these).then(|| started_by(snapshot, name)).flatten();
+    let plain = started.as_deref().unwrap_or(name).trim_end_matches(".service");
+    // A template starts nothing before it has an instance.
+    if plain.ends_with('@') && started.is_none() && !file.service.contains_key(plain) {
+        return None;
+    }
     if file.only_these {
         return find(snapshot, file)
             .into_iter()
@@ -258,7 +274,42 @@ pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Ser
     if plain.is_empty() || plain.contains('/') || found.iter().any(part) {
         return None;
     }
-    of_any_unit(snapshot, manager::unit(snapshot, &unit_name).seen()?)
+    if let Some(unit) = manager::unit(snapshot, &unit_name).seen() {
+        return of_any_unit(snapshot, unit);
+    }
+    // Each connection to it gets an instance of its own.
+    let socket = manager::unit(snapshot, &format!("{plain}.socket")).seen();
+    let template = socket.and_then(|s| manager::service_of(&s)).filter(|t| *t == format!("{plain}@.service"));
+    if let Some(unit) = template.and_then(|t| manager::unit(snapshot, &t).seen()) {
+        return of_any_unit(snapshot, unit);
+    }
+    script_of(snapshot, plain, true)
+}
+
+/// The instances of a template that something starts at boot, by `NAME` or `NAME@`; `None` where there is no
+/// such template.
+pub fn instances_of(snapshot: &Snapshot, name: &str) -> Option<Vec<String>> {
+    let stem = name.trim_end_matches(".service").trim_end_matches('@');
+    if stem.contains(['/', '@']) || stem.is_empty() {
+        return None;
+    }
+    manager::unit(snapshot, &format!("{stem}@.service")).seen()?;
+    let mine = |unit: &String| unit.split_once('@').is_some_and(|(template, _)| template == stem);
+    let all = manager::service_names(snapshot).into_iter().filter(mine);
+    Some(all.map(|unit| unit.trim_end_matches(".service").to_owned()).collect())
+}
+
+/// The service that a socket, timer or path unit starts (`Service=`, `Unit=`, else the one of its name).
+fn started_by(snapshot: &Snapshot, name: &str) -> Option<String> {
+    let (stem, suffix) = name.rsplit_once('.')?;
+    let section = match suffix {
+        "socket" => return manager::service_of(&manager::unit(snapshot, name).seen()?),
+        "timer" => "Timer",
+        "path" => "Path",
+        _ => return None,
+    };
+    let unit = manager::unit(snapshot, name).seen()?;
+    Some(unit.value(section, "Unit").unwrap_or_else(|| format!("{stem}.service")))
 }
 
 /// Whether a word stands for a service's kind: the kind's own name, a flavour, a package, or what its
@@ -273,16 +324,19 @@ pub fn is_of_kind(service: &Service, word: &str) -> bool {
         .any(|stem| !word.is_empty() && (stem == word || (word.len() >= 5 && stem.starts_with(word))))
 }
 
+/// The init script of a unit that the manager made from one: it starts the script, and the daemon is what the
+/// script starts.
+pub(crate) fn script_behind(snapshot: &Snapshot, unit: &Unit) -> Option<InitScript> {
+    let commands = unit.commands("ExecStart");
+    let name = commands.first()?.words.first()?.strip_prefix("/etc/init.d/")?;
+    manager::script(snapshot, name).seen()
+}
+
 /// A unit whose kind is known, or that the services file describes.
 fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Described)>) -> Option<Service> {
     let described_as = described.and_then(|(_, d)| d.kind.as_deref()).and_then(kinds::kind);
     let commands = unit.commands("ExecStart");
-    // A unit that the manager made from an init script starts the script; the daemon is what the script
-    // starts.
-    let script = commands
-        .first()
-        .and_then(|c| c.words.first()?.strip_prefix("/etc/init.d/"))
-        .and_then(|name| manager::script(snapshot, name).seen());
+    let script = script_behind(snapshot, &unit);
     let script_program = script.as_ref().and_then(|s| kinds::of_command(&s.command));
     let by_program =
         commands.iter().find_map(|c| kinds::of_command(&kinds::unwrapped(&c.words))).or(script_program);
@@ -304,7 +358,11 @@ pub(crate) fn of_any_unit(snapshot: &Snapshot, unit: Unit) -> Option<Service> {
     let program = kinds::kind("program")?;
     let first = unit.commands("ExecStart").into_iter().next().map(|c| c.words).unwrap_or_default();
     let (environment, mut files) = environment_of(snapshot, &unit);
-    let (words, read) = manager::launched(snapshot, &first, &environment);
+    let script = script_behind(snapshot, &unit).filter(|script| !script.command.is_empty());
+    let (words, read) = match script {
+        Some(script) => (script.command, vec![script.file]),
+        None => manager::launched(snapshot, &first, &environment),
+    };
     files.extend(read);
     let kind = kinds::of_command(&words).unwrap_or(program);
     Some(made_of(snapshot, unit, kind, words, (environment, files), None))
@@ -381,11 +439,16 @@ fn made_of(
 /// A service that only an init script starts; none where a unit of that name says something else, or nothing
 /// may start it.
 fn of_script(snapshot: &Snapshot, name: &str) -> Option<Service> {
+    script_of(snapshot, name, false)
+}
+
+/// The same, of whatever kind where any is meant.
+fn script_of(snapshot: &Snapshot, name: &str, any: bool) -> Option<Service> {
     if !manager::unit(snapshot, &format!("{name}.service")).is_absent() {
         return None;
     }
     let script = manager::script(snapshot, name).seen()?;
-    let kind = kinds::of_command(&script.command)?;
+    let kind = kinds::of_command(&script.command).or_else(|| kinds::kind("program").filter(|_| any))?;
     let described = Described {
         start: Some(format!("{} start", script.file)),
         stop: Some(format!("{} stop", script.file)),

@@ -55,6 +55,9 @@ pub(crate) fn page(report: &Diagnosis, look: &Look) -> Page {
 pub(crate) fn headline(entry: &ServiceEntry) -> String {
     let name = &entry.service;
     match entry.state {
+        State::Running if let Some(socket) = &entry.context.by_socket => {
+            format!("{name} waits: {socket} listens for it, and starts it at its first client")
+        }
         State::Running => format!("{name} runs"),
         State::Degraded => format!("{name} runs, but not as it should"),
         State::Starting => format!("{name} is still starting"),

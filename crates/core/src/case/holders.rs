@@ -1,6 +1,7 @@
 //! Who holds a socket: the process that opened it, what started that, and whether it comes back.
 use crate::accounts;
 use crate::host::{Look, Process, Protocol, Socket};
+use crate::manager;
 use crate::net::Listen;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
@@ -117,7 +118,13 @@ pub fn opener(snapshot: &Snapshot, socket: &Socket, pids: &[u32]) -> Option<Hold
     let among = if socket.uid == 0 || own.is_empty() { &pids } else { &own };
     let first = among.iter().copied().find(|p| !among.contains(&parent_of(*p))).or(among.first().copied())?;
     let process = *snapshot.process(first).seen()?;
-    let (chain, unit) = chain(snapshot, &process);
+    let (mut chain, mut unit) = chain(snapshot, &process);
+    // What the manager itself holds, it holds for a socket unit.
+    let of_manager = if first == 1 { manager::socket_unit_of(snapshot, socket) } else { None };
+    if let Some(held) = of_manager {
+        chain.insert(0, Link { kind: "socket".into(), name: held.name.clone() });
+        unit = Some(held.name);
+    }
     let returns = returns(snapshot, unit.as_deref(), &chain);
     let user = accounts::user_name(snapshot, process.brief.uid);
     let others = pids.into_iter().filter(|p| *p != first).collect();

@@ -30,6 +30,11 @@ impl Case<'_> {
         telling(&self.attempts, self.state == super::State::Restarting)
     }
 
+    /// The unit that listens for it, while none of its processes runs.
+    pub fn waits_by(&self) -> Option<&crate::manager::SocketUnit> {
+        self.sockets.iter().find(|socket| socket.is_up() && self.processes.is_empty())
+    }
+
     /// Whether no table or grammar of its own stands behind what is said of it.
     pub fn is_of_no_kind(&self) -> bool {
         self.service.kind.grammar().has_general_words()

@@ -18,6 +18,7 @@ use crate::code::Code;
 use crate::config::{Configuration, Place, Speaks, WantedListen};
 use crate::host::{Look, Process, Protocol, Socket, UnitState};
 use crate::log::{self, Attempt, AttemptRequest, Outcome};
+use crate::manager::{self, SocketUnit};
 use crate::net::Listen;
 use crate::path;
 use crate::service::Service;
@@ -107,6 +108,8 @@ pub struct Case<'s> {
     pub processes: Vec<Process>,
     /// Processes of the same daemon that do not belong to the service.
     pub strays: Vec<Process>,
+    /// Units that listen for it.
+    pub sockets: Vec<SocketUnit>,
     /// Wanted listeners.
     pub wanted: Vec<Wanted>,
     /// What it seems to want, while it does not run, where nothing says what it really wants.
@@ -154,12 +157,15 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
         snapshot.bound(sentence.clone());
     }
     let (processes, strays) = processes(snapshot, service, manager.as_ref().seen().map(AsRef::as_ref));
-    let wanted = held(snapshot, service, wishes(service, &config), &processes);
+    let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
+    let unit = service.unit.as_ref();
+    let sockets = unit.map(|u| manager::socket_units(snapshot, u, unit_state)).unwrap_or_default();
+    let wanted = held(snapshot, wishes(service, &config, &sockets), &processes, &sockets);
     let running = !processes.is_empty();
     // A word in the services file is better than any guess.
     let asks = !running && wanted.is_empty() && depth == Depth::Diagnosis;
     let guesses: &[_] = if asks { &config.model.guesses } else { &[] };
-    let guessed = held(snapshot, service, guesses.iter().map(wish).collect(), &processes);
+    let guessed = held(snapshot, guesses.iter().map(wish).collect(), &processes, &[]);
     let attempts = if depth == Depth::Diagnosis {
         history(snapshot, service, &config, running, 5, false).list
     } else {
@@ -167,12 +173,17 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     };
     let unknown = wanted.is_empty() && service.kind.grammar().has_general_words();
     let recalled = if unknown && asks { recalled(snapshot, service, &attempts) } else { Vec::new() };
-    let unit_state = manager.as_ref().seen().map(AsRef::as_ref);
     let flapping = flaps(unit_state, &attempts, snapshot.now());
     let telling = last_start::telling(&attempts, flapping);
-    let told = if unknown { refused_listeners(snapshot, service, &telling, &processes) } else { Vec::new() };
+    let told = if unknown { refused_listeners(snapshot, &telling, &processes) } else { Vec::new() };
     let starter = starter(snapshot, service);
     let mut state = state(unit_state, &processes, &wanted, snapshot.sees_processes());
+    // It is not up, and what should start it does not listen; or its script ended well, and left nothing.
+    if (state == State::Stopped && sockets.iter().any(SocketUnit::has_failed))
+        || (state.is_up() && left_nothing(snapshot, service, unit_state, &processes))
+    {
+        state = State::Failed;
+    }
     // Some daemons stay up without a listener that they could not open; their log of this run says so.
     let complains =
         attempts.first().is_some_and(|a| a.ended.is_none() && a.failures.iter().any(log::Failure::is_cause));
@@ -184,7 +195,8 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     if state.is_up() && flapping {
         state = State::Restarting;
     }
-    let meant_to_run = meant(service, unit_state, &attempts);
+    let meant_to_run =
+        meant(service, unit_state, &attempts) || sockets.iter().any(|s| s.enabled || s.has_failed());
     let since = unit_state
         .and_then(|u| i64::try_from(u.state_changed).ok())
         .filter(|t| *t > 0)
@@ -194,6 +206,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
         config,
         processes,
         strays,
+        sockets,
         wanted,
         guessed,
         recalled,
@@ -314,8 +327,12 @@ fn processes(
         .as_deref()
         .and_then(|f| snapshot.small_text(f).seen())
         .and_then(|t| t.trim().parse::<u32>().ok());
+    // Of a program that nobody knows and that a script starts, the manager names no main process: all that
+    // runs in its group is its own.
+    let group = unit.map(|u| u.control_group.as_str()).filter(|group| !group.is_empty() && main == 0);
+    let group = group.filter(|_| service.kind.profile().programs.is_empty());
     // Where nothing tells a process of its from others, none of the host's needs to be looked at.
-    if own_program.is_empty() && main == 0 && pid_file.is_none() {
+    if own_program.is_empty() && main == 0 && pid_file.is_none() && group.is_none() {
         return (vec![], vec![]);
     }
     let Look::Seen(all) = snapshot.processes() else { return (vec![], vec![]) };
@@ -334,7 +351,7 @@ fn processes(
     for brief in &all {
         let named = service.has_name(&brief.name);
         let known = brief.pid == main || Some(brief.pid) == pid_file || (named && !own_program.is_empty());
-        if !known {
+        if !known && group.is_none() {
             continue;
         }
         if brief.state == 'Z' {
@@ -390,8 +407,8 @@ fn wish(want: &WantedListen) -> Wanted {
     }
 }
 
-/// The listeners that configuration and services file ask for, each once.
-fn wishes(service: &Service, config: &Configuration) -> Vec<Wanted> {
+/// The listeners that configuration, services file and socket units ask for, each once.
+fn wishes(service: &Service, config: &Configuration, sockets: &[SocketUnit]) -> Vec<Wanted> {
     let described = |listen| WantedListen {
         listen,
         place: None,
@@ -403,6 +420,10 @@ fn wishes(service: &Service, config: &Configuration) -> Vec<Wanted> {
     let mut known = HashSet::new();
     let all =
         config.model.listens.iter().cloned().chain(service.described.listens().into_iter().map(described));
+    let by_manager = sockets.iter().flat_map(|unit| &unit.listens).cloned().map(|(listen, file, line)| {
+        WantedListen { place: Some(Place::line(&file, line)), ..described(listen) }
+    });
+    let all = all.chain(by_manager);
     all.inspect(|_| step(1)).filter(|w| known.insert(w.listen.clone())).map(|w| wish(&w)).collect()
 }
 
@@ -418,17 +439,12 @@ fn recalled(snapshot: &Snapshot, service: &Service, attempts: &[Attempt]) -> Vec
     let said = || attempts.iter().find(|a| a.outcome == Outcome::Ready).and_then(|a| a.listened.clone());
     let all: Vec<Listen> =
         captured.filter(|all| !all.is_empty()).unwrap_or_else(|| said().into_iter().collect());
-    held(snapshot, service, all.into_iter().map(asked_for).collect(), &[])
+    held(snapshot, all.into_iter().map(asked_for).collect(), &[], &[])
 }
 
 /// Listeners that the log of the last start of a program which nobody knows says were not to be had. Where it
 /// names a port alone, any address, and either protocol that somebody holds it by.
-fn refused_listeners(
-    snapshot: &Snapshot,
-    service: &Service,
-    telling: &[&Attempt],
-    own: &[Process],
-) -> Vec<Wanted> {
+fn refused_listeners(snapshot: &Snapshot, telling: &[&Attempt], own: &[Process]) -> Vec<Wanted> {
     let lines = telling.iter().flat_map(|a| &a.failures);
     let mut all: Vec<Listen> = Vec::new();
     for failure in lines.filter(|f| matches!(f.code, Code::PortTaken | Code::AlreadyRunning)).take(16) {
@@ -443,7 +459,7 @@ fn refused_listeners(
             }
         }
     }
-    held(snapshot, service, all.into_iter().map(asked_for).collect(), own)
+    held(snapshot, all.into_iter().map(asked_for).collect(), own, &[])
 }
 
 /// A listener of which only the address is known.
@@ -456,6 +472,14 @@ fn asked_for(listen: Listen) -> Wanted {
         speaks: Speaks::Other,
         bound: true,
     })
+}
+
+/// Whether the manager counts a service as active only because its init script ended well, while the daemon
+/// that the script starts is gone.
+fn left_nothing(snapshot: &Snapshot, service: &Service, state: Option<&UnitState>, own: &[Process]) -> bool {
+    let exited = state.is_some_and(|s| s.active_state == "active" && s.sub_state == "exited");
+    let script = || crate::service::script_behind(snapshot, service.unit.as_ref()?);
+    exited && own.is_empty() && snapshot.sees_processes() && script().is_some_and(|s| s.daemon)
 }
 
 /// Whether a service that is up just now was up a moment ago as well, and fell: one of several tries that the
@@ -473,7 +497,7 @@ fn flaps(unit: Option<&UnitState>, attempts: &[Attempt], now: Option<i64>) -> bo
 }
 
 /// Who holds what is wanted.
-fn held(snapshot: &Snapshot, service: &Service, mut all: Vec<Wanted>, own: &[Process]) -> Vec<Wanted> {
+fn held(snapshot: &Snapshot, mut all: Vec<Wanted>, own: &[Process], units: &[SocketUnit]) -> Vec<Wanted> {
     if all.is_empty() {
         return all;
     }
@@ -529,8 +553,10 @@ fn held(snapshot: &Snapshot, service: &Service, mut all: Vec<Wanted>, own: &[Pro
             }
             if let Some(holder) = holder(snapshot, socket, &pids) {
                 // The manager holds the socket for a service that it activates by it.
-                let activated = holder.process.brief.pid == 1 && service.unit.is_some();
-                if activated {
+                let listens = |unit: &SocketUnit| {
+                    unit.is_up() && unit.listens.iter().any(|(l, ..)| l.conflicts_with(socket))
+                };
+                if holder.process.brief.pid == 1 && units.iter().any(listens) {
                     (want.served, want.activates) = (true, true);
                 } else {
                     want.held_by.push(holder);

@@ -60,7 +60,12 @@ fn what_the_manager_listens_for_is_up_before_its_first_client() {
         "/init.scope",
     );
     assert_eq!(state(&host), State::Stopped);
-    assert_eq!(state(&host.listens("0.0.0.0", 8088, &[1])), State::Running);
+    let host = host.listens("0.0.0.0", 8088, &[1]);
+    assert_eq!(state(&host), State::Stopped, "the manager listens for somebody else");
+    let host = host.file("/etc/systemd/system/edge.socket", "[Socket]\nListenStream=8088\n");
+    let listens = |state: &str| host.clone().unit("edge.socket", state, |_| {});
+    assert_eq!(state(&listens("active")), State::Running);
+    assert_eq!(state(&listens("failed")), State::Failed, "nothing starts it any more");
 }
 
 #[test]

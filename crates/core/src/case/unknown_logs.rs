@@ -2,7 +2,7 @@
 //! its configuration names, and those of the usual names.
 use crate::host::FileKind;
 use crate::kinds;
-use crate::manager::{is_interpreter, script_of};
+use crate::manager::{is_interpreter, outputs, script_of};
 use crate::path;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
@@ -10,6 +10,8 @@ use std::sync::Arc;
 
 /// Descriptors of a process that are looked at.
 const DESCRIPTORS: usize = 128;
+/// How many bytes of a script are looked at.
+const SCRIPT: u32 = 64 << 10;
 /// How many logs are read at most.
 const LOGS: usize = 8;
 /// Ends of names by which a file of a directory of logs is one.
@@ -94,6 +96,13 @@ fn named(snapshot: &Snapshot, service: &Service) -> Vec<String> {
         instance.environment.iter().filter(|(name, value)| of_log(name) && value.starts_with('/'));
     found.extend(variables.map(|(_, value)| value.clone()));
     found.extend(kinds::logs_of_a_program(snapshot, instance));
+    // What a shell or a script that starts it leads its outputs to.
+    let commands = service.unit.as_ref().map(|u| u.commands("ExecStart")).unwrap_or_default();
+    found.extend(commands.iter().flat_map(|c| &c.words).flat_map(|word| outputs(word)));
+    for script in &instance.variables {
+        let head = snapshot.read_at(script, 0, SCRIPT).seen().filter(|head| head.starts_with(b"#!"));
+        found.extend(outputs(&String::from_utf8_lossy(&head.unwrap_or_default())));
+    }
     let is_dir = |file: &String| snapshot.is_directory(file) == Some(true);
     let (dirs, mut files): (Vec<String>, Vec<String>) = found.into_iter().partition(is_dir);
     files.extend(dirs.iter().flat_map(|dir| in_directory(snapshot, dir)));

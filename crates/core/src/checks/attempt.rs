@@ -251,7 +251,7 @@ fn crashed_run(case: &Case, attempt: &Attempt) -> Option<Finding> {
             attempt.afterwards,
             Some(crate::log::Afterwards::Crashed | crate::log::Afterwards::Killed)
         );
-    if !down || !crashed || (case.state == State::Stopped && attempt.result.is_empty()) {
+    if !down || !crashed || (attempt.exit.is_empty() && attempt.result.is_empty()) {
         return None;
     }
     let signal = attempt.exit.starts_with("killed") || attempt.exit.starts_with("dumped");

@@ -16,6 +16,7 @@ mod processes;
 mod resources;
 mod runtime;
 mod sandbox;
+mod starters;
 mod unit;
 mod upstreams;
 
@@ -30,6 +31,7 @@ pub type Check = fn(&Snapshot, &Case) -> Vec<Finding>;
 pub static CHECKS: &[Check] = &[
     manager::check,
     unit::check,
+    starters::check,
     operators::check,
     runtime::check,
     configuration::check,

@@ -384,15 +384,12 @@ pub fn unwrapped(words: &[String]) -> Vec<String> {
         if SHELLS.contains(&first.as_str())
             && words.get(1).is_some_and(|w| w.starts_with('-') && w.ends_with('c'))
         {
-            let text = words
-                .get(2)
-                .cloned()
-                .unwrap_or_default()
+            let text = crate::manager::one_output(words.get(2).map_or("", String::as_str))
                 .replace([';', '|', '&', '`', '\n', '(', ')'], " ; ");
             let inner = crate::manager::split_words(&text);
             let Some(at) = inner.iter().rposition(known) else { break };
             let end = inner[at..].iter().position(|w| w == ";").map_or(inner.len(), |n| at + n);
-            words = inner[at..end].to_vec();
+            words = crate::manager::without_redirections(inner[at..end].to_vec());
         } else if SHELLS.contains(&first.as_str()) || STARTERS.contains(&first.as_str()) {
             let Some(at) = words.iter().skip(1).position(known) else { break };
             words.drain(..=at);

@@ -54,6 +54,8 @@ impl OwnRules {
 
 /// Heads that programs beside the daemon put before its lines.
 static GENERAL: OnceLock<Vec<HeadRule>> = OnceLock::new();
+/// Heads of programs that nobody knows.
+static WIDE: OnceLock<Vec<HeadRule>> = OnceLock::new();
 
 #[derive(Deserialize)]
 struct Data {
@@ -326,12 +328,16 @@ pub(super) fn after_program(line: &str, head: usize) -> Option<&str> {
 }
 
 fn general() -> &'static [HeadRule] {
-    GENERAL.get_or_init(|| {
-        serde_json::from_str::<Data>(crate::data!("log/heads.json"))
-            .ok()
-            .and_then(|d| rules(d.head))
-            .unwrap_or_default()
-    })
+    GENERAL.get_or_init(|| heads_of(crate::data!("log/heads.json")))
+}
+
+fn wide() -> &'static [HeadRule] {
+    WIDE.get_or_init(|| heads_of(crate::data!("log/wide.json")))
+}
+
+/// The heads of committed data.
+fn heads_of(text: &str) -> Vec<HeadRule> {
+    serde_json::from_str::<Data>(text).ok().and_then(|d| rules(d.head)).unwrap_or_default()
 }
 
 impl HeadRule {
@@ -413,12 +419,15 @@ impl Grammar {
 
     /// Whether the data are well formed; held by a test.
     pub fn is_sound(&self) -> bool {
-        self.parsed().is_some() && !general().is_empty()
+        self.parsed().is_some() && !general().is_empty() && !wide().is_empty()
     }
 
-    /// Understands the head of a line of this very kind, and no other.
+    /// Understands the head of a line of this very kind, and no other; of a program that nobody knows, all that
+    /// log libraries write.
     pub fn own_head(&self, line: &str, around: Around) -> Option<Head> {
-        self.parsed()?.heads.iter().find_map(|rule| rule.read(line, around))
+        let parsed = self.parsed()?;
+        let more: &[HeadRule] = if parsed.marks.general { wide() } else { &[] };
+        parsed.heads.iter().chain(more).find_map(|rule| rule.read(line, around))
     }
 
     /// Understands the head of a line.
@@ -605,7 +614,7 @@ fn parse_time(text: &str, format: &str, around: Around) -> Option<i64> {
     if !format.contains("%Y") && !format.contains("%y") {
         return without_year(text, format, around);
     }
-    let parsed = BrokenDownTime::parse(format, text).ok()?;
+    let parsed = BrokenDownTime::parse(format, text.replace(',', ".")).ok()?;
     if let Ok(stamp) = parsed.to_timestamp() {
         return Some(stamp.as_microsecond());
     }

@@ -126,7 +126,7 @@ impl Format {
                     rest = &rest[3..];
                 }
                 Item::Fraction => {
-                    let Some(digits) = rest.strip_prefix(b".") else { continue };
+                    let Some(digits) = rest.strip_prefix(b".").or(rest.strip_prefix(b",")) else { continue };
                     let length = digits.iter().take_while(|b| b.is_ascii_digit()).count();
                     (1..=9).contains(&length).then_some(())?;
                     let mut scaled = number(&digits[..length.min(6)])?;
@@ -141,7 +141,11 @@ impl Format {
                         (offset, rest) = (Some(0), more);
                         continue;
                     }
-                    let [sign, h1, h2, b':', m1, m2, more @ ..] = rest else { return None };
+                    let (sign, h1, h2, m1, m2, more) = match rest {
+                        [sign, h1, h2, b':', m1, m2, more @ ..] => (sign, h1, h2, m1, m2, more),
+                        [sign, h1, h2, m1, m2, more @ ..] => (sign, h1, h2, m1, m2, more),
+                        _ => return None,
+                    };
                     let seconds = number(&[*h1, *h2])? * 3600 + number(&[*m1, *m2])? * 60;
                     offset = Some(match sign {
                         b'+' => seconds,

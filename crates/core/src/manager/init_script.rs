@@ -42,6 +42,12 @@ pub struct InitScript {
     pub account: Option<String>,
     /// Whether a link of a run level starts it at boot.
     pub enabled: bool,
+    /// Whether it starts something that stays, as far as its words tell.
+    pub daemon: bool,
+    /// A line of its settings by which it starts nothing (`ENABLED=no`): the file, the line's number, the line.
+    pub turned_off: Option<(String, u32, String)>,
+    /// Whether it may be executed at all: without that the manager makes no unit of it.
+    pub executable: bool,
 }
 
 /// Names of all scripts.
@@ -69,11 +75,20 @@ pub fn script(snapshot: &Snapshot, name: &str) -> Look<InitScript> {
     assign(&text, &mut variables);
     // The administrator's own settings come after the script's: most scripts source them behind their
     // defaults.
+    let mut turned_off = None;
     for own in
         [format!("/etc/default/{name}"), format!("/etc/sysconfig/{name}"), format!("/etc/conf.d/{name}")]
     {
         if let Some(settings) = snapshot.text(&own).seen() {
             assign(&settings, &mut variables);
+            let off = off_line(&settings).map(|(line, text)| (own, line, text));
+            // What the script never reads turns nothing off.
+            let asks = |line: &str| {
+                line.split_once('=').is_some_and(|(key, _)| {
+                    text.contains(&format!("${key}")) || text.contains(&format!("${{{key}"))
+                })
+            };
+            turned_off = turned_off.or(off.filter(|(.., line)| asks(line)));
         }
     }
     let get =
@@ -96,7 +111,26 @@ pub fn script(snapshot: &Snapshot, name: &str) -> Look<InitScript> {
         pid_file,
         account,
         enabled: enabled(snapshot, name),
+        daemon: DAEMON_WORDS.iter().any(|word| text.contains(word)),
+        turned_off,
+        executable: snapshot.stat(&path::join(FOLDER, name)).seen().is_none_or(|s| s.mode & 0o111 != 0),
     })
+}
+
+/// Words of scripts that start something which stays.
+const DAEMON_WORDS: &[&str] = &["start-stop-daemon", "start_daemon", "daemon ", "daemonize", "startproc"];
+/// Settings by which the packages' scripts start nothing, in the words of their files.
+const SWITCHES: &[&str] = &["ENABLE", "ENABLED", "RUN", "RUN_DAEMON", "START", "START_DAEMON"];
+
+/// The last line that turns a script off.
+fn off_line(settings: &str) -> Option<(u32, String)> {
+    let lines = (1u32..).zip(settings.lines()).filter_map(|(number, line)| {
+        let (key, value) = line.trim().split_once('=')?;
+        let value = value.trim().trim_matches(['"', '\'']).to_ascii_lowercase();
+        SWITCHES.contains(&key).then_some((number, line.trim(), value))
+    });
+    let (number, line, value) = lines.last()?;
+    matches!(value.as_str(), "0" | "false" | "n" | "no" | "off").then(|| (number, line.to_owned()))
 }
 
 /// `NAME=value` lines outside functions and conditions; the first plain value wins over what a condition sets

@@ -65,6 +65,68 @@ pub fn script_of(words: &[String]) -> Option<String> {
     None
 }
 
+/// A text of a shell's without what leads one output into another (`2>&1`), whose sign would part commands.
+pub fn one_output(text: &str) -> String {
+    if !text.contains('>') {
+        return text.to_owned();
+    }
+    ["2>&1", "1>&2", ">&2", "&>>", "&>"]
+        .into_iter()
+        .zip(["", "", "", ">>", ">"])
+        .fold(text.to_owned(), |text, (sign, instead)| text.replace(sign, instead))
+}
+
+/// The words of a command without its redirections.
+pub fn without_redirections(words: Vec<String>) -> Vec<String> {
+    let mut out = Vec::new();
+    let mut rest = words.into_iter();
+    while let Some(word) = rest.next() {
+        match target(&word) {
+            None => out.push(word),
+            // The file is the next word.
+            Some("") => drop(rest.next()),
+            Some(_) => {}
+        }
+    }
+    out
+}
+
+/// What a word of a redirection leads to or takes from; empty where that is the next word.
+fn target(word: &str) -> Option<&str> {
+    let sign = word.trim_start_matches(|c: char| c.is_ascii_digit());
+    sign.starts_with(['>', '<']).then(|| sign.trim_start_matches(['>', '<', '|', '&']))
+}
+
+/// Files that the outputs of a text of a shell's go to: behind `>`, `>>` and `tee`.
+pub fn outputs(text: &str) -> Vec<String> {
+    let mut found = Vec::new();
+    for line in one_output(text).lines().filter(|l| !l.trim_start().starts_with('#')) {
+        let line = line.split(" #").next().unwrap_or_default();
+        if !line.contains('>') && !line.contains("tee ") {
+            continue;
+        }
+        let spaced = line.replace([';', '|', '(', ')', '{', '}'], " ").replace('>', " >");
+        let words = split_words(&spaced.replace("> >", ">>"));
+        let mut before = "";
+        let mut taken = "";
+        for word in &words {
+            let file = match target(word) {
+                Some(file) if word.contains('>') => file,
+                Some(_) => "",
+                None if before.ends_with('>') || taken == "tee" => word,
+                None => "",
+            };
+            if file.starts_with('/') && !file.starts_with("/dev/") && !file.contains(['$', '*']) {
+                found.push(file.to_owned());
+            }
+            // Options stand between `tee` and its file.
+            taken = if word == "tee" || (taken == "tee" && word.starts_with('-')) { "tee" } else { "" };
+            before = word;
+        }
+    }
+    found
+}
+
 /// A command of a script.
 struct Run {
     words: Vec<String>,
@@ -77,7 +139,7 @@ struct Run {
 /// Commands that run a program of their own, in order. What holds a variable that nobody knows is left out:
 /// what it runs, or with what, cannot be told.
 fn runs_of(text: &str, variables: &BTreeMap<String, String>) -> Vec<Run> {
-    let joined = text.replace("\\\n", " ");
+    let joined = one_output(&text.replace("\\\n", " "));
     let mut all = Vec::new();
     let mut left = bounds::ENVIRONMENT;
     for line in joined.lines().filter(|l| !l.trim_start().starts_with('#')) {
@@ -88,7 +150,8 @@ fn runs_of(text: &str, variables: &BTreeMap<String, String>) -> Vec<Run> {
             let assigns = |w: &&String| w.contains('=') && !w.starts_with(['/', '-']);
             let skipped = |w: &&String| CONDITIONS.contains(&w.as_str()) || assigns(w);
             let mut words: Vec<String> = words.iter().skip_while(skipped).cloned().collect();
-            words.retain(|w| w != "&" && !w.starts_with(['>', '<']));
+            words.retain(|w| w != "&");
+            words = without_redirections(words);
             let by_exec = words.first().is_some_and(|w| w == "exec");
             if by_exec {
                 words.remove(0);
@@ -257,6 +320,23 @@ fn is_directory(snapshot: &Snapshot, word: &str) -> bool {
 mod tests {
     use super::*;
     use crate::tests::TextHost;
+
+    #[test]
+    fn outputs_of_a_shell_are_files_and_no_arguments() {
+        for (text, files) in [
+            ("exec /opt/relay -v >> /var/log/relay.log 2>&1", "/var/log/relay.log"),
+            ("/opt/relay >/var/log/a.out 2>>/var/log/a.err &", "/var/log/a.out /var/log/a.err"),
+            ("/opt/relay &> '/var/log/my relay.log'", "/var/log/my relay.log"),
+            ("/opt/relay | tee -a /var/log/relay.log", "/var/log/relay.log"),
+            ("/opt/relay < /etc/in > /dev/null; # >/var/log/x", ""),
+            ("# /opt/relay > /var/log/x\n/opt/relay > $LOG", ""),
+        ] {
+            assert_eq!(outputs(text).join(" "), files, "{text}");
+        }
+        let words = |text: &str| without_redirections(split_words(&one_output(text))).join(" ");
+        assert_eq!(words("/opt/relay -a > /var/log/x 2>&1 -b"), "/opt/relay -a -b");
+        assert_eq!(words("/opt/relay 2>/var/log/x -p 5 >> /y"), "/opt/relay -p 5");
+    }
 
     fn runs(command: &str, script: &str) -> String {
         let host = TextHost::new()

@@ -4,13 +4,17 @@ mod init_script;
 mod launcher;
 mod limits;
 mod sandbox;
+mod socket_units;
 mod unit_file;
 
 pub use exit::{exit_words, script_words};
 pub use init_script::{InitScript, names as script_names, script};
-pub use launcher::{SHELLS, STARTERS, is_interpreter, launched, script_of};
+pub use launcher::{
+    SHELLS, STARTERS, is_interpreter, launched, one_output, outputs, script_of, without_redirections,
+};
 pub use limits::{UNLIMITED, seconds, size};
 pub use sandbox::{Barrier, on};
+pub use socket_units::{SocketUnit, service_of, socket_unit_of, socket_units};
 pub use unit_file::{Command, Unit, split_words};
 
 use crate::host::{FileKind, Look};

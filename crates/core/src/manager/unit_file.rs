@@ -98,6 +98,12 @@ impl Unit {
         self.settings.get(&(section.to_owned(), key.to_owned()))?.last().map(|s| (s.file.clone(), s.line))
     }
 
+    /// All values of a setting, specifiers expanded, each with its file and line.
+    pub fn placed(&self, section: &str, key: &str) -> Vec<(String, String, u32)> {
+        let found = self.settings.get(&(section.to_owned(), key.to_owned()));
+        found.into_iter().flatten().map(|s| (self.expand(&s.value), s.file.clone(), s.line)).collect()
+    }
+
     /// The commands of `ExecStart=` and its kin.
     pub fn commands(&self, key: &str) -> Vec<Command> {
         let found = self.settings.get(&("Service".to_owned(), key.to_owned()));

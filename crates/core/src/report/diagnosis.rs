@@ -84,6 +84,9 @@ pub struct Context {
     pub packages_changed: Option<Vec<String>>,
     /// Connections on its ports now.
     pub clients: Option<u32>,
+    /// The unit that listens for it and starts it at its first client, while it does not run.
+    #[serde(default)]
+    pub by_socket: Option<String>,
 }
 
 /// One cause.
@@ -221,6 +224,7 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     };
     let masked = case.service.unit.as_ref().is_some_and(|u| u.masked);
     let enabled = case.service.boots().unwrap_or(true)
+        || case.sockets.iter().any(|socket| socket.enabled)
         || case
             .manager
             .as_ref()
@@ -258,6 +262,7 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
             booted: snapshot.clock().seen().and_then(|c| c.booted).map(time),
             packages_changed: packages_changed(snapshot, case, good),
             clients: clients(snapshot, case),
+            by_socket: case.waits_by().map(|socket| socket.name.clone()),
         },
         causes: causes.iter().chain(&latent).enumerate().map(|(at, c)| cause_entry(at + 1, c)).collect(),
         notes,

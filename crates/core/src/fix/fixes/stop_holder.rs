@@ -35,8 +35,11 @@ fn stop_holder(snapshot: &Snapshot, case: &Case, cause: &Cause, plan: Plan) -> R
             continue;
         }
         done.push(pid);
-        never_touch(snapshot, pid, &holder.process.brief.name, holder.process.own_root)?;
-        was_not_handed(snapshot, holder, pid, holder.process.brief.uid)?;
+        // The manager lets go of a listener when its socket unit is stopped; nothing happens to itself.
+        if !holder.unit.as_ref().is_some_and(|unit| unit.ends_with(".socket")) {
+            never_touch(snapshot, pid, &holder.process.brief.name, holder.process.own_root)?;
+            was_not_handed(snapshot, holder, pid, holder.process.brief.uid)?;
+        }
         let name = match &holder.unit {
             Some(unit) if names.contains(unit) => continue,
             Some(unit) => stop_unit(snapshot, unit, &mut plan),

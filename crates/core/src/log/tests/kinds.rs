@@ -279,3 +279,52 @@ fn a_line_that_two_attempts_of_one_second_could_have_said_belongs_to_the_one_tha
     assert_eq!(told(&list), [(Outcome::Failed, None), (Outcome::Ready, None)]);
     assert_eq!((list[0].failures.len(), list[1].failures.len()), (1, 0), "{:?}", list[1].failures);
 }
+
+#[test]
+fn the_usual_layouts_of_log_libraries_are_read_of_programs_that_nobody_knows() {
+    let zone = jiff::tz::TimeZone::posix("CET-1CEST,M3.5.0,M10.5.0/3").unwrap();
+    let latest = "2031-04-02T09:00:00Z".parse::<jiff::Timestamp>().unwrap().as_microsecond();
+    let around = crate::log::Around { latest: Some(latest), ..crate::log::Around::zone(&zone) };
+    let grammar = crate::kinds::kind("program").unwrap().grammar();
+    // The same second in all of them; what is left of the line behind its head.
+    for (line, level, rest) in [
+        ("2031-04-02T06:10:11Z relay up", "", "relay up"),
+        ("2031-04-02T08:10:11.123+0200 INFO relay up", "info", "relay up"),
+        (
+            "2031-04-02T06:10:11.123Z  INFO 7 --- [main] f.Relay : relay up",
+            "info",
+            "7 --- [main] f.Relay : relay up",
+        ),
+        ("2031-04-02T08:10:11,123 [main] WARN relay up", "warn", "relay up"),
+        ("2031-04-02 08:10:11,123 ERROR relay up", "error", "relay up"),
+        ("2031-04-02 08:10:11,123 - ERROR - relay up", "error", "relay up"),
+        ("2031-04-02 08:10:11.123 [main] [7] DEBUG f.Relay - relay up", "debug", "f.Relay - relay up"),
+        ("[2031-04-02 08:10:11 +0200] [7] [INFO] relay up", "info", "relay up"),
+        ("2031-04-02 06:10:11.123 UTC [7] ERROR relay up", "error", "relay up"),
+        ("[2031-04-02  08:10:11] INFO main/relay up", "info", "main/relay up"),
+        ("2031/04/02 08:10:11 relay up", "", "relay up"),
+        ("2031/04/02 08:10:11.123456 [ERR] relay up", "err", "relay up"),
+        ("2031/04/02 08:10:11| relay up", "", "relay up"),
+        ("02-Apr-2031 08:10:11.123 relay up", "", "relay up"),
+        ("Wed Apr  2 08:10:11 2031 - relay up", "", "relay up"),
+        ("[Wed Apr 02 08:10:11.123 2031] [error] relay up", "error", "relay up"),
+        ("[02/Apr/2031:08:10:11 +0200] FATAL: relay up", "fatal", "relay up"),
+        ("1932876611: Error: relay up", "error", "relay up"),
+        ("[1932876611] relay[7:0] error: relay up", "", "relay[7:0] error: relay up"),
+        ("time=\"2031-04-02T06:10:11Z\" level=error msg=\"relay up\"", "", "level=error msg=\"relay up\""),
+        ("level=info ts=2031-04-02T06:10:11.1Z caller=main.go:1 msg=x", "info", "caller=main.go:1 msg=x"),
+        ("Apr 02 08:10:11 mod_relay error relay up", "error", "relay up"),
+    ] {
+        let head = grammar.own_head(line, around).unwrap_or_else(|| panic!("{line}"));
+        let second = jiff::Timestamp::from_microsecond(head.time).unwrap().as_second();
+        assert_eq!(
+            (second, head.level.as_str(), &line[head.length..]),
+            (1_932_876_611, level, rest),
+            "{line}"
+        );
+    }
+    for line in ["relay up since 2031-04-02 08:10:11", "02 Apr", "1932876611", "Apr 02 was fine"] {
+        let head = grammar.own_head(line, around);
+        assert!(head.is_none() || line == "1932876611", "{line}: {head:?}");
+    }
+}
