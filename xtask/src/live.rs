@@ -8,13 +8,15 @@ use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
-const INCIDENTS: &[&str] = &["xtask/live/incidents.toml", "xtask/live/units.toml"];
+const INCIDENTS: &[&str] =
+    &["xtask/live/incidents.toml", "xtask/live/starters.toml", "xtask/live/units.toml"];
 /// Makes the service that many incidents break.
 const MAKE_EDGE: &str = include_str!("../live/make-edge.sh");
 
 #[derive(Deserialize)]
 struct Ring {
     incident: Vec<Incident>,
+    #[serde(default)]
     healthy: Vec<Healthy>,
 }
 
@@ -62,14 +64,15 @@ struct Healthy {
 const FILES: &str = "cd /; find etc/apache2 etc/nginx etc/systemd var/log/edge var/run/apache2/ -printf '%p \
     %u:%g %m %y %l\\n' -type f ! -name '*.log' -exec sha256sum {} + 2>/dev/null | sort";
 /// Back to how the packages left it. Runs before every incident.
-pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay haproxy edge nginx apache2 \
+pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay.socket tide-relay haproxy edge nginx apache2 \
     mariadb redis-server \
     postgresql@15-main 2>/dev/null; pkill -9 nginx; pkill -9 apache2; pkill -9 python3; pkill -9 sleep; \
     pkill -u root redis-server; chown -R mysql:mysql /var/lib/mysql/mysql; chown redis:adm \
     /var/log/redis/*.log 2>/dev/null; systemctl unmask -q nginx apache2; \
      sed -i '/^\\(frontend\\|backend\\) tide$/,$d' /etc/haproxy/haproxy.cfg; sed -i 's#^dir \
      /home/.*#dir /var/lib/redis#' /etc/redis/redis.conf; sed -i '/^JAVA_OPTS=.*\\(900g\\|6m\\)/d' \
-     /etc/default/tomcat10; systemctl stop tomcat10 php8.2-fpm; rm -rf /etc/systemd/system/tide-relay.* \
+     /etc/default/tomcat10; systemctl stop tomcat10 php8.2-fpm; rm -rf /etc/systemd/system/tide-relay* \
+     /etc/init.d/tide-relay /etc/default/tide-relay /usr/local/bin/podman /etc/tide* /var/log/tide* \
      /etc/systemd/system/*.wants/tide-relay.service /etc/edge /etc/systemd/system/edge.service \
      /etc/systemd/system/edge.service.d /etc/systemd/system/edge-data.service \
      /etc/systemd/system/gauge.* /etc/systemd/system/*.wants/gauge.* \

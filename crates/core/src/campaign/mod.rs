@@ -13,6 +13,7 @@ use crate::fix::steps::{Job, ResetFailed};
 use crate::fix::{
     self, Commands, HostWriter, Needs, Plan, Preview, Purpose, Record, Step, Wishes, WriteError,
 };
+use crate::manager::SocketUnit;
 use crate::rank::{Cause, Relation};
 use crate::report::{self, NextCause, Recovery, Unavailable, VerifyReport};
 use crate::service::Service;
@@ -333,13 +334,26 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
         .any(|o| !o.plan.edits.is_empty() || o.plan.steps.iter().any(|s| matches!(s, Step::SymbolicLink(_))));
     if let Some(unit) = case.service.unit_name() {
         let unit = unit.to_owned();
+        let state = case.manager.as_ref().seen();
+        // The manager counts what its script left nothing of as active: a start would do nothing.
+        let counted = state.is_some_and(|m| m.active_state == "active");
         let verb = match (running, restart || case.state == State::Degraded, edits) {
+            (false, ..) if counted => "restart",
             (false, ..) => "start",
             (true, true, _) => "restart",
             (true, false, true) => "reload",
             (true, false, false) => return vec![],
         };
         let mut steps = Vec::new();
+        let sockets: Vec<&SocketUnit> = case.sockets.iter().filter(|s| s.has_failed()).collect();
+        for socket in &sockets {
+            steps.push(Step::ResetFailed(ResetFailed { unit: socket.name.clone() }));
+            steps.push(Step::Job(Job { verb: "start".into(), unit: socket.name.clone() }));
+        }
+        // What its first client starts, and what never failed itself, waits for that.
+        if !running && !sockets.is_empty() && state.is_some_and(|m| m.active_state == "inactive") {
+            return steps;
+        }
         if !running
             && case.manager.as_ref().seen().is_some_and(|m| m.active_state == "failed" || m.restarts > 0)
         {
