@@ -18,7 +18,16 @@ fn is_plain(word: &str) -> bool {
     let number = bare.len() <= 6 && bare.bytes().all(|b| b.is_ascii_digit());
     let sign = word.chars().all(|c| !c.is_alphanumeric());
     let path = word.starts_with('/') && !word.contains(['@', '?', '=']);
+    // A letter alone, or a whole name: what is glued to a letter could be its value.
+    let option = match word.as_bytes() {
+        [b'-', letter] => letter.is_ascii_alphabetic(),
+        [b'-', b'-', name @ ..] => {
+            !name.is_empty() && name.iter().all(|b| b.is_ascii_lowercase() || *b == b'-')
+        }
+        _ => false,
+    };
     number
+        || option
         || sign
         || path
         || SWITCHES.contains(&word.to_ascii_lowercase().as_str())
@@ -37,6 +46,15 @@ fn is_name(word: &str, behind: &str) -> bool {
     bare.len() < word.len()
         || behind.starts_with('=')
         || (behind.starts_with(':') && !behind.starts_with("://"))
+}
+
+/// Whether a word is a listener's port in tags: `<port>7400</port>`.
+fn is_tagged(word: &str) -> bool {
+    let inner = word.strip_prefix('<').and_then(|rest| rest.split_once('>'));
+    inner.is_some_and(|(name, rest)| {
+        let value = rest.strip_suffix(&format!("</{name}>"));
+        super::named::is_of_listener(name) && value.is_some_and(is_plain)
+    })
 }
 
 /// Everything that is not plain, as values that nobody knows.
@@ -58,9 +76,11 @@ pub(super) fn conceal(text: &str) -> Concealed {
             let end = line[start..].find(parts).map_or(line.len(), |n| start + n);
             let word = &line[start..end];
             named &= !line[from..start].contains(['{', ',', ';']);
-            if !named && is_name(word, &line[end..]) {
+            // A listener's name is one without a sign behind it, too.
+            let first = start == 0 && !named && super::named::is_of_listener(word);
+            if !named && (first || is_name(word, &line[end..])) {
                 named = true;
-            } else if !is_plain(word) {
+            } else if !is_plain(word) && !is_tagged(word) {
                 unknown.push(begin + start..begin + end);
             }
             from = end;
@@ -90,6 +110,9 @@ mod tests {
             ("# my password is ebb\n", "# MASKED MASKED MASKED MASKED\n"),
             ("on = true\nfile = /srv/a?token=ebb\n", "on = true\nfile = MASKED=MASKED\n"),
             ("pass = ebb: flood\n", "pass = MASKED MASKED\n"),
+            ("-p 7400\n-Pebb71\n--user ebb\n", "-p 7400\nMASKED\n--user MASKED\n"),
+            ("Port 7400\nPassword ebb\n  port 7\n", "Port 7400\nMASKED MASKED\n  MASKED 7\n"),
+            ("<port>7400</port>\n<key>71</key>\n", "<port>7400</port>\nMASKED\n"),
         ] {
             assert_eq!(masked(text, &conceal(text).unknown), expected, "{text}");
         }

@@ -238,6 +238,11 @@ fn plain(name: &str) -> String {
     name.chars().filter(|c| c.is_ascii_alphanumeric()).collect::<String>().to_ascii_lowercase()
 }
 
+/// Whether a name is one that says where a program listens.
+pub(super) fn is_of_listener(name: &str) -> bool {
+    [PORTS, ADDRESSES, SOCKETS].iter().any(|names| names.contains(&plain(name).as_str()))
+}
+
 /// Files and directories that settings with `log` in their names, or in that of their section, name.
 pub(super) fn logs(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
     let mut found = Vec::new();
@@ -268,8 +273,7 @@ pub(super) fn guesses(snapshot: &Snapshot, instance: &Instance) -> Vec<WantedLis
             if above.iter().any(|n| OTHERS.iter().any(|other| n.contains(other))) {
                 continue;
             }
-            let is_asked = [PORTS, ADDRESSES, SOCKETS].iter().any(|names| names.contains(&name.as_str()));
-            if !is_asked {
+            if !is_of_listener(&name) {
                 continue;
             }
             let line = line.unwrap_or_else(|| line_of(&text, last, &value));
