@@ -64,7 +64,8 @@ struct Healthy {
 const FILES: &str = "cd /; find etc/apache2 etc/nginx etc/systemd var/log/edge var/run/apache2/ -printf '%p \
     %u:%g %m %y %l\\n' -type f ! -name '*.log' -exec sha256sum {} + 2>/dev/null | sort";
 /// Back to how the packages left it. Runs before every incident.
-pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay.socket tide-relay haproxy edge nginx apache2 \
+pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay.socket tide-relay haproxy \
+     edge nginx apache2 \
     mariadb redis-server \
     postgresql@15-main 2>/dev/null; pkill -9 nginx; pkill -9 apache2; pkill -9 python3; pkill -9 sleep; \
     pkill -u root redis-server; chown -R mysql:mysql /var/lib/mysql/mysql; chown redis:adm \
@@ -83,7 +84,8 @@ pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay.sock
      /etc/mysql/conf.d/tide.cnf /etc/php/8.2/fpm/pool.d/zz.conf \
      /etc/postgresql/15/main/conf.d/huge.conf /etc/systemd/system/*.wants/edge.service /var/log/edge \
      /run/edge /var/lib/edge /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
-     umount /opt/edge 2>/dev/null; find /srv -mindepth 1 -delete; pkill -u edge; userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 \
+     umount /opt/edge 2>/dev/null; find /srv -mindepth 1 -delete; \
+     pkill -u edge; userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 \
      dev lo 2>/dev/null; rm -rf /etc/apache2 /etc/nginx; cp -a /pristine/apache2 /etc/apache2; cp -a \
      /pristine/nginx /etc/nginx; \
      find /var/log/nginx /var/log/apache2 -type f -delete; systemctl daemon-reload; systemctl enable -q \

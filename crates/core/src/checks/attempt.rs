@@ -171,12 +171,14 @@ fn confirmed(snapshot: &Snapshot, case: &Case, subject: &Subject) -> bool {
             .chain(case.service.described.account.clone());
         unit.chain(own).chain([case.starter.name.clone()]).any(|a| a == name)
     });
-    // A place in the configuration is confirmed by what stands there: in a file that is named as the service's
-    // own, or that root alone can write. What not everybody may read must not show by how sure we are.
+    // A place in the configuration is confirmed by what stands there: in a file that is named as the
+    // service's own, or that root alone can write. What not everybody may read must not show by how sure we
+    // are.
     let place = subject.file.as_deref().is_none_or(|file| {
         let open = || snapshot.stat(file).seen().is_some_and(|s| s.mode & 0o004 != 0);
         let of_root = || case.is_roots_word(snapshot, Some(&Place::line(file, 1))) && open();
-        if !case.names(snapshot, file) && !(case.is_of_no_kind() && of_root()) {
+        let own = case.names(snapshot, file) || (case.is_of_no_kind() && of_root());
+        if !own {
             return false;
         }
         let (Some(line), Some(directive)) = (subject.line, subject.directive.as_deref()) else { return true };

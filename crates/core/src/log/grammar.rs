@@ -422,8 +422,8 @@ impl Grammar {
         self.parsed().is_some() && !general().is_empty() && !wide().is_empty()
     }
 
-    /// Understands the head of a line of this very kind, and no other; of a program that nobody knows, all that
-    /// log libraries write.
+    /// Understands the head of a line of this very kind, and no other; of a program that nobody knows, all
+    /// that log libraries write.
     pub fn own_head(&self, line: &str, around: Around) -> Option<Head> {
         let parsed = self.parsed()?;
         let more: &[HeadRule] = if parsed.marks.general { wide() } else { &[] };

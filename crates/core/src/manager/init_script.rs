@@ -44,7 +44,7 @@ pub struct InitScript {
     pub enabled: bool,
     /// Whether it starts something that stays, as far as its words tell.
     pub daemon: bool,
-    /// A line of its settings by which it starts nothing (`ENABLED=no`): the file, the line's number, the line.
+    /// A line of its settings by which it starts nothing (`ENABLED=no`): the file, the line's number, and it.
     pub turned_off: Option<(String, u32, String)>,
     /// Whether it may be executed at all: without that the manager makes no unit of it.
     pub executable: bool,

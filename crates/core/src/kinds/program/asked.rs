@@ -115,7 +115,7 @@ fn published(command: &[String]) -> Option<Vec<Listen>> {
     let (program, words) = command.split_first()?;
     let (_, options) = CONTAINERS.iter().find(|(name, _)| path::name(program) == *name)?;
     let all = values(words, options).filter_map(|told| {
-        // `[[ADDRESS:]PORT:]INSIDE[/PROTOCOL]`, or `[PROTOCOL:]PORT[:INSIDE]` of the manager's own containers.
+        // `[[ADDRESS:]PORT:]INSIDE[/PROTOCOL]`, or `[PROTOCOL:]PORT[:INSIDE]` of the manager's containers.
         let (told, suffix) = told.split_once('/').unwrap_or((told, ""));
         let (told, prefix) = match told.split_once(':') {
             Some((protocol @ ("tcp" | "udp"), rest)) => (rest, protocol),
