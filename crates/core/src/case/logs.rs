@@ -1,7 +1,7 @@
 //! Where a service's log is, and what is odd about it: not there, empty, not writable, sent elsewhere, or
 //! another daemon's.
 use crate::access::{self, Right};
-use crate::accounts::Account;
+use crate::accounts::{self, Account};
 use crate::config::{Configuration, LogSink, Place};
 use crate::host::{FileKind, Look};
 use crate::kinds;
@@ -51,7 +51,9 @@ pub fn log_files(snapshot: &Snapshot, service: &Service, config: &Configuration)
 /// been moved from, in further forms.
 pub fn logs(snapshot: &Snapshot, service: &Service, config: &Configuration, earlier: bool) -> Logs {
     let mut logs = Logs { files: service.described.log.clone(), mains: 0 };
-    let named: Vec<&str> = config.model.error_logs.iter().map(|log| log.path.as_str()).collect();
+    let own_word = |file: &str| is_own_word(snapshot, service, config, file);
+    let named: Vec<&str> =
+        config.model.error_logs.iter().map(|log| log.path.as_str()).filter(|file| own_word(file)).collect();
     // A web server may have one for each site beside the main one.
     let profile = service.kind.profile();
     let own = if profile.site_logs { named.len().min(1) } else { named.len() };
@@ -73,7 +75,8 @@ pub fn logs(snapshot: &Snapshot, service: &Service, config: &Configuration, earl
         file.into_iter().for_each(|file| logs.add(file));
     }
     if service.described.log.is_empty() && service.kind.grammar().has_general_words() {
-        super::unknown_logs::find(snapshot, service).iter().for_each(|file| logs.add(file));
+        let found = super::unknown_logs::find(snapshot, service);
+        found.iter().filter(|file| own_word(file)).for_each(|file| logs.add(file));
     }
     if earlier && (service.unit.is_some() || service.described.log.is_empty()) {
         let found = snapshot.aside(|| earlier_logs(snapshot, service, config, &logs));
@@ -82,6 +85,38 @@ pub fn logs(snapshot: &Snapshot, service: &Service, config: &Configuration, earl
     logs.mains = logs.files.len();
     named[own..].iter().for_each(|file| logs.add(file));
     logs
+}
+
+/// Whether those who say that a file is a log of the service's could look into it themselves. A service's
+/// account, or whoever owns its configuration, may name any file of the host, and a log is shown.
+fn is_own_word(snapshot: &Snapshot, service: &Service, config: &Configuration, file: &str) -> bool {
+    let start = service.instance.start_uid;
+    let of_no_kind = service.kind.grammar().has_general_words();
+    let by_root = super::places::by_root(snapshot);
+    // Who configures a server that runs as root is root already, unless it becomes another account at once.
+    let others = start != 0 || of_no_kind || service.kind.profile().keeps_data;
+    let naming = config.model.files.iter().chain(&service.instance.variables).filter(|_| others);
+    let owners = naming.filter(|f| !by_root(f)).filter_map(|f| snapshot.stat(f).seen()).map(|s| s.uid);
+    let mut namers: Vec<u32> = owners.chain([start]).filter(|uid| *uid != 0 && *uid != u32::MAX).collect();
+    if namers.is_empty() {
+        return true;
+    }
+    let account = config.model.account.as_ref();
+    namers.extend(account.and_then(|(name, _)| accounts::account(snapshot, name).seen()).map(|a| a.uid));
+    let may = |uid: &u32| {
+        let who = accounts::account(snapshot, &uid.to_string()).seen();
+        let open = |right| who.as_ref().map(|who| access::may(snapshot, who, file, right));
+        // What is not there, or was not seen, shows nothing.
+        [Right::Read, Right::Write]
+            .into_iter()
+            .filter_map(open)
+            .any(|look| !matches!(look, Look::Seen(Some(_))))
+    };
+    let own = namers.iter().any(may);
+    if !own {
+        snapshot.unseen(format!("{file}, which is named as a log by somebody who may not read it"));
+    }
+    own
 }
 
 /// Logs of the kind's beside those that are known, in the usual places and in the data directory, that no

@@ -166,7 +166,7 @@ pub(crate) fn below(file: &str, dir: &str) -> bool {
 
 /// Whether nobody but root, and whoever runs this program, can write a file or put another one in its place.
 /// What was judged once is remembered with the snapshot.
-fn by_root<'s>(snapshot: &'s Snapshot) -> impl Fn(&str) -> bool + 's {
+pub(super) fn by_root<'s>(snapshot: &'s Snapshot) -> impl Fn(&str) -> bool + 's {
     let judged = snapshot.derived("files that only root can write", Mutex::<HashMap<String, bool>>::default);
     let trusted = OnceCell::new();
     move |file| {

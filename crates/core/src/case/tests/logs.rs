@@ -147,3 +147,24 @@ fn the_usual_places_are_not_those_of_another_installation() {
     let config = service.kind.read(&snapshot, &service.instance);
     assert_eq!(crate::case::logs(&snapshot, &service, &config, true).files, ["/srv/edge/error.log"]);
 }
+
+#[test]
+fn a_log_that_an_account_names_is_one_that_it_could_open() {
+    let unit = "[Service]\nUser=tide\nExecStart=/opt/relay --log-file /root/private.log\n";
+    let files = |mode: u32, uid: u32| {
+        let host = TextHost::new()
+            .file("/etc/passwd", "root:x:0:0::/root:/bin/sh\ntide:x:71:71::/:/bin/sh\n")
+            .file("/etc/systemd/system/relay.service", unit)
+            .program("/opt/relay")
+            .owned("/root/private.log", mode, uid)
+            .text("/root/private.log", "2031-04-02 06:10:11 a word of root's\n");
+        let snapshot = Snapshot::new(&host);
+        let services = crate::services_file::parse("").unwrap();
+        let service = crate::service::named(&snapshot, &services, "relay").unwrap();
+        let found = log_files(&snapshot, &service, &service.configuration(&snapshot));
+        (found, snapshot.not_seen().len())
+    };
+    assert_eq!(files(0o600, 71), (vec!["/root/private.log".to_owned()], 0));
+    assert_eq!(files(0o644, 0), (vec!["/root/private.log".to_owned()], 0));
+    assert_eq!(files(0o600, 0), (vec![], 1), "it is left out, and that is told");
+}

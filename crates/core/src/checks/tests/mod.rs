@@ -1,6 +1,7 @@
 mod accounts;
 mod guesses;
 mod host;
+mod starters;
 mod upstreams;
 
 use crate::case::{Depth, State, gather};

@@ -3,7 +3,10 @@
 //! value` or `name: value` below sections or by indentation. What stands there can be somebody else's address
 //! as well: like every guess it counts only beside what the log says.
 use super::asked::{address, port, wanted};
+use crate::access::{self, Right};
+use crate::accounts;
 use crate::config::{Place, WantedListen};
+use crate::host::Look;
 use crate::kinds::Instance;
 use crate::net::Listen;
 use crate::path;
@@ -120,6 +123,15 @@ pub(super) fn files(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
         found.push(instance.config.clone());
     }
     found.retain(|file| snapshot.exists(file) == Some(true));
+    // Who writes a script that is run on the way can name any file of the host: he must be able to read it.
+    let owners = instance.variables.iter().filter_map(|f| snapshot.stat(f).seen()).map(|s| s.uid);
+    for uid in owners.filter(|uid| *uid != 0) {
+        let who = accounts::account(snapshot, &uid.to_string()).seen();
+        let may = |file: &String| {
+            who.as_ref().is_some_and(|who| access::may(snapshot, who, file, Right::Read) == Look::Seen(None))
+        };
+        found.retain(may);
+    }
     if found.is_empty() {
         found = usual(snapshot, instance);
     }
@@ -352,6 +364,25 @@ mod tests {
         ] {
             assert_eq!(of(file, text), expected, "{file}: {text}");
         }
+    }
+
+    #[test]
+    fn who_writes_a_script_on_the_way_names_only_what_he_may_read() {
+        let host = TextHost::new()
+            .file("/etc/passwd", "tide:x:71:71::/:/bin/sh\n")
+            .owned("/opt/run.sh", 0o755, 71)
+            .owned("/root/own.conf", 0o600, 0)
+            .text("/root/own.conf", "port = 7400\n")
+            .file("/etc/tides.conf", "port = 7401\n");
+        let of = |script: &str, file: &str| {
+            let command = ["/opt/relay", "--config", file].map(str::to_owned).to_vec();
+            let variables = vec![script.to_owned()];
+            let instance = Instance { command, variables, ..Instance::default() };
+            files(&Snapshot::new(&host), &instance)
+        };
+        assert_eq!(of("/opt/run.sh", "/root/own.conf"), [""; 0]);
+        assert_eq!(of("/opt/run.sh", "/etc/tides.conf"), ["/etc/tides.conf"]);
+        assert_eq!(of("/etc/tides.conf", "/root/own.conf"), ["/root/own.conf"], "root's own script");
     }
 
     #[test]
