@@ -632,6 +632,8 @@ const LINES: &[&str] = &[
     "{\\\"password\\\":\\\"{}\\\"}",
     "Sec-WebSocket-Protocol: token, {}",
     "could not open password=/{}",
+    "unknown keyword 'Password' {}",
+    "ERROR cannot open /srv/x?token={}: No such file or directory",
 ];
 
 /// A tree with services of all kinds and a marker in every secret place, and how many there are.
@@ -839,6 +841,54 @@ fn no_planted_secret_goes_into_a_bundle_or_comes_out_of_one() {
     assert_eq!(std::fs::metadata(&written).unwrap().permissions().mode() & 0o777, 0o600);
     let wrong = tree.run(&["capture", "nginx", "--format", "html"]);
     assert!(wrong.status == 2 && wrong.err.contains("possible values: text, json"), "{}", wrong.err);
+}
+
+/// Files of configuration of programs that nobody knows, in the forms in which they are read; `[?]` is what
+/// may not leave with a bundle.
+const OF_NO_KIND: [(&str, &str); 5] = [
+    ("etc/options.conf", "# [?]\n-p 7400\n-P[?]\n-a [?]\n--password {}\n--auth-token={}\n--user [?]\n"),
+    ("etc/spaced.conf", "Port 7400\nPassword {}\nPeer quay2 login=desk:{}\nNote [?] [?]\n  Port [?]\n"),
+    (
+        "etc/tagged.xml",
+        "<relay>\n <port>7400</port>\n <key>{}</key>\n <note a=\"[?]\">[?]</note>\n</relay>\n",
+    ),
+    ("etc/nested.yml", "server:\n  port: 7400\ndb:\n  password: {}\nlist:\n  - [?]\n"),
+    ("etc/named.conf", "[db]\npassword = {}\nurl = mysql://desk:{}@quay2/b\nnote = [?]\n"),
+];
+
+#[test]
+fn no_secret_of_a_program_that_nobody_knows_comes_out() {
+    let tree = Tree::new();
+    let planter = Planter { next: Cell::new(1000), unknown_too: true };
+    tree.write("opt/relay", "\u{7f}ELF");
+    tree.mode("opt/relay", 0o755);
+    let name = |file: &str| file.trim_start_matches("etc/").split('.').next().unwrap().to_owned();
+    for (file, text) in OF_NO_KIND {
+        let unit =
+            format!("[Service]\nExecStart=/opt/relay --config /{file} --password {{}} -e DB_PASS={{}}\n");
+        // Nothing starts it, so nothing that serves leads to it.
+        tree.write(&format!("etc/systemd/system/{}.service", name(file)), &planter.fill(&unit));
+        tree.write(file, &planter.fill(text));
+        let lines = LINES.iter().map(|l| format!("2031-04-02 06:10:11,123 ERROR {}\n", planter.fill(l)));
+        tree.write(&format!("var/log/{0}/{0}.log", name(file)), &lines.collect::<String>());
+    }
+    let script =
+        "#!/bin/sh\nSECRET={}\nDAEMON=/opt/relay\nDAEMON_ARGS=\"--password {}\"\n[ \"$RUN\" = no ] && exit\n";
+    tree.write("etc/init.d/scripted", &planter.fill(script));
+    tree.mode("etc/init.d/scripted", 0o755);
+    tree.write("etc/default/scripted", &planter.fill("RUN=no\nAPI_TOKEN={}\n"));
+    let names: Vec<String> =
+        OF_NO_KIND.iter().map(|(file, _)| name(file)).chain(["scripted".into()]).collect();
+    for service in &names {
+        for command in ["settings", "attempts", "diagnose", "fix", "survey", "capture"] {
+            clean(&format!("{command} {service}"), &tree.run(&[command, service]));
+        }
+        let bundle = tree.path().join(format!("{service}.json"));
+        tree.write(&format!("{service}.json"), &tree.run(&["capture", service]).out);
+        let there = run(tree.path(), &["--from", bundle.to_str().unwrap(), "diagnose", service]);
+        assert_ne!(there.status, 2, "{service}: {}", there.err);
+        clean(&format!("diagnose {service} from the bundle"), &there);
+    }
 }
 
 #[test]

@@ -51,6 +51,13 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         for service in &chosen {
             let case = gather(&snapshot, service, Depth::Diagnosis);
             configuration.extend(case.config.model.files.iter().map(|f| (f.clone(), service.kind)));
+            // A file that only a line of the log names is looked into, too.
+            if let Some(program) = jolly_core::kinds::kind("program").filter(|_| case.is_of_no_kind()) {
+                let lines = case.attempts.iter().flat_map(|attempt| &attempt.failures);
+                for file in lines.filter_map(|line| line.found.object("file")) {
+                    configuration.entry(file.to_owned()).or_insert(program);
+                }
+            }
             let (_, causes) = report::diagnose_case(&snapshot, &case);
             // Whether a fix could be steered by somebody is asked of every name on the way: the answers go
             // along.
@@ -72,8 +79,9 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             let _ = jolly_core::service::named(&fresh, &context.services, &service.name);
             let _ = report::diagnose(&fresh, std::slice::from_ref(service), true);
         }
-        // What was read on the way of services that were not asked for is masked as its kind reads it, too.
-        for service in &services {
+        // What was read on the way of services that were not asked for is masked as its kind reads it, too;
+        // and what was asked for may be none of those that serve.
+        for service in services.iter().chain(&chosen) {
             for file in &service.configuration(&snapshot).model.files {
                 configuration.entry(file.clone()).or_insert(service.kind);
             }

@@ -87,22 +87,37 @@ pub fn logs(snapshot: &Snapshot, service: &Service, config: &Configuration, earl
     logs
 }
 
-/// Whether those who say that a file is a log of the service's could look into it themselves. A service's
-/// account, or whoever owns its configuration, may name any file of the host, and a log is shown.
+/// Whether those who say that a file is a log of the service's could look into it themselves: whoever owns
+/// its configuration may name any file of the host, and a log is shown. What root names is its log, whoever
+/// may read it.
 fn is_own_word(snapshot: &Snapshot, service: &Service, config: &Configuration, file: &str) -> bool {
+    // What could not be seen of this is a matter of this question alone.
+    let own = snapshot.aside(|| could_open(snapshot, service, config, file));
+    if !own {
+        snapshot.unseen(format!("{file}, which is named as a log by somebody who may not read it"));
+    }
+    own
+}
+
+fn could_open(snapshot: &Snapshot, service: &Service, config: &Configuration, file: &str) -> bool {
     let start = service.instance.start_uid;
     let of_no_kind = service.kind.grammar().has_general_words();
     let by_root = super::places::by_root(snapshot);
     // Who configures a server that runs as root is root already, unless it becomes another account at once.
     let others = start != 0 || of_no_kind || service.kind.profile().keeps_data;
-    let naming = config.model.files.iter().chain(&service.instance.variables).filter(|_| others);
+    let of_program =
+        if of_no_kind { kinds::files_of_a_program(snapshot, &service.instance) } else { Vec::new() };
+    let of_program = of_program.iter().map(|(file, _)| file);
+    let known = config.model.files.iter().chain(&service.instance.variables);
+    let naming = known.chain(of_program).filter(|_| others);
     let owners = naming.filter(|f| !by_root(f)).filter_map(|f| snapshot.stat(f).seen()).map(|s| s.uid);
-    let mut namers: Vec<u32> = owners.chain([start]).filter(|uid| *uid != 0 && *uid != u32::MAX).collect();
+    let mut namers: Vec<u32> = owners.filter(|uid| *uid != 0).collect();
     if namers.is_empty() {
         return true;
     }
-    let account = config.model.account.as_ref();
-    namers.extend(account.and_then(|(name, _)| accounts::account(snapshot, name).seen()).map(|a| a.uid));
+    let account = config.model.account.as_ref().map(|(name, _)| name);
+    namers.extend(account.and_then(|name| accounts::account(snapshot, name).seen()).map(|a| a.uid));
+    namers.extend(Some(start).filter(|uid| *uid != u32::MAX && *uid != 0));
     let may = |uid: &u32| {
         let who = accounts::account(snapshot, &uid.to_string()).seen();
         let open = |right| who.as_ref().map(|who| access::may(snapshot, who, file, right));
@@ -112,11 +127,7 @@ fn is_own_word(snapshot: &Snapshot, service: &Service, config: &Configuration, f
             .filter_map(open)
             .any(|look| !matches!(look, Look::Seen(Some(_))))
     };
-    let own = namers.iter().any(may);
-    if !own {
-        snapshot.unseen(format!("{file}, which is named as a log by somebody who may not read it"));
-    }
-    own
+    namers.iter().any(may)
 }
 
 /// Logs of the kind's beside those that are known, in the usual places and in the data directory, that no

@@ -94,7 +94,14 @@ impl Compiled {
         let objects = GROUPS
             .iter()
             .filter_map(|g| {
-                found.name(g).map(|m| ((*g).to_owned(), String::from_utf8_lossy(m.as_bytes()).into_owned()))
+                let text = String::from_utf8_lossy(found.name(g)?.as_bytes()).into_owned();
+                // What stands behind a path in an address is a client's word, and may be secret.
+                let cut = if matches!(*g, "path" | "file") {
+                    text.find('?').unwrap_or(text.len())
+                } else {
+                    text.len()
+                };
+                Some(((*g).to_owned(), text[..cut].to_owned()))
             })
             .collect();
         let Rule { code, aftermath, harmless, continues, .. } = self.rule;

@@ -405,7 +405,11 @@ fn value(
         (true, _) => true,
         (false, Strength::Weak) => at > gap && option && sign == after,
         (false, Strength::Strong) => {
-            at > gap && (option || distinct || (sort == Text::Settings && sign == after))
+            at > gap
+                && (option
+                    || distinct
+                    || (sort == Text::Settings && sign == after)
+                    || (quoted_name && is_no_word(&line[at..])))
         }
         (false, _) => false,
     };
@@ -434,6 +438,16 @@ fn value(
     let whole =
         (sort == Text::Settings && begins && assigned) || (header && (assigned || sort == Text::Settings));
     plausible(line, at..end_of(line, at, whole))
+}
+
+/// Whether what stands next is no word of a sentence: letters and digits mixed, and no place.
+fn is_no_word(rest: &str) -> bool {
+    let word = rest.split([' ', '\t', ',', ';']).next().unwrap_or_default();
+    let has = |of: fn(&u8) -> bool| word.bytes().any(|b| of(&b));
+    word.len() >= 6
+        && has(u8::is_ascii_digit)
+        && has(u8::is_ascii_alphabetic)
+        && !word.contains(['/', ':', '.', '(', '='])
 }
 
 /// Where a value without quotes ends: with the line, or at the next blank, less the signs that close what

@@ -150,12 +150,14 @@ fn the_usual_places_are_not_those_of_another_installation() {
 
 #[test]
 fn a_log_that_an_account_names_is_one_that_it_could_open() {
-    let unit = "[Service]\nUser=tide\nExecStart=/opt/relay --log-file /root/private.log\n";
-    let files = |mode: u32, uid: u32| {
+    let unit = "[Service]\nUser=tide\nExecStart=/opt/relay --config /etc/relay.conf\n";
+    let named_by = |namer: u32, mode: u32, uid: u32| {
         let host = TextHost::new()
             .file("/etc/passwd", "root:x:0:0::/root:/bin/sh\ntide:x:71:71::/:/bin/sh\n")
             .file("/etc/systemd/system/relay.service", unit)
             .program("/opt/relay")
+            .owned("/etc/relay.conf", 0o644, namer)
+            .text("/etc/relay.conf", "logfile = /root/private.log\n")
             .owned("/root/private.log", mode, uid)
             .text("/root/private.log", "2031-04-02 06:10:11 a word of root's\n");
         let snapshot = Snapshot::new(&host);
@@ -164,7 +166,9 @@ fn a_log_that_an_account_names_is_one_that_it_could_open() {
         let found = log_files(&snapshot, &service, &service.configuration(&snapshot));
         (found, snapshot.not_seen().len())
     };
-    assert_eq!(files(0o600, 71), (vec!["/root/private.log".to_owned()], 0));
-    assert_eq!(files(0o644, 0), (vec!["/root/private.log".to_owned()], 0));
-    assert_eq!(files(0o600, 0), (vec![], 1), "it is left out, and that is told");
+    let read = (vec!["/root/private.log".to_owned()], 0);
+    assert_eq!(named_by(71, 0o600, 71), read);
+    assert_eq!(named_by(71, 0o644, 0), read);
+    assert_eq!(named_by(71, 0o600, 0), (vec![], 1), "it is left out, and that is told");
+    assert_eq!(named_by(0, 0o600, 0), read, "root says that it is its log");
 }

@@ -28,7 +28,7 @@ fn state(host: &TextHost) -> State {
 
 /// A unit that the manager made from an init script which has ended well.
 fn scripted(script: &str) -> TextHost {
-    relay("[Unit]\nSourcePath=/etc/init.d/tide-relay\n[Service]\nType=forking\nExecStart=/etc/init.d/tide-relay start\n")
+    relay("[Service]\nType=forking\nExecStart=/etc/init.d/tide-relay start\n")
         .program("/etc/init.d/tide-relay")
         .text("/etc/init.d/tide-relay", script)
         .unit("tide-relay.service", "active", |u| {

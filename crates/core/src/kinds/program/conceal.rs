@@ -76,8 +76,11 @@ pub(super) fn conceal(text: &str) -> Concealed {
             let end = line[start..].find(parts).map_or(line.len(), |n| start + n);
             let word = &line[start..end];
             named &= !line[from..start].contains(['{', ',', ';']);
-            // A listener's name is one without a sign behind it, too.
-            let first = start == 0 && !named && super::named::is_of_listener(word);
+            // What a line begins with is a name without a sign behind it, too, where more words follow: what
+            // runs over several lines is set in.
+            let letters = word.bytes().all(|b| b.is_ascii_alphabetic() || matches!(b, b'_' | b'-'));
+            let followed = line[end..].starts_with([' ', '\t']) && !line[end..].trim().is_empty();
+            let first = start == 0 && !named && letters && !word.starts_with('-') && followed;
             if !named && (first || is_name(word, &line[end..])) {
                 named = true;
             } else if !is_plain(word) && !is_tagged(word) {
@@ -111,7 +114,10 @@ mod tests {
             ("on = true\nfile = /srv/a?token=ebb\n", "on = true\nfile = MASKED=MASKED\n"),
             ("pass = ebb: flood\n", "pass = MASKED MASKED\n"),
             ("-p 7400\n-Pebb71\n--user ebb\n", "-p 7400\nMASKED\n--user MASKED\n"),
-            ("Port 7400\nPassword ebb\n  port 7\n", "Port 7400\nMASKED MASKED\n  MASKED 7\n"),
+            (
+                "Port 7400\nPassword ebb\n  port 7\nebbtide\nebb71 on\n",
+                "Port 7400\nPassword MASKED\n  MASKED 7\nMASKED\nMASKED on\n",
+            ),
             ("<port>7400</port>\n<key>71</key>\n", "<port>7400</port>\nMASKED\n"),
         ] {
             assert_eq!(masked(text, &conceal(text).unknown), expected, "{text}");
