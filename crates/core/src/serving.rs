@@ -68,6 +68,7 @@ pub fn serving(snapshot: &Snapshot, file: &ServicesFile, extent: Extent) -> Vec<
         Extent::Serving => {
             let mut all = listening(snapshot);
             all.extend(manager::wanted_names(snapshot).into_iter().filter(|name| failed(snapshot, name)));
+            all.extend(listened_for(snapshot));
             all.retain(|name| !PLUMBING.iter().any(|pattern| crate::path::matches(pattern, name, false)));
             all
         }
@@ -108,6 +109,17 @@ fn listening(snapshot: &Snapshot) -> BTreeSet<String> {
     pids.into_iter().filter_map(unit_of).collect()
 }
 
+/// Services that a wanted socket unit listens for on the network, or would, had it not failed.
+fn listened_for(snapshot: &Snapshot) -> BTreeSet<String> {
+    let of_service = |name: String| {
+        let socket = manager::unit(snapshot, &name).seen().filter(|socket| !socket.masked)?;
+        let on_network = |key: &str| socket.values("Socket", key).iter().any(|v| !v.starts_with(['/', '@']));
+        let serves = on_network("ListenStream") || on_network("ListenDatagram");
+        manager::service_of(&socket).filter(|_| serves || failed(snapshot, &name))
+    };
+    manager::wanted_sockets(snapshot).into_iter().filter_map(of_service).collect()
+}
+
 /// Whether the manager says that a unit has failed.
 fn failed(snapshot: &Snapshot, name: &str) -> bool {
     snapshot.unit(name).seen().is_some_and(|u| u.active_state == "failed")
@@ -138,18 +150,23 @@ mod tests {
             .unit("tide-relay.service", "active", |_| {})
             .unit("gull.service", "failed", |_| {})
             .unit("once.service", "failed", |_| {})
-            .unit("tern.service", "failed", |_| {});
-        for name in ["tide-relay", "systemd-resolved", "idle", "gull", "tern"] {
+            .unit("tern.service", "failed", |_| {})
+            .file("/etc/systemd/system/pier.socket", "[Socket]\nListenStream=7401\n")
+            .link("/etc/systemd/system/sockets.target.wants/pier.socket", "../pier.socket")
+            .file("/etc/systemd/system/local.socket", "[Socket]\nListenStream=/run/local.sock\n")
+            .link("/etc/systemd/system/sockets.target.wants/local.socket", "../local.socket");
+        for name in ["tide-relay", "systemd-resolved", "idle", "gull", "tern", "pier", "local"] {
             host = host.file(&format!("/etc/systemd/system/{name}.service"), &unit("/opt/tide/relay"));
         }
         for name in ["gull", "once"] {
             let link = format!("/etc/systemd/system/multi-user.target.wants/{name}.service");
             host = host.link(&link, &format!("../{name}.service"));
         }
-        assert_eq!(names(&host, Extent::Serving), "gull:program tide-relay:program");
+        assert_eq!(names(&host, Extent::Serving), "gull:program pier:program tide-relay:program");
         assert_eq!(
             names(&host, Extent::Everything),
-            "gull:program idle:program systemd-resolved:program tern:program tide-relay:program"
+            "gull:program idle:program local:program pier:program systemd-resolved:program tern:program \
+                tide-relay:program"
         );
     }
 }

@@ -121,11 +121,12 @@ pub fn opener(snapshot: &Snapshot, socket: &Socket, pids: &[u32]) -> Option<Hold
     let (mut chain, mut unit) = chain(snapshot, &process);
     // What the manager itself holds, it holds for a socket unit.
     let of_manager = if first == 1 { manager::socket_unit_of(snapshot, socket) } else { None };
+    let mut returns = returns(snapshot, unit.as_deref(), &chain);
     if let Some(held) = of_manager {
         chain.insert(0, Link { kind: "socket".into(), name: held.name.clone() });
         unit = Some(held.name);
+        returns = if held.enabled { Returns::Boot } else { Returns::No };
     }
-    let returns = returns(snapshot, unit.as_deref(), &chain);
     let user = accounts::user_name(snapshot, process.brief.uid);
     let others = pids.into_iter().filter(|p| *p != first).collect();
     Some(Holder { process, socket: socket.clone(), user, chain, unit, returns, clients: None, others })

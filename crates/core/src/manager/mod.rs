@@ -61,13 +61,23 @@ pub fn service_names(snapshot: &Snapshot) -> Vec<String> {
 /// Names of the services that some target or another unit wants or requires, as links of the file system
 /// tell.
 pub fn wanted_names(snapshot: &Snapshot) -> std::collections::BTreeSet<String> {
+    wanted(snapshot).into_iter().filter(|name| name.ends_with(".service")).collect()
+}
+
+/// Names of the socket units that some target or another unit wants or requires.
+pub fn wanted_sockets(snapshot: &Snapshot) -> std::collections::BTreeSet<String> {
+    wanted(snapshot).into_iter().filter(|name| name.ends_with(".socket")).collect()
+}
+
+/// Names of all units that some target or another unit wants or requires.
+fn wanted(snapshot: &Snapshot) -> std::collections::BTreeSet<String> {
     let mut names = std::collections::BTreeSet::new();
     for dir in UNIT_DIRECTORIES {
         let Look::Seen(entries) = snapshot.list(dir) else { continue };
         let asks = |name: &str| name.ends_with(".wants") || name.ends_with(".requires");
         for entry in entries.into_iter().filter(|e| e.kind == FileKind::Directory && asks(&e.name)) {
             let inner = snapshot.list(&path::join(dir, &entry.name)).seen().unwrap_or_default();
-            names.extend(inner.into_iter().map(|e| e.name).filter(|n| n.ends_with(".service")));
+            names.extend(inner.into_iter().map(|e| e.name));
         }
     }
     names

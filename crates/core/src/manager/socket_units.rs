@@ -1,10 +1,11 @@
 //! Socket units: listeners that the manager opens for a service and hands to it (systemd.socket(5)).
-use super::{UNIT_DIRECTORIES, Unit, on, unit};
+use super::{UNIT_DIRECTORIES, Unit, on, unit, wanted};
 use crate::host::{Protocol, Socket, UnitState};
 use crate::net::{Listen, parse_listen};
 use crate::snapshot::Snapshot;
 use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv6Addr};
+use std::sync::Arc;
 
 /// A unit that listens for a service.
 #[derive(Clone, Debug)]
@@ -86,17 +87,21 @@ fn of_unit(snapshot: &Snapshot, socket: &Unit) -> SocketUnit {
     }
 }
 
-/// The socket unit by which the manager itself holds a socket.
+/// The socket unit by which the manager itself holds a socket. All of them are read once a snapshot.
 pub fn socket_unit_of(snapshot: &Snapshot, held: &Socket) -> Option<SocketUnit> {
-    let names: BTreeSet<String> = UNIT_DIRECTORIES
-        .iter()
-        .flat_map(|dir| snapshot.list(dir).seen().unwrap_or_default())
-        .map(|entry| entry.name)
-        .filter(|name| name.ends_with(".socket"))
-        .collect();
-    let all = names.into_iter().filter_map(|name| unit(snapshot, &name).seen());
-    let holds = |one: &SocketUnit| one.is_up() && one.listens.iter().any(|(l, ..)| l.conflicts_with(held));
-    all.map(|socket| of_unit(snapshot, &socket)).find(holds)
+    let all: Arc<Vec<SocketUnit>> = snapshot.derived("socket units that listen", || {
+        let names: BTreeSet<String> = UNIT_DIRECTORIES
+            .iter()
+            .flat_map(|dir| snapshot.list(dir).seen().unwrap_or_default())
+            .map(|entry| entry.name)
+            .chain(wanted(snapshot))
+            // A template listens for nobody; its instances are links of those that want them.
+            .filter(|name| name.ends_with(".socket") && !name.ends_with("@.socket"))
+            .collect();
+        let units = names.into_iter().filter_map(|name| unit(snapshot, &name).seen());
+        units.map(|socket| of_unit(snapshot, &socket)).filter(SocketUnit::is_up).collect()
+    });
+    all.iter().find(|one| one.listens.iter().any(|(l, ..)| l.conflicts_with(held))).cloned()
 }
 
 /// The listeners of a socket unit.
