@@ -442,6 +442,11 @@ fn of_script(snapshot: &Snapshot, name: &str) -> Option<Service> {
     script_of(snapshot, name, false)
 }
 
+/// A service of whatever kind that an init script alone starts for good.
+pub(crate) fn of_any_script(snapshot: &Snapshot, name: &str) -> Option<Service> {
+    script_of(snapshot, name, true).filter(|s| s.script.as_ref().is_some_and(|script| script.daemon))
+}
+
 /// The same, of whatever kind where any is meant.
 fn script_of(snapshot: &Snapshot, name: &str, any: bool) -> Option<Service> {
     if !manager::unit(snapshot, &format!("{name}.service")).is_absent() {

@@ -87,6 +87,13 @@ pub fn serving(snapshot: &Snapshot, file: &ServicesFile, extent: Extent) -> Vec<
             found.extend(service::of_any_unit(snapshot, unit));
         }
     }
+    if extent == Extent::Everything {
+        for name in manager::script_names(snapshot) {
+            if !found.iter().any(|s| s.name == name || s.aliases.contains(&name)) {
+                found.extend(service::of_any_script(snapshot, &name));
+            }
+        }
+    }
     found.sort_by(|a, b| a.name.cmp(&b.name));
     found
 }

@@ -544,6 +544,15 @@ fn held(snapshot: &Snapshot, mut all: Vec<Wanted>, own: &[Process], units: &[Soc
                 want.served = true;
                 continue;
             }
+            let listens = |unit: &SocketUnit| {
+                unit.is_up() && unit.listens.iter().any(|(l, ..)| l.conflicts_with(socket))
+            };
+            let by_manager = units.iter().any(listens);
+            // Who may not look into the manager is told by the manager that it listens.
+            if pids.is_empty() && by_manager {
+                (want.served, want.activates) = (true, true);
+                continue;
+            }
             // Descriptors of other accounts' processes are for root to see.
             if pids.is_empty() && !own.is_empty() && !sees_all {
                 want.unseen = true;
@@ -553,10 +562,7 @@ fn held(snapshot: &Snapshot, mut all: Vec<Wanted>, own: &[Process], units: &[Soc
             }
             if let Some(holder) = holder(snapshot, socket, &pids) {
                 // The manager holds the socket for a service that it activates by it.
-                let listens = |unit: &SocketUnit| {
-                    unit.is_up() && unit.listens.iter().any(|(l, ..)| l.conflicts_with(socket))
-                };
-                if holder.process.brief.pid == 1 && units.iter().any(listens) {
+                if holder.process.brief.pid == 1 && by_manager {
                     (want.served, want.activates) = (true, true);
                 } else {
                     want.held_by.push(holder);

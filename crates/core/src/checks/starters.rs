@@ -58,6 +58,15 @@ fn of_script(snapshot: &Snapshot, case: &Case, script: &InitScript) -> Option<Fi
         let one = Finding::inevitable(Code::ManagerDisabled, stage::MANAGER, subject, title, vec![told]);
         return Some(Finding { proof: Proof::Now, ..one });
     }
+    // Most scripts end well without a word where what they start is not there.
+    if let Some(program) = script.command.first().filter(|p| snapshot.exists(p) == Some(false)) {
+        let told =
+            Evidence::new(Source::File, format!("{} starts {program}", script.file)).file(&script.file);
+        let title = format!("{program} does not exist");
+        let subject = Subject::path(program);
+        let one = Finding::inevitable(Code::ProgramMissing, stage::EXECUTE, subject, title, vec![told]);
+        return Some(Finding { proof: Proof::Now, ..one });
+    }
     // The manager counts on what the script answered.
     let state = case.manager.as_ref().seen()?;
     let reasons = case.telling().into_iter().any(|attempt| !attempt.failures.is_empty());

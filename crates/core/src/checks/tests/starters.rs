@@ -67,6 +67,13 @@ fn a_script_that_is_turned_off_names_the_line() {
 }
 
 #[test]
+fn a_script_whose_program_is_not_there_is_told() {
+    let host = scripted(DAEMON).without("/opt/tide/relay");
+    let (code, certainty, title) = first(&host);
+    assert_eq!((code, certainty), (Code::ProgramMissing, Certainty::Likely), "{title}");
+}
+
+#[test]
 fn a_script_that_nobody_may_execute_starts_nothing() {
     let host = TextHost::new().file("/etc/init.d/tide-relay", DAEMON);
     let (code, certainty, title) = first(&host);
@@ -97,6 +104,8 @@ fn a_socket_unit_that_found_its_port_held_is_why_the_service_does_not_answer() {
         listened_for("active").process(1, "/sbin/init", 0, "/init.scope").listens("0.0.0.0", 7400, &[1]);
     assert_eq!(state(&init), State::Running);
     assert_eq!(diagnose(&init, "tide-relay", "").context.by_socket.as_deref(), Some("tide-relay.socket"));
+    let unseen = listened_for("active").listens("0.0.0.0", 7400, &[]).seen_by(1000);
+    assert_eq!(state(&unseen), State::Running, "the manager's word is enough");
 }
 
 #[test]
