@@ -39,7 +39,12 @@ pub(super) struct ManagerRecord<'k> {
     /// What the manager said of a start that it has not announced.
     pending: Vec<Failure>,
     pending_result: String,
+    /// What a process said before the manager had written down that it started it: the two write at once.
+    early: Vec<JournalEntry>,
 }
+
+/// The most lines that wait for the manager's word of their start.
+const EARLY: usize = 64;
 
 /// The attempts of a unit out of its journal entries, oldest first.
 pub(super) fn attempts(
@@ -60,6 +65,7 @@ pub(super) fn attempts(
         boot: String::new(),
         pending: Vec::new(),
         pending_result: String::new(),
+        early: Vec::new(),
     };
     for entry in entries {
         record.entry(entry);
@@ -222,6 +228,13 @@ impl ManagerRecord<'_> {
             id::RELOADED => self.reloading = false,
             id::RESTARTING => self.close_failed(time),
             _ => self.words(entry, time),
+        }
+        if !self.early.is_empty() && self.list.last().is_some_and(|a| a.invocation == entry.invocation) {
+            let (said, waiting) =
+                std::mem::take(&mut self.early).into_iter().partition(|e| e.invocation == entry.invocation);
+            self.early = waiting;
+            let said: Vec<JournalEntry> = said;
+            said.iter().for_each(|line| self.daemon(line, i64::try_from(line.time).unwrap_or(0)));
         }
     }
 
@@ -389,6 +402,18 @@ impl ManagerRecord<'_> {
     }
 
     fn daemon(&mut self, entry: &JournalEntry, time: i64) {
+        let by_identity =
+            self.list.iter().rposition(|a| !a.invocation.is_empty() && a.invocation == entry.invocation);
+        // Of a start that the manager has not told of yet.
+        let ahead = !entry.invocation.is_empty()
+            && by_identity.is_none()
+            && self.list.last().is_none_or(|last| !last.invocation.is_empty() && !last.is_open());
+        if ahead {
+            if self.early.len() < EARLY {
+                self.early.push(entry.clone());
+            }
+            return;
+        }
         // What is said while it stops or reloads is not about a start: both read the configuration, too.
         if self.reloading {
             let owner = self.owner;
@@ -403,8 +428,6 @@ impl ManagerRecord<'_> {
         if self.stopping {
             return;
         }
-        let by_identity =
-            self.list.iter().rposition(|a| !a.invocation.is_empty() && a.invocation == entry.invocation);
         let Some(at) = by_identity.or(self.list.len().checked_sub(1)) else { return };
         let attempt = &mut self.list[at];
         for line in entry.message.lines() {

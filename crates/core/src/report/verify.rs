@@ -246,6 +246,10 @@ fn log(snapshot: &Snapshot, case: &Case) -> CheckEntry {
     if !snapshot.host().parts().processes {
         return check("log", CheckOutcome::Skip, "a directory tree does not tell whether it runs now");
     }
+    // What it said of a start before its socket unit listened says nothing of the next one.
+    if case.waits_by().is_some() {
+        return check("log", CheckOutcome::Skip, "it starts at its first client");
+    }
     let Some(last) = case.attempts.first() else {
         let denied = snapshot.misses_a_journal() || snapshot.not_seen().iter().any(NotSeen::is_denied);
         return check(

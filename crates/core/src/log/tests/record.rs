@@ -259,3 +259,25 @@ fn a_daemon_that_tells_the_manager_nothing_is_ready_when_its_own_words_say_so() 
     let coming = read("mysql", false, &[(0, STARTED, "Started", "a", "b")]);
     assert_eq!(coming[0].outcome, Outcome::Starting, "the manager's word alone decides nothing here");
 }
+
+#[test]
+fn what_a_process_said_before_the_manager_told_of_its_start_is_of_that_start() {
+    let taken = "cannot listen on 0.0.0.0:7400: Address already in use";
+    let list = read(
+        "program",
+        false,
+        &[
+            (0, STARTED, "Started", "a", "b"),
+            (1, EXITED, "Main process exited exit=exited/1", "a", "b"),
+            (2, UNIT_FAILED, "Failed with result 'exit-code'.", "a", "b"),
+            (5000, "", taken, "c", "b"),
+            (5001, STARTED, "Started", "c", "b"),
+            (5002, EXITED, "Main process exited exit=exited/1", "c", "b"),
+            (5003, UNIT_FAILED, "Failed with result 'exit-code'.", "c", "b"),
+            (6000, "", taken, "d", "b"),
+        ],
+    );
+    let said: Vec<usize> = list.iter().map(|a| a.failures.len()).collect();
+    assert_eq!(said, [0, 1], "and what nobody tells of is nobody's");
+    assert_eq!(list[1].failures[0].code, Code::PortTaken);
+}
