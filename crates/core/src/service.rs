@@ -337,9 +337,9 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
     let described_as = described.and_then(|(_, d)| d.kind.as_deref()).and_then(kinds::kind);
     let commands = unit.commands("ExecStart");
     let script = script_behind(snapshot, &unit);
-    let script_program = script.as_ref().and_then(|s| kinds::of_command(&s.command));
-    let by_program =
-        commands.iter().find_map(|c| kinds::of_command(&kinds::unwrapped(&c.words))).or(script_program);
+    let of_command = |words: &[String]| kinds::of_command_here(snapshot, words);
+    let script_program = script.as_ref().and_then(|s| of_command(&s.command));
+    let by_program = commands.iter().find_map(|c| of_command(&kinds::unwrapped(&c.words))).or(script_program);
     let by_name = kinds::KINDS.iter().copied().find(|k| k.owns(&unit.name));
     let kind = described_as.or(by_program).or(by_name)?;
     // A helper unit that only runs something of the daemon once is not the daemon.
@@ -364,7 +364,7 @@ pub(crate) fn of_any_unit(snapshot: &Snapshot, unit: Unit) -> Option<Service> {
         None => manager::launched(snapshot, &first, &environment),
     };
     files.extend(read);
-    let kind = kinds::of_command(&words).unwrap_or(program);
+    let kind = kinds::of_command_here(snapshot, &words).unwrap_or(program);
     Some(made_of(snapshot, unit, kind, words, (environment, files), None))
 }
 
@@ -453,7 +453,8 @@ fn script_of(snapshot: &Snapshot, name: &str, any: bool) -> Option<Service> {
         return None;
     }
     let script = manager::script(snapshot, name).seen()?;
-    let kind = kinds::of_command(&script.command).or_else(|| kinds::kind("program").filter(|_| any))?;
+    let kind = kinds::of_command_here(snapshot, &script.command)
+        .or_else(|| kinds::kind("program").filter(|_| any))?;
     let described = Described {
         start: Some(format!("{} start", script.file)),
         stop: Some(format!("{} stop", script.file)),

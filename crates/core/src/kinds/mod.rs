@@ -236,6 +236,11 @@ pub trait Kind: Sync {
     fn starts_with(&self, words: &[String]) -> bool {
         words.first().is_some_and(|w| self.runs(crate::path::name(w)))
     }
+    /// Whether a command that looks like this kind's by its name is somebody else's, by what it is given or by
+    /// what lies beside it.
+    fn denies(&self, _: &Snapshot, _: &[String]) -> bool {
+        false
+    }
     /// The bytes of the statement that ends on a line and begins with a directive, its continuation lines
     /// included; `None` where there is none, or where it opens a section. `text` is the whole file.
     fn statement(&self, text: &str, line: u32, directive: &str) -> Option<std::ops::Range<usize>> {
@@ -364,6 +369,11 @@ pub fn kind(name: &str) -> Option<&'static dyn Kind> {
 pub fn of_program(program: &str) -> Option<&'static dyn Kind> {
     let name = crate::path::name(program);
     KINDS.iter().find(|k| k.runs(name)).copied()
+}
+
+/// The kind of a command on a host, which may show that it only has the name.
+pub fn of_command_here(snapshot: &Snapshot, words: &[String]) -> Option<&'static dyn Kind> {
+    of_command(words).filter(|kind| !kind.denies(snapshot, words))
 }
 
 /// The kind of a command.

@@ -156,6 +156,13 @@ fn runs_of(text: &str, variables: &BTreeMap<String, String>) -> Vec<Run> {
             if by_exec {
                 words.remove(0);
             }
+            // `nohup java …`: what only starts another one is not what runs.
+            if words.first().is_some_and(|w| !w.contains('/') && STARTERS.contains(&w.as_str())) {
+                let program = |w: &String| w.starts_with('/') || w == "java" || is_interpreter(w);
+                if let Some(at) = words.iter().skip(1).position(program) {
+                    words.drain(..=at);
+                }
+            }
             let Some(first) = words.first() else { continue };
             // A name alone is looked for in the path where the script becomes it, or where it runs a script.
             let by_name = !first.contains('/') && (by_exec || first == "java" || is_interpreter(first));
@@ -282,6 +289,10 @@ pub fn launched(
                 let at = words.iter().skip(1).position(|w| w.starts_with('/') && !is_directory(snapshot, w));
                 at.map(|at| words[at + 1..].to_vec())
             }
+            None if let Some((file, inner)) = wrapped(snapshot, &words, &variables) => {
+                read.push(file);
+                Some(inner)
+            }
             // A script by its own name, or as what its shell is given.
             None => {
                 let script = if shell { script_of(&words) } else { words.first().cloned() };
@@ -311,6 +322,63 @@ pub fn launched(
     (words, read)
 }
 
+/// What a wrapper of Java services starts, by the file of settings that it is given: `wrapper.java.command`
+/// and what belongs to it. The file, and the command.
+fn wrapped(
+    snapshot: &Snapshot,
+    words: &[String],
+    variables: &BTreeMap<String, String>,
+) -> Option<(String, Vec<String>)> {
+    let file = words.iter().skip(1).find(|w| w.starts_with('/') && w.ends_with(".conf"))?;
+    let head = snapshot.read_at(file, 0, SCRIPT).seen()?;
+    let text = String::from_utf8_lossy(&head);
+    if !text.contains("wrapper.java.") {
+        return None;
+    }
+    // `%NAME%` is a variable of the environment.
+    let expand = |value: &str| {
+        let mut out = String::new();
+        for (at, part) in value.split('%').enumerate() {
+            out.push_str(if at % 2 == 0 { part } else { variables.get(part)? });
+        }
+        (out.len() <= bounds::VALUE).then_some(out)
+    };
+    let mut settings: BTreeMap<String, String> = BTreeMap::new();
+    for line in text.lines().map(str::trim).filter(|l| !l.starts_with('#')) {
+        if let Some((name, value)) = line.split_once('=')
+            && let Some(value) = expand(value.trim())
+        {
+            settings.insert(name.trim().to_owned(), value);
+        }
+    }
+    let get = |name: &str| settings.get(&format!("wrapper.{name}")).filter(|v| !v.is_empty());
+    // Numbered ones count in the order of their numbers.
+    let numbered = |stem: &str| {
+        let stem = format!("wrapper.{stem}.");
+        let mut all: Vec<(u32, &String)> = settings
+            .iter()
+            .filter_map(|(name, value)| Some((name.strip_prefix(&stem)?.parse().ok()?, value)))
+            .collect();
+        all.sort();
+        all.into_iter().map(|(_, value)| value.clone()).collect::<Vec<_>>()
+    };
+    let mut command = vec![get("java.command").map_or("java", String::as_str).to_owned()];
+    if let Some(found) = in_path(snapshot, &command[0], variables) {
+        command[0] = found;
+    }
+    command.extend(numbered("java.additional"));
+    for (name, option) in [("java.initmemory", "-Xms"), ("java.maxmemory", "-Xmx")] {
+        command.extend(get(name).map(|size| format!("{option}{size}m")));
+    }
+    let path = numbered("java.classpath");
+    if !path.is_empty() {
+        command.extend(["-cp".to_owned(), path.join(":")]);
+    }
+    command.extend(get("java.mainclass").cloned());
+    command.extend(numbered("app.parameter"));
+    Some((file.clone(), command))
+}
+
 /// Options of starters take directories, too.
 fn is_directory(snapshot: &Snapshot, word: &str) -> bool {
     snapshot.is_directory(word) == Some(true)
@@ -320,6 +388,32 @@ fn is_directory(snapshot: &Snapshot, word: &str) -> bool {
 mod tests {
     use super::*;
     use crate::tests::TextHost;
+
+    #[test]
+    fn what_a_wrapper_or_a_starter_in_a_script_starts_is_what_runs() {
+        let conf = "# wrapper.java.command=/no\nwrapper.java.command=%JAVA_HOME%/bin/java\n\
+            wrapper.java.mainclass=ferries.Main\nwrapper.java.classpath.2=/opt/b.jar\n\
+            wrapper.java.classpath.1=/opt/a.jar\nwrapper.java.additional.1=-Dx=y\n\
+            wrapper.java.maxmemory=512\nwrapper.app.parameter.1=7400\n";
+        let host = TextHost::new()
+            .file("/opt/app/wrapper.conf", conf)
+            .file("/opt/app/plain.conf", "port = 7400\n")
+            .program("/usr/bin/java")
+            .program("/opt/run.sh")
+            .text(
+                "/opt/run.sh",
+                "#!/bin/bash\nstart)\n  nohup java -jar /opt/a.jar >> /var/log/a.out 2>&1 &\n",
+            );
+        let snapshot = Snapshot::new(&host);
+        let environment = BTreeMap::from([("JAVA_HOME".to_owned(), "/opt/jdk".to_owned())]);
+        let of = |command: &str| launched(&snapshot, &split_words(command), &environment).0.join(" ");
+        assert_eq!(
+            of("/opt/app/wrapper -c /opt/app/wrapper.conf"),
+            "/opt/jdk/bin/java -Dx=y -Xmx512m -cp /opt/a.jar:/opt/b.jar ferries.Main 7400"
+        );
+        assert_eq!(of("/opt/app/relay -c /opt/app/plain.conf"), "/opt/app/relay -c /opt/app/plain.conf");
+        assert_eq!(of("/opt/run.sh start"), "/usr/bin/java -jar /opt/a.jar");
+    }
 
     #[test]
     fn outputs_of_a_shell_are_files_and_no_arguments() {

@@ -347,6 +347,21 @@ impl Kind for Tomcat {
         let program = words.first().map_or("", |w| path::name(w));
         if program == "java" { words.iter().any(|w| w == MAIN_CLASS) } else { self.runs(program) }
     }
+    fn denies(&self, snapshot: &Snapshot, words: &[String]) -> bool {
+        // Anybody's script may be called so, and the starter takes any class.
+        let program = words.first().map_or("", String::as_str);
+        match path::name(program) {
+            "startup.sh" => {
+                let beside = path::join(path::parent(program), "catalina.sh");
+                !program.contains("tomcat") && snapshot.exists(&beside) == Some(false)
+            }
+            "jsvc" => {
+                let own = ["catalina", "tomcat"];
+                !words.iter().any(|w| own.iter().any(|name| w.to_ascii_lowercase().contains(name)))
+            }
+            _ => false,
+        }
+    }
     fn runs(&self, program: &str) -> bool {
         program == "java" || PROFILE.programs.iter().any(|p| path::matches(p, program, false))
     }
