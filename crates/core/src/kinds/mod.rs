@@ -236,8 +236,8 @@ pub trait Kind: Sync {
     fn starts_with(&self, words: &[String]) -> bool {
         words.first().is_some_and(|w| self.runs(crate::path::name(w)))
     }
-    /// Whether a command that looks like this kind's by its name is somebody else's, by what it is given or by
-    /// what lies beside it.
+    /// Whether a command that looks like this kind's by its name is somebody else's, by what it is given or
+    /// by what lies beside it.
     fn denies(&self, _: &Snapshot, _: &[String]) -> bool {
         false
     }
@@ -373,7 +373,12 @@ pub fn of_program(program: &str) -> Option<&'static dyn Kind> {
 
 /// The kind of a command on a host, which may show that it only has the name.
 pub fn of_command_here(snapshot: &Snapshot, words: &[String]) -> Option<&'static dyn Kind> {
-    of_command(words).filter(|kind| !kind.denies(snapshot, words))
+    let found = of_command(words)?;
+    if !found.denies(snapshot, words) {
+        return Some(found);
+    }
+    // The starter of Java services starts any class.
+    kind("java").filter(|_| words.first().is_some_and(|w| crate::path::name(w) == "jsvc"))
 }
 
 /// The kind of a command.

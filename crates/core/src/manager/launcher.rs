@@ -144,13 +144,14 @@ fn runs_of(text: &str, variables: &BTreeMap<String, String>) -> Vec<Run> {
     let mut left = bounds::ENVIRONMENT;
     for line in joined.lines().filter(|l| !l.trim_start().starts_with('#')) {
         let parts = line.split("||").enumerate().flat_map(|(at, p)| p.split("&&").map(move |p| (at, p)));
-        for (at, part) in parts.flat_map(|(at, p)| p.split([';', '|']).map(move |p| (at, p))) {
+        for (at, part) in parts.flat_map(|(at, p)| p.split([';', '|', '&']).map(move |p| (at, p))) {
             let Some(words) = expanded(part, variables, &mut left) else { continue };
             let condition = words.first().is_some_and(|w| CONDITIONS.contains(&w.as_str()));
             let assigns = |w: &&String| w.contains('=') && !w.starts_with(['/', '-']);
-            let skipped = |w: &&String| CONDITIONS.contains(&w.as_str()) || assigns(w);
+            // `start)`: a case's label.
+            let label = |w: &&String| w.ends_with(')') && !w.contains(['(', '/']);
+            let skipped = |w: &&String| CONDITIONS.contains(&w.as_str()) || assigns(w) || label(w);
             let mut words: Vec<String> = words.iter().skip_while(skipped).cloned().collect();
-            words.retain(|w| w != "&");
             words = without_redirections(words);
             let by_exec = words.first().is_some_and(|w| w == "exec");
             if by_exec {

@@ -27,6 +27,9 @@ pub(crate) fn what_it_runs(arguments: &[String]) -> Option<String> {
             "-jar" | "-m" | "--module" => return words.next().cloned(),
             "-cp" | "-classpath" | "--class-path" | "-p" | "--module-path" | "--add-opens"
             | "--add-exports" | "--add-modules" => drop(words.next()),
+            // Those of the starter of services.
+            "-home" | "-java-home" | "-pidfile" | "-user" | "-outfile" | "-errfile" | "-cwd"
+            | "-procname" | "-wait" => drop(words.next()),
             option if option.starts_with('-') || option.starts_with('@') => {}
             class => return Some(class.to_owned()),
         }
