@@ -2,7 +2,7 @@
 //! up.
 use crate::case::Case;
 use crate::code::Code;
-use crate::config::Severity;
+use crate::config::{Severity, nearest_file};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::path;
 use crate::runtime::{elf, java};
@@ -15,8 +15,27 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut found = libraries(snapshot, case);
     if case.service.kind.profile().on_java {
         found.extend(java_runtime(snapshot, case));
+        found.extend(archive(snapshot, case));
     }
     found
+}
+
+/// The archive that the runtime is told to run.
+fn archive(snapshot: &Snapshot, case: &Case) -> Option<Finding> {
+    let words = &case.service.instance.command;
+    let file = words.get(words.iter().position(|w| w == "-jar")? + 1)?;
+    if !file.starts_with('/') || snapshot.exists(file) != Some(false) {
+        return None;
+    }
+    let unit = case.service.unit.as_ref();
+    let direct = unit.is_some_and(|u| u.commands("ExecStart").first().is_some_and(|c| c.words == *words));
+    let mut evidence = vec![Evidence::new(Source::File, "does not exist").file(file)];
+    let near = nearest_file(snapshot, file);
+    evidence.extend(near.map(|n| Evidence::new(Source::File, format!("did you mean {n}?"))));
+    let title = format!("{file}, which {} runs, does not exist", case.service.name);
+    let one = finding(Code::ProgramMissing, file, title, evidence);
+    // A script may have told its own words of it another way.
+    Some(if direct { one } else { Finding { proof: Proof::Now, ..one } })
 }
 
 fn finding(code: Code, path: &str, title: String, evidence: Vec<Evidence>) -> Finding {

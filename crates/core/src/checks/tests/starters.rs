@@ -197,3 +197,20 @@ fn a_run_that_began_a_moment_ago_is_one_of_several_tries() {
     assert_eq!(state(&at(3, 40_000)), State::Running, "it has stayed up since");
     assert_eq!(state(&at(0, 99_500)), State::Running, "somebody started it");
 }
+
+#[test]
+fn an_archive_that_is_not_there_is_told_before_its_log_says_so() {
+    let of = |command: &str| {
+        relay(&format!("[Service]\nExecStart={command}\n"))
+            .program("/opt/jdk/bin/java")
+            .file("/opt/jdk/lib/server/libjvm.so", "so")
+            .program("/opt/run.sh")
+            .text("/opt/run.sh", "#!/bin/sh\nexec /opt/jdk/bin/java -jar /opt/tide/gone.jar\n")
+            .file("/opt/tide/relay.jar", "PK")
+            .unit("tide-relay.service", "failed", |_| {})
+    };
+    let (code, certainty, title) = first(&of("/opt/jdk/bin/java -jar /opt/tide/gone.jar"));
+    assert_eq!((code, certainty), (Code::ProgramMissing, Certainty::Certain), "{title}");
+    assert_eq!(first(&of("/opt/run.sh")).1, Certainty::Likely);
+    assert_ne!(first(&of("/opt/jdk/bin/java -jar /opt/tide/relay.jar")).0, Code::ProgramMissing);
+}
