@@ -119,7 +119,9 @@ fn listening(snapshot: &Snapshot) -> BTreeSet<String> {
 /// Services that a wanted socket unit listens for on the network, or would, had it not failed.
 fn listened_for(snapshot: &Snapshot) -> BTreeSet<String> {
     let of_service = |name: String| {
-        let socket = manager::unit(snapshot, &name).seen().filter(|socket| !socket.masked)?;
+        // Most are the system's own: what could not be seen of them is not missed.
+        let socket = snapshot.aside(|| manager::unit(snapshot, &name).seen());
+        let socket = socket.filter(|socket| !socket.masked)?;
         let on_network = |key: &str| socket.values("Socket", key).iter().any(|v| !v.starts_with(['/', '@']));
         let serves = on_network("ListenStream") || on_network("ListenDatagram");
         manager::service_of(&socket).filter(|_| serves || failed(snapshot, &name))
