@@ -72,12 +72,14 @@ fn weighed(text: &str) -> Option<Weight> {
         return None;
     }
     let lower = text.to_ascii_lowercase();
+    if !FAILING.iter().any(|word| lower.contains(word)) {
+        return None;
+    }
     let words = || lower.split(|c: char| !c.is_ascii_alphabetic()).filter(|w| !w.is_empty());
     // A level alone only says that something follows.
     let says_more = words().any(|w| !BAD.contains(&w));
     let warns = words().any(|w| w == "warning" || w == "warn");
-    let weight = || if warns { Weight::Warning } else { Weight::Words };
-    (says_more && FAILING.iter().any(|word| lower.contains(word))).then(weight)
+    says_more.then_some(if warns { Weight::Warning } else { Weight::Words })
 }
 
 /// Words before which a general word says that something is not so, or not yet.
