@@ -5,6 +5,7 @@ mod bench_logs;
 mod captures;
 mod chance;
 mod corpus;
+mod daemons;
 mod fuzz;
 mod harvest;
 mod history;

@@ -59,6 +59,13 @@ pub fn account(snapshot: &Snapshot, name: &str) -> Look<Account> {
     elsewhere(snapshot, "passwd")
 }
 
+/// The account of a number; one without a name has no group but that of its own files.
+pub fn of_uid(snapshot: &Snapshot, uid: u32) -> Account {
+    let nameless =
+        || Account { name: String::new(), uid, gid: u32::MAX, groups: Vec::new(), powers: Powers::default() };
+    account(snapshot, &uid.to_string()).seen().unwrap_or_else(nameless)
+}
+
 /// A group's number by its name or decimal number.
 pub fn group(snapshot: &Snapshot, name: &str) -> Look<u32> {
     let by_number = name.parse::<u32>().ok();

@@ -74,11 +74,7 @@ impl Service {
 
     /// Whether its unit is one that the manager made from an init script.
     fn is_started_by_script(&self) -> bool {
-        let commands = self.unit.as_ref().map(|u| u.commands("ExecStart")).unwrap_or_default();
-        commands
-            .first()
-            .and_then(|c| c.words.first())
-            .is_some_and(|program| program.starts_with("/etc/init.d/"))
+        self.unit.as_ref().and_then(script_name).is_some()
     }
 
     /// Whether something starts it at boot, as far as files tell; `None` where nothing is known to.
@@ -236,9 +232,11 @@ pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Ser
     // What starts a service by itself stands for that.
     let started = (!file.only_these).then(|| started_by(snapshot, name)).flatten();
     let plain = started.as_deref().unwrap_or(name).trim_end_matches(".service");
-    // A template starts nothing before it has an instance.
-    if plain.ends_with('@') && started.is_none() && !file.service.contains_key(plain) {
-        return None;
+    // A template starts nothing before it has an instance; one for the connections of a socket has them all.
+    if let Some(stem) = plain.strip_suffix('@')
+        && !file.service.contains_key(plain)
+    {
+        return of_connections(snapshot, stem);
     }
     if file.only_these {
         return find(snapshot, file)
@@ -277,13 +275,14 @@ pub fn named(snapshot: &Snapshot, file: &ServicesFile, name: &str) -> Option<Ser
     if let Some(unit) = manager::unit(snapshot, &unit_name).seen() {
         return of_any_unit(snapshot, unit);
     }
-    // Each connection to it gets an instance of its own.
-    let socket = manager::unit(snapshot, &format!("{plain}.socket")).seen();
-    let template = socket.and_then(|s| manager::service_of(&s)).filter(|t| *t == format!("{plain}@.service"));
-    if let Some(unit) = template.and_then(|t| manager::unit(snapshot, &t).seen()) {
-        return of_any_unit(snapshot, unit);
-    }
-    script_of(snapshot, plain, true)
+    of_connections(snapshot, plain).or_else(|| script_of(snapshot, plain, true))
+}
+
+/// The template of which each connection to the socket unit of a name gets an instance (`Accept=`).
+fn of_connections(snapshot: &Snapshot, stem: &str) -> Option<Service> {
+    let socket = manager::unit(snapshot, &format!("{stem}.socket")).seen()?;
+    let template = manager::service_of(&socket).filter(|t| *t == format!("{stem}@.service"))?;
+    of_any_unit(snapshot, manager::unit(snapshot, &template).seen()?)
 }
 
 /// The instances of a template that something starts at boot, by `NAME` or `NAME@`; `None` where there is no
@@ -327,9 +326,13 @@ pub fn is_of_kind(service: &Service, word: &str) -> bool {
 /// The init script of a unit that the manager made from one: it starts the script, and the daemon is what the
 /// script starts.
 pub(crate) fn script_behind(snapshot: &Snapshot, unit: &Unit) -> Option<InitScript> {
+    manager::script(snapshot, &script_name(unit)?).seen()
+}
+
+/// The name of the init script that a unit starts.
+fn script_name(unit: &Unit) -> Option<String> {
     let commands = unit.commands("ExecStart");
-    let name = commands.first()?.words.first()?.strip_prefix("/etc/init.d/")?;
-    manager::script(snapshot, name).seen()
+    commands.first()?.words.first()?.strip_prefix("/etc/init.d/").map(str::to_owned)
 }
 
 /// A unit whose kind is known, or that the services file describes.

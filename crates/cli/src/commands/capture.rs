@@ -48,15 +48,14 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         };
         // Everything that the commands ask is asked once, so that each of them can be answered from the
         // bundle.
+        let mut testified = Vec::new();
         for service in &chosen {
             let case = gather(&snapshot, service, Depth::Diagnosis);
             configuration.extend(case.config.model.files.iter().map(|f| (f.clone(), service.kind)));
             // A file that only a line of the log names is looked into, too.
-            if let Some(program) = jolly_core::kinds::kind("program").filter(|_| case.is_of_no_kind()) {
+            if case.is_of_no_kind() {
                 let lines = case.attempts.iter().flat_map(|attempt| &attempt.failures);
-                for file in lines.filter_map(|line| line.found.object("file")) {
-                    configuration.entry(file.to_owned()).or_insert(program);
-                }
+                testified.extend(lines.filter_map(|line| line.found.object("file")).map(str::to_owned));
             }
             let (_, causes) = report::diagnose_case(&snapshot, &case);
             // Whether a fix could be steered by somebody is asked of every name on the way: the answers go
@@ -90,6 +89,10 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
                     configuration.entry(file).or_insert(kind);
                 }
             }
+        }
+        // Where a kind reads such a file, its rules have it already.
+        if let Some(program) = jolly_core::kinds::kind("program") {
+            testified.into_iter().for_each(|file| _ = configuration.entry(file).or_insert(program));
         }
         let _ = report::survey(&snapshot, &services);
         let _ = report::ports(

@@ -119,13 +119,10 @@ fn could_open(snapshot: &Snapshot, service: &Service, config: &Configuration, fi
     namers.extend(account.and_then(|name| accounts::account(snapshot, name).seen()).map(|a| a.uid));
     namers.extend(Some(start).filter(|uid| *uid != u32::MAX && *uid != 0));
     let may = |uid: &u32| {
-        let who = accounts::account(snapshot, &uid.to_string()).seen();
-        let open = |right| who.as_ref().map(|who| access::may(snapshot, who, file, right));
+        let who = accounts::of_uid(snapshot, *uid);
         // What is not there, or was not seen, shows nothing.
-        [Right::Read, Right::Write]
-            .into_iter()
-            .filter_map(open)
-            .any(|look| !matches!(look, Look::Seen(Some(_))))
+        let open = |right| !matches!(access::may(snapshot, &who, file, right), Look::Seen(Some(_)));
+        open(Right::Read) || open(Right::Write)
     };
     namers.iter().any(may)
 }

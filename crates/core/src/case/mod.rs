@@ -180,7 +180,8 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
     let mut state = state(unit_state, &processes, &wanted, snapshot.sees_processes());
     // It is not up, and what should start it does not listen; or its script ended well, and left nothing.
     if (state == State::Stopped && sockets.iter().any(SocketUnit::has_failed))
-        || (state.is_up() && left_nothing(snapshot, service, unit_state, &processes))
+        || (state.is_up()
+            && left_nothing(snapshot, service, unit_state, processes.iter().chain(&strays).count()))
     {
         state = State::Failed;
     }
@@ -475,11 +476,15 @@ fn asked_for(listen: Listen) -> Wanted {
 }
 
 /// Whether the manager counts a service as active only because its init script ended well, while the daemon
-/// that the script starts is gone.
-fn left_nothing(snapshot: &Snapshot, service: &Service, state: Option<&UnitState>, own: &[Process]) -> bool {
+/// that the script starts is gone. One that changed its account is in another group than the unit's, and a
+/// stray among the `known` processes, or what its pid file names.
+fn left_nothing(snapshot: &Snapshot, service: &Service, state: Option<&UnitState>, known: usize) -> bool {
     let exited = state.is_some_and(|s| s.active_state == "active" && s.sub_state == "exited");
-    let script = || crate::service::script_behind(snapshot, service.unit.as_ref()?);
-    exited && own.is_empty() && snapshot.sees_processes() && script().is_some_and(|s| s.daemon)
+    if !exited || known > 0 || !snapshot.sees_processes() {
+        return false;
+    }
+    let script = service.unit.as_ref().and_then(|unit| crate::service::script_behind(snapshot, unit));
+    script.is_some_and(|s| s.daemon && s.pid(snapshot).is_none_or(|pid| snapshot.brief(pid).is_none()))
 }
 
 /// Whether a service that is up just now was up a moment ago as well, and fell: one of several tries that the

@@ -75,11 +75,7 @@ fn of_script(snapshot: &Snapshot, case: &Case, script: &InitScript) -> Option<Fi
     }
     let counted = "active (exited): its init script ended well, and no process of it runs";
     let mut evidence = vec![Evidence::new(Source::Manager, counted).file(&script.file)];
-    let pid = script.pid_file.as_deref().and_then(|file| {
-        let pid: u32 = snapshot.small_text(file).seen()?.trim().parse().ok()?;
-        Some((file, pid)).filter(|_| snapshot.brief(pid).is_none())
-    });
-    if let Some((file, pid)) = pid {
+    if let (Some(file), Some(pid)) = (script.pid_file.as_deref(), script.pid(snapshot)) {
         let told = format!("names pid {pid}, which does not run");
         evidence.push(Evidence::new(Source::File, told).file(file));
     }

@@ -373,12 +373,7 @@ pub fn of_program(program: &str) -> Option<&'static dyn Kind> {
 
 /// The kind of a command on a host, which may show that it only has the name.
 pub fn of_command_here(snapshot: &Snapshot, words: &[String]) -> Option<&'static dyn Kind> {
-    let found = of_command(words)?;
-    if !found.denies(snapshot, words) {
-        return Some(found);
-    }
-    // The starter of Java services starts any class.
-    kind("java").filter(|_| words.first().is_some_and(|w| crate::path::name(w) == "jsvc"))
+    KINDS.iter().find(|k| k.starts_with(words) && !k.denies(snapshot, words)).copied()
 }
 
 /// The kind of a command.

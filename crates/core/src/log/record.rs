@@ -230,10 +230,10 @@ impl ManagerRecord<'_> {
             _ => self.words(entry, time),
         }
         if !self.early.is_empty() && self.list.last().is_some_and(|a| a.invocation == entry.invocation) {
-            let (said, waiting) =
-                std::mem::take(&mut self.early).into_iter().partition(|e| e.invocation == entry.invocation);
+            let early = std::mem::take(&mut self.early);
+            let (said, waiting): (Vec<JournalEntry>, Vec<JournalEntry>) =
+                early.into_iter().partition(|e| e.invocation == entry.invocation);
             self.early = waiting;
-            let said: Vec<JournalEntry> = said;
             said.iter().for_each(|line| self.daemon(line, i64::try_from(line.time).unwrap_or(0)));
         }
     }

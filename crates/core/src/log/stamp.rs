@@ -127,32 +127,11 @@ impl Format {
                 }
                 Item::Fraction => {
                     let Some(digits) = rest.strip_prefix(b".").or(rest.strip_prefix(b",")) else { continue };
-                    let length = digits.iter().take_while(|b| b.is_ascii_digit()).count();
-                    (1..=9).contains(&length).then_some(())?;
-                    let mut scaled = number(&digits[..length.min(6)])?;
-                    for _ in length..6 {
-                        scaled *= 10;
-                    }
-                    micros = scaled;
-                    rest = &digits[length..];
+                    (micros, rest) = fraction(digits)?;
                 }
                 Item::Offset => {
-                    if let Some(more) = rest.strip_prefix(b"Z") {
-                        (offset, rest) = (Some(0), more);
-                        continue;
-                    }
-                    let (sign, h1, h2, m1, m2, more) = match rest {
-                        [sign, h1, h2, b':', m1, m2, more @ ..] => (sign, h1, h2, m1, m2, more),
-                        [sign, h1, h2, m1, m2, more @ ..] => (sign, h1, h2, m1, m2, more),
-                        _ => return None,
-                    };
-                    let seconds = number(&[*h1, *h2])? * 3600 + number(&[*m1, *m2])? * 60;
-                    offset = Some(match sign {
-                        b'+' => seconds,
-                        b'-' => -seconds,
-                        _ => return None,
-                    });
-                    rest = more;
+                    let (told, more) = offset_of(rest)?;
+                    (offset, rest) = (Some(told), more);
                 }
             }
         }
@@ -168,6 +147,34 @@ impl Format {
         }
         let seconds = days(year, month, day) * 86_400 + hour * 3600 + minute * 60 + second;
         Some((seconds * 1_000_000 + micros, offset))
+    }
+}
+
+/// The digits behind a second, in microseconds, and what follows them.
+fn fraction(digits: &[u8]) -> Option<(i64, &[u8])> {
+    let length = digits.iter().take_while(|b| b.is_ascii_digit()).count();
+    (1..=9).contains(&length).then_some(())?;
+    let mut scaled = number(&digits[..length.min(6)])?;
+    for _ in length..6 {
+        scaled *= 10;
+    }
+    Some((scaled, &digits[length..]))
+}
+
+/// An offset from UTC in seconds – `Z`, `+02:00`, `+0200` – and what follows it.
+fn offset_of(text: &[u8]) -> Option<(i64, &[u8])> {
+    let (sign, h1, h2, m1, m2, more) = match text {
+        [b'Z', more @ ..] => return Some((0, more)),
+        [sign, h1, h2, b':', m1, m2, more @ ..] | [sign, h1, h2, m1, m2, more @ ..] => {
+            (sign, h1, h2, m1, m2, more)
+        }
+        _ => return None,
+    };
+    let seconds = number(&[*h1, *h2])? * 3600 + number(&[*m1, *m2])? * 60;
+    match sign {
+        b'+' => Some((seconds, more)),
+        b'-' => Some((-seconds, more)),
+        _ => None,
     }
 }
 

@@ -50,6 +50,13 @@ pub struct InitScript {
     pub executable: bool,
 }
 
+impl InitScript {
+    /// The process that its pid file names.
+    pub fn pid(&self, snapshot: &Snapshot) -> Option<u32> {
+        snapshot.small_text(self.pid_file.as_deref()?).seen()?.trim().parse().ok()
+    }
+}
+
 /// Names of all scripts.
 pub fn names(snapshot: &Snapshot) -> Vec<String> {
     let skip = |name: &str| {

@@ -349,6 +349,39 @@ fn pairs(line: &str, sort: Text, found: &mut Vec<Range<usize>>) {
     }
 }
 
+/// What stands between a name and its value.
+struct Behind {
+    /// Where blanks may follow, behind what closes the name.
+    gap: usize,
+    /// Where a sign may follow.
+    sign: usize,
+    /// Where it ends.
+    after: usize,
+    /// Where the value begins.
+    at: usize,
+}
+
+fn behind(bytes: &[u8], name_end: usize, quoted_name: bool) -> Behind {
+    let blanks = |from: usize| {
+        let count =
+            bytes.get(from..).unwrap_or_default().iter().take_while(|b| matches!(b, b' ' | b'\t')).count();
+        from + count
+    };
+    let mut gap = name_end;
+    while gap < bytes.len() && matches!(bytes[gap], b'"' | b'\'' | b']' | b'}' | b')') && gap - name_end < 3 {
+        gap += 1;
+    }
+    let sign = blanks(gap);
+    let mut after = sign;
+    while after < bytes.len()
+        && (matches!(bytes[after], b'=' | b':' | b'>' | b'!' | b'~') || (bytes[after] == b',' && quoted_name))
+        && after - sign < 3
+    {
+        after += 1;
+    }
+    Behind { gap, sign, after, at: blanks(after) }
+}
+
 /// The value that stands beside a name.
 fn value(
     line: &str,
@@ -371,31 +404,13 @@ fn value(
     let quoted_name =
         matches!((before, bytes.get(at)), (Some(b'"'), Some(b'"')) | (Some(b'\''), Some(b'\'')));
     let name = Range { end: if quoted_name { at } else { name.end }, ..name };
-    let mut at = name.end;
-    while at < bytes.len() && matches!(bytes[at], b'"' | b'\'' | b']' | b'}' | b')') && at - name.end < 3 {
-        at += 1;
-    }
-    let gap = at;
-    while matches!(bytes.get(at), Some(b' ' | b'\t')) {
-        at += 1;
-    }
     // The name is itself a value: `name="password" value="…"`.
     if quoted_name && line[..name.start - 1].ends_with('=') {
         return None;
     }
-    let sign = at;
-    while at < bytes.len()
-        && (matches!(bytes[at], b'=' | b':' | b'>' | b'!' | b'~') || (bytes[at] == b',' && quoted_name))
-        && at - sign < 3
-    {
-        at += 1;
-    }
-    let assigned = at > sign && bytes[sign] != b'>' && (bytes[sign] != b'!' || at - sign > 1);
+    let Behind { gap, sign, after, at } = behind(bytes, name.end, quoted_name);
+    let assigned = after > sign && bytes[sign] != b'>' && (bytes[sign] != b'!' || after - sign > 1);
     let colon = assigned && bytes[sign] == b':';
-    let after = at;
-    while matches!(bytes.get(at), Some(b' ' | b'\t')) {
-        at += 1;
-    }
     let header = is_header(word);
     let option = word.starts_with("--");
     let distinct = DISTINCT.contains(&word.to_ascii_lowercase().as_str());

@@ -170,5 +170,6 @@ fn a_log_that_an_account_names_is_one_that_it_could_open() {
     assert_eq!(named_by(71, 0o600, 71), read);
     assert_eq!(named_by(71, 0o644, 0), read);
     assert_eq!(named_by(71, 0o600, 0), (vec![], 1), "it is left out, and that is told");
+    assert_eq!(named_by(4999, 0o600, 4999), read, "an account that no file lists");
     assert_eq!(named_by(0, 0o600, 0), read, "root says that it is its log");
 }

@@ -50,6 +50,12 @@ fn a_script_that_ended_well_and_left_nothing_is_told() {
     assert!(title.contains("no process of tide-relay runs"), "{title}");
     let group = "/system.slice/tide-relay.service";
     assert_eq!(state(&gone.process(812, "/opt/tide/relay", 0, group)), State::Running);
+    // One that runs elsewhere than in the unit's group, or in a directory of its own, is not gone.
+    let moved = scripted(DAEMON).process(812, "/opt/tide/relay", 71, "/user.slice/session-2.scope");
+    assert_eq!(state(&moved), State::Running);
+    let by_pid =
+        scripted(DAEMON).file("/run/relay.pid", "813\n").process(813, "/opt/other", 71, "/user.slice");
+    assert_eq!(state(&by_pid), State::Running);
     // One that does its work and ends has nothing to leave.
     assert_eq!(state(&scripted("#!/bin/sh\n/sbin/ip link set lo up\n")), State::Running);
 }
@@ -213,4 +219,29 @@ fn an_archive_that_is_not_there_is_told_before_its_log_says_so() {
     assert_eq!((code, certainty), (Code::ProgramMissing, Certainty::Certain), "{title}");
     assert_eq!(first(&of("/opt/run.sh")).1, Certainty::Likely);
     assert_ne!(first(&of("/opt/jdk/bin/java -jar /opt/tide/relay.jar")).0, Code::ProgramMissing);
+}
+
+#[test]
+fn what_starts_a_service_by_itself_stands_for_it() {
+    let system = |name: &str| format!("/etc/systemd/system/{name}");
+    let host = relay("[Service]\nExecStart=/opt/tide/relay\n")
+        .file(&system("tide-relay.timer"), "[Timer]\nOnCalendar=hourly\n")
+        .file(&system("ebb.path"), "[Path]\nPathExists=/srv/ebb\nUnit=tide-relay.service\n")
+        .file(&system("pier.socket"), "[Socket]\nAccept=yes\nListenStream=7403\n")
+        .file(&system("pier@.service"), "[Service]\nExecStart=/opt/tide/relay\n")
+        .file(&system("gull@.service"), "[Service]\nExecStart=/opt/tide/relay\n");
+    let snapshot = Snapshot::new(&host);
+    let file = crate::services_file::parse("").unwrap();
+    let named = |name: &str| crate::service::named(&snapshot, &file, name).map(|s| s.name);
+    for (name, expected) in [
+        ("tide-relay.timer", Some("tide-relay")),
+        ("ebb.path", Some("tide-relay")),
+        ("pier.socket", Some("pier@")),
+        ("pier", Some("pier@")),
+        ("pier@", Some("pier@")),
+        ("gull@", None),
+        ("gull", None),
+    ] {
+        assert_eq!(named(name).as_deref(), expected, "{name}");
+    }
 }

@@ -14,7 +14,7 @@ static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/java/log.json"));
 static CATALOGUE: Catalogue =
     Catalogue::and_then(crate::data!("kinds/java/failures.json"), &super::program::CATALOGUE);
 static PROFILE: Profile =
-    Profile { programs: &["java"], on_java: true, ..Profile::plain("java", &GRAMMAR, &CATALOGUE) };
+    Profile { programs: &["java", "jsvc"], on_java: true, ..Profile::plain("java", &GRAMMAR, &CATALOGUE) };
 
 /// The kind `java`.
 pub(super) struct Java;

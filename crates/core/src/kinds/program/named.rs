@@ -126,11 +126,8 @@ pub(super) fn files(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
     // Who writes a script that is run on the way can name any file of the host: he must be able to read it.
     let owners = instance.variables.iter().filter_map(|f| snapshot.stat(f).seen()).map(|s| s.uid);
     for uid in owners.filter(|uid| *uid != 0) {
-        let who = accounts::account(snapshot, &uid.to_string()).seen();
-        let may = |file: &String| {
-            who.as_ref().is_some_and(|who| access::may(snapshot, who, file, Right::Read) == Look::Seen(None))
-        };
-        found.retain(may);
+        let who = accounts::of_uid(snapshot, uid);
+        found.retain(|file| access::may(snapshot, &who, file, Right::Read) == Look::Seen(None));
     }
     if found.is_empty() {
         found = usual(snapshot, instance);
