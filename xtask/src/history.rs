@@ -98,11 +98,6 @@ struct Score {
     last: usize,
     daemons: usize,
 }
-
-const HOLD: &str = "#!/bin/sh\nsetsid python3 -c \"import socket,time; s=socket.socket(); \
-    s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1); s.bind(('0.0.0.0',$1)); s.listen(); \
-    time.sleep(600)\" >/dev/null 2>&1 </dev/null &\nsleep 0.4\n";
-const RELEASE: &str = "#!/bin/sh\npkill -9 python3; sleep 0.1\n";
 /// Bytes in the files that daemons write.
 const WRITTEN: &str = "find /var/log /run/mysqld /var/lib/mysql/*.err /var/lib/postgresql/15/main/log \
     -type f ! -path \
@@ -124,10 +119,6 @@ pub(crate) fn run(program: &Path, seed: u64, only: &[&str]) -> Result<(), String
     );
     for drive in drives {
         let host = Host::boot("jolly-attempts", program)?;
-        host.run(&format!(
-            "cat > /usr/local/bin/hold <<'X'\n{HOLD}X\ncat > /usr/local/bin/release <<'X'\n{RELEASE}X\n\
-                chmod 755 /usr/local/bin/hold /usr/local/bin/release"
-        ))?;
         if drive.receiver {
             host.run("systemctl enable --now rsyslog; sleep 1")?;
         }

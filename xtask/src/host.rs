@@ -1,5 +1,6 @@
 //! A real booted host for the live ring: a Debian tree made once, an overlay for each run, systemd as init.
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 use std::time::{Duration, Instant};
@@ -26,6 +27,13 @@ const PACKAGES: &[&str] = &[
     "python3-minimal",
     "strace",
     "rsyslog",
+];
+
+/// What incidents and drivers call inside: its name, and its text.
+const HELPERS: &[(&str, &str)] = &[
+    ("make-edge", include_str!("../live/make-edge.sh")),
+    ("hold-port", include_str!("../live/hold-port.sh")),
+    ("until-quiet", include_str!("../live/until-quiet.sh")),
 ];
 
 /// A booted host. Powered off when dropped.
@@ -168,6 +176,12 @@ impl Host {
         run("mount", &["-t", "overlay", "overlay", "-o", &options, &root])?;
         fs::copy(program, base.join("root/usr/local/bin/jolly-sentinel"))
             .map_err(|e| format!("{}: {e}", program.display()))?;
+        for (name, helper) in HELPERS {
+            let path = base.join("root/usr/local/bin").join(name);
+            fs::write(&path, helper)
+                .and_then(|()| fs::set_permissions(&path, fs::Permissions::from_mode(0o755)))
+                .map_err(|e| format!("{}: {e}", path.display()))?;
+        }
         // Two hosts in one control group confuse each other's manager: the launcher gets one of its own.
         let script = format!(
             "for c in /sys/fs/cgroup/systemd /sys/fs/cgroup/unified /sys/fs/cgroup; do [ -e $c/cgroup.procs \

@@ -232,7 +232,7 @@ fn keep(host: &Host, setup: &Setup) -> Result<(), String> {
 
 fn reset(host: &Host, setup: &Setup) -> Result<(), String> {
     host.run(&format!(
-        "systemctl stop {0}; systemctl reset-failed {0}; rm -rf \
+        "systemctl stop {0}; pkill -9 python3; systemctl reset-failed {0}; rm -rf \
         /etc/systemd/system/{0}.service.d; systemctl daemon-reload",
         setup.unit
     ))?;
