@@ -13,6 +13,7 @@ mod host;
 mod live;
 mod pictures;
 mod records;
+mod routes;
 mod samples;
 mod sweep;
 mod walk;
@@ -58,10 +59,18 @@ fn main() -> ExitCode {
         ["walk", "--booted-all", only @ ..] => program().and_then(|p| walk_booted::run(&p, 1, only)),
         ["walk", "--check"] => walk::check(),
         ["sweep", kind, only @ ..] => sweep::run(kind, only),
+        ["routes", kind] => program().and_then(|p| routes::run(&p, kind, 1, 2_000)),
+        ["routes", kind, seed, more @ ..] => {
+            let number = |text: &str| text.parse::<u64>().map_err(|_| format!("{text:?} is not a number"));
+            number(seed).and_then(|seed| {
+                let requests = more.first().map_or(Ok(2_000), |n| number(n))?;
+                routes::run(&program()?, kind, seed, usize::try_from(requests).unwrap_or(2_000))
+            })
+        }
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
         _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-lint [SITES], \
             bench-logs [MIB [KIND…]], \
-            captures, corpus, fuzz [--seconds N], samples [KIND…], sweep KIND [NAME…], live [NAME…], \
+            captures, corpus, fuzz [--seconds N], routes KIND [SEED [REQUESTS]], samples [KIND…], sweep KIND [NAME…], live [NAME…], \
             pictures, walk [--all | \
             --check | --booted | --booted-all]"
             .into()),

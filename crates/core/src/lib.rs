@@ -39,6 +39,7 @@ pub mod path;
 pub mod ports;
 pub mod rank;
 pub mod report;
+pub mod route;
 pub mod runtime;
 pub mod secrets;
 pub mod service;

@@ -79,6 +79,29 @@ pub fn normal(address: IpAddr) -> IpAddr {
     }
 }
 
+/// Whether an address lies in a network, written `ADDRESS` or `ADDRESS/LENGTH` or `ADDRESS/MASK`: the length of the
+/// network's prefix, in bits.
+pub fn within(address: IpAddr, network: &str) -> Option<u8> {
+    let (base, length) =
+        network.split_once('/').map_or((network, None), |(base, length)| (base, Some(length)));
+    let (base, address) = (normal(base.parse().ok()?), normal(address));
+    let bits = |a: IpAddr| match a {
+        IpAddr::V4(four) => (u128::from(four.to_bits()) << 96, 32),
+        IpAddr::V6(six) => (six.to_bits(), 128),
+    };
+    let ((base_bits, width), (bits_of, _)) = (bits(base), bits(address));
+    let length: u8 = match length {
+        None => width,
+        Some(text) => match text.parse::<u8>() {
+            Ok(length) => length,
+            Err(_) => u8::try_from(text.parse::<Ipv4Addr>().ok()?.to_bits().leading_ones()).ok()?,
+        },
+    };
+    let mask = if length == 0 { 0 } else { u128::MAX << (128 - u32::from(length.min(width))) };
+    (base.is_ipv4() == address.is_ipv4() && length <= width && base_bits & mask == bits_of & mask)
+        .then_some(length)
+}
+
 fn overlap(a: IpAddr, a_v6_only: bool, b: IpAddr, b_v6_only: bool) -> bool {
     match (normal(a), normal(b)) {
         (IpAddr::V4(x), IpAddr::V4(y)) => x == y || x.is_unspecified() || y.is_unspecified(),
@@ -147,6 +170,25 @@ mod tests {
                 "{want} against {hold}"
             );
             assert!(!want_listen.conflicts_with(&held(hold, 81, hold_v6_only)));
+        }
+    }
+
+    #[test]
+    fn an_address_lies_in_its_networks() {
+        for (address, network, expected) in [
+            ("127.0.0.1", "127.0.0.0/8", Some(8)),
+            ("127.0.0.1", "127.0.0.1", Some(32)),
+            ("127.0.0.1", "0.0.0.0/0", Some(0)),
+            ("127.0.0.1", "10.0.0.0/8", None),
+            ("192.0.2.9", "192.0.2.0/255.255.255.0", Some(24)),
+            ("::1", "::/0", Some(0)),
+            ("::1", "127.0.0.0/8", None),
+            ("2001:db8::5", "2001:db8::/32", Some(32)),
+            ("::ffff:127.0.0.1", "127.0.0.0/8", Some(8)),
+            ("127.0.0.1", "127.0.0.0/33", None),
+            ("127.0.0.1", "front", None),
+        ] {
+            assert_eq!(within(address.parse().unwrap(), network), expected, "{address} in {network}");
         }
     }
 

@@ -26,6 +26,7 @@ use crate::config::{Configuration, Place};
 use crate::host::ProbeProtocol;
 use crate::log::{Catalogue, Grammar, LogOwner};
 use crate::manager::{SHELLS, STARTERS};
+use crate::route::{Files, Request, Route};
 use crate::snapshot::Snapshot;
 use std::collections::BTreeMap;
 
@@ -161,6 +162,11 @@ pub trait Kind: Sync {
     }
     /// Reads the configuration as the daemon would.
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration;
+    /// The way of a request through it, as its configuration and the host's files decide; `None` where nothing of
+    /// it listens on the request's address, or where it is not known how this kind chooses.
+    fn route(&self, _: &Instance, _: &Files, _: &Request) -> Option<Route> {
+        None
+    }
     /// How lines of its log begin, and which mark a start.
     fn grammar(&self) -> &'static Grammar {
         self.profile().grammar

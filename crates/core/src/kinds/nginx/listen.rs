@@ -269,7 +269,7 @@ fn note(r: &mut Reader, d: &Directive, key: Key, tls: bool, default: bool, optio
         bound: true,
     });
     if let Some(site) = &mut r.block().site {
-        site.listens.push(Own { key });
+        site.listens.push(Own { key, default, both_families: !v6_only });
     }
 }
 
@@ -298,7 +298,7 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
                 bound: true,
             });
         }
-        site.listens.push(Own { key });
+        site.listens.push(Own { key, default: false, both_families: false });
     }
     if site.names.is_empty() {
         site.names.push(String::new());
@@ -333,6 +333,9 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
                 });
             }
         }
+    }
+    if let Some(tree) = &mut r.tree {
+        tree.sites.push(site.clone());
     }
     r.facts.sites.push(site);
 }

@@ -3,6 +3,7 @@ mod conceal;
 mod finish;
 mod listen;
 mod read;
+mod route;
 mod rules;
 mod state;
 mod tokens;
@@ -13,6 +14,7 @@ use crate::config::release::Release;
 use crate::config::rows::{Directives, directives};
 use crate::config::{Configuration, Place};
 use crate::log::{Catalogue, Grammar};
+use crate::route::{Files, Request, Route};
 use crate::snapshot::Snapshot;
 
 static DIRECTIVES: &Directives = directives!("kinds/nginx/directives.rs");
@@ -200,6 +202,11 @@ impl Kind for Nginx {
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
         read::read(snapshot, &Options::of(snapshot, instance))
+    }
+    fn route(&self, instance: &Instance, files: &Files, request: &Request) -> Option<Route> {
+        let options = Options::of(files.snapshot, instance);
+        let tree = read::read_tree(files.snapshot, &options);
+        route::route(&options, &tree, files, request)
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         let first = arguments.first().map_or("", String::as_str);

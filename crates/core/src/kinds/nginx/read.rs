@@ -1,5 +1,6 @@
 //! nginx reads its configuration in one pass, in file order. So does this reader: it keeps no tree, judges
 //! each directive as it comes, and gathers what other rooms need.
+use super::route::Tree;
 use super::state::{Block, Directive, Facts, FileText, Reader, section_name};
 use super::tokens::{End, Fault, Tokens, Word};
 use super::{DIRECTIVES, Options};
@@ -20,6 +21,15 @@ const DEPTH: usize = 60;
 
 /// Reads a configuration from its main file.
 pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
+    read_with(snapshot, options, None).0
+}
+
+/// Reads it, and keeps its directives as a tree.
+pub(super) fn read_tree(snapshot: &Snapshot, options: &Options) -> Tree {
+    read_with(snapshot, options, Some(Tree::default())).1.unwrap_or_default()
+}
+
+fn read_with(snapshot: &Snapshot, options: &Options, tree: Option<Tree>) -> (Configuration, Option<Tree>) {
     let mut reader = Reader {
         snapshot,
         options,
@@ -34,6 +44,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         stopped: false,
         opened: 0,
         cost: Cost::default(),
+        tree,
     };
     match snapshot.read(&options.config) {
         Look::Seen(_) => reader.out.readable = true,
@@ -45,11 +56,11 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
                 Some(About::File(options.config.clone())),
             );
             reader.out.readable = true;
-            return reader.out;
+            return (reader.out, reader.tree);
         }
         Look::NotSeen(why) => {
             reader.out.not_seen.push(NotSeen::file(&options.config, &why));
-            return reader.out;
+            return (reader.out, reader.tree);
         }
     }
     if let Some(globals) = &options.globals {
@@ -62,7 +73,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
     if !reader.stopped {
         finish::finish(&mut reader);
     }
-    reader.out
+    (reader.out, reader.tree)
 }
 
 impl Reader<'_, '_> {
@@ -183,6 +194,7 @@ impl Reader<'_, '_> {
             self.keep(&d);
         }
         if rules::blocks::is_free_block(self.context()) {
+            self.grow(&d);
             rules::blocks::free_entry(self, &d);
             if d.opens {
                 self.find(&d, Code::ConfigSyntax, "unexpected \"{\"");
@@ -198,6 +210,7 @@ impl Reader<'_, '_> {
             return;
         };
         self.words(&d, row);
+        self.grow(&d);
         let own_fault = self.out.findings.len() > errors;
         self.caution(&d, row);
         match d.name() {
@@ -218,6 +231,13 @@ impl Reader<'_, '_> {
             self.opened += 1;
             block.number = self.opened;
             self.blocks.push(block);
+        }
+    }
+
+    /// Adds a directive to the tree, where one is kept.
+    fn grow(&mut self, d: &Directive) {
+        if let Some(tree) = &mut self.tree {
+            tree.add(d);
         }
     }
 

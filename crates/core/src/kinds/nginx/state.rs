@@ -1,5 +1,6 @@
 //! What is known while a configuration of nginx is read: the blocks that are open, what was gathered over all
 //! files, and the findings so far.
+use super::route::Tree;
 use super::tokens::Word;
 use super::{DIRECTIVES, Options};
 use crate::bounds::Cost;
@@ -130,6 +131,8 @@ pub(super) struct Reader<'s, 'h> {
     /// Blocks that were opened so far.
     pub(super) opened: u32,
     pub(super) cost: Cost,
+    /// The directives as a tree, where the way of a request is asked for.
+    pub(super) tree: Option<Tree>,
 }
 
 /// One directive with its place.
@@ -237,6 +240,10 @@ pub(super) type Key = (Option<IpAddr>, u16, Option<String>);
 #[derive(Clone, Debug)]
 pub(super) struct Own {
     pub(super) key: Key,
+    /// Whether the site is to answer there where no name fits.
+    pub(super) default: bool,
+    /// Whether a listener of IPv6 takes IPv4, too.
+    pub(super) both_families: bool,
 }
 
 /// All listeners of the configuration.

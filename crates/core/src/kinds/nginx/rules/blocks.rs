@@ -186,6 +186,9 @@ pub(in super::super) fn opened(r: &mut Reader, d: &Directive, block: &mut Block)
 /// Called when a block ends.
 pub(in super::super) fn close(r: &mut Reader, line: u32) {
     let Some(block) = r.blocks.pop() else { return };
+    if let Some(tree) = &mut r.tree {
+        tree.close();
+    }
     if matches!(block.context, "server" | "location" | "location-if" | "limit") {
         let outer = r.block().number;
         r.facts.inner.push((block.number, outer));
