@@ -19,6 +19,7 @@ pub mod bounds;
 pub mod bundle;
 pub mod campaign;
 pub mod case;
+pub mod chain;
 pub mod checks;
 pub mod code;
 pub mod config;

@@ -25,6 +25,14 @@ pub fn lookup(snapshot: &Snapshot, name: &str) -> Look<Vec<IpAddr>> {
     if never { Look::Absent } else { Look::NotSeen(Unseen::PartMissing) }
 }
 
+/// The same, and what the hosts file does not know is looked up as the host's programs do.
+pub fn resolve(snapshot: &Snapshot, name: &str) -> Look<Vec<IpAddr>> {
+    match lookup(snapshot, name) {
+        Look::NotSeen(_) => snapshot.resolve(name),
+        known => known,
+    }
+}
+
 /// The hosts file, by its names in lower case; it is read once, however many names are looked up.
 fn hosts(snapshot: &Snapshot) -> Arc<HashMap<String, Vec<IpAddr>>> {
     snapshot.derived("hosts", || {

@@ -158,6 +158,8 @@ impl<'h> Snapshot<'h> {
             Question::Unit(_) => "the service manager",
             Question::Addresses => "interfaces",
             Question::Clock => "the clock",
+            // Whoever asks says what hangs on it.
+            Question::Resolve(_) => return,
             Question::Probe(_) => "running servers",
             Question::Stat(p)
             | Question::LinkStat(p)
@@ -369,6 +371,10 @@ impl<'h> Snapshot<'h> {
     /// Addresses of the host's interfaces.
     pub fn addresses(&self) -> Look<Vec<IpAddr>> {
         pick!(self.ask(Question::Addresses), Answer::Addresses)
+    }
+    /// Addresses of a name, by the host's own look-up of names.
+    pub fn resolve(&self, name: &str) -> Look<Vec<IpAddr>> {
+        pick!(self.ask(Question::Resolve(name.into())), Answer::Addresses)
     }
     /// Clock.
     pub fn clock(&self) -> Look<ClockReading> {

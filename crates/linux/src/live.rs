@@ -202,6 +202,7 @@ impl Host for LiveHost {
             Question::JournalOf(field, most) => {
                 self.journal(|root| journal_files::entries_of(root, field, *most))
             }
+            Question::Resolve(name) => resolve(name, self.limit),
             Question::Addresses => match netlink::addresses() {
                 Ok(found) => Look::Seen(Answer::Addresses(found)),
                 Err(errno) => files::unseen(errno),
@@ -256,6 +257,37 @@ fn boot_time() -> Option<i64> {
     let text = procfs::whole("stat").ok()?;
     let seconds: i64 = text.lines().find_map(|l| l.strip_prefix("btime "))?.trim().parse().ok()?;
     Some(seconds * 1_000_000)
+}
+
+/// Looks a name up as the system's programs do, in a thread of its own: name servers may be slow.
+fn resolve(name: &str, limit: Duration) -> Look<Answer> {
+    use std::net::ToSocketAddrs;
+    let (tell, told) = std::sync::mpsc::channel();
+    let host = name.to_owned();
+    std::thread::spawn(move || {
+        drop(tell.send((host.as_str(), 0).to_socket_addrs().map(|all| all.collect::<Vec<_>>())))
+    });
+    match told.recv_timeout(limit) {
+        Ok(Ok(all)) => {
+            let mut found: Vec<std::net::IpAddr> = Vec::new();
+            for address in all.into_iter().map(|a| a.ip()) {
+                if !found.contains(&address) {
+                    found.push(address);
+                }
+            }
+            Look::Seen(Answer::Addresses(found))
+        }
+        // The library's words (getaddrinfo(3): EAI_NONAME, EAI_NODATA); all others say that nobody could tell.
+        Ok(Err(error)) => {
+            let words = error.to_string();
+            let unknown = ["Name or service not known", "No address associated with hostname"];
+            match unknown.iter().any(|u| words.contains(u)) {
+                true => Look::Absent,
+                false => Look::NotSeen(jolly_core::host::Unseen::Failed(words)),
+            }
+        }
+        Err(_) => Look::NotSeen(jolly_core::host::Unseen::TimedOut),
+    }
 }
 
 fn clock() -> Look<Answer> {

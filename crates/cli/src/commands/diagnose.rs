@@ -6,8 +6,10 @@ use crate::pages;
 use clap::Args;
 use jolly_core::bundle::Earlier;
 use jolly_core::case::State;
+use jolly_core::chain;
 use jolly_core::fix::{left_by, list};
 use jolly_core::report;
+use jolly_core::snapshot::Snapshot;
 use std::path::{Path, PathBuf};
 
 /// Why does it not start, or not answer?
@@ -17,11 +19,11 @@ use std::path::{Path, PathBuf};
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  jolly-sentinel diagnose\n  jolly-sentinel diagnose front --format markdown > \
-        ticket.md\n\nExit status: 0 well, 1 a cause was found or a wanted service is down, 2 wrong call, 3 \
+        ticket.md\n  jolly-sentinel diagnose http://front.saltmarsh-ferries.example/book\n\nExit status: 0 well, 1 a cause was found or a wanted service is down, 2 wrong call, 3 \
         the state could not be seen."
 )]
 pub(crate) struct Arguments {
-    /// Services; everything that is unwell when none is named
+    /// Services, or the address of a page; everything that is unwell when none is named
     #[arg(value_name = "TARGET")]
     targets: Vec<String>,
 
@@ -52,9 +54,11 @@ fn earlier(context: &Context, capture: Option<&Path>) -> Result<Earlier, CliErro
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
     let snapshot = context.snapshot().with_earlier(earlier(context, arguments.earlier.as_deref())?);
     let all = arguments.targets.is_empty();
-    if let Some(url) = arguments.targets.iter().find(|t| t.contains("://")) {
-        return Err(CliError::usage(format!("{url}: an address is not followed to its service yet"))
-            .hint("name the service, and try the address with: verify SERVICE --url URL"));
+    if arguments.targets.iter().any(|t| t.contains("://")) {
+        return match arguments.targets.as_slice() {
+            [url] => page(context, &snapshot, url),
+            _ => Err(CliError::usage("an address is followed by itself: name nothing beside it")),
+        };
     }
     let services = if all {
         context.serving(&snapshot, arguments.all)
@@ -71,6 +75,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         can_apply: context.origin != crate::context::Origin::Bundle,
         looked_at: services.len(),
         sees_processes: context.host.parts().processes,
+        about: None,
     };
     context.emit(&pages::diagnosis::page(&report, &look), &report)?;
     // Where no process can be seen nothing is said to be well.
@@ -79,6 +84,40 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         status => status,
     };
     Ok(context.bounded(&snapshot, status))
+}
+
+/// Follows an address to what answers it.
+pub(super) fn page(context: &Context, snapshot: &Snapshot, typed: &str) -> Result<Status, CliError> {
+    let url = super::address(typed)?;
+    let services = context.serving(snapshot, false);
+    let chain = chain::follow(snapshot, &services, &url);
+    let report = report::diagnose_chain(snapshot, &services, &chain);
+    let when = when(context, report.observed_at.as_deref())?;
+    let program = context.program();
+    let look = pages::diagnosis::Look {
+        when: &when,
+        program: &program,
+        verbose: context.global.verbose,
+        can_apply: context.origin != crate::context::Origin::Bundle,
+        looked_at: services.len(),
+        sees_processes: context.host.parts().processes,
+        about: Some(&url.shown),
+    };
+    context.emit(&pages::chain::page(&report, &chain, &url, &look), &report)?;
+    let status = if chain.is_well() {
+        Status::Well
+    } else if chain.elsewhere.is_some() {
+        Status::NotSeen
+    } else if chain.is_broken()
+        || !chain.faults.is_empty()
+        || chain.answer.is_some()
+        || !report.services.is_empty()
+    {
+        Status::Problem
+    } else {
+        Status::NotSeen
+    };
+    Ok(context.bounded(snapshot, status))
 }
 
 fn status(report: &report::Diagnosis) -> Status {

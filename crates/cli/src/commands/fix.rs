@@ -5,9 +5,12 @@ use crate::exit::Status;
 use crate::pages;
 use clap::Args;
 use jolly_core::campaign::{self, Fate, Offer, Orders, Outcome, Patience, Refusal};
-use jolly_core::case::{Depth, gather};
+use jolly_core::case::{Case, Depth, gather};
+use jolly_core::chain;
 use jolly_core::fix::{FIXES, Wishes};
 use jolly_core::report::{self, FixReport};
+use jolly_core::route::Url;
+use jolly_core::snapshot::Snapshot;
 use std::collections::BTreeMap;
 use std::io::{BufRead, IsTerminal, Write};
 use std::time::Duration;
@@ -23,8 +26,8 @@ use std::time::Duration;
         could not be seen, 4 refused or put back."
 )]
 pub(crate) struct Arguments {
-    /// Service
-    #[arg(value_name = "SERVICE")]
+    /// Service, or the address of a page that fails
+    #[arg(value_name = "SERVICE|URL")]
     service: String,
     /// Which fixes; the first one when none is named
     #[arg(long, value_name = "ID", value_delimiter = ',')]
@@ -58,20 +61,50 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     }
     let wishes = Wishes { values: given(&arguments.set)?, with_clients: arguments.with_clients };
     let snapshot = context.snapshot();
-    let service = context.service(&snapshot, &arguments.service)?;
-    let all = context.all_services(&snapshot);
-    let case = gather(&snapshot, &service, Depth::Diagnosis);
-    let causes = report::standing_causes(&snapshot, &case);
-    let (entry, _) = report::diagnose_case(&snapshot, &case);
+    if !arguments.service.contains("://") {
+        let service = context.service(&snapshot, &arguments.service)?;
+        let case = gather(&snapshot, &service, Depth::Diagnosis);
+        return mend(context, arguments, &snapshot, &case, None, &wishes);
+    }
+    let url = super::address(&arguments.service)?;
+    let services = context.serving(&snapshot, false);
+    let chain = chain::follow(&snapshot, &services, &url);
+    if let Some(elsewhere) = &chain.elsewhere {
+        return Err(CliError::not_seen(format!(
+            "nothing was sent, and nothing can be mended here: {elsewhere}"
+        )));
+    }
+    let cases = report::chain_cases(&snapshot, &services, &chain);
+    match cases.iter().find(|case| !report::standing_causes(&snapshot, case).is_empty()) {
+        Some(case) => mend(context, arguments, &snapshot, case, Some(&url), &wishes),
+        // The page itself says how it stands.
+        None => super::diagnose::page(context, &snapshot, &arguments.service),
+    }
+}
+
+/// Plans for a service, and carries the chosen ones out; with an address, until the page comes.
+fn mend(
+    context: &Context,
+    arguments: &Arguments,
+    snapshot: &Snapshot,
+    case: &Case,
+    url: Option<&Url>,
+    wishes: &Wishes,
+) -> Result<Status, CliError> {
+    let service = case.service;
+    let all = context.all_services(snapshot);
+    let causes = report::standing_causes(snapshot, case);
+    let (entry, _) = report::diagnose_case(snapshot, case);
     let mut report = FixReport::new(&service.name);
+    report.url = url.map(|u| u.shown.clone());
     report.cause = causes.first().map(|c| c.title.clone());
-    let offers = campaign::offers(&snapshot, &case, &all, &causes, &wishes);
+    let offers = campaign::offers(snapshot, case, &all, &causes, wishes);
     offers.offers.iter().for_each(|o| report.add(&o.plan));
     report.unavailable.clone_from(&offers.unavailable);
     if report.fixes.is_empty()
         && let Some(cause) = causes.first()
     {
-        report.by_hand = report::by_hand(&service, cause, &context.program());
+        report.by_hand = report::by_hand(service, cause, &context.program());
     }
     let headline = pages::diagnosis::headline(&entry);
     let unwell = report::is_unwell(&entry) || entry.standing().next().is_some();
@@ -104,7 +137,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     if asks && !confirmed(context, &chosen, &report, &headline)? {
         return Err(CliError::refused("nothing was changed"));
     }
-    let ground = Here::new(context);
+    let ground = Here::about(context, url.cloned());
     let mut writer = context.writer()?;
     writer.prepare().map_err(|e| {
         CliError::refused(e.to_string()).hint("choose another place for the journal with --state-dir")
@@ -114,7 +147,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         patience: Patience { wait: arguments.wait, settle: arguments.settle },
     };
     let outcome =
-        campaign::carry_out(&ground, &mut writer, &snapshot, &case, &chosen, orders).map_err(refused)?;
+        campaign::carry_out(&ground, &mut writer, snapshot, case, &chosen, orders).map_err(refused)?;
     tell(context, report, outcome)
 }
 

@@ -2,7 +2,11 @@
 use crate::context::{Context, Origin};
 use jolly_core::campaign::{Clock, Ground};
 use jolly_core::case::{Depth, gather};
+use jolly_core::chain;
+use jolly_core::finding::Finding;
 use jolly_core::fix;
+use jolly_core::report::Complaint;
+use jolly_core::route::Url;
 use jolly_core::service::Service;
 use jolly_core::snapshot::Snapshot;
 use std::time::{Duration, Instant};
@@ -10,12 +14,18 @@ use std::time::{Duration, Instant};
 /// The host of this call.
 pub(super) struct Here<'c> {
     context: &'c Context,
+    /// The page that was complained about.
+    url: Option<Url>,
     began: Instant,
 }
 
 impl<'c> Here<'c> {
     pub(super) fn new(context: &'c Context) -> Self {
-        Self { context, began: Instant::now() }
+        Self::about(context, None)
+    }
+    /// The same, about a page that fails.
+    pub(super) fn about(context: &'c Context, url: Option<Url>) -> Self {
+        Self { context, url, began: Instant::now() }
     }
 }
 
@@ -37,6 +47,19 @@ impl Ground for Here<'_> {
     }
     fn is_live(&self) -> bool {
         self.context.origin == Origin::Live
+    }
+    fn complaint(&self) -> Complaint {
+        Complaint { url: self.url.as_ref().map(Url::to_string), ..Complaint::default() }
+    }
+    fn met(&self, snapshot: &Snapshot, service: &str) -> Vec<Finding> {
+        let Some(url) = &self.url else { return Vec::new() };
+        let services = self.context.serving(snapshot, false);
+        let faults = chain::follow(snapshot, &services, url).faults;
+        faults
+            .into_iter()
+            .filter(|(at, _)| services[*at].name == service)
+            .map(|(_, finding)| finding)
+            .collect()
     }
     fn say(&self, text: &str) {
         self.context.say(text);

@@ -28,3 +28,9 @@ fn when(context: &Context, now: Option<&str>) -> Result<When, CliError> {
     let when = When::new(context.global.time_zone.as_deref(), now.as_deref()).map_err(CliError::usage)?;
     Ok(when.lasting(context.is_kept()))
 }
+
+/// An address that somebody typed.
+fn address(typed: &str) -> Result<jolly_core::route::Url, crate::error::CliError> {
+    jolly_core::route::Url::parse(typed)
+        .map_err(|why| crate::error::CliError::usage(format!("this address cannot be asked: {why}")))
+}

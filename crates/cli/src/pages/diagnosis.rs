@@ -22,6 +22,8 @@ pub(crate) struct Look<'l> {
     pub(crate) looked_at: usize,
     /// Whether running processes could be seen at all.
     pub(crate) sees_processes: bool,
+    /// What a fix is to be asked for, where that is not the service: the address of a page.
+    pub(crate) about: Option<&'l str>,
 }
 
 pub(crate) fn page(report: &Diagnosis, look: &Look) -> Page {
@@ -64,6 +66,7 @@ pub(crate) fn headline(entry: &ServiceEntry) -> String {
         State::Restarting => format!("{name} does not stay up and is restarted again and again"),
         State::Failed => format!("{name} does not start"),
         State::Stopped if entry.standing().next().is_none() => format!("{name} is stopped"),
+        State::Stopped if entry.restart_outlook == Outlook::WouldStart => format!("{name} is down"),
         State::Stopped => format!("{name} is down and would not start"),
         State::Unknown => format!("whether {name} runs cannot be seen from here"),
     }
@@ -77,7 +80,7 @@ fn sure(certainty: Certainty) -> &'static str {
     }
 }
 
-fn service(page: &mut Page, entry: &ServiceEntry, look: &Look) {
+pub(crate) fn service(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     let first = entry.standing().next();
     let headline = headline(entry);
     match first {
@@ -231,7 +234,7 @@ pub(crate) fn price(id: &str, cause: &CauseEntry) -> String {
 }
 
 fn next(page: &mut Page, entry: &ServiceEntry, look: &Look) {
-    let name = &entry.service;
+    let name = look.about.unwrap_or(&entry.service);
     let latent = entry.notes.iter().any(|n| n.code == Code::LatentFailure && !n.fixes.is_empty());
     let Some(cause) = entry.standing().next() else {
         if latent {

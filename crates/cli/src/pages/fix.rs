@@ -36,11 +36,16 @@ pub(crate) fn plans(report: &FixReport, headline: &str, program: &str) -> Page {
     }
     for (at, fix) in report.fixes.iter().enumerate() {
         plan(&mut page, at + 1, fix);
-        let command = format!("{program} fix {} --pick {} --apply", quoted(&report.service), fix.id);
+        let command = format!("{program} fix {} --pick {} --apply", quoted(about(report)), fix.id);
         page.push(Block::Commands(vec![(command, String::new())]));
     }
     unavailable(&mut page, report);
     page
+}
+
+/// What a fix is asked for: the page that fails, or the service.
+fn about(report: &FixReport) -> &str {
+    report.url.as_deref().unwrap_or(&report.service)
 }
 
 fn unavailable(page: &mut Page, report: &FixReport) {

@@ -1,5 +1,6 @@
 //! Pages: how each report reads to a person. The facts and their order are those of the report.
 pub(crate) mod attempts;
+pub(crate) mod chain;
 pub(crate) mod diagnosis;
 pub(crate) mod fix;
 pub(crate) mod lint;

@@ -2,11 +2,11 @@
 use super::{Fate, Ground, Offer, Outcome, Patience, Refusal, settled, went_down};
 use crate::case::{Case, Depth, gather};
 use crate::code::Code;
-use crate::finding::Source;
+use crate::finding::{Source, stage};
 use crate::fix::steps::Edit;
 use crate::fix::{self, HostWriter, Record, RunMark, Step, Way};
 use crate::rank::{Cause, Certainty, Relation};
-use crate::report::{self, Complaint, NextCause, Recovery};
+use crate::report::{self, NextCause, Recovery};
 
 /// What was carried out, and what stood in the way before.
 pub(super) struct Done<'p> {
@@ -37,21 +37,24 @@ pub(super) fn judge(
     mut outcome: Outcome,
 ) -> Result<Outcome, Refusal> {
     let service = ground.service(&ground.look(), &case.service.name).map_err(Refusal::InTheWay)?;
-    let verification = settled(ground, &service, &Complaint::default(), patience);
+    let verification = settled(ground, &service, &ground.complaint(), patience);
     let snapshot = ground.look();
-    let now = gather(&snapshot, &service, Depth::Diagnosis);
+    let mut now = gather(&snapshot, &service, Depth::Diagnosis);
+    now.met = ground.met(&snapshot, &service.name);
     // Where nothing was started the logs still speak of the time before: only what the host shows counts.
     let stands = |cause: &Cause| done.started || cause.evidence.iter().any(|e| e.source != Source::Log);
     let left: Vec<Cause> = report::standing_causes(&snapshot, &now).into_iter().filter(stands).collect();
-    let persists =
-        chosen.iter().any(|o| left.iter().any(|c| c.code == o.cause.code && same_thing(c, &o.cause)));
+    let still = |o: &&&Offer| left.iter().any(|c| c.code == o.cause.code && same_thing(c, &o.cause));
+    let persists = chosen.iter().any(|o| still(&o));
+    // What only a request meets does not show in how the service stands.
+    let met_again = chosen.iter().filter(still).any(|o| o.cause.stage == stage::REQUEST);
     let was_up = case.state.is_up();
     let still_down = verification.verdict == Recovery::NotRecovered;
     let took_down = done.clients.iter().any(|c| went_down(c, &snapshot));
     let worse = took_down || still_down && (was_up || is_worse(case, &now, &left, &done));
     outcome.verified = Some(verification.verdict);
     outcome.verification = Some(verification);
-    if (persists && still_down) || worse {
+    if (persists && still_down) || met_again || worse {
         let undone = fix::undo(writer, &outcome.id, Way::RollBack, ground).map_err(|e| {
             Refusal::InTheWay(format!(
                 "the fix did not help, and putting it back failed: {e}; see undo {}",

@@ -9,13 +9,14 @@ pub use settle::{Patience, settled};
 use crate::bounds::PLANNED;
 use crate::case::{Case, Depth, State, gather};
 use crate::code::Code;
+use crate::finding::Finding;
 use crate::fix::steps::{Job, ResetFailed};
 use crate::fix::{
     self, Commands, HostWriter, Needs, Plan, Preview, Purpose, Record, Step, Wishes, WriteError,
 };
 use crate::manager::SocketUnit;
 use crate::rank::{Cause, Relation};
-use crate::report::{self, NextCause, Recovery, Unavailable, VerifyReport};
+use crate::report::{self, Complaint, NextCause, Recovery, Unavailable, VerifyReport};
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use std::time::Duration;
@@ -39,6 +40,14 @@ pub trait Ground: Clock + Commands {
     fn service(&self, snapshot: &Snapshot, name: &str) -> Result<Service, String>;
     /// Whether it is the running machine: in a tree of files nothing is started, and nothing proven.
     fn is_live(&self) -> bool;
+    /// The page that was complained about, where that is what the fix is for.
+    fn complaint(&self) -> Complaint {
+        Complaint::default()
+    }
+    /// What a request for that page meets in a service now.
+    fn met(&self, _: &Snapshot, _service: &str) -> Vec<Finding> {
+        Vec::new()
+    }
     /// Tells whoever waits why.
     fn say(&self, text: &str);
 }

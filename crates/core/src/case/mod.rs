@@ -16,6 +16,7 @@ use crate::accounts::{self, Account};
 use crate::bounds::step;
 use crate::code::Code;
 use crate::config::{Configuration, Place, Speaks, WantedListen};
+use crate::finding::Finding;
 use crate::host::{Look, Process, Protocol, Socket, UnitState};
 use crate::log::{self, Attempt, AttemptRequest, Outcome};
 use crate::manager::{self, SocketUnit};
@@ -118,6 +119,8 @@ pub struct Case<'s> {
     pub recalled: Vec<Wanted>,
     /// Listeners that the log of a program which nobody knows tells it could not open.
     pub told: Vec<Wanted>,
+    /// What a request met here, where one was followed.
+    pub met: Vec<Finding>,
     /// Attempts, newest first.
     pub attempts: Vec<Attempt>,
     /// The account that runs the start command.
@@ -212,6 +215,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
         guessed,
         recalled,
         told,
+        met: Vec::new(),
         attempts,
         starter,
         state,

@@ -391,6 +391,22 @@ impl Case<'_> {
         !is_system(&file) && self.places(snapshot).iter().any(|p| below(&file, p))
     }
 
+    /// Whether a path lies in a directory out of which the service is told to send pages, in files that nobody
+    /// but root can write: its account may be let read there, and nothing more.
+    pub fn serves(&self, snapshot: &Snapshot, file: &str) -> bool {
+        let file = path::clean(file);
+        if is_system(&file) || self.is_steered(snapshot) {
+            return false;
+        }
+        let by_root = by_root(snapshot);
+        let honest =
+            |p: &NamedPath| p.place.as_ref().is_none_or(|p| !p.file.starts_with('/') || by_root(&p.file));
+        let mut roots = self.config.model.serves.iter().filter(|p| honest(p)).map(|p| path::clean(&p.path));
+        roots.any(|root| {
+            !is_system(&root) && !SHARED.contains(&file.as_str()) && root != "/" && below(&file, &root)
+        })
+    }
+
     /// Whether a path is one that configuration, unit or package name, or lies below a directory of the
     /// service's own.
     pub fn keeps(&self, snapshot: &Snapshot, file: &str) -> bool {

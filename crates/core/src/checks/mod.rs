@@ -53,7 +53,7 @@ pub static CHECKS: &[Check] = &[
 
 /// Runs every check.
 pub fn run(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
-    CHECKS.iter().flat_map(|check| check(snapshot, case)).collect()
+    CHECKS.iter().flat_map(|check| check(snapshot, case)).chain(case.met.iter().cloned()).collect()
 }
 
 #[cfg(test)]

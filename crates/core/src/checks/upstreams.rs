@@ -89,5 +89,11 @@ fn finding(snapshot: &Snapshot, case: &Case, dead: &Upstream, services: &[Servic
         (None, address) => Subject::listener(address, dead.listen.port, None, None),
     };
     subject.unit = behind.unit_name().map(str::to_owned);
-    Some(Finding::inevitable(Code::DependencyDown, stage::RUN, subject, title, evidence))
+    let mut found = Finding::inevitable(Code::DependencyDown, stage::RUN, subject, title, evidence);
+    // What fails or is masked has a cause of its own.
+    let stopped = crate::case::gather(snapshot, behind, crate::case::Depth::State).state == State::Stopped;
+    if stopped && found.subject.unit.is_some() && behind.unit.as_ref().is_some_and(|u| !u.masked) {
+        found.fixes.push("start-behind");
+    }
+    Some(found)
 }

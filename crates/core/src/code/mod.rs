@@ -17,6 +17,8 @@ pub mod stage {
     pub const RUN: u8 = 5;
     /// Only the outcome is known.
     pub const OUTCOME: u8 = 6;
+    /// It runs, and a request fails.
+    pub const REQUEST: u8 = 7;
 }
 
 /// When two findings of a code are about the same thing, beside being about the same subject.

@@ -372,6 +372,8 @@ pub struct ConfigModel {
     pub writes: Vec<NamedPath>,
     /// Files that the daemon opens for reading at start.
     pub reads: Vec<NamedPath>,
+    /// Directories out of which pages are served.
+    pub serves: Vec<NamedPath>,
     /// Files that lock what it uses, each beginning with the number of the process that holds it.
     pub locks: Vec<NamedPath>,
     /// What its start asks the kernel for.

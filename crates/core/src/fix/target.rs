@@ -73,6 +73,19 @@ pub(super) fn grantable(
     Ok((target, status))
 }
 
+/// An object that the service's account may be let read or enter: what it serves pages out of, too.
+///
+/// # Errors
+/// As for [`grantable`].
+pub(super) fn readable(snapshot: &Snapshot, case: &Case, file: &str) -> Result<(Target, FileStatus), String> {
+    let (target, status, parent) = existing(snapshot, case, file, Last::Followed)?;
+    if !case.serves(snapshot, &target.path) {
+        may_belong(snapshot, case, &target.path)?;
+    }
+    may_change(snapshot, &target.path, &status, &parent)?;
+    Ok((target, status))
+}
+
 pub(super) fn may_be_given(
     snapshot: &Snapshot,
     case: &Case,
@@ -80,6 +93,12 @@ pub(super) fn may_be_given(
     status: &FileStatus,
     parent: &FileStatus,
 ) -> Result<(), String> {
+    may_belong(snapshot, case, file)?;
+    may_change(snapshot, file, status, parent)
+}
+
+/// What belongs to the service by more than a log's word.
+fn may_belong(snapshot: &Snapshot, case: &Case, file: &str) -> Result<(), String> {
     if is_system(file) || !case.owns(snapshot, file) {
         return Err(format!(
             "{file} does not belong to {} by its unit, its package or a configuration that only root writes; \
@@ -87,6 +106,16 @@ pub(super) fn may_be_given(
             case.service.name
         ));
     }
+    Ok(())
+}
+
+/// What grants no powers of its own, and is nobody else's by another name.
+fn may_change(
+    snapshot: &Snapshot,
+    file: &str,
+    status: &FileStatus,
+    parent: &FileStatus,
+) -> Result<(), String> {
     if !matches!(status.kind, FileKind::Regular | FileKind::Directory | FileKind::Socket) {
         return Err(format!("{file} is not a file, directory or socket"));
     }

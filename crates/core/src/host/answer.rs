@@ -54,7 +54,7 @@ pub enum Answer {
     Unit(Box<UnitState>),
     /// To `Journal`, newest first.
     Journal(Vec<JournalEntry>),
-    /// To `Addresses`.
+    /// To `Addresses` and `Resolve`.
     Addresses(Vec<IpAddr>),
     /// To `Clock`.
     Clock(ClockReading),
@@ -530,4 +530,7 @@ pub struct ProbeAnswer {
     pub error: Option<String>,
     /// Time taken in milliseconds.
     pub took_ms: u64,
+    /// A word by which the lines of logs about this question are found, where it was sent along.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mark: Option<String>,
 }

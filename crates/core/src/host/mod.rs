@@ -138,6 +138,8 @@ pub enum Question {
     Journal(String, u32),
     /// The newest journal entries that have a field of a value, written `FIELD=value`, at most this many.
     JournalOf(String, u32),
+    /// Addresses of a name, as the host's own look-up of names finds them.
+    Resolve(String),
     /// Addresses of all interfaces.
     Addresses,
     /// Time now and time of boot.

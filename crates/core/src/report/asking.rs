@@ -5,6 +5,7 @@ use crate::case::{Case, Wanted};
 use crate::config::Speaks;
 use crate::host::{Look, ProbeAnswer, ProbeProtocol, ProbeRequest, Protocol};
 use crate::net::endpoint;
+use crate::route::Url;
 use crate::snapshot::Snapshot;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -127,47 +128,15 @@ fn judged(shown: &str, answer: &ProbeAnswer) -> (CheckEntry, bool) {
     (check("protocol", outcome, format!("{shown} {said}")), mute)
 }
 
-/// Parts of an `http:` or `https:` address: tls, host, port, path with query.
-fn split_url(url: &str) -> Option<(bool, String, u16, String)> {
-    let uri: http::Uri = url.split('#').next()?.parse().ok()?;
-    let tls = match uri.scheme_str()? {
-        "http" => false,
-        "https" => true,
-        _ => return None,
-    };
-    let host = uri.host()?.trim_start_matches('[').trim_end_matches(']');
-    // A port that is written and is not one makes it no address at all.
-    let written = uri
-        .authority()?
-        .as_str()
-        .rsplit('@')
-        .next()?
-        .rsplit_once(':')
-        .is_some_and(|(_, port)| !port.is_empty() && !port.contains(']'));
-    let port = if written {
-        uri.port_u16()?
-    } else if tls {
-        443
-    } else {
-        80
-    };
-    let path = uri.path_and_query().map_or("/", |p| p.as_str());
-    (!host.is_empty())
-        .then(|| (tls, host.to_owned(), port, if path.is_empty() { "/".to_owned() } else { path.to_owned() }))
-}
-
 /// Asks for the page that was complained about, or for the one that the services file names.
 pub(super) fn page(snapshot: &Snapshot, case: &Case, page: &Complaint) -> Option<CheckEntry> {
     let url = page.url.clone().or_else(|| case.service.described.url.clone())?;
-    let parts = split_url(&url);
+    let parts = Url::parse(&url);
     // Credentials and the query of an address are nobody's to read.
     let url = crate::secrets::mask_text(&url);
-    let Some((tls, host, port, path)) = parts else {
-        return Some(check(
-            "page",
-            CheckOutcome::Fail,
-            format!("{url} is not an address that can be asked: expected http:// or https://"),
-        ));
+    let Url { tls, host, port, target: path, .. } = match parts {
+        Ok(parts) => parts,
+        Err(why) => return Some(check("page", CheckOutcome::Fail, format!("{url} cannot be asked: {why}"))),
     };
     let address = match crate::names::lookup(snapshot, &host) {
         Look::Seen(found) => found.first().copied(),

@@ -2,6 +2,7 @@
 use super::order::{Turn, order};
 use super::schema;
 use crate::case::{Case, Depth, Returns, State, gather};
+use crate::chain::{Chain, Hop, Link};
 use crate::checks;
 use crate::code::{Ails, Code};
 use crate::config::Severity;
@@ -41,7 +42,7 @@ pub struct Diagnosis {
     /// Services, what blocks others first.
     pub services: Vec<ServiceEntry>,
     /// For a URL: the hops to the service.
-    pub chain: Option<Vec<serde_json::Value>>,
+    pub chain: Option<Vec<Link>>,
 }
 
 /// One service.
@@ -162,6 +163,53 @@ pub fn diagnose(snapshot: &Snapshot, services: &[Service], all: bool) -> Diagnos
     }
     // What others need comes first.
     let entries: Vec<ServiceEntry> = order(&places).into_iter().filter_map(|at| told[at].take()).collect();
+    document(snapshot, entries, None)
+}
+
+/// Diagnoses the services that a request goes through, the one where it breaks first; those that are well are
+/// left out.
+pub fn diagnose_chain(snapshot: &Snapshot, services: &[Service], chain: &Chain) -> Diagnosis {
+    let entries: Vec<ServiceEntry> = chain_cases(snapshot, services, chain)
+        .iter()
+        .map(|case| diagnose_case(snapshot, case).0)
+        .filter(|entry| entry.standing().next().is_some() || is_unwell(entry))
+        .collect();
+    let mut links = chain.links.clone();
+    // A daemon that listens may still be the one that fails.
+    if !links.iter().any(|l| l.ok == Some(false) && l.hop != Hop::Name)
+        && let Some(entry) = entries.first()
+        && let Some(link) = links.iter_mut().rev().find(|l| {
+            matches!(l.hop, Hop::Daemon | Hop::Listener) && l.service.as_ref() == Some(&entry.service)
+        })
+    {
+        link.ok = Some(false);
+        if let Some(cause) = entry.standing().next() {
+            link.what = cause.title.clone();
+        }
+    }
+    document(snapshot, entries, Some(links))
+}
+
+/// The services that a request goes through, with what it met there, the one furthest behind first.
+pub fn chain_cases<'s>(snapshot: &Snapshot, services: &'s [Service], chain: &Chain) -> Vec<Case<'s>> {
+    if chain.is_well() {
+        return Vec::new();
+    }
+    let mut seen = BTreeSet::new();
+    let mut ways: Vec<usize> = chain.through.iter().rev().copied().collect();
+    ways.extend(chain.faults.iter().map(|(at, _)| *at));
+    ways.retain(|at| seen.insert(*at));
+    ways.into_iter()
+        .map(|at| {
+            let mut case = gather(snapshot, &services[at], Depth::Diagnosis);
+            case.met =
+                chain.faults.iter().filter(|(other, _)| *other == at).map(|(_, f)| f.clone()).collect();
+            case
+        })
+        .collect()
+}
+
+fn document(snapshot: &Snapshot, entries: Vec<ServiceEntry>, chain: Option<Vec<Link>>) -> Diagnosis {
     let zone = crate::log::host_zone(snapshot);
     let clock = snapshot.clock().seen();
     Diagnosis {
@@ -172,7 +220,7 @@ pub fn diagnose(snapshot: &Snapshot, services: &[Service], all: bool) -> Diagnos
             .or_else(|| snapshot.text("/etc/hostname").seen().map(|t| t.trim().to_owned())),
         observed_at: clock.map(|c| format_time(c.now, &zone)),
         services: entries,
-        chain: None,
+        chain,
     }
 }
 
@@ -274,6 +322,9 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
 
 /// Whether a finding is about what runs now; all others are about the next start.
 fn ails_the_run(finding: &Finding) -> bool {
+    if finding.stage == stage::REQUEST {
+        return true;
+    }
     match finding.code.facts().ails {
         Ails::Always => true,
         Ails::WhileItRuns => finding.stage == stage::RUN,

@@ -14,6 +14,9 @@ pub struct FixReport {
     pub schema: String,
     /// Service.
     pub service: String,
+    /// The page that fails, where the fixes are for that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub url: Option<String>,
     /// The cause that the fixes are for, in one sentence.
     pub cause: Option<String>,
     /// Fixes, least dangerous first.
@@ -87,6 +90,7 @@ impl FixReport {
         Self {
             schema: schema("fix"),
             service: service.to_owned(),
+            url: None,
             cause: None,
             fixes: vec![],
             unavailable: vec![],

@@ -19,8 +19,8 @@ pub use attempts::{AttemptEntry, AttemptsReport, FailureEntry, LogEntry, attempt
 pub use by_hand::{HandStep, by_hand};
 pub use check::{CheckEntry, CheckOutcome};
 pub use diagnosis::{
-    CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook, ServiceEntry, diagnose, diagnose_case,
-    is_unwell, standing_causes,
+    CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook, ServiceEntry, chain_cases, diagnose,
+    diagnose_case, diagnose_chain, is_unwell, standing_causes,
 };
 pub use fix::{ChangeEntry, FixEntry, FixReport, NextCause, Unavailable, UndoReport};
 pub use follow::{FollowEnd, FollowedLine, Follower};

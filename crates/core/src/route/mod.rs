@@ -4,9 +4,11 @@
 mod files;
 mod pattern;
 pub mod uri;
+mod url;
 
 pub use files::{Files, Met};
 pub use pattern::{Groups, Pattern};
+pub use url::{NotAsked, Url};
 
 use crate::config::{Place, Upstream};
 use std::net::IpAddr;

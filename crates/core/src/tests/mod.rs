@@ -391,6 +391,7 @@ impl Host for TextHost {
             Question::Clients(_) => Look::Seen(Answer::Count(self.clients)),
             Question::Unit(name) => look(self.units.get(name).map(|u| Answer::Unit(Box::new(u.clone())))),
             Question::Journal(..) => Look::Seen(Answer::Journal(self.journal.clone())),
+            Question::Resolve(_) => Look::NotSeen(Unseen::PartMissing),
             Question::Addresses => {
                 Look::Seen(Answer::Addresses(vec!["127.0.0.1".parse().unwrap(), "::1".parse().unwrap()]))
             }
@@ -413,6 +414,7 @@ impl Host for TextHost {
                     location: None,
                     error: page.is_none().then(|| "connection refused".to_owned()),
                     took_ms: 3,
+                    mark: None,
                 }))
             }
             Question::Mounts if self.mounts.is_empty() => Look::NotSeen(Unseen::PartMissing),

@@ -1,9 +1,10 @@
 //! The one missing permission on the one path.
 use super::{Fix, real_account};
 use crate::case::Case;
+use crate::finding::stage;
 use crate::fix::plan::Plan;
 use crate::fix::steps::{Mode, Owner};
-use crate::fix::target::{grantable, holds_key};
+use crate::fix::target::{grantable, holds_key, readable};
 use crate::fix::{Identity, Step, Target};
 use crate::host::FileKind;
 use crate::rank::Cause;
@@ -17,9 +18,21 @@ pub(super) static FIX: Fix = Fix {
 /// The one missing permission on the one path, to the narrowest class that holds the account.
 fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     let file = cause.subject.named().ok_or("the path is not known")?;
-    let who = &case.starter;
-    real_account(snapshot, case)?;
-    let (target, status) = grantable(snapshot, case, file)?;
+    // Workers may run under another account than the start command.
+    let named = cause.subject.account.as_deref().filter(|name| *name != case.starter.name);
+    let worker = named.and_then(|name| crate::accounts::account(snapshot, name).seen());
+    let who = match (named, &worker) {
+        (Some(name), None) => return Err(format!("account {name} does not exist")),
+        (_, Some(worker)) => worker,
+        (None, None) => {
+            real_account(snapshot, case)?;
+            &case.starter
+        }
+    };
+    let only_reads =
+        cause.stage == stage::REQUEST && cause.subject.right != Some(crate::access::Right::Write);
+    let (target, status) =
+        if only_reads { readable(snapshot, case, file)? } else { grantable(snapshot, case, file)? };
     let file = target.path.clone();
     if status.kind == FileKind::Regular && status.uid != who.uid && holds_key(snapshot, &file) {
         return Err(format!("{file} is a private key; who may read it is a person's decision"));

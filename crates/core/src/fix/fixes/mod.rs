@@ -84,6 +84,7 @@ pub static FIXES: &[&Fix] = &[
     &move_aside::FIX,
     &move_port::FIX,
     &sandbox::FIX,
+    &start::BEHIND,
     &start::RESET,
     &start::RESTART,
     &start::START,

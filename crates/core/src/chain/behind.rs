@@ -1,0 +1,222 @@
+//! What a front passes a request on to: is it there, may it be reached, and what becomes of the request there.
+use super::front::fault;
+use super::{Hop, Walker, is_stream, standing, state_of};
+use crate::access::{self, Right};
+use crate::accounts::{self, Account};
+use crate::case::State;
+use crate::code::Code;
+use crate::config::Upstream;
+use crate::finding::{Evidence, Source, Subject};
+use crate::host::{Look, Protocol, Socket};
+use crate::route::{Files, Met, Pass, Request, Speaks};
+
+/// How many sockets that look alike are named.
+const ALIKE: usize = 3;
+
+impl Walker<'_, '_> {
+    pub(super) fn upstream(
+        &mut self,
+        at: usize,
+        pass: &Pass,
+        request: &Request,
+        who: Option<&Account>,
+        depth: usize,
+    ) {
+        let front = self.services[at].name.clone();
+        let points = Evidence::new(
+            Source::Config,
+            format!("{front} passes on to {} ({})", pass.to, pass.speaks.spelled()),
+        )
+        .at(&pass.place);
+        let Some(first) = pass.members.iter().find(|m| !m.spare).or(pass.members.first()) else {
+            self.link(Hop::Upstream, pass.to.as_str(), None, vec![points]);
+            self.snapshot.unseen(format!("where {} leads ({})", pass.to, pass.place));
+            return;
+        };
+        let here = |m: &&Upstream| {
+            m.listen.protocol == Protocol::Unix || m.listen.address.is_some_and(|a| self.is_here(a))
+        };
+        let ours: Vec<&Upstream> = pass.members.iter().filter(here).collect();
+        if ours.is_empty() {
+            self.link(Hop::Upstream, format!("{}, on another host", first.listen), None, vec![points]);
+            self.snapshot.unseen(format!("whether {} answers: it is another host's", first.listen));
+            return;
+        }
+        let Look::Seen(sockets) = self.snapshot.listeners() else {
+            self.link(Hop::Upstream, first.listen.to_string(), None, vec![points]);
+            return;
+        };
+        let served = |m: &&Upstream| sockets.iter().find(|s| is_stream(s) && m.is_served_by(s));
+        let alive = ours.iter().find_map(|m| served(m).map(|s| (*m, s.clone())));
+        match alive {
+            Some((member, socket)) => self.reached(at, pass, member, &socket, points, request, who, depth),
+            None if ours.len() < pass.members.len() => {
+                self.link(Hop::Upstream, format!("{}, partly on other hosts", pass.to), None, vec![points]);
+            }
+            None => self.dead(at, ours[0], points, &sockets),
+        }
+    }
+
+    /// Nobody listens where a front passes on to.
+    fn dead(&mut self, at: usize, member: &Upstream, points: Evidence, sockets: &[Socket]) {
+        let listen = &member.listen;
+        let front = self.services[at].name.clone();
+        let mut said = vec![Evidence::new(Source::Socket, format!("nobody listens on {listen}")), points];
+        let behind = self.wanting(listen).into_iter().find(|other| *other != at);
+        let mut subject = match (&listen.path, listen.address) {
+            (Some(path), _) => Subject::path(path),
+            (None, address) => Subject::listener(address, listen.port, None, None),
+        };
+        let title = match behind {
+            Some(other) => {
+                let name = self.services[other].name.clone();
+                subject.unit = self.services[other].unit_name().map(str::to_owned);
+                said.push(Evidence::new(Source::Config, format!("{name} is to listen there")));
+                format!("{name} does not listen on {listen}, to which {front} passes on")
+            }
+            None => {
+                for path in alike(listen.path.as_deref(), sockets) {
+                    said.push(Evidence::new(Source::Socket, format!("somebody listens on {path}")));
+                }
+                format!("nobody listens on {listen}, to which {front} passes on")
+            }
+        };
+        self.link(Hop::Upstream, listen.to_string(), Some(false), said.clone());
+        let mut finding = fault(Code::DependencyDown, subject, title, said);
+        let starts = |other: usize| state_of(self.snapshot, &self.services[other]).state == State::Stopped;
+        if finding.subject.unit.is_some() && behind.is_some_and(starts) {
+            finding.fixes.push("start-behind");
+        }
+        self.faults.push((at, finding));
+        if let Some(other) = behind {
+            self.through.push(other);
+            let snapshot = self.snapshot;
+            let services = self.services;
+            let (what, ok) = standing(&state_of(snapshot, &services[other]));
+            self.link(Hop::Daemon, what, ok, vec![]);
+        }
+    }
+
+    /// Somebody listens there.
+    #[expect(clippy::too_many_arguments, reason = "one hop with all that is known of it")]
+    fn reached(
+        &mut self,
+        at: usize,
+        pass: &Pass,
+        member: &Upstream,
+        socket: &Socket,
+        points: Evidence,
+        request: &Request,
+        who: Option<&Account>,
+        depth: usize,
+    ) {
+        let shown = member.listen.to_string();
+        if let Some(path) = &member.listen.path
+            && let Some(who) = who
+            && let Look::Seen(Some(obstacle)) = access::may(self.snapshot, who, path, Right::Write)
+        {
+            let status = &obstacle.status;
+            let owner = accounts::user_name(self.snapshot, status.uid);
+            let group = accounts::group_name(self.snapshot, status.gid);
+            let said = vec![
+                Evidence::new(
+                    Source::File,
+                    format!(
+                        "{} belongs to {owner}:{group}, mode {:03o}",
+                        obstacle.path,
+                        status.mode & 0o7777
+                    ),
+                )
+                .file(&obstacle.path),
+                points,
+            ];
+            self.link(Hop::Upstream, shown, Some(false), said.clone());
+            let verb = if obstacle.path == *path { "connect to" } else { "enter" };
+            let title = format!("{} may not {verb} {}", who.name, obstacle.path);
+            let mut finding =
+                fault(Code::PermissionDenied, Subject::obstacle(&obstacle, &who.name, None), title, said);
+            if obstacle.by == access::Refusal::Mode {
+                finding.fixes.push("grant-access");
+            }
+            self.faults.push((at, finding));
+            return;
+        }
+        self.link(Hop::Upstream, shown.clone(), Some(true), vec![points]);
+        let (service, pid) = self.holding(socket);
+        let Some(behind) = service else {
+            let name = pid.and_then(|pid| self.snapshot.brief(pid)).map_or("a process", |b| b.name.as_str());
+            let mut said = Evidence::new(Source::Socket, format!("{name} listens on {shown}"));
+            said.pid = pid;
+            self.link(Hop::Daemon, name, None, vec![said]);
+            return;
+        };
+        self.through.push(behind);
+        let (snapshot, services) = (self.snapshot, self.services);
+        let (what, ok) = standing(&state_of(snapshot, &services[behind]));
+        self.link(Hop::Daemon, what, ok, vec![]);
+        match pass.speaks {
+            Speaks::FastCgi => self.script(at, behind, pass),
+            Speaks::Http | Speaks::Https if depth < super::DEPTH => {
+                let (Some(host), Some(target)) = (&pass.host, &pass.target) else { return };
+                let Some(address) = member.listen.address else { return };
+                let further = Request {
+                    address,
+                    port: member.listen.port,
+                    client: address,
+                    tls: pass.speaks == Speaks::Https,
+                    host: host.clone(),
+                    target: target.clone(),
+                    agent: request.agent.clone(),
+                };
+                self.pass_through(behind, &further, depth + 1);
+            }
+            _ => {}
+        }
+    }
+
+    /// The script that a gateway is asked for, as the pool's account meets it.
+    fn script(&mut self, front: usize, pool: usize, pass: &Pass) {
+        let Some(script) = pass.script.as_deref().filter(|s| s.starts_with('/')) else { return };
+        let account = self.account_of(&self.services[pool]);
+        let files = Files { snapshot: self.snapshot, account: account.as_ref() };
+        match files.meet(script) {
+            Met::File => self.link(Hop::Handler, script, Some(true), vec![]),
+            Met::Refused => self.refused(pool, script, account.as_ref()),
+            Met::Unseen => self.link(Hop::Handler, script, None, vec![]),
+            Met::Nothing | Met::Directory | Met::Other => {
+                let said = Evidence::new(Source::File, format!("{script} is no file")).file(script);
+                let points =
+                    Evidence::new(Source::Config, format!("{} asks for it", self.services[front].name))
+                        .at(&pass.place);
+                self.link(Hop::Handler, script, Some(false), vec![said.clone()]);
+                let title = format!("the script {script} does not exist");
+                let subject = Subject::path(script);
+                self.faults.push((front, fault(Code::ConfigMissingFile, subject, title, vec![said, points])));
+            }
+        }
+    }
+}
+
+/// Sockets that look like one that is not there: of the same directory or the same sort of name.
+fn alike(path: Option<&str>, sockets: &[Socket]) -> Vec<String> {
+    let Some(path) = path else { return Vec::new() };
+    let letters = |text: &str| -> String {
+        crate::path::name(text)
+            .chars()
+            .filter(|c| c.is_ascii_alphabetic())
+            .collect::<String>()
+            .to_ascii_lowercase()
+    };
+    let wanted = letters(path);
+    let mut found: Vec<String> = sockets
+        .iter()
+        .filter_map(|s| s.path.as_deref())
+        .filter(|p| p.starts_with('/') && *p != path)
+        .filter(|p| letters(p) == wanted || crate::path::parent(p) == crate::path::parent(path))
+        .map(str::to_owned)
+        .collect();
+    found.sort_by_key(|p| (letters(p) != wanted, p.clone()));
+    found.dedup();
+    found.truncate(ALIKE);
+    found
+}

@@ -1,0 +1,166 @@
+//! What the logs say of the very request, and what the answer makes of the hops.
+use super::front::fault;
+use super::{Hop, Walker};
+use crate::code::Code;
+use crate::finding::{Evidence, Source, Subject};
+use crate::host::{Look, ProbeAnswer};
+use crate::route::Url;
+
+/// Bytes of a log that may be about a request which was made just now.
+const TAIL: u32 = 64 << 10;
+/// Logs that are looked at.
+const LOGS: usize = 12;
+/// Lines of logs that are shown.
+const SHOWN: usize = 4;
+
+impl Walker<'_, '_> {
+    /// What the answer makes of the hops: where the page came, nothing is wrong; where it did not, the first
+    /// that is broken is the cause, and lines of logs tell what no hop does.
+    pub(super) fn judge(&mut self, url: &Url, answer: Option<&ProbeAnswer>, logs: &[(String, u64)]) {
+        let Some(answer) = answer else { return };
+        let said = match (answer.status, &answer.error) {
+            (Some(status), _) => format!("{} answers {status}", url.shown),
+            (None, Some(why)) => format!("{} does not answer: {why}", url.shown),
+            (None, None) => format!("{} does not answer", url.shown),
+        };
+        let took = Evidence::new(Source::Probe, format!("{said}, after {} ms", answer.took_ms));
+        let well = answer.status.is_some_and(|s| s < 400);
+        if let Some(listener) = self.links.iter_mut().find(|l| l.hop == Hop::Listener) {
+            listener.evidence.push(took.clone());
+        }
+        if well {
+            self.faults.clear();
+            // What seemed broken was not: the page came.
+            for link in self.links.iter_mut().filter(|l| l.ok == Some(false) && l.hop != Hop::Name) {
+                link.ok = None;
+            }
+            return;
+        }
+        let lines = self.lines(url, answer, logs);
+        for (_, finding) in &mut self.faults {
+            finding.evidence.push(took.clone());
+            finding.evidence.extend(lines.iter().cloned());
+        }
+        if self.faults.is_empty()
+            && let Some(at) = self.through.last().copied()
+        {
+            self.told(at, answer, took, lines);
+        }
+        // The one furthest behind first: what is in front of it only passes it on.
+        self.faults.reverse();
+    }
+
+    /// No hop is broken, and the page fails: what the daemons themselves say of it.
+    fn told(&mut self, at: usize, answer: &ProbeAnswer, took: Evidence, lines: Vec<Evidence>) {
+        let name = self.services[at].name.clone();
+        let script = lines.iter().find_map(|line| script_error(&line.detail));
+        let mut evidence = vec![took];
+        evidence.extend(lines);
+        if let Some((what, place)) = script {
+            let subject = match &place {
+                Some((file, line)) => Subject { line: Some(*line), ..Subject::path(file) },
+                None => Subject::default(),
+            };
+            let title = match &place {
+                Some((file, line)) => format!("a script fails: {what} ({file}:{line})"),
+                None => format!("a script fails: {what}"),
+            };
+            self.link(
+                Hop::Handler,
+                "the application",
+                Some(false),
+                evidence.iter().skip(1).cloned().collect(),
+            );
+            self.faults.push((at, fault(Code::ApplicationError, subject, title, evidence)));
+            return;
+        }
+        let Some(status) = answer.status.filter(|s| *s >= 500) else { return };
+        if evidence.len() > 1 {
+            let title = format!("{name} answers {status}, and its log says why");
+            let mut finding = fault(Code::Unknown, Subject::default(), title, evidence);
+            finding.proof = crate::finding::Proof::Said;
+            self.faults.push((at, finding));
+        }
+    }
+
+    /// Logs of the daemons on the way, with where each ends now.
+    pub(super) fn log_ends(&self) -> Vec<(String, u64)> {
+        let mut logs = self.logs.clone();
+        for at in &self.through {
+            let config = self.services[*at].configuration(self.snapshot);
+            logs.extend(
+                config.model.error_logs.iter().chain(&config.model.access_logs).map(|l| l.path.clone()),
+            );
+        }
+        logs.sort();
+        logs.dedup();
+        logs.truncate(LOGS);
+        let end = |log: String| {
+            let size = self.snapshot.stat(&log).seen()?.size;
+            Some((log, size))
+        };
+        logs.into_iter().filter_map(end).collect()
+    }
+
+    /// Lines about the request, among those that were written since it was made: those that carry its word, its
+    /// path, or the failure of a script.
+    fn lines(&self, url: &Url, answer: &ProbeAnswer, logs: &[(String, u64)]) -> Vec<Evidence> {
+        let path = url.target.split('?').next().unwrap_or_default();
+        let mark = answer.mark.as_deref().unwrap_or("\0");
+        let request = format!("GET {path}");
+        let mut found = Vec::new();
+        for (log, from) in logs {
+            let Look::Seen(bytes) = self.snapshot.read_at(log, *from, TAIL) else { continue };
+            let text = String::from_utf8_lossy(&bytes);
+            let of_it =
+                |line: &&str| line.contains(mark) || line.contains(&request) || script_error(line).is_some();
+            for line in text.lines().filter(of_it).take(2) {
+                found.push(Evidence::new(Source::Log, crate::secrets::mask_text(line)).file(log));
+            }
+        }
+        // Why it failed says more than that it did.
+        found.sort_by_key(|line| line.detail.contains(mark));
+        found.truncate(SHOWN);
+        found
+    }
+}
+
+/// What a line says of a script that failed: the words, and file and line.
+type ScriptError = (String, Option<(String, u32)>);
+
+fn script_error(line: &str) -> Option<ScriptError> {
+    const SIGNS: &[&str] = &["PHP Fatal error: ", "PHP Parse error: ", "PHP message: PHP Fatal error: "];
+    let at = SIGNS.iter().find_map(|sign| line.find(sign).map(|at| at + sign.len()))?;
+    let words = line.get(at..)?.trim();
+    let (what, place) = match words.rsplit_once(" in /") {
+        Some((what, place)) => {
+            let (file, rest) = place.split_once(" on line ").or_else(|| place.split_once(':'))?;
+            let number: String = rest.chars().take_while(char::is_ascii_digit).collect();
+            (what, number.parse().ok().map(|n| (format!("/{file}"), n)))
+        }
+        None => (words, None),
+    };
+    Some((crate::bounds::clip(what.trim()), place))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_script_error_is_told_with_its_place() {
+        let line = "2031/04/02 06:10:11 [error] 7#7: *1 FastCGI sent in stderr: \"PHP message: PHP Fatal error:  \
+            Uncaught Error: Call to undefined function tide() in /srv/tickets/index.php:12\" while reading";
+        assert_eq!(
+            script_error(line),
+            Some((
+                "Uncaught Error: Call to undefined function tide()".to_owned(),
+                Some(("/srv/tickets/index.php".to_owned(), 12))
+            ))
+        );
+        let line = "[02-Apr-2031 06:10:11 UTC] PHP Parse error:  syntax error, unexpected token \"}\" in \
+            /srv/tickets/a.php on line 3";
+        assert_eq!(script_error(line).unwrap().1, Some(("/srv/tickets/a.php".to_owned(), 3)));
+        assert_eq!(script_error("PHP Warning:  x in /srv/a.php on line 1"), None);
+    }
+}
