@@ -164,8 +164,9 @@ impl<'a> Score<'a> {
         }
     }
 
-    /// A daemon that is broken on a busy machine is now and then not yet broken when it is looked at. What does
-    /// not hold is told, and looked at a second time when nothing else runs; it fails when it fails again.
+    /// A daemon that is broken on a busy machine is now and then not yet broken when it is looked at. What
+    /// does not hold is told, and looked at a second time when nothing else runs; it fails when it fails
+    /// again.
     fn tell_shared(&mut self, job: Job<'a>, outcome: Result<(), String>) {
         match outcome {
             Err(why) if self.again.len() < SECOND_LOOKS => {

@@ -70,7 +70,8 @@ fn main() -> ExitCode {
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
         _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-lint [SITES], \
             bench-logs [MIB [KIND…]], \
-            captures, corpus, fuzz [--seconds N], routes KIND [SEED [REQUESTS]], samples [KIND…], sweep KIND [NAME…], live [NAME…], \
+            captures, corpus, fuzz [--seconds N], \
+            routes KIND [SEED [REQUESTS]], samples [KIND…], sweep KIND [NAME…], live [NAME…], \
             pictures, walk [--all | \
             --check | --booted | --booted-all]"
             .into()),

@@ -37,6 +37,7 @@ fn one(path: &Path, from: f64, by: f64) -> std::io::Result<()> {
         .iter()
         .filter_map(|(p, form)| Some((Regex::new(&format!("^.{{0,40}}?({p})")).ok()?, *form)))
         .collect();
+    let blank = path.components().any(|part| matches!(part.as_os_str().to_str(), Some("mysql" | "mariadb")));
     let (mut out, mut begun) = (String::new(), false);
     for line in text.split_inclusive('\n') {
         let altered = stamps.iter().find_map(|(stamp, form)| {
@@ -50,7 +51,9 @@ fn one(path: &Path, from: f64, by: f64) -> std::io::Result<()> {
             #[expect(clippy::cast_possible_truncation, reason = "whole seconds of a few hours")]
             let span = jiff::Span::new().seconds(by as i64);
             begun.then(|| {
-                let moved = (zoned + span).strftime(form).to_string();
+                // Only one family of servers leaves the ten of an hour blank.
+                let form = if blank { form.to_string() } else { form.replace("%k", "%H") };
+                let moved = (zoned + span).strftime(&form).to_string();
                 format!("{}{moved}{}", &line[..found.start()], &line[found.end()..])
             })
         });

@@ -79,8 +79,8 @@ pub fn normal(address: IpAddr) -> IpAddr {
     }
 }
 
-/// Whether an address lies in a network, written `ADDRESS` or `ADDRESS/LENGTH` or `ADDRESS/MASK`: the length of the
-/// network's prefix, in bits.
+/// Whether an address lies in a network, written `ADDRESS` or `ADDRESS/LENGTH` or `ADDRESS/MASK`: the length
+/// of the network's prefix, in bits.
 pub fn within(address: IpAddr, network: &str) -> Option<u8> {
     let (base, length) =
         network.split_once('/').map_or((network, None), |(base, length)| (base, Some(length)));

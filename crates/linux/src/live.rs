@@ -277,7 +277,8 @@ fn resolve(name: &str, limit: Duration) -> Look<Answer> {
             }
             Look::Seen(Answer::Addresses(found))
         }
-        // The library's words (getaddrinfo(3): EAI_NONAME, EAI_NODATA); all others say that nobody could tell.
+        // The library's words (getaddrinfo(3): EAI_NONAME, EAI_NODATA); all others say that nobody could
+        // tell.
         Ok(Err(error)) => {
             let words = error.to_string();
             let unknown = ["Name or service not known", "No address associated with hostname"];

@@ -1,5 +1,6 @@
-//! `cargo xtask routes KIND [SEED [REQUESTS]]`: makes configurations and requests by chance, asks the real daemon
-//! which place of its configuration answered each, and compares that with our own choice. The score is written to
+//! `cargo xtask routes KIND [SEED [REQUESTS]]`: makes configurations and requests by chance, asks the real
+//! daemon which place of its configuration answered each, and compares that with our own choice. The score is
+//! written to
 //! `xtask/live/routes.txt`.
 mod nginx;
 
@@ -109,8 +110,8 @@ pub(crate) fn run(program: &Path, kind: &str, seed: u64, requests: usize) -> Res
     let mut line = String::new();
     let _ = write!(
         line,
-        "{kind}: {right} of {} requests as the daemon answered them, {open} not decided (seed {seed}; {refused} \
-            configurations refused)",
+        "{kind}: {right} of {} requests as the daemon answered them, {open} not decided (seed {seed}; \
+            {refused} configurations refused)",
         asked - open
     );
     say(&line);

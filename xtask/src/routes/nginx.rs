@@ -300,14 +300,16 @@ impl Driven for Nginx {
         "nginx"
     }
     fn prepare(&self) -> &'static str {
-        "cd /route; mkdir -p www/a/b www/b www/c www/d www/img www/closed other/a other/none; for f in www/index.html \
-            www/a/x.txt www/a/b/x.txt www/b/index.html www/d/index.htm www/img/a.png www/y.php www/closed/x.txt \
-            www/secret.txt other/index.html other/a/index.html other/none/x other/x.txt; do echo $f > $f; done; chmod 700 \
-            www/closed; chmod 600 www/secret.txt; echo marta:x > users"
+        "cd /route; mkdir -p www/a/b www/b www/c www/d www/img www/closed other/a other/none; \
+            for f in www/index.html www/a/x.txt www/a/b/x.txt www/b/index.html www/d/index.htm www/img/a.png \
+            www/y.php www/closed/x.txt www/secret.txt other/index.html other/a/index.html other/none/x \
+            other/x.txt; do echo $f > $f; done; \
+            chmod 700 www/closed; chmod 600 www/secret.txt; echo marta:x > users"
     }
     fn configuration(&self, chance: &mut Chance) -> String {
         let mut out = Out { text: String::new(), line: 1 };
-        out.add("user www-data;\nworker_processes 1;\npid /run/route.pid;\nerror_log /route/error.log;\nevents { }\nhttp {");
+        out.add("user www-data;\nworker_processes 1;\npid /run/route.pid;\nerror_log /route/error.log;");
+        out.add("events { }\nhttp {");
         out.add("access_log off;\nuninitialized_variable_warn off;\nserver_names_hash_bucket_size 128;");
         out.add("upstream group { server 127.0.0.1:8199; }");
         out.add("map $arg_s $target { default 127.0.0.1:8199; group group; ~^(?<w>lo.*)$ 127.0.0.1:8199; }");
@@ -315,7 +317,8 @@ impl Driven for Nginx {
         if chance.below(4) == 0 {
             out.add("root /route/www;");
         }
-        out.add("server { listen 127.0.0.1:8199; location / { add_header X-Echo \"$http_host $request_uri\"; return 200; } }");
+        let echo = "add_header X-Echo \"$http_host $request_uri\"; return 200;";
+        out.add(&format!("server {{ listen 127.0.0.1:8199; location / {{ {echo} }} }}"));
         for _ in 0..2 + chance.below(5) {
             server(&mut out, chance);
         }
@@ -334,8 +337,9 @@ impl Driven for Nginx {
         }
     }
     fn use_it(&self) -> &'static str {
-        "nginx -t -q -c /route/nginx.conf || exit 1; pkill -9 -x nginx; sleep 0.1; nginx -c /route/nginx.conf; for i in \
-            1 2 3 4 5 6 7 8 9; do ss -Hltn sport = :8199 | grep -q . && break; sleep 0.05; done"
+        "nginx -t -q -c /route/nginx.conf || exit 1; pkill -9 -x nginx; sleep 0.1; \
+            nginx -c /route/nginx.conf; for i in 1 2 3 4 5 6 7 8 9; do \
+            ss -Hltn sport = :8199 | grep -q . && break; sleep 0.05; done"
     }
     fn account(&self) -> &'static str {
         "www-data"

@@ -19,7 +19,8 @@ use std::path::{Path, PathBuf};
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  jolly-sentinel diagnose\n  jolly-sentinel diagnose front --format markdown > \
-        ticket.md\n  jolly-sentinel diagnose http://front.saltmarsh-ferries.example/book\n\nExit status: 0 well, 1 a cause was found or a wanted service is down, 2 wrong call, 3 \
+        ticket.md\n  jolly-sentinel diagnose http://front.saltmarsh-ferries.example/book\n\n\
+        Exit status: 0 well, 1 a cause was found or a wanted service is down, 2 wrong call, 3 \
         the state could not be seen."
 )]
 pub(crate) struct Arguments {

@@ -27,7 +27,7 @@ use std::time::Duration;
 )]
 pub(crate) struct Arguments {
     /// Service, or the address of a page that fails
-    #[arg(value_name = "SERVICE|URL")]
+    #[arg(value_name = "TARGET")]
     service: String,
     /// Which fixes; the first one when none is named
     #[arg(long, value_name = "ID", value_delimiter = ',')]

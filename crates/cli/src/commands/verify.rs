@@ -7,7 +7,9 @@ use crate::pages;
 use clap::Args;
 use jolly_core::campaign::{Patience, settled};
 use jolly_core::case::State;
-use jolly_core::report::{Complaint, Recovery, VerifyReport};
+use jolly_core::chain;
+use jolly_core::report::{self, CheckOutcome, Complaint, Recovery, VerifyReport};
+use jolly_core::route::Url;
 use std::time::Duration;
 
 /// Has it really recovered?
@@ -15,14 +17,12 @@ use std::time::Duration;
 /// Process, account, ports, the answer in its protocol, the page that was complained about, the log since
 /// this start, and whether it is still the same process some seconds later.
 #[derive(Args, Debug)]
-#[command(
-    after_help = "Examples:\n  jolly-sentinel verify front --wait 60s\n  jolly-sentinel verify front --url \
+#[command(after_help = "Examples:\n  jolly-sentinel verify front --wait 60s\n  jolly-sentinel verify \
         http://front.saltmarsh-ferries.example/ --expect Timetable\n\n\
-        Exit status: 0 recovered, 1 not or only partly recovered, 2 wrong call, 3 it could not be seen."
-)]
+        Exit status: 0 recovered, 1 not or only partly recovered, 2 wrong call, 3 it could not be seen.")]
 pub(crate) struct Arguments {
-    /// Service
-    #[arg(value_name = "SERVICE")]
+    /// Service, or the address of a page that must answer again
+    #[arg(value_name = "TARGET")]
     service: String,
     /// Wait this long for a slow start
     #[arg(long, value_name = "TIME", default_value = "0s", value_parser = parse_time)]
@@ -45,13 +45,40 @@ pub(crate) struct Arguments {
 }
 
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
-    let service = context.service(&context.snapshot(), &arguments.service)?;
-    let page =
-        Complaint { url: arguments.url.clone(), status: arguments.status, expect: arguments.expect.clone() };
-    let ground = Here::new(context);
+    let snapshot = context.snapshot();
+    let by_url = arguments.service.contains("://");
+    let (service, url) = if by_url {
+        if arguments.url.is_some() {
+            return Err(CliError::usage("the address is given twice: leave --url out"));
+        }
+        let url = super::address(&arguments.service)?;
+        let services = context.serving(&snapshot, false);
+        let chain = chain::follow(&snapshot, &services, &url);
+        if let Some(elsewhere) = &chain.elsewhere {
+            return Err(CliError::not_seen(format!("nothing was sent: {elsewhere}")));
+        }
+        // Whoever is asked first answers for the page; where nobody is, the way itself says how it stands.
+        match chain.through.first().or(chain.faults.first().map(|(at, _)| at)) {
+            Some(at) => (services[*at].clone(), Some(url)),
+            None => return super::diagnose::page(context, &snapshot, &arguments.service),
+        }
+    } else {
+        (context.service(&snapshot, &arguments.service)?, None)
+    };
+    let asked = url.as_ref().map(Url::to_string).or_else(|| arguments.url.clone());
+    let page = Complaint { url: asked, status: arguments.status, expect: arguments.expect.clone() };
+    let ground = Here::about(context, url.clone());
     let patience = Patience { wait: arguments.wait, settle: arguments.settle };
     loop {
-        let report = settled(&ground, &service, &page, patience);
+        let mut report = settled(&ground, &service, &page, patience);
+        let failed = report.checks.iter().any(|c| c.name == "page" && c.outcome == CheckOutcome::Fail);
+        if let Some(url) = url.as_ref().filter(|_| failed) {
+            let snapshot = context.snapshot();
+            let services = context.serving(&snapshot, false);
+            let chain = chain::follow(&snapshot, &services, url);
+            let links = report::diagnose_chain(&snapshot, &services, &chain).chain;
+            report.add_way(&links.unwrap_or_default());
+        }
         context.emit(&pages::verify::page(&report, &context.program()), &report)?;
         if !arguments.watch {
             return Ok(status(&report));

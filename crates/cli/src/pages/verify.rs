@@ -54,6 +54,7 @@ fn asked(name: &str) -> &str {
         "let-go" => "and no other ones",
         "protocol" => "it answers",
         "page" => "the page that was asked for",
+        "way" => "the way to that page",
         "log" => "its log since the start",
         "boot" => "it starts at boot",
         other => other,

@@ -391,8 +391,8 @@ impl Case<'_> {
         !is_system(&file) && self.places(snapshot).iter().any(|p| below(&file, p))
     }
 
-    /// Whether a path lies in a directory out of which the service is told to send pages, in files that nobody
-    /// but root can write: its account may be let read there, and nothing more.
+    /// Whether a path lies in a directory out of which the service is told to send pages, in files that
+    /// nobody but root can write: its account may be let read there, and nothing more.
     pub fn serves(&self, snapshot: &Snapshot, file: &str) -> bool {
         let file = path::clean(file);
         if is_system(&file) || self.is_steered(snapshot) {

@@ -1,4 +1,5 @@
-//! What a front passes a request on to: is it there, may it be reached, and what becomes of the request there.
+//! What a front passes a request on to: is it there, may it be reached, and what becomes of the request
+//! there.
 use super::front::fault;
 use super::{Hop, Walker, is_stream, standing, state_of};
 use crate::access::{self, Right};

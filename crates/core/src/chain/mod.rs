@@ -1,6 +1,6 @@
-//! From the address of a page to what answers it: name, address, listener, site, location, file or upstream, and the
-//! daemon behind, each looked at in turn. The page is asked for once; what a hop says counts only where the page
-//! really fails.
+//! From the address of a page to what answers it: name, address, listener, site, location, file or upstream,
+//! and the daemon behind, each looked at in turn. The page is asked for once; what a hop says counts only
+//! where the page really fails.
 mod behind;
 mod front;
 mod traces;
@@ -371,7 +371,8 @@ impl<'a> Walker<'a, '_> {
         let wants = |service: &Service| {
             let config = service.configuration(self.snapshot);
             let described = service.described.listen.iter().filter_map(|l| crate::net::parse_listen(l).ok());
-            let mut own = config.model.listens.iter().map(|l| l.listen.clone()).chain(described);
+            let model = config.model.listens.iter().chain(&config.model.guesses);
+            let mut own = model.map(|l| l.listen.clone()).chain(described);
             own.any(|l| l.conflicts_with(&as_socket(listen)))
         };
         self.services.iter().enumerate().filter(|(_, s)| wants(s)).map(|(at, _)| at).collect()
@@ -539,34 +540,4 @@ fn is_stream(socket: &Socket) -> bool {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn references_are_made_whole() {
-        for (to, expected) in [
-            ("http://front.example/x", "http://front.example/x"),
-            ("/x?y", "https://quay1:81/x?y"),
-            ("x", "https://quay1:81/a/x"),
-            ("//front.example/", "https://front.example/"),
-        ] {
-            assert_eq!(absolute("https://quay1:81/a/b?c", to).as_deref(), Some(expected));
-        }
-    }
-
-    #[test]
-    fn names_of_sites_fit_hosts() {
-        for (site, host, expected) in [
-            ("front.example", "front.example", true),
-            ("*.front.example", "a.front.example", true),
-            (".front.example", "front.example", true),
-            ("front.*", "front.example", true),
-            ("*.front.example", "front.example", false),
-            ("front.example", "xfront.example", false),
-            ("", "", false),
-            ("front.*", "fronts.example", false),
-        ] {
-            assert_eq!(fits(site, host), expected, "{site} {host}");
-        }
-    }
-}
+mod tests;

@@ -24,7 +24,9 @@ impl Walker<'_, '_> {
             (None, None) => format!("{} does not answer", url.shown),
         };
         let took = Evidence::new(Source::Probe, format!("{said}, after {} ms", answer.took_ms));
-        let well = answer.status.is_some_and(|s| s < 400);
+        // A stranger's page is not the one that was asked for.
+        let stranger = self.links.iter().any(|l| l.hop == Hop::Listener && l.ok == Some(false));
+        let well = answer.status.is_some_and(|s| s < 400) && !stranger;
         if let Some(listener) = self.links.iter_mut().find(|l| l.hop == Hop::Listener) {
             listener.evidence.push(took.clone());
         }
@@ -102,8 +104,8 @@ impl Walker<'_, '_> {
         logs.into_iter().filter_map(end).collect()
     }
 
-    /// Lines about the request, among those that were written since it was made: those that carry its word, its
-    /// path, or the failure of a script.
+    /// Lines about the request, among those that were written since it was made: those that carry its word,
+    /// its path, or the failure of a script.
     fn lines(&self, url: &Url, answer: &ProbeAnswer, logs: &[(String, u64)]) -> Vec<Evidence> {
         let path = url.target.split('?').next().unwrap_or_default();
         let mark = answer.mark.as_deref().unwrap_or("\0");
@@ -149,8 +151,9 @@ mod tests {
 
     #[test]
     fn a_script_error_is_told_with_its_place() {
-        let line = "2031/04/02 06:10:11 [error] 7#7: *1 FastCGI sent in stderr: \"PHP message: PHP Fatal error:  \
-            Uncaught Error: Call to undefined function tide() in /srv/tickets/index.php:12\" while reading";
+        let line = "2031/04/02 06:10:11 [error] 7#7: *1 FastCGI sent in stderr: \"PHP message: \
+            PHP Fatal error:  Uncaught Error: Call to undefined function tide() in \
+            /srv/tickets/index.php:12\" while reading";
         assert_eq!(
             script_error(line),
             Some((

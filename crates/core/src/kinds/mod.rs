@@ -162,8 +162,8 @@ pub trait Kind: Sync {
     }
     /// Reads the configuration as the daemon would.
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration;
-    /// The way of a request through it, as its configuration and the host's files decide; `None` where nothing of
-    /// it listens on the request's address, or where it is not known how this kind chooses.
+    /// The way of a request through it, as its configuration and the host's files decide; `None` where
+    /// nothing of it listens on the request's address, or where it is not known how this kind chooses.
     fn route(&self, _: &Instance, _: &Files, _: &Request) -> Option<Route> {
         None
     }

@@ -141,6 +141,8 @@ pub struct Attempt {
     pub(super) saw_begin: bool,
     /// Whether somebody ordered its end.
     pub(super) ordered: bool,
+    /// The manager counts it as stopped, which it does, too, where somebody reset that it failed.
+    pub(super) seems_stopped: bool,
     /// The host went down without a word while it ran.
     pub(super) lost: bool,
     /// When it was last heard of, where another run began without a word of its end.
@@ -178,6 +180,7 @@ impl Attempt {
             listened: None,
             saw_begin: false,
             ordered: false,
+            seems_stopped: false,
             lost: false,
             vanished: None,
             testimony: false,

@@ -110,7 +110,9 @@ pub(super) fn of_state(state: &UnitState, reports_ready: bool) -> Option<Attempt
             attempt.afterwards = Some(if ordered { Afterwards::Stopped } else { how });
             attempt.ordered = ordered;
         } else {
-            attempt.outcome = if state.result == "success" { Outcome::Stopped } else { Outcome::Failed };
+            // A bad result may have been reset since: then only its own log tells that it failed.
+            attempt.seems_stopped = state.result == "success";
+            attempt.outcome = if attempt.seems_stopped { Outcome::Starting } else { Outcome::Failed };
         }
     }
     Some(attempt)

@@ -36,6 +36,9 @@ pub(super) fn settle(attempt: &mut Attempt, request: &Request) {
     if attempt.outcome == Outcome::Starting && attempt.is_explained() && attempt.ended.is_some() {
         attempt.outcome = Outcome::Failed;
     }
+    if attempt.outcome == Outcome::Starting && attempt.seems_stopped {
+        attempt.outcome = Outcome::Stopped;
+    }
     let timed_out = attempt.failures.iter().any(|f| f.code == Code::StartTimeout);
     let killed = attempt.exit.starts_with("killed")
         || attempt.exit.starts_with("dumped")

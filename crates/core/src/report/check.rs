@@ -17,7 +17,7 @@ pub enum CheckOutcome {
 /// One check of a recovery.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct CheckEntry {
-    /// `process`, `account`, `stable`, `ports`, `let-go`, `protocol`, `page`, `log`, `boot`.
+    /// `process`, `account`, `stable`, `ports`, `let-go`, `protocol`, `page`, `way`, `log`, `boot`.
     pub name: String,
     /// How it ended.
     pub outcome: CheckOutcome,

@@ -169,11 +169,13 @@ pub fn diagnose(snapshot: &Snapshot, services: &[Service], all: bool) -> Diagnos
 /// Diagnoses the services that a request goes through, the one where it breaks first; those that are well are
 /// left out.
 pub fn diagnose_chain(snapshot: &Snapshot, services: &[Service], chain: &Chain) -> Diagnosis {
-    let entries: Vec<ServiceEntry> = chain_cases(snapshot, services, chain)
+    let mut entries: Vec<ServiceEntry> = chain_cases(snapshot, services, chain)
         .iter()
         .map(|case| diagnose_case(snapshot, case).0)
         .filter(|entry| entry.standing().next().is_some() || is_unwell(entry))
         .collect();
+    // Where nothing is known of why one does not run, the one that needs it says more.
+    entries.sort_by_key(|entry| entry.standing().next().is_none());
     let mut links = chain.links.clone();
     // A daemon that listens may still be the one that fails.
     if !links.iter().any(|l| l.ok == Some(false) && l.hop != Hop::Name)

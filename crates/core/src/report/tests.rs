@@ -121,7 +121,7 @@ fn the_page_that_was_complained_about_must_answer_as_it_should() {
         ("http://127.0.0.1:8090/", None, None, "answers 404"),
         ("http://127.0.0.1:8088/", Some(301), None, "expected 301"),
         ("http://127.0.0.1:9999/", None, None, "does not answer"),
-        ("gopher://quay1/", None, None, "not an address that can be asked"),
+        ("gopher://quay1/", None, None, "only http:// and https://"),
         ("http://desk.invalid/", None, None, "does not resolve"),
     ] {
         failing(&proof(&host, &page(url, status, expect), None), Recovery::Partly, "page", words);
@@ -530,4 +530,23 @@ fn a_change_that_cannot_be_seen_makes_the_list_null_and_not_empty() {
     assert!(serde_json::to_value(&hidden).unwrap()["changes"].is_null());
     let broken = UndoReport::list(&[], &["20310402-061011-120-front".into()], None);
     assert!(!broken.changes.is_seen() && broken.not_seen[0].text().contains("20310402-061011-120-front"));
+}
+
+#[test]
+fn a_start_whose_failure_somebody_reset_failed_as_its_own_log_says() {
+    let began = u64::try_from(NOW - 50).unwrap() * 1_000_000;
+    let stamp = crate::log::format_time((NOW - 50) * 1_000_000, &jiff::tz::TimeZone::UTC);
+    let stamp = stamp[..19].replace('T', " ").replace('-', "/");
+    let log = format!("{stamp} [emerg] 7#7: unknown directive \"tide\" in /etc/nginx/nginx.conf:3\n");
+    let down = |log: &str| {
+        edge().file("/var/log/nginx/error.log", log).unit("edge.service", "inactive", |u| {
+            (u.left_inactive, u.state_changed) = (began, began + 400_000);
+        })
+    };
+    let outcome = |host: &TextHost| {
+        let service = described(host, "edge", "");
+        attempts(&Snapshot::new(host), &service, Some(5), None, false).attempts[0].outcome
+    };
+    assert_eq!(outcome(&down(&log)), crate::log::Outcome::Failed);
+    assert_eq!(outcome(&down("")), crate::log::Outcome::Stopped);
 }

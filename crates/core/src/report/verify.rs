@@ -3,6 +3,7 @@ use super::asking::{self, Complaint};
 use super::check::{CheckEntry, CheckOutcome, check};
 use super::schema;
 use crate::case::{Case, Depth, State, gather};
+use crate::chain::{Hop, Link};
 use crate::code::Code;
 use crate::host::Protocol;
 use crate::log::{Afterwards, Attempt, Outcome};
@@ -48,6 +49,20 @@ pub struct VerifyReport {
 }
 
 impl VerifyReport {
+    /// Adds how the way to the page stands that was asked for.
+    pub fn add_way(&mut self, links: &[Link]) {
+        let broken = links.iter().find(|l| l.ok == Some(false) && l.hop != Hop::Name);
+        let entry = match broken {
+            Some(link) => {
+                let detail = format!("breaks at the {}, {}", link.hop.word(), link.what);
+                check("way", CheckOutcome::Fail, detail)
+            }
+            None => check("way", CheckOutcome::Pass, "no hop is seen to be broken"),
+        };
+        let at = self.checks.iter().position(|c| c.name == "page").map_or(self.checks.len(), |at| at + 1);
+        self.checks.insert(at, entry);
+    }
+
     /// Whether nothing failed, and yet too little could be seen for a verdict.
     pub fn is_unseen(&self) -> bool {
         self.verdict != Recovery::Recovered && !self.checks.iter().any(|c| c.outcome == CheckOutcome::Fail)

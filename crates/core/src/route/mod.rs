@@ -1,6 +1,6 @@
-//! From a request to what answers it: a daemon's own choice of site, of location and of handler, as far as its
-//! configuration and the host's files decide it. Each kind chooses by its own rules (`Kind::route`); what comes
-//! of it has one form.
+//! From a request to what answers it: a daemon's own choice of site, of location and of handler, as far as
+//! its configuration and the host's files decide it. Each kind chooses by its own rules (`Kind::route`); what
+//! comes of it has one form.
 mod files;
 mod pattern;
 pub mod uri;

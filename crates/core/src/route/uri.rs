@@ -39,8 +39,8 @@ pub fn encode(path: &str) -> String {
     out
 }
 
-/// Takes `.` and `..` out of a path, and slashes beside each other where they are merged; `None` where it leads
-/// above its root.
+/// Takes `.` and `..` out of a path, and slashes beside each other where they are merged; `None` where it
+/// leads above its root.
 pub fn normal(path: &str, merge_slashes: bool) -> Option<String> {
     let mut names: Vec<&str> = Vec::new();
     let body = path.strip_prefix('/')?;

@@ -45,6 +45,8 @@ pub(crate) struct TextHost {
     records: BTreeMap<String, Vec<JournalEntry>>,
     closed: Vec<String>,
     hides_sockets: bool,
+    /// Where every page sends to.
+    pub(crate) location: Option<String>,
 }
 
 /// The moment at which every test host is looked at, in seconds since the epoch.
@@ -411,7 +413,7 @@ impl Host for TextHost {
                     status: page.map(|p| p.0).filter(|s| *s > 0),
                     body: page.map(|p| p.1.clone()).unwrap_or_default(),
                     server: None,
-                    location: None,
+                    location: self.location.clone(),
                     error: page.is_none().then(|| "connection refused".to_owned()),
                     took_ms: 3,
                     mark: None,

@@ -105,7 +105,8 @@ impl<'a> Walk<'a, '_> {
         group.all("server").filter(|n| !n.words.iter().any(|w| w == "down")).filter_map(member).collect()
     }
 
-    /// Path and query as they are passed on: a path behind the address takes the place of the location's name.
+    /// Path and query as they are passed on: a path behind the address takes the place of the location's
+    /// name.
     fn target(&self, written: &str, given: &str, location: &Node) -> String {
         if given.is_empty() {
             return if self.as_sent {
@@ -168,12 +169,12 @@ impl<'a> Walk<'a, '_> {
         }
         let full = |n: &&Node| path_below(&self.options.prefix, n.word(0));
         let is_file = |n: &&&Node| !n.word(0).contains([':', '$']) && !matches!(n.word(0), "stderr" | "off");
-        let mut errors: Vec<String> = errors.iter().filter(is_file).map(|n| full(n)).collect();
+        let mut errors: Vec<String> = errors.iter().filter(is_file).map(&full).collect();
         if errors.is_empty() {
             errors.extend(self.options.error_log.iter().map(|log| path_below(&self.options.prefix, log)));
         }
         let access = self.together(&["access_log"]);
-        (errors, access.iter().filter(is_file).map(|n| full(n)).collect())
+        (errors, access.iter().filter(is_file).map(full).collect())
     }
 }
 

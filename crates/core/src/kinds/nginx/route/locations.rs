@@ -1,5 +1,5 @@
-//! Which location answers, by nginx's order: an exact name; the longest beginning; then patterns in their order,
-//! unless that beginning forbids it; each with what is nested in it (`ngx_http_core_find_location`).
+//! Which location answers, by nginx's order: an exact name; the longest beginning; then patterns in their
+//! order, unless that beginning forbids it; each with what is nested in it (`ngx_http_core_find_location`).
 use super::super::conceal;
 use super::tree::Node;
 use super::values::{Unknown, fits};
@@ -104,12 +104,12 @@ pub(super) fn find<'a>(
         (hit, ask) = (Hit::Beginning, !last);
     }
     for (node, shape) in shaped.iter().filter(|_| ask) {
-        if let Shape::Fits(text, caseless) = *shape {
-            if fits(text, caseless, path, groups, || untried(node))? {
-                let (deeper, _) = find(node, path, groups)?;
-                let all = std::iter::once(*node).chain(deeper).collect();
-                return Ok((all, Hit::Decided));
-            }
+        if let Shape::Fits(text, caseless) = *shape
+            && fits(text, caseless, path, groups, || untried(node))?
+        {
+            let (deeper, _) = find(node, path, groups)?;
+            let all = std::iter::once(*node).chain(deeper).collect();
+            return Ok((all, Hit::Decided));
         }
     }
     Ok((found, hit))

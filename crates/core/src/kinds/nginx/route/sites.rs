@@ -77,7 +77,7 @@ fn listening<'s>(sites: &'s [Site], request: &Request) -> Vec<(&'s Site, bool)> 
     same
 }
 
-fn names<'a>(node: &'a Node) -> impl Iterator<Item = (&'a str, &'a Place)> {
+fn names(node: &Node) -> impl Iterator<Item = (&str, &Place)> {
     node.all("server_name").flat_map(|line| line.words.iter().map(move |w| (w.as_str(), &line.place)))
 }
 

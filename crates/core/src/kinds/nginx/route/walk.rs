@@ -1,5 +1,5 @@
-//! The way of a request through nginx's phases (`ngx_http_core_module.c`): rewriting by the site, choice of the
-//! location, rewriting there, access, `try_files`, and what answers.
+//! The way of a request through nginx's phases (`ngx_http_core_module.c`): rewriting by the site, choice of
+//! the location, rewriting there, access, `try_files`, and what answers.
 use super::super::Options;
 use super::locations::{Hit, PASSES, Shape, find, shown};
 use super::tree::Node;
