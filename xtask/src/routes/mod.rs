@@ -2,6 +2,7 @@
 //! daemon which place of its configuration answered each, and compares that with our own choice. The score is
 //! written to
 //! `xtask/live/routes.txt`.
+mod httpd;
 mod nginx;
 
 use crate::chance::Chance;
@@ -41,6 +42,36 @@ struct Said {
     echo: Option<String>,
 }
 
+fn pick<'a>(chance: &mut Chance, of: &[&'a str]) -> &'a str {
+    of[chance.below(of.len())]
+}
+
+/// Text with a count of its lines.
+struct Out {
+    text: String,
+    line: u32,
+}
+
+impl Out {
+    fn add(&mut self, text: &str) {
+        self.text.push_str(text);
+        self.text.push('\n');
+        self.line += u32::try_from(text.matches('\n').count() + 1).unwrap_or(1);
+    }
+    /// Opens a block of nginx that tells its own line.
+    fn open(&mut self, head: &str) {
+        let line = self.line;
+        self.add(&format!("{head} {{"));
+        self.add(&format!("add_header X-Place {line} always;"));
+    }
+    /// Opens a section whose own line is told by a directive.
+    fn open_with(&mut self, head: &str, tells: &str) {
+        let line = self.line;
+        self.add(head);
+        self.add(&format!("{tells} {line}"));
+    }
+}
+
 /// One daemon to drive.
 trait Driven {
     fn kind(&self) -> &'static str;
@@ -58,6 +89,7 @@ trait Driven {
 pub(crate) fn run(program: &Path, kind: &str, seed: u64, requests: usize) -> Result<(), String> {
     let driven: &dyn Driven = match kind {
         "nginx" => &nginx::Nginx,
+        "httpd" => &httpd::Httpd,
         _ => return Err(format!("{kind}: no such driver")),
     };
     let host = Host::boot("jolly-routes", program)?;
@@ -106,6 +138,10 @@ pub(crate) fn run(program: &Path, kind: &str, seed: u64, requests: usize) -> Res
                 }
             }
         }
+    }
+    if std::env::var_os("JOLLY_KEEP").is_some() {
+        let log = host.run("grep 'over/.htaccess\\|secret' /route/error.log | tail -5")?;
+        say(&String::from_utf8_lossy(&log.stdout));
     }
     let mut line = String::new();
     let _ = write!(

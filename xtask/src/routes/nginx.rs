@@ -1,5 +1,5 @@
 //! Configurations of nginx by chance.
-use super::{Ask, Driven};
+use super::{Ask, Driven, Out, pick};
 use crate::chance::Chance;
 
 pub(super) struct Nginx;
@@ -74,30 +74,6 @@ const PATHS: &[&str] = &[
     "/api",
     "/api/",
 ];
-
-fn pick<'a>(chance: &mut Chance, of: &[&'a str]) -> &'a str {
-    of[chance.below(of.len())]
-}
-
-/// Text with a count of its lines.
-struct Out {
-    text: String,
-    line: u32,
-}
-
-impl Out {
-    fn add(&mut self, text: &str) {
-        self.text.push_str(text);
-        self.text.push('\n');
-        self.line += u32::try_from(text.matches('\n').count() + 1).unwrap_or(1);
-    }
-    /// Opens a block that tells its own line.
-    fn open(&mut self, head: &str) {
-        let line = self.line;
-        self.add(&format!("{head} {{"));
-        self.add(&format!("add_header X-Place {line} always;"));
-    }
-}
 
 fn roots(out: &mut Out, chance: &mut Chance, prefix: Option<&str>) {
     match chance.below(6) {

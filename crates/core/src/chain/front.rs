@@ -130,6 +130,20 @@ impl Walker<'_, '_> {
                 let subject = place.as_ref().map_or_else(Subject::default, |p| line_of(p, directive));
                 self.faults.push((at, fault(Code::PolicyDenied, subject, title, vec![said])));
             }
+            End::Override { why, place } => {
+                let said = at_place(why.clone(), Some(place));
+                self.link(
+                    Hop::Location,
+                    format!("the override file {}", place.file),
+                    Some(false),
+                    vec![said.clone()],
+                );
+                let title =
+                    format!("the override file {} is refused in line {}: {why}", place.file, place.line);
+                let directive = why.split(' ').next().unwrap_or_default();
+                let subject = Subject { path: Some(place.file.to_string()), ..line_of(place, directive) };
+                self.faults.push((at, fault(Code::OverrideBroken, subject, title, vec![said])));
+            }
             End::Handler { name, place } => {
                 let said = at_place(name.clone(), place.as_ref());
                 self.link(Hop::Handler, name.as_str(), Some(true), vec![said]);

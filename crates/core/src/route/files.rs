@@ -80,12 +80,19 @@ impl Files<'_, '_> {
         }
     }
 
+    /// Whether a directory may be entered.
+    pub fn enters(&self, dir: &str) -> bool {
+        self.account.is_none_or(|who| {
+            !matches!(access::may(self.snapshot, who, dir, Right::Execute), Look::Seen(Some(_)))
+        })
+    }
+
     /// Whether a directory on the way to a path that is not there may not be entered.
     fn is_closed(&self, path: &str) -> bool {
         let Some(who) = self.account else { return false };
         let there =
             crate::path::ancestors(path).into_iter().filter(|dir| self.snapshot.exists(dir) == Some(true));
-        there.last().is_some_and(|deepest| {
+        there.last().filter(|dir| self.snapshot.is_directory(dir) == Some(true)).is_some_and(|deepest| {
             matches!(access::may(self.snapshot, who, &deepest, Right::Execute), Look::Seen(Some(_)))
         })
     }

@@ -2,11 +2,13 @@
 //! its configuration and the host's files decide it. Each kind chooses by its own rules (`Kind::route`); what
 //! comes of it has one form.
 mod files;
+mod node;
 mod pattern;
 pub mod uri;
 mod url;
 
 pub use files::{Files, Met};
+pub use node::{Grown, Node};
 pub use pattern::{Groups, Pattern};
 pub use url::{NotAsked, Url};
 
@@ -176,6 +178,13 @@ pub enum End {
         name: String,
         /// The line.
         place: Option<Place>,
+    },
+    /// A file that overrides settings of its folder is broken.
+    Override {
+        /// What is wrong.
+        why: String,
+        /// The line.
+        place: Place,
     },
     /// It was led in a circle.
     Circle,

@@ -5,6 +5,7 @@ mod finish;
 mod lines;
 mod macros;
 mod read;
+mod route;
 mod rules;
 mod state;
 mod versions;
@@ -17,6 +18,7 @@ use crate::config::rows::{Directives, Marks, Row, Type, directives};
 use crate::config::{Configuration, NameMap, Place};
 use crate::log::{Catalogue, Grammar};
 use crate::path;
+use crate::route::{Files, Request, Route};
 use crate::snapshot::Snapshot;
 use std::collections::BTreeMap;
 
@@ -216,6 +218,10 @@ impl Kind for Httpd {
         read.model.background =
             (!instance.command.is_empty()).then(|| !instance.command.iter().any(foreground));
         read
+    }
+    fn route(&self, instance: &Instance, files: &Files, request: &Request) -> Option<Route> {
+        let tree = read::read_tree(files.snapshot, &Options::of(files.snapshot, instance))?;
+        route::route(&tree, files, request)
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         !arguments.iter().any(|a| matches!(a.as_str(), "-t" | "-S" | "-M" | "-L" | "-v" | "-V"))

@@ -1,5 +1,6 @@
 //! httpd's first pass: the tree of files, and at once what steers reading it. Nothing else is judged here.
 use super::lines::{Lines, LogicalLine, word, words};
+use super::route::Tree;
 use super::state::{Item, Reader, Source};
 use super::{DIRECTIVES, Options, versions};
 use crate::bounds::Cost;
@@ -37,6 +38,24 @@ struct Open {
 }
 
 pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
+    read_with(snapshot, options, None).0
+}
+
+/// Reads it, and keeps its directives as a tree.
+pub(super) fn read_tree(snapshot: &Snapshot, options: &Options) -> Option<Tree> {
+    let (read, mut tree) = read_with(snapshot, options, Some(Tree::default()));
+    if let Some(tree) = &mut tree {
+        tree.modules = read.model.modules;
+        let known = |module: &String| {
+            let from = module.trim_end_matches("_module");
+            DIRECTIVES.all().any(|row| row.from == from) || from.starts_with("mpm_")
+        };
+        tree.knows_all = tree.modules.iter().all(known);
+    }
+    tree
+}
+
+fn read_with(snapshot: &Snapshot, options: &Options, tree: Option<Tree>) -> (Configuration, Option<Tree>) {
     let mut reader = Reader {
         snapshot,
         options,
@@ -59,6 +78,7 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
         depth: 0,
         rules: RuleIndex::default(),
         there: Vec::new(),
+        tree,
     };
     match snapshot.read(&options.config) {
         Look::Seen(_) => reader.out.readable = true,
@@ -68,11 +88,11 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
             let found = reader.find_at(None, Code::ConfigMissingFile, message);
             found.depends_on = DependsOn::Files;
             found.about = Some(About::File(options.config.clone()));
-            return reader.out;
+            return (reader.out, reader.tree);
         }
         Look::NotSeen(why) => {
             reader.out.not_seen.push(NotSeen::file(&options.config, &why));
-            return reader.out;
+            return (reader.out, reader.tree);
         }
     }
     for text in &options.before {
@@ -86,7 +106,10 @@ pub(super) fn read(snapshot: &Snapshot, options: &Options) -> Configuration {
     if !reader.stopped {
         super::walk::walk(&mut reader);
     }
-    reader.out
+    if let Some(tree) = &mut reader.tree {
+        tree.server_root.clone_from(&reader.server_root);
+    }
+    (reader.out, reader.tree)
 }
 
 impl Reader<'_, '_> {

@@ -2,6 +2,7 @@
 //! gathered, and the findings so far.
 use super::Options;
 use super::lines::{LogicalLine, word};
+use super::route::Tree;
 use crate::bounds::{self, Cost};
 use crate::code::Code;
 use crate::config::rows::{Fate, Row, RuleIndex};
@@ -144,6 +145,8 @@ pub(super) struct Reader<'s, 'h> {
     pub(super) rules: RuleIndex,
     /// Whether the release and a module have a row, by its number, once the modules are known.
     pub(super) there: Vec<Option<bool>>,
+    /// The directives as a tree, where the way of a request is asked for.
+    pub(super) tree: Option<Tree>,
 }
 
 #[derive(Clone)]

@@ -26,6 +26,9 @@ fn level(r: &mut Reader, items: &[Item], from: usize, to: usize, scope: &Scope, 
         let before = r.out.findings.len();
         let row = judge(r, &d, scope);
         if let Some(row) = row {
+            if let Some(tree) = &mut r.tree {
+                tree.add(&d, item.end().is_some());
+            }
             words_of(r, &d, row);
             if r.out.findings.len() == before {
                 rules::apply(r, &d, row, &mut Around { scope, facts, previous });
@@ -34,6 +37,9 @@ fn level(r: &mut Reader, items: &[Item], from: usize, to: usize, scope: &Scope, 
                 let inner = inner(&d, scope, facts);
                 level(r, items, at + 1, end, &inner, facts);
                 rules::section_ends(r, &d, items.get(at + 1..end).unwrap_or_default());
+                if let Some(tree) = &mut r.tree {
+                    tree.close();
+                }
             }
         }
         previous = row.map_or("", |row| row.name);

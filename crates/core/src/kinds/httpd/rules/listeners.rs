@@ -21,7 +21,7 @@ pub(super) static NAME: Rule = Rule {
 };
 
 /// An address and port as `Listen` and `<VirtualHost>` write them; the port may be `*`.
-pub(super) fn address_port(text: &str) -> Option<(Option<String>, Option<u16>)> {
+pub(in super::super) fn address_port(text: &str) -> Option<(Option<String>, Option<u16>)> {
     let (host, port) = if let Some(rest) = text.strip_prefix('[') {
         let (host, tail) = rest.split_once(']')?;
         (Some(host.to_owned()), tail.strip_prefix(':'))

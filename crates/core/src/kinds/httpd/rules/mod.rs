@@ -19,6 +19,7 @@ mod rewriting;
 pub(super) mod sections;
 
 pub(super) use accounts::accounts;
+pub(super) use listeners::address_port;
 pub(super) use rewriting::regex;
 pub(super) use sections::section_ends;
 

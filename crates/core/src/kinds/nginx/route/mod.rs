@@ -50,7 +50,7 @@ pub(super) fn route(options: &Options, tree: &Tree, files: &Files, request: &Req
         (route.steps, route.status) = (vec![site], Some(400));
         return Some(route);
     };
-    let mut walk = Walk::new(options, files, &tree.top, (http, server), request, (path, query));
+    let mut walk = Walk::new(options, files, tree.top(), (http, server), request, (path, query));
     if let Because::Pattern { groups, .. } = chosen.because {
         walk.groups = groups;
     }

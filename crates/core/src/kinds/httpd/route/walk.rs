@@ -1,0 +1,595 @@
+//! The way of a request through httpd's hooks: rewriting by the server, what is passed on, aliases, folders with
+//! their override files, access, rewriting by folders, directories, handlers.
+use super::access::{self, Verdict};
+use super::content::{Mapped, redirected};
+use super::folders::Block;
+use super::rewriting::{Rewritten, shown};
+use super::{Tree, Unknown};
+use crate::config::Place;
+use crate::host::{FileKind, Look};
+use crate::path;
+use crate::route::{End, Files, Groups, Met, Node, Request, Step, StepKind, uri};
+
+/// How often a request is led on inside the daemon.
+const TURNS: usize = 10;
+
+/// A request on its way.
+pub(super) struct Walk<'a, 'h> {
+    pub(super) tree: &'a Tree,
+    pub(super) files: &'a Files<'a, 'h>,
+    pub(super) request: &'a Request,
+    pub(super) host: Option<&'a Node>,
+    pub(super) uri: String,
+    pub(super) args: String,
+    /// A question mark was sent, whatever stands behind it.
+    has_query: bool,
+    /// The file that the path stands for, once that is known.
+    pub(super) filename: Option<String>,
+    pub(super) groups: Groups,
+    pub(super) steps: Vec<Step>,
+    pub(super) because: Option<(u16, Box<End>)>,
+    pub(super) status: Option<u16>,
+    pub(super) place: Option<Place>,
+    /// Override files on the way.
+    pub(super) overrides: Vec<String>,
+    /// An override file that may not be read.
+    pub(super) closed_override: Option<String>,
+    /// A line of an override file that the daemon refuses.
+    pub(super) broken_override: Option<(Place, String)>,
+    /// No rule of a folder is asked any more.
+    pub(super) rewrite_ended: bool,
+    /// A rule of the server passes it on.
+    passed: Option<Box<crate::route::Pass>>,
+    in_error: bool,
+    /// The place where the first failure was.
+    failed_at: Option<Place>,
+}
+
+/// How one turn ended.
+enum Turn {
+    Over(End),
+    /// It goes on with another path.
+    Again(String),
+    /// A status of the daemon's own, which another page may stand for.
+    Status(u16, End, Vec<Block>),
+}
+
+impl<'a, 'h> Walk<'a, 'h> {
+    pub(super) fn new(
+        tree: &'a Tree,
+        files: &'a Files<'a, 'h>,
+        request: &'a Request,
+        host: Option<&'a Node>,
+        query: &str,
+    ) -> Self {
+        Self {
+            tree,
+            files,
+            request,
+            host,
+            uri: String::new(),
+            args: query.to_owned(),
+            has_query: request.target.contains('?'),
+            filename: None,
+            groups: Groups::default(),
+            steps: Vec::new(),
+            because: None,
+            status: None,
+            place: None,
+            overrides: Vec::new(),
+            closed_override: None,
+            broken_override: None,
+            rewrite_ended: false,
+            passed: None,
+            in_error: false,
+            failed_at: None,
+        }
+    }
+
+    pub(super) fn query(&self) -> String {
+        if self.has_query || !self.args.is_empty() { format!("?{}", self.args) } else { String::new() }
+    }
+
+    /// Goes all the way.
+    pub(super) fn go(&mut self) -> End {
+        for _ in 0..=TURNS {
+            let turn = match self.turn() {
+                Ok(turn) => turn,
+                Err(Unknown(what)) => return End::Undecided { what, place: self.place.clone() },
+            };
+            match turn {
+                Turn::Over(end) => return end,
+                Turn::Again(uri) => self.lead(uri),
+                Turn::Status(status, end, blocks) => match self.error_page(status, end, &blocks) {
+                    Ok(end) => return end,
+                    Err(uri) => self.lead(uri),
+                },
+            }
+        }
+        self.status = Some(500);
+        End::Circle
+    }
+
+    fn lead(&mut self, uri: String) {
+        let what = format!("led on to {uri}");
+        self.steps.push(Step { kind: StepKind::Led, what, place: None });
+        let (path, query) = match uri.split_once('?') {
+            Some((path, query)) => (path.to_owned(), Some(query.to_owned())),
+            None => (uri, None),
+        };
+        if let Some(query) = query {
+            self.args = query;
+        }
+        (self.uri, self.filename) = (path, None);
+    }
+
+    /// Another page may stand for a failure; the path that leads there otherwise.
+    fn error_page(&mut self, status: u16, end: End, blocks: &[Block]) -> Result<End, String> {
+        if !self.in_error {
+            self.status = Some(status);
+        }
+        let lines = |children: &[Node]| {
+            children
+                .iter()
+                .rev()
+                .find(|n| n.name == "errordocument" && n.word(0) == status.to_string())
+                .cloned()
+        };
+        let line = blocks
+            .iter()
+            .rev()
+            .find_map(|b| lines(&b.children))
+            .or_else(|| self.host.and_then(|h| lines(&h.children)))
+            .or_else(|| lines(self.tree.top()));
+        let Some(line) = line.filter(|_| !self.in_error) else {
+            // Where the page for a failure fails, too, the first failure answers by itself.
+            if self.in_error {
+                self.place.clone_from(&self.failed_at);
+            }
+            return Ok(end);
+        };
+        let to = line.word(1).to_owned();
+        if to.starts_with('/') {
+            self.in_error = true;
+            self.failed_at.clone_from(&self.place);
+            self.because = Some((status, Box::new(end)));
+            return Err(to);
+        }
+        if to.contains("://") {
+            self.because = Some((status, Box::new(end)));
+            self.status = Some(302);
+            return Ok(End::Answer { location: Some(to), place: Some(line.place) });
+        }
+        Ok(end)
+    }
+
+    fn ends(&mut self, status: u16, end: End) -> Turn {
+        self.status.get_or_insert(status);
+        Turn::Over(end)
+    }
+
+    fn turn(&mut self) -> Result<Turn, Unknown> {
+        let locations = self.locations(&self.uri.clone())?;
+        if let Some(turn) = self.by_server_rules()? {
+            return Ok(turn);
+        }
+        let at = |block: &Block| {
+            let line = block.children.iter().rev().find(|n| n.name == "proxypass" && n.words.len() == 1)?;
+            let name = block.shown.split(' ').nth(1)?.trim_end_matches('>').to_owned();
+            Some((line.clone(), name))
+        };
+        let inside: Vec<(Node, String)> = locations.iter().filter_map(at).collect();
+        let mapped = match (self.passed.take(), self.filename.take()) {
+            (Some(pass), _) => Mapped::Passed(pass),
+            (None, Some(file)) => Mapped::File(file, None),
+            (None, None) => match self.proxied(&inside)? {
+                Some(mapped) => mapped,
+                None => self.mapped()?,
+            },
+        };
+        match mapped {
+            Mapped::Sent(status, Some(to), place) if (300..400).contains(&status) => {
+                Ok(self.ends(status, End::Answer { location: Some(to), place: Some(place) }))
+            }
+            Mapped::Sent(status, _, place) => {
+                let end = End::Answer { location: None, place: Some(place) };
+                Ok(Turn::Status(status, end, locations))
+            }
+            Mapped::Passed(pass) => {
+                self.entered(&locations);
+                if let Some(turn) = self.access(&locations)? {
+                    return Ok(turn);
+                }
+                Ok(Turn::Over(End::Pass(pass)))
+            }
+            Mapped::File(file, handler) => self.by_file(&file, handler, &locations),
+        }
+    }
+
+    /// Notes the last section as the place that answers.
+    fn entered(&mut self, blocks: &[Block]) {
+        if let Some(last) = blocks.iter().rev().find(|b| b.place.is_some()) {
+            self.place = last.place.clone();
+            let step = Step { kind: StepKind::Location, what: last.shown.clone(), place: last.place.clone() };
+            if self.steps.last() != Some(&step) {
+                self.steps.push(step);
+            }
+        }
+    }
+
+    /// Rules of the server, before anything else is looked at.
+    fn by_server_rules(&mut self) -> Result<Option<Turn>, Unknown> {
+        if !self.tree.has("rewrite_module") {
+            return Ok(None);
+        }
+        let children = match self.host {
+            Some(host) => host.children.clone(),
+            None => self.tree.top().to_vec(),
+        };
+        let on = children.iter().rev().find(|n| n.name == "rewriteengine");
+        if !on.is_some_and(|n| n.word(0).eq_ignore_ascii_case("on")) {
+            return Ok(None);
+        }
+        if self.host.is_some() && children.iter().any(|n| n.name == "rewriteoptions") {
+            return Err(Unknown("RewriteOptions of a site".to_owned()));
+        }
+        let path = self.uri.clone();
+        Ok(match self.rules(&children, &path, None)? {
+            Rewritten::Unchanged => None,
+            Rewritten::Path(to) => {
+                self.rewrote(&to);
+                self.uri = to;
+                None
+            }
+            Rewritten::File(file) => {
+                self.rewrote(&file);
+                self.filename = Some(file);
+                None
+            }
+            Rewritten::Sent(status, to, place) => {
+                Some(self.ends(status, End::Answer { location: Some(to), place: Some(place) }))
+            }
+            Rewritten::Status(status, place) => {
+                Some(Turn::Status(status, End::Answer { location: None, place: Some(place) }, Vec::new()))
+            }
+            Rewritten::Passed(to, place) => {
+                self.passed = Some(Box::new(self.pass(&to, "", &place)?));
+                None
+            }
+        })
+    }
+
+    fn rewrote(&mut self, to: &str) {
+        self.steps.push(Step { kind: StepKind::Led, what: format!("rewritten to {to}"), place: None });
+    }
+
+    /// Whether the rules in force let the request pass.
+    fn access(&mut self, blocks: &[Block]) -> Result<Option<Turn>, Unknown> {
+        let denied = |block: &Block, status: u16, rule: String| {
+            let place = block
+                .children
+                .iter()
+                .rev()
+                .find(|n| {
+                    n.name.starts_with("require") || matches!(n.name.as_str(), "deny" | "order" | "allow")
+                })
+                .map(|n| n.place.clone())
+                .or(block.place.clone());
+            Turn::Status(status, End::Denied { rule, place }, blocks.to_vec())
+        };
+        for block in blocks.iter().rev() {
+            if let Some(verdict) = access::ordered(&block.children, self.request) {
+                if !verdict? {
+                    return Ok(Some(denied(block, 403, format!("{}: Order, Allow and Deny", block.shown))));
+                }
+                break;
+            }
+        }
+        for block in blocks.iter().rev() {
+            let Some(verdict) = access::required(&block.children, self.request) else { continue };
+            let rule = block
+                .children
+                .iter()
+                .rev()
+                .find(|n| n.name.starts_with("require"))
+                .map_or(String::new(), shown);
+            let rule = format!("{}: {rule}", block.shown);
+            return Ok(match verdict? {
+                Verdict::Granted => None,
+                Verdict::NeedsLogin => Some(denied(block, 401, rule)),
+                Verdict::Denied | Verdict::Neutral => Some(denied(block, 403, rule)),
+            });
+        }
+        Ok(None)
+    }
+
+    fn by_file(&mut self, file: &str, handler: Option<&str>, locations: &[Block]) -> Result<Turn, Unknown> {
+        let ends_in_slash = file.ends_with('/');
+        let clean = path::clean(file);
+        // The deepest name that is there; what follows is information for scripts.
+        let mut there = clean.clone();
+        let mut met = self.files.stat(&there);
+        while matches!(met, Met::Nothing) && there.len() > 1 {
+            there = path::parent(&there).to_owned();
+            met = self.files.stat(&there);
+        }
+        let missing = there != clean;
+        let dir = if met == Met::Directory { there.clone() } else { path::parent(&there).to_owned() };
+        let plain = if met == Met::File && !missing { clean.as_str() } else { "" };
+        let first_missing =
+            clean.strip_prefix(&there).unwrap_or_default().trim_start_matches('/').split('/').next();
+        let whole = match first_missing.filter(|_| missing) {
+            Some(name) => format!("{}/{name}", there.trim_end_matches('/')),
+            None if met == Met::Directory && ends_in_slash => format!("{}/", there.trim_end_matches('/')),
+            None => there.clone(),
+        };
+        let mut blocks = self.directories(&dir, plain, &whole)?;
+        if let Some(closed) = self.closed_override.take() {
+            return Ok(Turn::Status(403, End::Unreadable { path: closed }, blocks));
+        }
+        if let Some((place, why)) = self.broken_override.take() {
+            return Ok(Turn::Status(500, End::Override { why, place }, Vec::new()));
+        }
+        if met == Met::Unseen {
+            return Err(Unknown(there));
+        }
+        if met == Met::Refused || met == Met::Directory && !self.files.enters(&there) {
+            // No section is in force yet where the way itself is closed.
+            return Ok(Turn::Status(403, End::Unreadable { path: clean }, Vec::new()));
+        }
+        let name = if missing && met == Met::Directory {
+            path::name(
+                clean
+                    .strip_prefix(&there)
+                    .unwrap_or(&clean)
+                    .trim_start_matches('/')
+                    .split('/')
+                    .next()
+                    .unwrap_or_default(),
+            )
+            .to_owned()
+        } else if met == Met::Directory {
+            String::new()
+        } else {
+            path::name(&there).to_owned()
+        };
+        if !name.is_empty() {
+            blocks.extend(self.files_of(&name, &blocks.clone())?);
+        }
+        blocks.extend(locations.iter().cloned());
+        if blocks.iter().flat_map(|b| b.children.iter()).any(|n| matches!(n.name.as_str(), "if" | "elseif")) {
+            return Err(Unknown("<If>".to_owned()));
+        }
+        if let Some(turn) = self.links(&there, &blocks) {
+            return Ok(turn);
+        }
+        self.entered(&blocks);
+        self.filename = Some(if missing && met == Met::Directory {
+            format!("{}/{name}", there.trim_end_matches('/'))
+        } else {
+            there.clone()
+        });
+        if let Some(turn) = self.access(&blocks)? {
+            return Ok(turn);
+        }
+        if let Some(turn) = self.by_folder_rules(&dir, &clean, ends_in_slash, &blocks)? {
+            return Ok(turn);
+        }
+        for block in blocks.iter().rev() {
+            for line in block.children.iter().filter(|n| n.name.starts_with("redirect")) {
+                if let Some((status, to)) = redirected(line, &self.uri.clone())? {
+                    let to = to.map(|to| format!("{to}{}", self.query()));
+                    let end = End::Answer { location: to.clone(), place: Some(line.place.clone()) };
+                    return Ok(match to {
+                        Some(_) if (300..400).contains(&status) => self.ends(status, end),
+                        _ => Turn::Status(status, end, blocks),
+                    });
+                }
+            }
+        }
+        let set = self.effective(&blocks, "sethandler").filter(|n| !n.word(0).eq_ignore_ascii_case("none"));
+        if let Some(line) = set {
+            return self.handled(&line, &clean, met == Met::File && !missing, blocks);
+        }
+        if let Some(line) = self.added_handler(&name, &blocks).filter(|_| met == Met::File) {
+            return self.handled(&line, &there, true, blocks);
+        }
+        if handler.is_some() {
+            let end = if met == Met::File {
+                End::Handler { name: "cgi-script".to_owned(), place: self.place.clone() }
+            } else {
+                End::Missing { path: clean }
+            };
+            return Ok(match end {
+                End::Missing { .. } => Turn::Status(404, end, blocks),
+                end => Turn::Over(end),
+            });
+        }
+        if missing || met == Met::Nothing || met == Met::Other {
+            return self.fallback(clean, blocks);
+        }
+        if met == Met::Directory {
+            return self.directory(&there, blocks);
+        }
+        // A slash behind a file is further path, which plain files have no use for.
+        if ends_in_slash {
+            return Ok(Turn::Status(404, End::Missing { path: file.to_owned() }, blocks));
+        }
+        match self.files.meet(&there) {
+            Met::File => Ok(self.ends(200, End::File { path: there })),
+            Met::Unseen => Err(Unknown(there)),
+            _ => Ok(Turn::Status(403, End::Unreadable { path: there }, blocks)),
+        }
+    }
+
+    /// A link on the way that may not be followed.
+    fn links(&mut self, file: &str, blocks: &[Block]) -> Option<Turn> {
+        if self.option(blocks, "followsymlinks") {
+            return None;
+        }
+        let all: Vec<String> = path::ancestors(file).into_iter().chain([file.to_owned()]).collect();
+        let link = all.into_iter().find(
+            |p| matches!(self.files.snapshot.link_stat(p), Look::Seen(s) if s.kind == FileKind::Link),
+        )?;
+        if self.option(blocks, "symlinksifownermatch") {
+            let owner = |s: Look<crate::host::FileStatus>| s.seen().map(|s| s.uid);
+            let own = owner(self.files.snapshot.link_stat(&link));
+            if own.is_some() && own == owner(self.files.snapshot.stat(&link)) {
+                return None;
+            }
+        }
+        let rule = format!("{link} is a symbolic link, and following it is not allowed");
+        Some(Turn::Status(403, End::Denied { rule, place: None }, blocks.to_vec()))
+    }
+
+    /// Rules of the folder in force.
+    fn by_folder_rules(
+        &mut self,
+        dir: &str,
+        file: &str,
+        ends_in_slash: bool,
+        blocks: &[Block],
+    ) -> Result<Option<Turn>, Unknown> {
+        if !self.tree.has("rewrite_module") || self.rewrite_ended {
+            return Ok(None);
+        }
+        let engine = blocks
+            .iter()
+            .rev()
+            .find_map(|b| b.children.iter().rev().find(|n| n.name == "rewriteengine").cloned());
+        if !engine.is_some_and(|n| n.word(0).eq_ignore_ascii_case("on")) {
+            return Ok(None);
+        }
+        if !self.option(blocks, "followsymlinks") && !self.option(blocks, "symlinksifownermatch") {
+            let rule = "rules of folders are forbidden where links are not followed".to_owned();
+            let end = End::Denied { rule, place: self.place.clone() };
+            return Ok(Some(Turn::Status(403, end, blocks.to_vec())));
+        }
+        let has = |b: &&Block| b.children.iter().any(|n| n.name == "rewriterule");
+        let Some(block) = blocks.iter().rev().find(has).cloned() else { return Ok(None) };
+        let folder = block.dir.clone().unwrap_or_else(|| dir.to_owned());
+        let inner = file.strip_prefix(&folder).unwrap_or(file).trim_start_matches('/');
+        let inner = if ends_in_slash && !inner.is_empty() { format!("{inner}/") } else { inner.to_owned() };
+        // The folder as clients see it: the path without what lies below it.
+        let seen = self.uri.strip_suffix(&inner).unwrap_or("/").to_owned();
+        Ok(match self.rules(&block.children, &inner, Some(&seen))? {
+            Rewritten::Unchanged => None,
+            Rewritten::Path(to) | Rewritten::File(to) => {
+                // What leads to itself is left as it is.
+                if to == self.uri { None } else { Some(Turn::Again(to)) }
+            }
+            Rewritten::Sent(status, to, place) => {
+                Some(self.ends(status, End::Answer { location: Some(to), place: Some(place) }))
+            }
+            Rewritten::Status(status, place) => Some(Turn::Status(
+                status,
+                End::Answer { location: None, place: Some(place) },
+                blocks.to_vec(),
+            )),
+            Rewritten::Passed(to, place) => {
+                self.passed = Some(Box::new(self.pass(&to, "", &place)?));
+                None
+            }
+        })
+    }
+
+    /// A handler for an ending of the name.
+    fn added_handler(&self, name: &str, blocks: &[Block]) -> Option<Node> {
+        let endings: Vec<&str> = name.split('.').skip(1).collect();
+        let fits = |n: &&Node| {
+            n.name == "addhandler"
+                && n.words
+                    .iter()
+                    .skip(1)
+                    .any(|e| endings.iter().any(|own| own.eq_ignore_ascii_case(e.trim_start_matches('.'))))
+        };
+        let by_block = blocks.iter().rev().find_map(|b| b.children.iter().rev().find(fits).cloned());
+        by_block
+            .or_else(|| self.host.and_then(|h| h.children.iter().rev().find(fits).cloned()))
+            .or_else(|| self.tree.top().iter().rev().find(fits).cloned())
+    }
+
+    fn handled(
+        &mut self,
+        line: &Node,
+        file: &str,
+        is_file: bool,
+        blocks: Vec<Block>,
+    ) -> Result<Turn, Unknown> {
+        let name = line.word(0);
+        let Some(to) = name.strip_prefix("proxy:") else {
+            let end = End::Handler { name: name.to_owned(), place: Some(line.place.clone()) };
+            let own = ["server-status", "server-info", "balancer-manager"].contains(&name);
+            if !own && !is_file && name != "default-handler" {
+                return Ok(Turn::Status(404, End::Missing { path: file.to_owned() }, blocks));
+            }
+            return Ok(Turn::Over(end));
+        };
+        let mut pass = self.pass(to, "", &line.place)?;
+        pass.script = Some(file.to_owned());
+        Ok(Turn::Over(End::Pass(Box::new(pass))))
+    }
+
+    /// Nothing is there: another path may stand for all of these.
+    fn fallback(&mut self, file: String, blocks: Vec<Block>) -> Result<Turn, Unknown> {
+        let line = self.effective(&blocks, "fallbackresource").filter(|n| n.word(0) != "disabled");
+        if let Some(line) = line.filter(|n| n.word(0) != self.uri) {
+            return Ok(Turn::Again(line.word(0).to_owned()));
+        }
+        Ok(Turn::Status(404, End::Missing { path: file }, blocks))
+    }
+
+    fn directory(&mut self, dir: &str, blocks: Vec<Block>) -> Result<Turn, Unknown> {
+        let has_dir = self.tree.has("dir_module");
+        let slash =
+            self.effective(&blocks, "directoryslash").is_none_or(|n| !n.word(0).eq_ignore_ascii_case("off"));
+        if !self.uri.ends_with('/') && has_dir && slash {
+            let location = format!("{}/{}", uri::encode(&self.uri), self.query());
+            return Ok(self.ends(301, End::Answer { location: Some(location), place: None }));
+        }
+        let names = self.index_names(&blocks);
+        if has_dir && self.uri.ends_with('/') {
+            for name in &names {
+                if name.starts_with('/') {
+                    return Ok(Turn::Again(name.clone()));
+                }
+                let file = path::join(dir, name);
+                match self.files.stat(&file) {
+                    Met::File => return Ok(Turn::Again(format!("{}{name}", self.uri))),
+                    Met::Unseen => return Err(Unknown(file)),
+                    _ => {}
+                }
+            }
+            let line = self.effective(&blocks, "fallbackresource").filter(|n| n.word(0) != "disabled");
+            if let Some(line) = line {
+                return Ok(Turn::Again(line.word(0).to_owned()));
+            }
+        }
+        if !self.tree.has("autoindex_module") {
+            return Ok(Turn::Status(404, End::Missing { path: dir.to_owned() }, blocks));
+        }
+        if self.option(&blocks, "indexes") {
+            return Ok(match self.files.meet(dir) {
+                Met::Directory => self.ends(200, End::Listing { path: dir.to_owned() }),
+                _ => Turn::Status(403, End::Unreadable { path: dir.to_owned() }, blocks),
+            });
+        }
+        Ok(Turn::Status(403, End::NoIndex { path: dir.to_owned(), tried: names }, blocks))
+    }
+
+    /// Names of index files in force: each line adds to those of its own section, and replaces those further out.
+    fn index_names(&self, blocks: &[Block]) -> Vec<String> {
+        let of = |children: &[Node]| -> Option<Vec<String>> {
+            let lines: Vec<&Node> = children.iter().filter(|n| n.name == "directoryindex").collect();
+            let all = lines.iter().flat_map(|n| n.words.clone());
+            (!lines.is_empty()).then(|| all.filter(|w| !w.eq_ignore_ascii_case("disabled")).collect())
+        };
+        blocks
+            .iter()
+            .rev()
+            .find_map(|b| of(&b.children))
+            .or_else(|| self.host.and_then(|h| of(&h.children)))
+            .or_else(|| of(self.tree.top()))
+            .unwrap_or_else(|| vec!["index.html".to_owned()])
+    }
+}
