@@ -32,6 +32,7 @@ const PACKAGES: &[&str] = &[
 /// What incidents and drivers call inside: its name, and its text.
 const HELPERS: &[(&str, &str)] = &[
     ("make-edge", include_str!("../live/make-edge.sh")),
+    ("make-pages", include_str!("../live/make-pages.sh")),
     ("hold-port", include_str!("../live/hold-port.sh")),
     ("until-quiet", include_str!("../live/until-quiet.sh")),
 ];

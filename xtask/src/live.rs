@@ -8,8 +8,12 @@ use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
-const INCIDENTS: &[&str] =
-    &["xtask/live/incidents.toml", "xtask/live/starters.toml", "xtask/live/units.toml"];
+const INCIDENTS: &[&str] = &[
+    "xtask/live/incidents.toml",
+    "xtask/live/pages.toml",
+    "xtask/live/starters.toml",
+    "xtask/live/units.toml",
+];
 /// How many incidents may need a second look before the ring as a whole is not to be believed.
 const SECOND_LOOKS: usize = 3;
 
@@ -25,6 +29,9 @@ struct Ring {
 pub(crate) struct Incident {
     pub(crate) name: String,
     pub(crate) service: String,
+    /// The page that fails, where that is what is complained about; the service is then the one that is to be
+    /// found.
+    url: Option<String>,
     #[serde(rename = "break")]
     pub(crate) inject: String,
     pub(crate) cause: String,
@@ -56,7 +63,10 @@ fn certain() -> String {
 #[serde(deny_unknown_fields)]
 struct Healthy {
     name: String,
+    #[serde(default)]
     service: String,
+    /// A page that comes, in place of a service that is well.
+    url: Option<String>,
     setup: String,
 }
 
@@ -72,7 +82,9 @@ pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay.sock
     /var/log/redis/*.log 2>/dev/null; systemctl unmask -q nginx apache2; \
      sed -i '/^\\(frontend\\|backend\\) tide$/,$d' /etc/haproxy/haproxy.cfg; sed -i 's#^dir \
      /home/.*#dir /var/lib/redis#' /etc/redis/redis.conf; sed -i '/^JAVA_OPTS=.*\\(900g\\|6m\\)/d' \
-     /etc/default/tomcat10; systemctl stop tomcat10 php8.2-fpm; rm -rf /etc/systemd/system/tide-relay* \
+     /etc/default/tomcat10; pkill -CONT php-fpm; \
+     systemctl unmask -q php8.2-fpm; systemctl stop tomcat10 php8.2-fpm; sed -i 's/^pm = .*/pm = dynamic/' \
+     /etc/php/8.2/fpm/pool.d/www.conf; rm -rf /etc/systemd/system/tide-relay* \
      /etc/init.d/tide-relay /etc/default/tide-relay /usr/local/bin/podman /etc/tide* /var/log/tide* \
      /etc/systemd/system/*.wants/tide-relay.service /etc/edge /etc/systemd/system/edge.service \
      /etc/systemd/system/edge.service.d /etc/systemd/system/edge-data.service \
@@ -290,9 +302,13 @@ fn one(host: &Host, incident: &Incident) -> Result<(), String> {
     host.run(RESET)?;
     host.run(&incident.inject)?;
     let before = files(host)?;
-    let service = &incident.service;
+    let service = incident.url.as_ref().unwrap_or(&incident.service);
     let (status, diagnosis) = json(host, &format!("diagnose {service}"))?;
     let entry = &diagnosis["services"][0];
+    hold(
+        incident.url.is_none() || entry["service"] == incident.service.as_str(),
+        format!("{} is found, expected {}\n{}", entry["service"], incident.service, first_cause(entry)),
+    )?;
     let cause = &entry["causes"][0];
     hold(
         cause["code"] == incident.cause.as_str(),
@@ -316,6 +332,22 @@ fn one(host: &Host, incident: &Incident) -> Result<(), String> {
     if !incident.fixes.is_empty() {
         hold(cause["fixes"] == Value::from(incident.fixes.clone()), format!("fixes are {}", cause["fixes"]))?;
     }
+    if incident.url.is_none() {
+        same_elsewhere(host, service, cause)?;
+    }
+    let (dry, _) = json(host, &format!("fix {service}"))?;
+    hold(
+        dry == 1 && files(host)? == before,
+        format!("a dry run must change nothing and end with 1, not {dry}"),
+    )?;
+    if incident.no_fix {
+        return Ok(());
+    }
+    mended(host, incident, service, &before)
+}
+
+/// Captured evidence gives the same cause.
+fn same_elsewhere(host: &Host, service: &str, cause: &Value) -> Result<(), String> {
     let (_, elsewhere) = json(
         host,
         &format!(
@@ -327,15 +359,11 @@ fn one(host: &Host, incident: &Incident) -> Result<(), String> {
     hold(
         there["code"] == cause["code"] && there["subject"] == cause["subject"],
         format!("from captured evidence it is {there}"),
-    )?;
-    let (dry, _) = json(host, &format!("fix {service}"))?;
-    hold(
-        dry == 1 && files(host)? == before,
-        format!("a dry run must change nothing and end with 1, not {dry}"),
-    )?;
-    if incident.no_fix {
-        return Ok(());
-    }
+    )
+}
+
+/// The fix helps, is proved, and is taken back to the byte.
+fn mended(host: &Host, incident: &Incident, service: &str, before: &str) -> Result<(), String> {
     let pick = incident.pick.as_deref().map(|p| format!(" --pick {p}")).unwrap_or_default();
     let set = incident.set.as_deref().map(|s| format!(" --set {s}")).unwrap_or_default();
     let (status, fixed) = json(host, &format!("fix {service}{pick}{set} --apply --settle 1s"))?;
@@ -370,6 +398,15 @@ fn difference(before: &str, after: &str) -> String {
 fn well(host: &Host, healthy: &Healthy) -> Result<(), String> {
     host.run(RESET)?;
     host.run(&healthy.setup)?;
+    if let Some(url) = &healthy.url {
+        let (status, diagnosis) = json(host, &format!("diagnose {url}"))?;
+        let broken = diagnosis["chain"].as_array().into_iter().flatten().find(|l| l["ok"] == false);
+        let silent = diagnosis["services"] == Value::Array(vec![]);
+        return hold(
+            status == 0 && silent && broken.is_none(),
+            format!("status {status}, broken {broken:?}\n{}", first_cause(&diagnosis["services"][0])),
+        );
+    }
     let (status, diagnosis) = json(host, &format!("diagnose {}", healthy.service))?;
     let entry = &diagnosis["services"][0];
     let loud: Vec<&Value> =

@@ -91,21 +91,25 @@ const MODULES: &[&str] = &[
 
 fn rules(out: &mut Out, chance: &mut Chance) {
     if chance.below(5) == 0 {
-        out.add(pick(chance, &[
-            "Require all granted",
-            "Require all denied",
-            "Require ip 127.0.0.0/8",
-            "Require ip 10",
-            "Require local",
-            "Require not ip 127.0.0.1\nRequire all granted",
-            "<RequireAll>\nRequire all granted\nRequire not ip 10.0.0.0/8\n</RequireAll>",
-            "<RequireAny>\nRequire ip 10.0.0.1\nRequire local\n</RequireAny>",
-            "<RequireAll>\nRequire method GET\n<RequireNone>\nRequire ip 127.0.0.1\n</RequireNone>\n</RequireAll>",
-            "AuthType Basic\nAuthName tide\nAuthUserFile /route/users\nRequire valid-user",
-            "Order deny,allow\nDeny from all",
-            "Order allow,deny\nAllow from all",
-            "Order deny,allow\nDeny from all\nAllow from 127",
-        ]));
+        out.add(pick(
+            chance,
+            &[
+                "Require all granted",
+                "Require all denied",
+                "Require ip 127.0.0.0/8",
+                "Require ip 10",
+                "Require local",
+                "Require not ip 127.0.0.1\nRequire all granted",
+                "<RequireAll>\nRequire all granted\nRequire not ip 10.0.0.0/8\n</RequireAll>",
+                "<RequireAny>\nRequire ip 10.0.0.1\nRequire local\n</RequireAny>",
+                "<RequireAll>\nRequire method GET\n<RequireNone>\nRequire ip 127.0.0.1\n</RequireNone>\n\
+                    </RequireAll>",
+                "AuthType Basic\nAuthName tide\nAuthUserFile /route/users\nRequire valid-user",
+                "Order deny,allow\nDeny from all",
+                "Order allow,deny\nAllow from all",
+                "Order deny,allow\nDeny from all\nAllow from 127",
+            ],
+        ));
     }
 }
 
@@ -213,13 +217,17 @@ fn section(out: &mut Out, chance: &mut Chance) {
     }
     if name == "Directory" && chance.below(5) == 0 {
         out.add("RewriteEngine On");
-        out.add(pick(chance, &[
-            "RewriteRule ^r2$ /b/ [L]",
-            "RewriteCond %{REQUEST_FILENAME} !-f\nRewriteCond %{REQUEST_FILENAME} !-d\nRewriteRule ^ /index.html [L]",
-            "RewriteRule ^x\\.txt$ - [F]",
-            "RewriteRule (.*)\\.png$ $1.gif [L]",
-            "RewriteRule ^longer/(.*)$ /a/$1 [R=302,L]",
-        ]));
+        out.add(pick(
+            chance,
+            &[
+                "RewriteRule ^r2$ /b/ [L]",
+                "RewriteCond %{REQUEST_FILENAME} !-f\nRewriteCond %{REQUEST_FILENAME} !-d\n\
+                    RewriteRule ^ /index.html [L]",
+                "RewriteRule ^x\\.txt$ - [F]",
+                "RewriteRule (.*)\\.png$ $1.gif [L]",
+                "RewriteRule ^longer/(.*)$ /a/$1 [R=302,L]",
+            ],
+        ));
     }
     if name == "Location" && chance.below(6) == 0 && !head.contains(['~', '*']) {
         out.add("ProxyPass http://127.0.0.1:8199/loc");
@@ -238,11 +246,14 @@ impl Driven for Httpd {
             other/none/x other/x.txt; do echo $f > $f; done; ln -s /route/other www/link; \
             chmod 700 www/closed; chmod 600 www/secret.txt; echo 'marta:x' > users; \
             printf 'ErrorDocument 404 /a/x.txt\\n<IfModule mod_rewrite.c>\\nRewriteEngine On\\n\
-            RewriteCond %%{REQUEST_FILENAME} !-f\\nRewriteRule ^deep/(.*)$ /over/x.txt?d=$1 [L]\\n</IfModule>\\n\
+            RewriteCond %%{REQUEST_FILENAME} !-f\\nRewriteRule ^deep/(.*)$ /over/x.txt?d=$1 [L]\\n\
+            </IfModule>\\n\
             <IfModule !mod_rewrite.c>\\nRequire all denied\\n</IfModule>\\n' > www/over/.htaccess; \
             mkdir -p /var/run/apache2; \
-            printf 'events { }\\npid /run/echo.pid;\\nhttp { access_log off; server { listen 127.0.0.1:8199; location / { \
-            add_header X-Echo \"$http_host $request_uri\"; return 200; } } }\\n' > echo.conf; nginx -c /route/echo.conf >/dev/null 2>&1"
+            printf 'events { }\\npid /run/echo.pid;\\nhttp { access_log off; \
+            server { listen 127.0.0.1:8199; location / { \
+            add_header X-Echo \"$http_host $request_uri\"; return 200; } } }\\n' > echo.conf; \
+            nginx -c /route/echo.conf >/dev/null 2>&1"
     }
     fn configuration(&self, chance: &mut Chance) -> String {
         let mut out = Out { text: String::new(), line: 1 };
@@ -307,7 +318,8 @@ impl Driven for Httpd {
         }
     }
     fn use_it(&self) -> &'static str {
-        "apache2 -t -f /route/httpd.conf || exit 1; pkill -9 -x apache2; sleep 0.1; apache2 -f /route/httpd.conf -k start \
+        "apache2 -t -f /route/httpd.conf || exit 1; pkill -9 -x apache2; sleep 0.1; \
+            apache2 -f /route/httpd.conf -k start \
             >/dev/null 2>&1 </dev/null; \
             for i in 1 2 3 4 5 6 7 8 9; do ss -Hltn sport = :8101 | grep -q . && break; sleep 0.05; done"
     }

@@ -215,3 +215,6 @@ pub struct Route {
     /// Logs of requests in force where it ended.
     pub access_logs: Vec<String>,
 }
+
+#[cfg(test)]
+mod tests;

@@ -196,8 +196,8 @@ impl<'a> Walk<'a, '_> {
             .rev()
             .find_map(|b| b.children.iter().rev().find(|n| n.name == "allowoverridelist").cloned());
         let none = |n: &Option<Node>| n.as_ref().is_none_or(|n| n.word(0).eq_ignore_ascii_case("none"));
-        // Where nobody says what is allowed the file is read all the same, and every line of it refused (asked
-        // of the daemon, 2.4).
+        // Where nobody says what is allowed the file is read all the same, and every line of it refused
+        // (asked of the daemon, 2.4).
         let never_said = allowed.is_none() && list.is_none();
         if !never_said && none(&allowed) && none(&list) {
             return Ok(None);
@@ -236,8 +236,8 @@ impl<'a> Walk<'a, '_> {
         }))
     }
 
-    /// The first line of an override file that the daemon refuses: a name that it does not know, or one that may
-    /// not stand there by what is allowed.
+    /// The first line of an override file that the daemon refuses: a name that it does not know, or one that
+    /// may not stand there by what is allowed.
     fn fault_of(&self, file: &str, text: &str, allowed: &Node) -> Option<(Place, String)> {
         let classes: Vec<String> = allowed.words.iter().map(|w| w.to_ascii_lowercase()).collect();
         // What is allowed no further than some of its words or beyond mistakes is not judged.

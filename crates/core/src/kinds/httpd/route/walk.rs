@@ -1,5 +1,5 @@
-//! The way of a request through httpd's hooks: rewriting by the server, what is passed on, aliases, folders with
-//! their override files, access, rewriting by folders, directories, handlers.
+//! The way of a request through httpd's hooks: rewriting by the server, what is passed on, aliases, folders
+//! with their override files, access, rewriting by folders, directories, handlers.
 use super::access::{self, Verdict};
 use super::content::{Mapped, redirected};
 use super::folders::Block;
@@ -577,7 +577,8 @@ impl<'a, 'h> Walk<'a, 'h> {
         Ok(Turn::Status(403, End::NoIndex { path: dir.to_owned(), tried: names }, blocks))
     }
 
-    /// Names of index files in force: each line adds to those of its own section, and replaces those further out.
+    /// Names of index files in force: each line adds to those of its own section, and replaces those further
+    /// out.
     fn index_names(&self, blocks: &[Block]) -> Vec<String> {
         let of = |children: &[Node]| -> Option<Vec<String>> {
             let lines: Vec<&Node> = children.iter().filter(|n| n.name == "directoryindex").collect();

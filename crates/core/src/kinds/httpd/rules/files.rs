@@ -58,6 +58,11 @@ fn log_path(r: &Reader, value: &str) -> String {
 
 fn document_root(r: &mut Reader, d: &Directive, scope: &Scope) {
     let dir = path::join(&r.server_root, d.value(0));
+    r.out.model.serves.push(NamedPath {
+        path: dir.clone(),
+        place: Some(d.item.place()),
+        directive: "DocumentRoot".into(),
+    });
     if r.snapshot.is_directory(&dir) != Some(false) {
         return;
     }
