@@ -121,6 +121,8 @@ pub struct Case<'s> {
     pub told: Vec<Wanted>,
     /// What a request met here, where one was followed.
     pub met: Vec<Finding>,
+    /// Whether a request was followed through it: then what it passes other requests on to does not count.
+    pub is_on_way: bool,
     /// Attempts, newest first.
     pub attempts: Vec<Attempt>,
     /// The account that runs the start command.
@@ -216,6 +218,7 @@ pub fn gather<'s>(snapshot: &Snapshot, service: &'s Service, depth: Depth) -> Ca
         recalled,
         told,
         met: Vec::new(),
+        is_on_way: false,
         attempts,
         starter,
         state,

@@ -55,6 +55,7 @@ impl Walker<'_, '_> {
         let account = self.account_of(service);
         let files = Files { snapshot: self.snapshot, account: account.as_ref() };
         let Some(route) = service.kind.route(&service.instance, &files, request) else { return };
+        self.routed.push(at);
         self.logs.extend(route.error_logs.iter().chain(&route.access_logs).cloned());
         self.steps(&route);
         self.ends(at, request, &route, account.as_ref(), depth);
@@ -115,7 +116,9 @@ impl Walker<'_, '_> {
                     && let Some(place) = place
                 {
                     let title = format!("{name} is told to answer {} here ({place})", status.unwrap_or(0));
-                    let subject = line_of(place, "return");
+                    let written = if self.services[at].kind.name() == "nginx" { "return" } else { "" };
+                    let mut subject = line_of(place, written);
+                    subject.directive = subject.directive.filter(|d| !d.is_empty());
                     self.faults.push((at, fault(Code::PolicyDenied, subject, title, vec![said])));
                 }
             }

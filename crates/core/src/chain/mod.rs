@@ -89,6 +89,8 @@ pub struct Chain {
     pub faults: Vec<(usize, Finding)>,
     /// Services that the request goes through, in order.
     pub through: Vec<usize>,
+    /// Those of them whose own choice of site and location is known.
+    pub routed: Vec<usize>,
     /// The address leads to another host: nothing was sent.
     pub elsewhere: Option<String>,
 }
@@ -114,6 +116,7 @@ impl Chain {
         }
         self.links.extend(further.links);
         self.through.extend(further.through);
+        self.routed.extend(further.routed);
         self.faults = further.faults;
         self.answer = further.answer;
     }
@@ -157,6 +160,7 @@ struct Walker<'a, 'h> {
     links: Vec<Link>,
     faults: Vec<(usize, Finding)>,
     through: Vec<usize>,
+    routed: Vec<usize>,
     /// Logs that may hold lines about the request.
     logs: Vec<String>,
 }
@@ -221,6 +225,7 @@ fn once(snapshot: &Snapshot, services: &[Service], url: &Url) -> Chain {
         links: Vec::new(),
         faults: Vec::new(),
         through: Vec::new(),
+        routed: Vec::new(),
         logs: Vec::new(),
     };
     let address = match walker.address(url) {
@@ -264,8 +269,8 @@ struct Arrival {
 
 impl<'a> Walker<'a, '_> {
     fn end(self, answer: Option<ProbeAnswer>, elsewhere: Option<String>) -> Chain {
-        let Self { links, faults, through, .. } = self;
-        Chain { links, answer, faults, through, elsewhere }
+        let Self { links, faults, through, routed, .. } = self;
+        Chain { links, answer, faults, through, routed, elsewhere }
     }
 
     fn link(&mut self, hop: Hop, what: impl Into<String>, ok: Option<bool>, evidence: Vec<Evidence>) {

@@ -204,6 +204,7 @@ pub fn chain_cases<'s>(snapshot: &Snapshot, services: &'s [Service], chain: &Cha
     ways.into_iter()
         .map(|at| {
             let mut case = gather(snapshot, &services[at], Depth::Diagnosis);
+            case.is_on_way = chain.routed.contains(&at);
             case.met =
                 chain.faults.iter().filter(|(other, _)| *other == at).map(|(_, f)| f.clone()).collect();
             case
@@ -251,6 +252,8 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     let findings = checks::run(snapshot, case);
     let hampered = snapshot.refusals() > refused;
     let up = matches!(case.state, State::Running);
+    let (findings, off_way): (Vec<Finding>, Vec<Finding>) =
+        findings.into_iter().partition(|f| !is_off_way(case, f));
     let (blocking, other): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.blocks);
     // What only happened says nothing of the next start.
     let happened = |f: &Finding| ails_the_run(f) || f.code.facts().is_past;
@@ -259,7 +262,7 @@ pub fn diagnose_case(snapshot: &Snapshot, case: &Case) -> (ServiceEntry, Vec<Cau
     let boot_fails =
         blocking.iter().any(|f| f.proof == Proof::Inevitable && !happened(f) && !gone_at_boot(case, f));
     let blocking_proofs: Vec<Proof> = blocking.iter().filter(|f| !happened(f)).map(|f| f.proof).collect();
-    let mut notes: Vec<NoteEntry> = other.into_iter().map(note).collect();
+    let mut notes: Vec<NoteEntry> = other.into_iter().chain(off_way).map(note).collect();
     let mut latent = Vec::new();
     let causes = if up {
         let (now, later): (Vec<Finding>, Vec<Finding>) = blocking.into_iter().partition(ails_the_run);
@@ -334,9 +337,17 @@ fn ails_the_run(finding: &Finding) -> bool {
     }
 }
 
+/// Whether a finding is about what other requests than the one that was followed are passed on to.
+fn is_off_way(case: &Case, finding: &Finding) -> bool {
+    case.is_on_way
+        && finding.code == Code::DependencyDown
+        && finding.stage != stage::REQUEST
+        && !case.met.iter().any(|met| met.code == finding.code && met.subject.is_same(&finding.subject))
+}
+
 /// What stands in the way of the next start, whether the service runs now or not.
 pub fn standing_causes(snapshot: &Snapshot, case: &Case) -> Vec<Cause> {
-    rank(checks::run(snapshot, case).into_iter().filter(|f| f.blocks).collect())
+    rank(checks::run(snapshot, case).into_iter().filter(|f| f.blocks && !is_off_way(case, f)).collect())
 }
 
 /// A holder that does not come back at boot is no hindrance then.

@@ -46,11 +46,6 @@ pub(super) fn read_tree(snapshot: &Snapshot, options: &Options) -> Option<Tree> 
     let (read, mut tree) = read_with(snapshot, options, Some(Tree::default()));
     if let Some(tree) = &mut tree {
         tree.modules = read.model.modules;
-        let known = |module: &String| {
-            let from = module.trim_end_matches("_module");
-            DIRECTIVES.all().any(|row| row.from == from) || from.starts_with("mpm_")
-        };
-        tree.knows_all = tree.modules.iter().all(known);
     }
     tree
 }
@@ -108,6 +103,7 @@ fn read_with(snapshot: &Snapshot, options: &Options, tree: Option<Tree>) -> (Con
     }
     if let Some(tree) = &mut reader.tree {
         tree.server_root.clone_from(&reader.server_root);
+        tree.module_files.clone_from(&reader.module_files);
     }
     (reader.out, reader.tree)
 }

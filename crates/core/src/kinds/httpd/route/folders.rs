@@ -6,6 +6,7 @@ use super::Unknown;
 use super::walk::Walk;
 use crate::config::Place;
 use crate::host::Look;
+use crate::kinds::strings_hold;
 use crate::path;
 use crate::route::{Groups, Met, Node, Pattern};
 use std::sync::Arc;
@@ -292,10 +293,8 @@ impl<'a> Walk<'a, '_> {
                     .map(|row| format!("{name} belongs to mod_{}, which is not loaded", row.from));
                 return match known {
                     Some(why) => Some((place(), why)),
-                    None if self.tree.knows_all => {
-                        Some((place(), format!("{name} is not a directive of httpd")))
-                    }
-                    None => None,
+                    None if strings_hold(self.files.snapshot, &self.tree.module_files, name) => None,
+                    None => Some((place(), format!("{name} is not a directive of httpd"))),
                 };
             }
             if depth == 0 && !there.iter().any(|row| row.places & bits != 0) {

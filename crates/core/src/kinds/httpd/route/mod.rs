@@ -16,8 +16,8 @@ pub(super) struct Tree {
     grown: Grown,
     /// Modules that are loaded.
     pub(super) modules: Vec<String>,
-    /// Whether the table of directives holds every module that is loaded.
-    pub(super) knows_all: bool,
+    /// Their files, which hold names that no table has.
+    pub(super) module_files: Vec<String>,
     /// What relative paths count from.
     pub(super) server_root: String,
 }
