@@ -90,7 +90,12 @@ pub fn logs(snapshot: &Snapshot, service: &Service, config: &Configuration, earl
 /// Whether those who say that a file is a log of the service's could look into it themselves: whoever owns
 /// its configuration may name any file of the host, and a log is shown. What root names is its log, whoever
 /// may read it.
-fn is_own_word(snapshot: &Snapshot, service: &Service, config: &Configuration, file: &str) -> bool {
+pub(crate) fn is_own_word(
+    snapshot: &Snapshot,
+    service: &Service,
+    config: &Configuration,
+    file: &str,
+) -> bool {
     // What could not be seen of this is a matter of this question alone.
     let own = snapshot.aside(|| could_open(snapshot, service, config, file));
     if !own {

@@ -9,6 +9,7 @@ mod unknown_logs;
 use holders::is_child;
 pub(crate) use holders::owner_of;
 pub use holders::{Holder, Link, Returns, chain, holder, listening, opener, started_by, triggers};
+pub(crate) use logs::is_own_word;
 pub use logs::{LogRemark, Logs, log_files, log_remarks, logs};
 pub use places::is_system;
 

@@ -56,7 +56,7 @@ impl Walker<'_, '_> {
         let files = Files { snapshot: self.snapshot, account: account.as_ref() };
         let Some(route) = service.kind.route(&service.instance, &files, request) else { return };
         self.routed.push(at);
-        self.logs.extend(route.error_logs.iter().chain(&route.access_logs).cloned());
+        self.logs.extend(route.error_logs.iter().chain(&route.access_logs).map(|log| (at, log.clone())));
         self.steps(&route);
         self.ends(at, request, &route, account.as_ref(), depth);
     }

@@ -162,7 +162,7 @@ struct Walker<'a, 'h> {
     through: Vec<usize>,
     routed: Vec<usize>,
     /// Logs that may hold lines about the request.
-    logs: Vec<String>,
+    logs: Vec<(usize, String)>,
 }
 
 /// Follows an address through this host, and to where it sends on this host.

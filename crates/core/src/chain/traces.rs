@@ -1,6 +1,7 @@
 //! What the logs say of the very request, and what the answer makes of the hops.
 use super::front::fault;
 use super::{Hop, Walker};
+use crate::case;
 use crate::code::Code;
 use crate::finding::{Evidence, Source, Subject};
 use crate::host::{Look, ProbeAnswer};
@@ -90,10 +91,15 @@ impl Walker<'_, '_> {
         let mut logs = self.logs.clone();
         for at in &self.through {
             let config = self.services[*at].configuration(self.snapshot);
-            logs.extend(
-                config.model.error_logs.iter().chain(&config.model.access_logs).map(|l| l.path.clone()),
-            );
+            let named = config.model.error_logs.iter().chain(&config.model.access_logs);
+            logs.extend(named.map(|log| (*at, log.path.clone())));
         }
+        // Whoever owns a configuration may name any file as a log of it.
+        logs.retain(|(at, log)| {
+            let service = &self.services[*at];
+            case::is_own_word(self.snapshot, service, &service.configuration(self.snapshot), log)
+        });
+        let mut logs: Vec<String> = logs.into_iter().map(|(_, log)| log).collect();
         logs.sort();
         logs.dedup();
         logs.truncate(LOGS);
