@@ -8,6 +8,7 @@ mod read;
 mod route;
 mod rules;
 mod state;
+mod tree;
 mod versions;
 mod walk;
 

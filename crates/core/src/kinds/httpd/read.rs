@@ -1,7 +1,7 @@
 //! httpd's first pass: the tree of files, and at once what steers reading it. Nothing else is judged here.
 use super::lines::{Lines, LogicalLine, word, words};
-use super::route::Tree;
 use super::state::{Item, Reader, Source};
+use super::tree::Tree;
 use super::{DIRECTIVES, Options, versions};
 use crate::bounds::Cost;
 use crate::code::Code;

@@ -2,7 +2,7 @@
 //! gathered, and the findings so far.
 use super::Options;
 use super::lines::{LogicalLine, word};
-use super::route::Tree;
+use super::tree::Tree;
 use crate::bounds::{self, Cost};
 use crate::code::Code;
 use crate::config::rows::{Fate, Row, RuleIndex};

@@ -27,7 +27,8 @@ fn level(r: &mut Reader, items: &[Item], from: usize, to: usize, scope: &Scope, 
         let row = judge(r, &d, scope);
         if let Some(row) = row {
             if let Some(tree) = &mut r.tree {
-                tree.add(&d, item.end().is_some());
+                let words = d.values.iter().map(|v| v.to_string()).collect();
+                tree.add(&d.lower(), words, d.item.place(), item.end().is_some());
             }
             words_of(r, &d, row);
             if r.out.findings.len() == before {

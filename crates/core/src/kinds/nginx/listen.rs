@@ -335,7 +335,7 @@ pub(super) fn site_ends(r: &mut Reader, mut site: Site) {
         }
     }
     if let Some(tree) = &mut r.tree {
-        tree.sites.push(site.clone());
+        tree.sites.push(super::tree::Sited { opened: site.opened.clone(), listens: site.listens.clone() });
     }
     r.facts.sites.push(site);
 }

@@ -7,6 +7,7 @@ mod route;
 mod rules;
 mod state;
 mod tokens;
+mod tree;
 mod variables;
 
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, strings_hold};

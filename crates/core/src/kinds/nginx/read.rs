@@ -1,8 +1,8 @@
 //! nginx reads its configuration in one pass, in file order. So does this reader: it keeps no tree, judges
 //! each directive as it comes, and gathers what other rooms need.
-use super::route::Tree;
 use super::state::{Block, Directive, Facts, FileText, Reader, section_name};
 use super::tokens::{End, Fault, Tokens, Word};
+use super::tree::Tree;
 use super::{DIRECTIVES, Options};
 use super::{finish, rules};
 use crate::bounds::{Cost, step};
@@ -237,7 +237,7 @@ impl Reader<'_, '_> {
     /// Adds a directive to the tree, where one is kept.
     fn grow(&mut self, d: &Directive) {
         if let Some(tree) = &mut self.tree {
-            tree.add(d);
+            tree.add(d.name(), d.arguments().map(str::to_owned).collect(), d.place.clone(), d.opens);
         }
     }
 

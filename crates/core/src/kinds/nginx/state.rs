@@ -1,7 +1,8 @@
 //! What is known while a configuration of nginx is read: the blocks that are open, what was gathered over all
 //! files, and the findings so far.
-use super::route::Tree;
 use super::tokens::Word;
+use super::tree::Tree;
+pub(super) use super::tree::{Key, Own};
 use super::{DIRECTIVES, Options};
 use crate::bounds::Cost;
 use crate::code::Code;
@@ -12,7 +13,6 @@ use crate::config::{
 };
 use crate::host::Protocol;
 use crate::snapshot::Snapshot;
-use std::net::IpAddr;
 use std::sync::Arc;
 
 /// What no row can say about a directive: which names it is for, and what it looks at.
@@ -231,19 +231,6 @@ pub(super) struct Site {
     pub(super) pairs: Vec<NamedPath>,
     /// Files that are opened with its certificate.
     pub(super) files: Vec<NamedPath>,
-}
-
-/// An address and port as nginx compares them.
-pub(super) type Key = (Option<IpAddr>, u16, Option<String>);
-
-/// A listener of one site.
-#[derive(Clone, Debug)]
-pub(super) struct Own {
-    pub(super) key: Key,
-    /// Whether the site is to answer there where no name fits.
-    pub(super) default: bool,
-    /// Whether a listener of IPv6 takes IPv4, too.
-    pub(super) both_families: bool,
 }
 
 /// All listeners of the configuration.

@@ -1,5 +1,5 @@
 //! Who may have a page: `Require` and its blocks, and the older `Order`, `Allow`, `Deny`.
-use super::Unknown;
+use super::state::Unknown;
 use crate::route::{Node, Request};
 use std::net::IpAddr;
 

@@ -1,6 +1,5 @@
 //! What a path stands for: aliases, what is passed on, files and directories.
-use super::Unknown;
-use super::walk::Walk;
+use super::state::{Unknown, Walk, shown};
 use crate::config::{Place, Upstream};
 use crate::path;
 use crate::route::{Groups, Node, Pass, Pattern, Speaks, uri};
@@ -47,7 +46,7 @@ impl<'a> Walk<'a, '_> {
             let handler = line.name.starts_with("script").then_some("cgi-script");
             if line.name.ends_with("match") {
                 let mut groups = Groups::default();
-                let unknown = || Unknown(super::rewriting::shown(line));
+                let unknown = || Unknown(shown(line));
                 if Pattern::new(line.word(0), false)
                     .and_then(|p| p.try_on(&path, &mut groups))
                     .ok_or_else(unknown)?
@@ -81,7 +80,7 @@ impl<'a> Walk<'a, '_> {
             }
             if line.name == "proxypassmatch" {
                 let mut groups = Groups::default();
-                let unknown = || Unknown(super::rewriting::shown(line));
+                let unknown = || Unknown(shown(line));
                 if Pattern::new(line.word(0), false)
                     .and_then(|p| p.try_on(&path, &mut groups))
                     .ok_or_else(unknown)?
@@ -256,11 +255,11 @@ pub(super) fn redirected(line: &Node, path: &str) -> Result<Option<(u16, Option<
             Some(status) => (status, second, None),
             None => (302, first, Some(second)),
         },
-        _ => return Err(Unknown(super::rewriting::shown(line))),
+        _ => return Err(Unknown(shown(line))),
     };
     if line.name == "redirectmatch" {
         let mut groups = Groups::default();
-        let unknown = || Unknown(super::rewriting::shown(line));
+        let unknown = || Unknown(shown(line));
         let hit = Pattern::new(from, false).and_then(|p| p.try_on(path, &mut groups)).ok_or_else(unknown)?;
         return Ok(hit.then(|| (status, to.map(|to| numbered(to, &groups)))));
     }

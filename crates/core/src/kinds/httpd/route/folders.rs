@@ -2,39 +2,13 @@
 //! in which it is merged (httpd documentation, "Configuration Sections").
 use super::super::DIRECTIVES;
 use super::super::lines::{Lines, word};
-use super::Unknown;
-use super::walk::Walk;
+use super::state::{Block, Unknown, Walk};
 use crate::config::Place;
 use crate::host::Look;
 use crate::kinds::strings_hold;
 use crate::path;
 use crate::route::{Groups, Met, Node, Pattern};
 use std::sync::Arc;
-
-/// One section that is in force.
-#[derive(Clone)]
-pub(super) struct Block {
-    pub(super) children: Arc<Vec<Node>>,
-    /// As a person would call it.
-    pub(super) shown: String,
-    pub(super) place: Option<Place>,
-    /// The directory that it stands for, where it does.
-    pub(super) dir: Option<String>,
-    /// Whether an override file holds it.
-    pub(super) is_override: bool,
-}
-
-impl Block {
-    fn of(node: &Node, dir: Option<&str>) -> Self {
-        Self {
-            children: Arc::new(node.children.clone()),
-            shown: format!("<{} {}>", node.name, crate::secrets::mask_text(&node.words.join(" "))),
-            place: Some(node.place.clone()),
-            dir: dir.map(str::to_owned),
-            is_override: false,
-        }
-    }
-}
 
 /// Whether a path fits a section of a name: literally, by shell wildcards, or by a pattern.
 fn section_fits(node: &Node, on: &str, groups: &mut Groups) -> Result<bool, Unknown> {

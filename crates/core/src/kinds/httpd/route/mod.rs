@@ -4,57 +4,12 @@ mod content;
 mod folders;
 mod rewriting;
 mod sites;
+mod state;
 mod walk;
 
-use super::state::Directive;
-use crate::route::{End, Files, Grown, Node, Request, Route, Step, StepKind, uri};
-use walk::Walk;
-
-/// What the way is found in.
-#[derive(Default)]
-pub(super) struct Tree {
-    grown: Grown,
-    /// Modules that are loaded.
-    pub(super) modules: Vec<String>,
-    /// Their files, which hold names that no table has.
-    pub(super) module_files: Vec<String>,
-    /// What relative paths count from.
-    pub(super) server_root: String,
-}
-
-impl Tree {
-    /// Adds a directive of the second pass; a section stays open.
-    pub(super) fn add(&mut self, d: &Directive, opens: bool) {
-        let node = Node {
-            name: d.lower().trim_start_matches('<').to_owned(),
-            words: d.values.iter().map(|v| v.to_string()).collect(),
-            place: d.item.place(),
-            children: Vec::new(),
-        };
-        self.grown.add(node, opens);
-    }
-
-    /// Closes the section that was opened last.
-    pub(super) fn close(&mut self) {
-        self.grown.close();
-    }
-
-    fn top(&self) -> &[Node] {
-        &self.grown.top
-    }
-
-    /// Whether the module of a row is there.
-    fn has_source(&self, from: &str) -> bool {
-        matches!(from, "core" | "mpm" | "http") || self.has(&format!("{from}_module"))
-    }
-
-    fn has(&self, module: &str) -> bool {
-        super::STATIC_MODULES.contains(&module) || self.modules.iter().any(|m| m == module)
-    }
-}
-
-/// An answer that could not be found out, and what it hangs on.
-struct Unknown(String);
+use super::tree::Tree;
+use crate::route::{End, Files, Request, Route, Step, StepKind, uri};
+use state::Walk;
 
 /// The way of a request.
 pub(super) fn route(tree: &Tree, files: &Files, request: &Request) -> Option<Route> {

@@ -1,6 +1,5 @@
 //! Rules of the rewrite module, of the server and of folders.
-use super::Unknown;
-use super::walk::Walk;
+use super::state::{Unknown, Walk, shown};
 use crate::config::Place;
 use crate::route::{Groups, Met, Node, Pattern};
 
@@ -311,9 +310,4 @@ fn refused(flags: &[(String, String)]) -> Option<u16> {
     // A redirect with a status that is none ends it with that.
     let code = flags.iter().find(|(n, _)| matches!(n.as_str(), "r" | "redirect"))?.1.parse::<u16>().ok()?;
     (!(300..400).contains(&code)).then_some(code)
-}
-
-/// A directive as a person would call it.
-pub(super) fn shown(node: &Node) -> String {
-    crate::secrets::mask_text(&format!("{} {}", node.name, node.words.join(" ")))
 }

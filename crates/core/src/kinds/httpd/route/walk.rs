@@ -2,48 +2,14 @@
 //! with their override files, access, rewriting by folders, directories, handlers.
 use super::access::{self, Verdict};
 use super::content::{Mapped, redirected};
-use super::folders::Block;
-use super::rewriting::{Rewritten, shown};
-use super::{Tree, Unknown};
-use crate::config::Place;
+use super::rewriting::Rewritten;
+use super::state::{Block, Unknown, Walk, shown};
 use crate::host::{FileKind, Look};
 use crate::path;
-use crate::route::{End, Files, Groups, Met, Node, Request, Step, StepKind, uri};
+use crate::route::{End, Met, Node, Step, StepKind, uri};
 
 /// How often a request is led on inside the daemon.
 const TURNS: usize = 10;
-
-/// A request on its way.
-pub(super) struct Walk<'a, 'h> {
-    pub(super) tree: &'a Tree,
-    pub(super) files: &'a Files<'a, 'h>,
-    pub(super) request: &'a Request,
-    pub(super) host: Option<&'a Node>,
-    pub(super) uri: String,
-    pub(super) args: String,
-    /// A question mark was sent, whatever stands behind it.
-    has_query: bool,
-    /// The file that the path stands for, once that is known.
-    pub(super) filename: Option<String>,
-    pub(super) groups: Groups,
-    pub(super) steps: Vec<Step>,
-    pub(super) because: Option<(u16, Box<End>)>,
-    pub(super) status: Option<u16>,
-    pub(super) place: Option<Place>,
-    /// Override files on the way.
-    pub(super) overrides: Vec<String>,
-    /// An override file that may not be read.
-    pub(super) closed_override: Option<String>,
-    /// A line of an override file that the daemon refuses.
-    pub(super) broken_override: Option<(Place, String)>,
-    /// No rule of a folder is asked any more.
-    pub(super) rewrite_ended: bool,
-    /// A rule of the server passes it on.
-    passed: Option<Box<crate::route::Pass>>,
-    in_error: bool,
-    /// The place where the first failure was.
-    failed_at: Option<Place>,
-}
 
 /// How one turn ended.
 enum Turn {
@@ -55,41 +21,6 @@ enum Turn {
 }
 
 impl<'a, 'h> Walk<'a, 'h> {
-    pub(super) fn new(
-        tree: &'a Tree,
-        files: &'a Files<'a, 'h>,
-        request: &'a Request,
-        host: Option<&'a Node>,
-        query: &str,
-    ) -> Self {
-        Self {
-            tree,
-            files,
-            request,
-            host,
-            uri: String::new(),
-            args: query.to_owned(),
-            has_query: request.target.contains('?'),
-            filename: None,
-            groups: Groups::default(),
-            steps: Vec::new(),
-            because: None,
-            status: None,
-            place: None,
-            overrides: Vec::new(),
-            closed_override: None,
-            broken_override: None,
-            rewrite_ended: false,
-            passed: None,
-            in_error: false,
-            failed_at: None,
-        }
-    }
-
-    pub(super) fn query(&self) -> String {
-        if self.has_query || !self.args.is_empty() { format!("?{}", self.args) } else { String::new() }
-    }
-
     /// Goes all the way.
     pub(super) fn go(&mut self) -> End {
         for _ in 0..=TURNS {

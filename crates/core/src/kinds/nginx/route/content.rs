@@ -1,11 +1,9 @@
 //! Paths of files, and what a request is passed on as.
 use super::locations::{PASSES, Shape};
-use super::tree::Node;
-use super::values::{Unknown, fits};
-use super::walk::Walk;
+use super::state::{Unknown, Walk, fits};
 use crate::config::{Place, Upstream};
 use crate::path;
-use crate::route::{End, Groups, Pass, Speaks, uri};
+use crate::route::{End, Groups, Node, Pass, Speaks, uri};
 
 impl<'a> Walk<'a, '_> {
     /// The directory that paths count from; with `alias`, the name of its location that does not count, or

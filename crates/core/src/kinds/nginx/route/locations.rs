@@ -1,9 +1,7 @@
 //! Which location answers, by nginx's order: an exact name; the longest beginning; then patterns in their
 //! order, unless that beginning forbids it; each with what is nested in it (`ngx_http_core_find_location`).
-use super::super::conceal;
-use super::tree::Node;
-use super::values::{Unknown, fits};
-use crate::route::Groups;
+use super::state::{Unknown, fits, shown};
+use crate::route::{Groups, Node};
 
 /// What a location says of the paths it is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -117,11 +115,4 @@ pub(super) fn find<'a>(
 
 fn untried(node: &Node) -> Unknown {
     Unknown(format!("the pattern of {}", shown(node)))
-}
-
-/// A block as a person would call it.
-pub(super) fn shown(node: &Node) -> String {
-    let words: Vec<&str> =
-        std::iter::once(node.name.as_str()).chain(node.words.iter().map(String::as_str)).collect();
-    conceal::head(&words.join(" "))
 }

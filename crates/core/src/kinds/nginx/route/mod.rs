@@ -2,16 +2,15 @@
 mod content;
 mod locations;
 mod sites;
-mod tree;
+mod state;
 mod values;
 mod walk;
 
-pub(super) use tree::Tree;
-
 use super::Options;
+use super::tree::Tree;
 use crate::route::{End, Files, Request, Route, Step, StepKind, uri};
 use sites::{Because, Untried};
-use walk::Walk;
+use state::Walk;
 
 /// The way of a request; `None` where no site listens on its address.
 pub(super) fn route(options: &Options, tree: &Tree, files: &Files, request: &Request) -> Option<Route> {

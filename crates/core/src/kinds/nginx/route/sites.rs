@@ -1,8 +1,7 @@
 //! Which `server` answers: by the address that a request came in on, then by its name.
-use super::super::state::{Key, Site};
-use super::tree::{Node, Tree};
+use super::super::tree::{Key, Sited, Tree};
 use crate::config::Place;
-use crate::route::{Groups, Pattern, Request};
+use crate::route::{Groups, Node, Pattern, Request};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// Why a site was chosen.
@@ -52,10 +51,10 @@ pub(super) fn choose<'a>(
 
 /// Sites that share the listener which takes the request, each with whether it is its default: the exact
 /// address goes before the wildcard of the same port.
-fn listening<'s>(sites: &'s [Site], request: &Request) -> Vec<(&'s Site, bool)> {
-    let of = |key: &Key| -> Vec<(&'s Site, bool)> {
+fn listening<'s>(sites: &'s [Sited], request: &Request) -> Vec<(&'s Sited, bool)> {
+    let of = |key: &Key| -> Vec<(&'s Sited, bool)> {
         let own =
-            |site: &'s Site| site.listens.iter().find(|own| own.key == *key).map(|own| (site, own.default));
+            |site: &'s Sited| site.listens.iter().find(|own| own.key == *key).map(|own| (site, own.default));
         sites.iter().filter_map(own).collect()
     };
     let wild = |six: bool| -> IpAddr {

@@ -1,24 +1,9 @@
 //! Values of a request: variables, and templates that hold them.
-use super::tree::Node;
-use super::walk::Walk;
-use crate::route::{Groups, Pattern, uri};
+use super::state::{Unknown, Walk, fits};
+use crate::route::{Groups, Node, uri};
 
 /// How deep variables may stand for each other.
 const DEPTH: u8 = 8;
-
-/// Tries a pattern, and keeps what its groups took where it fits.
-pub(super) fn fits(
-    text: &str,
-    caseless: bool,
-    on: &str,
-    groups: &mut Groups,
-    unknown: impl FnOnce() -> Unknown,
-) -> Result<bool, Unknown> {
-    Pattern::new(text, caseless).and_then(|compiled| compiled.try_on(on, groups)).ok_or_else(unknown)
-}
-
-/// A value that could not be found out: the variable it hangs on.
-pub(super) struct Unknown(pub(super) String);
 
 impl Walk<'_, '_> {
     /// A value with its variables filled in.

@@ -1,46 +1,12 @@
 //! The way of a request through nginx's phases (`ngx_http_core_module.c`): rewriting by the site, choice of
 //! the location, rewriting there, access, `try_files`, and what answers.
-use super::super::Options;
-use super::locations::{Hit, PASSES, Shape, find, shown};
-use super::tree::Node;
-use super::values::{Unknown, fits};
+use super::locations::{Hit, PASSES, Shape, find};
+use super::state::{Unknown, Walk, fits, shown};
 use crate::config::Place;
-use crate::route::{End, Files, Groups, Met, Request, Step, StepKind, uri};
-use std::collections::BTreeMap;
+use crate::route::{End, Met, Node, Step, StepKind, uri};
 
-/// How often a path may change before the daemon gives up.
-const CHANGES: u8 = 10;
 /// Statuses of redirects.
 const REDIRECTS: &[u16] = &[301, 302, 303, 307, 308];
-
-/// A request on its way.
-pub(super) struct Walk<'a, 'h> {
-    pub(super) options: &'a Options,
-    pub(super) files: &'a Files<'a, 'h>,
-    pub(super) top: &'a [Node],
-    pub(super) http: &'a Node,
-    pub(super) server: &'a Node,
-    pub(super) request: &'a Request,
-    pub(super) uri: String,
-    pub(super) args: String,
-    /// The path is still the one that the client sent.
-    pub(super) as_sent: bool,
-    pub(super) groups: Groups,
-    pub(super) set: BTreeMap<String, String>,
-    /// Blocks whose settings are in force, the outermost first.
-    pub(super) chain: Vec<&'a Node>,
-    /// What answers, and the location that names it.
-    pub(super) handler: Option<(&'a Node, &'a Node)>,
-    /// The path was found by a pattern with `alias`, and counts behind it.
-    pub(super) behind_alias: bool,
-    pub(super) steps: Vec<Step>,
-    pub(super) because: Option<(u16, Box<End>)>,
-    pub(super) status: Option<u16>,
-    /// The daemon itself led here.
-    internal: bool,
-    changes: u8,
-    in_error: bool,
-}
 
 /// What comes next.
 enum Next<'a> {
@@ -65,38 +31,6 @@ enum Rewritten<'a> {
 }
 
 impl<'a, 'h> Walk<'a, 'h> {
-    pub(super) fn new(
-        options: &'a Options,
-        files: &'a Files<'a, 'h>,
-        top: &'a [Node],
-        (http, server): (&'a Node, &'a Node),
-        request: &'a Request,
-        (uri, args): (String, &str),
-    ) -> Self {
-        Self {
-            options,
-            files,
-            top,
-            http,
-            server,
-            request,
-            uri,
-            args: args.to_owned(),
-            as_sent: true,
-            groups: Groups::default(),
-            set: BTreeMap::new(),
-            chain: vec![http, server],
-            handler: None,
-            behind_alias: false,
-            steps: Vec::new(),
-            because: None,
-            status: None,
-            internal: false,
-            changes: CHANGES + 1,
-            in_error: false,
-        }
-    }
-
     /// Goes all the way.
     pub(super) fn go(&mut self) -> End {
         let mut next = Next::Site;
