@@ -56,6 +56,23 @@ pub const PID_FILE: u32 = 4 << 10;
 /// Largest window of a packed log, as a power of two: what unpacking may hold in memory, in bytes.
 pub const WINDOW_LOG: u32 = 25;
 
+/// A compiled pattern of a request's way, in bytes.
+pub const PATTERN: usize = 1 << 20;
+/// How often such a pattern may go back on one text before it is given up.
+pub const BACKTRACKS: usize = 20_000;
+/// Patterns that are tried for one way through one daemon: whoever owns a folder writes rules for it.
+pub const TRIES: usize = 10_000;
+/// Largest file that overrides settings of its folder, in bytes.
+pub const OVERRIDE: u64 = 1 << 20;
+/// Redirects that are followed.
+pub const REDIRECTS: usize = 10;
+/// Daemons that a request is followed through.
+pub const DAEMONS: usize = 6;
+/// Logs that are looked at for lines about a request.
+pub const REQUEST_LOGS: usize = 12;
+/// The most that is read of each of them, in bytes.
+pub const REQUEST_LOG: u32 = 64 << 10;
+
 /// The beginning of a text that is too long to be shown.
 pub fn clip(text: &str) -> String {
     cut(text, SHOWN)

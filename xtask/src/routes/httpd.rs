@@ -1,5 +1,5 @@
 //! Configurations of httpd by chance.
-use super::{Ask, Driven, Out, pick};
+use super::{Ask, Driven, HOSTS, Out, PATHS, pick, pick_of};
 use crate::chance::Chance;
 
 pub(super) struct Httpd;
@@ -8,55 +8,8 @@ const PORTS: &[u16] = &[8101, 8102, 8103];
 const NAMES: &[&str] =
     &["front.example", "www.front.example", "gull.example", "reed.example:8101", "tide.example"];
 const ALIASES: &[&str] = &["*.front.example", "gull.* www.gull.example", "t?rn.example", "*"];
-const HOSTS: &[&str] = &[
-    "front.example",
-    "WWW.front.example",
-    "a.front.example:8101",
-    "gull.example",
-    "gull.org.example",
-    "tern.example",
-    "reed.example",
-    "nobody.example",
-    "127.0.0.1",
-    "tide.example.",
-];
-const PATHS: &[&str] = &[
-    "/",
-    "/a",
-    "/a/",
-    "/a/b",
-    "/a/b/",
-    "/a/b/x.txt",
-    "/a/x.txt",
-    "/b",
-    "/b/",
-    "/b/c/d",
-    "/c",
-    "/c/",
-    "/img/a.png",
-    "/y.php",
-    "/index.html",
-    "/closed/",
-    "/closed/x.txt",
-    "/secret.txt",
-    "/none",
-    "/none/",
-    "/A",
-    "/a%20b",
-    "/a//b",
-    "/a/./b",
-    "/a/../b",
-    "/b/index.html",
-    "/longer/path/x",
-    "/../x",
-    "/r1",
-    "/r2",
-    "/r3/z",
-    "/d/",
-    "/d",
-    "/api/v1/x",
-    "/api",
-    "/api/",
+const OWN_HOSTS: &[&str] = &["gull.org.example", "tide.example."];
+const OWN_PATHS: &[&str] = &[
     "/over/",
     "/over/x.txt",
     "/over/deep/x",
@@ -313,8 +266,8 @@ impl Driven for Httpd {
         let query = pick(chance, &["", "", "", "?", "?x=1", "?go=1"]);
         Ask {
             port: PORTS[chance.below(PORTS.len())],
-            host: pick(chance, HOSTS).to_owned(),
-            target: format!("{}{query}", pick(chance, PATHS)),
+            host: pick_of(chance, HOSTS, OWN_HOSTS).to_owned(),
+            target: format!("{}{query}", pick_of(chance, PATHS, OWN_PATHS)),
         }
     }
     fn use_it(&self) -> &'static str {

@@ -42,8 +42,65 @@ struct Said {
     echo: Option<String>,
 }
 
+/// Paths that are asked for, whichever daemon answers.
+const PATHS: &[&str] = &[
+    "/",
+    "/a",
+    "/a/",
+    "/a/b",
+    "/a/b/",
+    "/a/b/x.txt",
+    "/a/x.txt",
+    "/b",
+    "/b/",
+    "/b/c/d",
+    "/c",
+    "/c/",
+    "/img/a.png",
+    "/y.php",
+    "/index.html",
+    "/closed/",
+    "/closed/x.txt",
+    "/secret.txt",
+    "/none",
+    "/none/",
+    "/A",
+    "/a%20b",
+    "/a//b",
+    "/a/./b",
+    "/a/../b",
+    "/b/index.html",
+    "/longer/path/x",
+    "/../x",
+    "/r1",
+    "/r2",
+    "/r3/z",
+    "/d/",
+    "/d",
+    "/api/v1/x",
+    "/api",
+    "/api/",
+];
+/// Hosts that are asked for, whichever daemon answers.
+const HOSTS: &[&str] = &[
+    "front.example",
+    "WWW.front.example",
+    "a.front.example:8101",
+    "gull.example",
+    "tern.example",
+    "reed.example",
+    "nobody.example",
+    "127.0.0.1",
+];
+
 fn pick<'a>(chance: &mut Chance, of: &[&'a str]) -> &'a str {
     of[chance.below(of.len())]
+}
+
+/// One of what all share and of what a daemon has beside it.
+fn pick_of<'a>(chance: &mut Chance, shared: &[&'a str], own: &[&'a str]) -> &'a str {
+    let at = chance.below(shared.len() + own.len());
+    shared.get(at).or_else(|| own.get(at - shared.len())).copied().unwrap_or_default()
 }
 
 /// Text with a count of its lines.
@@ -190,7 +247,7 @@ fn route(snapshot: &Snapshot, driven: &dyn Driven, ask: &Ask) -> Option<Route> {
     };
     let mut instance = Instance { config: driven.config().to_owned(), ..Instance::default() };
     kind.locate(snapshot, &mut instance);
-    let files = Files { snapshot, account: account.as_ref() };
+    let files = Files::new(snapshot, account.as_ref());
     let loopback = std::net::Ipv4Addr::LOCALHOST.into();
     let request = Request {
         address: loopback,

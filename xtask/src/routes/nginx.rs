@@ -1,5 +1,5 @@
 //! Configurations of nginx by chance.
-use super::{Ask, Driven, Out, pick};
+use super::{Ask, Driven, HOSTS, Out, PATHS, pick, pick_of};
 use crate::chance::Chance;
 
 pub(super) struct Nginx;
@@ -17,63 +17,9 @@ const NAMES: &[&str] = &[
     "\"\"",
     "_",
 ];
-const HOSTS: &[&str] = &[
-    "front.example",
-    "WWW.front.example",
-    "a.front.example:8101",
-    "b.a.front.example",
-    "gull.example",
-    "x.gull.example.",
-    "tide.upper.example",
-    "ferry.pier.example",
-    "tern.example",
-    "reed.example",
-    "nobody.example",
-    "127.0.0.1",
-];
-const PATHS: &[&str] = &[
-    "/",
-    "/a",
-    "/a/",
-    "/a/b",
-    "/a/b/",
-    "/a/b/x.txt",
-    "/a/x.txt",
-    "/b",
-    "/b/",
-    "/b/c/d",
-    "/c",
-    "/c/",
-    "/img/a.png",
-    "/img/b.PNG",
-    "/y.php",
-    "/a/y.php",
-    "/index.html",
-    "/closed/",
-    "/closed/x.txt",
-    "/secret.txt",
-    "/none",
-    "/none/",
-    "/A",
-    "/A/b",
-    "/a%2fb",
-    "/a%20b",
-    "/a//b",
-    "/a/./b",
-    "/a/../b",
-    "/b/index.html",
-    "/a/b/c/d/e",
-    "/longer/path/x",
-    "/../x",
-    "/r1",
-    "/r2",
-    "/r3/z",
-    "/d/",
-    "/d",
-    "/api/v1/x",
-    "/api",
-    "/api/",
-];
+const OWN_HOSTS: &[&str] =
+    &["b.a.front.example", "x.gull.example.", "tide.upper.example", "ferry.pier.example"];
+const OWN_PATHS: &[&str] = &["/img/b.PNG", "/a/y.php", "/A/b", "/a%2fb", "/a/b/c/d/e"];
 
 fn roots(out: &mut Out, chance: &mut Chance, prefix: Option<&str>) {
     match chance.below(6) {
@@ -308,8 +254,8 @@ impl Driven for Nginx {
         let query = pick(chance, &["", "", "", "?", "?x=1", "?go=1", "?s=group", "?p=1&s=local", "?i=x.txt"]);
         Ask {
             port: PORTS[chance.below(PORTS.len())],
-            host: pick(chance, HOSTS).to_owned(),
-            target: format!("{}{query}", pick(chance, PATHS)),
+            host: pick_of(chance, HOSTS, OWN_HOSTS).to_owned(),
+            target: format!("{}{query}", pick_of(chance, PATHS, OWN_PATHS)),
         }
     }
     fn use_it(&self) -> &'static str {

@@ -69,15 +69,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let report = report::diagnose(&snapshot, &services, !all);
     let when = when(context, report.observed_at.as_deref())?;
     let program = context.program();
-    let look = pages::diagnosis::Look {
-        when: &when,
-        program: &program,
-        verbose: context.global.verbose,
-        can_apply: context.origin != crate::context::Origin::Bundle,
-        looked_at: services.len(),
-        sees_processes: context.host.parts().processes,
-        about: None,
-    };
+    let look = look(context, &when, &program, services.len(), None);
     context.emit(&pages::diagnosis::page(&report, &look), &report)?;
     // Where no process can be seen nothing is said to be well.
     let status = match status(&report) {
@@ -85,6 +77,24 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         status => status,
     };
     Ok(context.bounded(&snapshot, status))
+}
+
+fn look<'a>(
+    context: &Context,
+    when: &'a pages::when::When,
+    program: &'a str,
+    looked_at: usize,
+    about: Option<&'a str>,
+) -> pages::diagnosis::Look<'a> {
+    pages::diagnosis::Look {
+        when,
+        program,
+        verbose: context.global.verbose,
+        can_apply: context.origin != crate::context::Origin::Bundle,
+        looked_at,
+        sees_processes: context.host.parts().processes,
+        about,
+    }
 }
 
 /// Follows an address to what answers it.
@@ -95,15 +105,7 @@ pub(super) fn page(context: &Context, snapshot: &Snapshot, typed: &str) -> Resul
     let report = report::diagnose_chain(snapshot, &services, &chain);
     let when = when(context, report.observed_at.as_deref())?;
     let program = context.program();
-    let look = pages::diagnosis::Look {
-        when: &when,
-        program: &program,
-        verbose: context.global.verbose,
-        can_apply: context.origin != crate::context::Origin::Bundle,
-        looked_at: services.len(),
-        sees_processes: context.host.parts().processes,
-        about: Some(&url.shown),
-    };
+    let look = look(context, &when, &program, services.len(), Some(&url.shown));
     context.emit(&pages::chain::page(&report, &chain, &url, &look), &report)?;
     let status = if chain.is_well() {
         Status::Well

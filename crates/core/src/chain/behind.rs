@@ -3,7 +3,7 @@
 use super::front::fault;
 use super::{Hop, Walker, is_stream, standing, state_of};
 use crate::access::{self, Right};
-use crate::accounts::{self, Account};
+use crate::accounts::Account;
 use crate::case::State;
 use crate::code::Code;
 use crate::config::Upstream;
@@ -34,10 +34,17 @@ impl Walker<'_, '_> {
             self.snapshot.unseen(format!("where {} leads ({})", pass.to, pass.place));
             return;
         };
-        let here = |m: &&Upstream| {
-            m.listen.protocol == Protocol::Unix || m.listen.address.is_some_and(|a| self.is_here(a))
+        let is_here = |m: &Upstream| match m.listen.address {
+            _ if m.listen.protocol == Protocol::Unix => Some(true),
+            Some(address) => self.is_here(address),
+            None => Some(false),
         };
-        let ours: Vec<&Upstream> = pass.members.iter().filter(here).collect();
+        if pass.members.iter().any(|m| is_here(m).is_none()) {
+            self.link(Hop::Upstream, first.listen.to_string(), None, vec![points]);
+            self.snapshot.unseen(format!("whether {} is of this host", first.listen));
+            return;
+        }
+        let ours: Vec<&Upstream> = pass.members.iter().filter(|m| is_here(m) == Some(true)).collect();
         if ours.is_empty() {
             self.link(Hop::Upstream, format!("{}, on another host", first.listen), None, vec![points]);
             self.snapshot.unseen(format!("whether {} answers: it is another host's", first.listen));
@@ -116,29 +123,10 @@ impl Walker<'_, '_> {
             && let Some(who) = who
             && let Look::Seen(Some(obstacle)) = access::may(self.snapshot, who, path, Right::Write)
         {
-            let status = &obstacle.status;
-            let owner = accounts::user_name(self.snapshot, status.uid);
-            let group = accounts::group_name(self.snapshot, status.gid);
-            let said = vec![
-                Evidence::new(
-                    Source::File,
-                    format!(
-                        "{} belongs to {owner}:{group}, mode {:03o}",
-                        obstacle.path,
-                        status.mode & 0o7777
-                    ),
-                )
-                .file(&obstacle.path),
-                points,
-            ];
-            self.link(Hop::Upstream, shown, Some(false), said.clone());
             let verb = if obstacle.path == *path { "connect to" } else { "enter" };
-            let title = format!("{} may not {verb} {}", who.name, obstacle.path);
-            let mut finding =
-                fault(Code::PermissionDenied, Subject::obstacle(&obstacle, &who.name, None), title, said);
-            if obstacle.by == access::Refusal::Mode {
-                finding.fixes.push("grant-access");
-            }
+            let mut finding = self.closed(&obstacle, who, verb);
+            finding.evidence.push(points);
+            self.link(Hop::Upstream, shown, Some(false), finding.evidence.clone());
             self.faults.push((at, finding));
             return;
         }
@@ -157,7 +145,7 @@ impl Walker<'_, '_> {
         self.link(Hop::Daemon, what, ok, vec![]);
         match pass.speaks {
             Speaks::FastCgi => self.script(at, behind, pass),
-            Speaks::Http | Speaks::Https if depth < super::DEPTH => {
+            Speaks::Http | Speaks::Https if depth < crate::bounds::DAEMONS => {
                 let (Some(host), Some(target)) = (&pass.host, &pass.target) else { return };
                 let Some(address) = member.listen.address else { return };
                 let further = Request {
@@ -179,13 +167,13 @@ impl Walker<'_, '_> {
     fn script(&mut self, front: usize, pool: usize, pass: &Pass) {
         let Some(script) = pass.script.as_deref().filter(|s| s.starts_with('/')) else { return };
         let account = self.account_of(&self.services[pool]);
-        let files = Files { snapshot: self.snapshot, account: account.as_ref() };
+        let files = Files::new(self.snapshot, account.as_ref());
         match files.meet(script) {
             Met::File => self.link(Hop::Handler, script, Some(true), vec![]),
             Met::Refused => self.refused(pool, script, account.as_ref()),
             Met::Unseen => self.link(Hop::Handler, script, None, vec![]),
             Met::Nothing | Met::Directory | Met::Other => {
-                let said = Evidence::new(Source::File, format!("{script} is no file")).file(script);
+                let said = Evidence::new(Source::File, format!("{script} is not a file")).file(script);
                 let points =
                     Evidence::new(Source::Config, format!("{} asks for it", self.services[front].name))
                         .at(&pass.place);

@@ -1,10 +1,10 @@
 //! The way through one daemon: site, location, and what is there or denied.
 use super::{Hop, Walker};
-use crate::access::{self, Right};
+use crate::access::{self, Obstacle, Right};
 use crate::accounts::{self, Account};
 use crate::code::Code;
-use crate::config::{Place, Severity};
-use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
+use crate::config::Place;
+use crate::finding::{Evidence, Finding, Source, Subject, stage};
 use crate::host::{Look, Protocol};
 use crate::net::Listen;
 use crate::route::{End, Files, Request, Route, StepKind};
@@ -12,25 +12,15 @@ use crate::service::Service;
 
 /// A finding about a request: it is true now, and keeps the page from being answered.
 pub(super) fn fault(code: Code, subject: Subject, title: String, evidence: Vec<Evidence>) -> Finding {
-    Finding {
-        code,
-        severity: Severity::Error,
-        subject,
-        title,
-        proof: Proof::Inevitable,
-        evidence,
-        fixes: Vec::new(),
-        blocks: true,
-        stage: stage::REQUEST,
-    }
+    Finding::inevitable(code, stage::REQUEST, subject, title, evidence)
 }
 
-/// A line of a configuration as what a finding is about.
-pub(super) fn line_of(place: &Place, directive: &str) -> Subject {
+/// A line of a configuration as what a finding is about; `directive` is empty where none is known.
+fn line_of(place: &Place, directive: &str) -> Subject {
     Subject {
         file: Some(place.file.to_string()),
         line: Some(place.line),
-        directive: Some(directive.to_owned()),
+        directive: Some(directive.to_owned()).filter(|d| !d.is_empty()),
         ..Subject::default()
     }
 }
@@ -53,7 +43,7 @@ impl Walker<'_, '_> {
         let services = self.services;
         let service = &services[at];
         let account = self.account_of(service);
-        let files = Files { snapshot: self.snapshot, account: account.as_ref() };
+        let files = Files::new(self.snapshot, account.as_ref());
         let Some(route) = service.kind.route(&service.instance, &files, request) else { return };
         self.routed.push(at);
         self.logs.extend(route.error_logs.iter().chain(&route.access_logs).map(|log| (at, log.clone())));
@@ -64,16 +54,18 @@ impl Walker<'_, '_> {
     fn steps(&mut self, route: &Route) {
         let mut led: Vec<Evidence> = Vec::new();
         for step in &route.steps {
-            let mut said = Evidence::new(Source::Config, step.what.clone());
+            // An address that a line leads to may carry a secret.
+            let what = crate::secrets::mask_text(&step.what);
+            let mut said = Evidence::new(Source::Config, what.clone());
             if let Some(place) = &step.place {
                 said = said.at(place);
             }
             match step.kind {
-                StepKind::Site => self.link(Hop::Site, step.what.clone(), Some(true), vec![said]),
+                StepKind::Site => self.link(Hop::Site, what, Some(true), vec![said]),
                 StepKind::Location => {
                     let mut all = std::mem::take(&mut led);
                     all.push(said);
-                    self.link(Hop::Location, step.what.clone(), Some(true), all);
+                    self.link(Hop::Location, what, Some(true), all);
                 }
                 StepKind::Led => led.push(said),
             }
@@ -108,7 +100,7 @@ impl Walker<'_, '_> {
                 let ok = status.map(|s| s < 400);
                 self.link(Hop::Handler, format!("sends to {}", crate::secrets::mask_text(to)), ok, vec![]);
             }
-            End::Answer { location: None, place } => {
+            End::Answer { location: None, directive, place } => {
                 let ok = status.map(|s| s < 400 && s > 0);
                 let said = at_place(format!("{name} answers {}", status.unwrap_or(0)), place.as_ref());
                 self.link(Hop::Handler, "the configuration answers", ok, vec![said.clone()]);
@@ -116,24 +108,22 @@ impl Walker<'_, '_> {
                     && let Some(place) = place
                 {
                     let title = format!("{name} is told to answer {} here ({place})", status.unwrap_or(0));
-                    let written = if self.services[at].kind.name() == "nginx" { "return" } else { "" };
-                    let mut subject = line_of(place, written);
-                    subject.directive = subject.directive.filter(|d| !d.is_empty());
+                    let subject = line_of(place, directive);
                     self.faults.push((at, fault(Code::PolicyDenied, subject, title, vec![said])));
                 }
             }
-            End::Denied { rule, place } => {
+            End::Denied { rule, directive, place } => {
                 let said = at_place(rule.clone(), place.as_ref());
                 self.link(Hop::Location, format!("denied: {rule}"), Some(false), vec![said.clone()]);
                 let title = match status {
                     Some(401) => format!("{name} wants a name and a password here: {rule}"),
                     _ => format!("a rule of {name} denies it: {rule}"),
                 };
-                let directive = rule.split(' ').next().unwrap_or_default().trim_end_matches(':');
                 let subject = place.as_ref().map_or_else(Subject::default, |p| line_of(p, directive));
                 self.faults.push((at, fault(Code::PolicyDenied, subject, title, vec![said])));
             }
             End::Override { why, place } => {
+                let why = crate::secrets::mask_text(why);
                 let said = at_place(why.clone(), Some(place));
                 self.link(
                     Hop::Location,
@@ -154,7 +144,7 @@ impl Walker<'_, '_> {
             End::Circle => {
                 let said = Evidence::new(Source::Config, "the request is led on more than ten times");
                 self.link(Hop::Location, "a circle", Some(false), vec![said.clone()]);
-                let subject = route.place.as_ref().map_or_else(Subject::default, |p| line_of(p, "rewrite"));
+                let subject = route.place.as_ref().map_or_else(Subject::default, |p| line_of(p, ""));
                 let title = format!("{name} leads the request in a circle");
                 self.faults.push((at, fault(Code::ConfigConflict, subject, title, vec![said])));
             }
@@ -200,6 +190,13 @@ impl Walker<'_, '_> {
             self.link(Hop::File, path, None, vec![]);
             return;
         };
+        let finding = self.closed(&obstacle, who, obstacle.right.verb());
+        self.link(Hop::File, path, Some(false), finding.evidence.clone());
+        self.faults.push((at, finding));
+    }
+
+    /// An account may not go where the request leads; `verb` is what it may not do there.
+    pub(super) fn closed(&self, obstacle: &Obstacle, who: &Account, verb: &str) -> Finding {
         let status = &obstacle.status;
         let owner = accounts::user_name(self.snapshot, status.uid);
         let group = accounts::group_name(self.snapshot, status.gid);
@@ -208,14 +205,13 @@ impl Walker<'_, '_> {
             format!("{} belongs to {owner}:{group}, mode {:03o}", obstacle.path, status.mode & 0o7777),
         )
         .file(&obstacle.path);
-        self.link(Hop::File, path, Some(false), vec![said.clone()]);
-        let title = format!("{} may not {} {}", who.name, obstacle.right.verb(), obstacle.path);
-        let mut finding =
-            fault(Code::PermissionDenied, Subject::obstacle(&obstacle, &who.name, None), title, vec![said]);
+        let title = format!("{} may not {verb} {}", who.name, obstacle.path);
+        let subject = Subject::obstacle(obstacle, &who.name, None);
+        let mut finding = fault(Code::PermissionDenied, subject, title, vec![said]);
         if obstacle.by == access::Refusal::Mode {
             finding.fixes.push("grant-access");
         }
-        self.faults.push((at, finding));
+        finding
     }
 
     /// A service that has the name listens elsewhere.

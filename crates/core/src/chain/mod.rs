@@ -5,6 +5,7 @@ mod behind;
 mod front;
 mod traces;
 
+use crate::bounds::REDIRECTS;
 use crate::case::{self, Case, Depth, State, gather};
 use crate::code::Code;
 use crate::finding::{Evidence, Finding, Source, Subject};
@@ -16,9 +17,6 @@ use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-
-/// How many daemons a request is followed through.
-const DEPTH: usize = 6;
 
 /// What a hop is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -121,21 +119,19 @@ impl Chain {
         self.answer = further.answer;
     }
 
-    /// It is sent in a circle.
-    fn circle(&mut self) {
-        let said = Evidence::new(Source::Probe, "the page sends back to an address that was asked before");
+    /// Its redirects never come to a page.
+    fn ends_in(&mut self, what: &str, title: &str, said: &str) {
+        let evidence = vec![Evidence::new(Source::Probe, said)];
         let service = self.links.last().and_then(|l| l.service.clone());
-        let what = "a circle of redirects".to_owned();
         self.links.push(Link {
             hop: Hop::Handler,
-            what,
+            what: what.to_owned(),
             ok: Some(false),
             service,
-            evidence: vec![said.clone()],
+            evidence: evidence.clone(),
         });
         if let Some(at) = self.through.last() {
-            let title = "its redirects lead in a circle".to_owned();
-            let finding = front::fault(Code::ConfigConflict, Subject::default(), title, vec![said]);
+            let finding = front::fault(Code::ConfigConflict, Subject::default(), title.to_owned(), evidence);
             self.faults.push((*at, finding));
         }
         if let Some(answer) = &mut self.answer {
@@ -165,18 +161,26 @@ struct Walker<'a, 'h> {
     logs: Vec<(usize, String)>,
 }
 
+const OWN_UNSEEN: &str = "and which addresses this host has could not be seen";
+const SENT_BACK: &str = "the page sends back to an address that was asked before";
+
 /// Follows an address through this host, and to where it sends on this host.
 pub fn follow(snapshot: &Snapshot, services: &[Service], url: &Url) -> Chain {
     let mut seen = vec![url.to_string()];
     let mut whole = once(snapshot, services, url);
     while let Some(to) = sent_to(&whole, &seen) {
         let next = match to.and_then(|to| Url::parse(&to).ok()) {
-            Some(next) if seen.len() <= REDIRECTS && !seen.contains(&next.to_string()) => next,
-            // Another scheme, or a circle: what is seen of it is told.
-            Some(_) => {
-                whole.circle();
+            Some(next) if seen.contains(&next.to_string()) => {
+                whole.ends_in("a circle of redirects", "its redirects lead in a circle", SENT_BACK);
                 return whole;
             }
+            Some(next) if seen.len() <= REDIRECTS => next,
+            Some(_) => {
+                let said = format!("more than {REDIRECTS} redirects one after another");
+                whole.ends_in(&said, "its redirects lead on and on", &said);
+                return whole;
+            }
+            // A scheme that is not followed, or no address at all.
             None => return whole,
         };
         seen.push(next.to_string());
@@ -185,9 +189,6 @@ pub fn follow(snapshot: &Snapshot, services: &[Service], url: &Url) -> Chain {
     }
     whole
 }
-
-/// How many redirects are followed.
-const REDIRECTS: usize = 10;
 
 /// Where a chain sends its client, if it does; `None` inside where that is no address.
 fn sent_to(chain: &Chain, seen: &[String]) -> Option<Option<String>> {
@@ -290,11 +291,13 @@ impl<'a> Walker<'a, '_> {
         self.links.push(Link { hop, what, ok, service, evidence });
     }
 
-    fn is_here(&self, address: IpAddr) -> bool {
+    /// Whether an address is one of this host's; `None` where those could not be seen.
+    fn is_here(&self, address: IpAddr) -> Option<bool> {
         let address = crate::net::normal(address);
-        address.is_loopback()
-            || address.is_unspecified()
-            || self.snapshot.addresses().seen().is_some_and(|own| own.contains(&address))
+        if address.is_loopback() || address.is_unspecified() {
+            return Some(true);
+        }
+        self.snapshot.addresses().seen().map(|own| own.contains(&address))
     }
 
     /// The service whose configuration has a site of this name, with an address of this host to reach it by.
@@ -310,11 +313,12 @@ impl<'a> Walker<'a, '_> {
         let name = &url.host;
         if let Ok(address) = name.parse::<IpAddr>() {
             return match self.is_here(address) {
-                true => {
+                Some(true) => {
                     self.link(Hop::Address, address.to_string(), Some(true), vec![]);
                     Ok(address)
                 }
-                false => Err(format!("{address} is no address of this host")),
+                Some(false) => Err(format!("{address} is not an address of this host")),
+                None => Err(format!("{address}: {OWN_UNSEEN}")),
             };
         }
         let found = crate::names::resolve(self.snapshot, name);
@@ -330,16 +334,18 @@ impl<'a> Walker<'a, '_> {
         match found {
             Look::Seen(all) => {
                 let listed = all.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-                if let Some(here) = all.iter().find(|a| self.is_here(**a)) {
+                if let Some(here) = all.iter().find(|a| self.is_here(**a) == Some(true)) {
                     self.link(Hop::Name, name.as_str(), Some(true), evidence(format!("{name} is {listed}")));
                     self.link(Hop::Address, here.to_string(), Some(true), vec![]);
                     return Ok(*here);
                 }
+                let unseen = all.iter().any(|a| self.is_here(*a).is_none());
+                let why = if unseen { OWN_UNSEEN } else { "which is not an address of this host" };
+                let said = format!("{name} is {listed}, {why}");
                 if site.is_none() {
-                    return Err(format!("{name} is {listed}, which is no address of this host"));
+                    return Err(said);
                 }
-                let said = evidence(format!("{name} is {listed}, which is no address of this host"));
-                self.link(Hop::Name, name.as_str(), None, said);
+                self.link(Hop::Name, name.as_str(), None, evidence(said));
                 Ok(by_site(self))
             }
             Look::Absent if site.is_some() => {

@@ -125,14 +125,21 @@ fn an_upstream_nobody_listens_on_is_told_with_who_should() {
     let (service, code, title) = cause(&host, "/old");
     assert_eq!((service.as_str(), code), ("edge", Code::DependencyDown));
     assert!(title.contains("/run/php/php7.4-fpm.sock"), "{title}");
-    // Where it fails by itself that is the cause, and comes first.
-    let masked = host.link("/etc/systemd/system/boarding.service", "/dev/null").unit(
+    // A masked unit does not say any more where it listened: who should is not known.
+    let masked = host.clone().link("/etc/systemd/system/boarding.service", "/dev/null").unit(
         "boarding.service",
         "inactive",
         |u| u.load_state = "masked".into(),
     );
-    let (_, code, _) = cause(&masked, "/book");
-    assert!(matches!(code, Code::ManagerDisabled | Code::DependencyDown), "{code}");
+    let (service, code, title) = cause(&masked, "/book");
+    assert_eq!((service.as_str(), code), ("edge", Code::DependencyDown));
+    assert!(title.starts_with("nobody listens on 127.0.0.1:8080"), "{title}");
+    // Where it fails by itself that is the cause, and comes first.
+    let nobody = BEHIND.replace("[Install]", "User=tide\n[Install]");
+    let failed =
+        host.file("/etc/systemd/system/boarding.service", &nobody).unit("boarding.service", "failed", |_| {});
+    let (service, code, _) = cause(&failed, "/book");
+    assert_eq!((service.as_str(), code), ("boarding", Code::AccountMissing));
 }
 
 #[test]
@@ -168,7 +175,7 @@ fn what_is_another_hosts_is_not_asked() {
     let snapshot = Snapshot::new(&host);
     let services = services(&snapshot);
     for (address, words) in [
-        ("http://192.0.2.77/", "no address of this host"),
+        ("http://192.0.2.77/", "not an address of this host"),
         ("http://desk.invalid/", "does not resolve"),
         ("http://desk.saltmarsh-ferries.example/", "could not be seen"),
     ] {

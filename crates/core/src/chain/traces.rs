@@ -1,16 +1,14 @@
 //! What the logs say of the very request, and what the answer makes of the hops.
 use super::front::fault;
 use super::{Hop, Walker};
+use crate::bounds::{REQUEST_LOG, REQUEST_LOGS};
 use crate::case;
 use crate::code::Code;
 use crate::finding::{Evidence, Source, Subject};
 use crate::host::{Look, ProbeAnswer};
+use crate::kinds::{KINDS, ScriptError};
 use crate::route::Url;
 
-/// Bytes of a log that may be about a request which was made just now.
-const TAIL: u32 = 64 << 10;
-/// Logs that are looked at.
-const LOGS: usize = 12;
 /// Lines of logs that are shown.
 const SHOWN: usize = 4;
 
@@ -102,7 +100,7 @@ impl Walker<'_, '_> {
         let mut logs: Vec<String> = logs.into_iter().map(|(_, log)| log).collect();
         logs.sort();
         logs.dedup();
-        logs.truncate(LOGS);
+        logs.truncate(REQUEST_LOGS);
         let end = |log: String| {
             let size = self.snapshot.stat(&log).seen()?.size;
             Some((log, size))
@@ -118,7 +116,7 @@ impl Walker<'_, '_> {
         let request = format!("GET {path}");
         let mut found = Vec::new();
         for (log, from) in logs {
-            let Look::Seen(bytes) = self.snapshot.read_at(log, *from, TAIL) else { continue };
+            let Look::Seen(bytes) = self.snapshot.read_at(log, *from, REQUEST_LOG) else { continue };
             let text = String::from_utf8_lossy(&bytes);
             let of_it =
                 |line: &&str| line.contains(mark) || line.contains(&request) || script_error(line).is_some();
@@ -133,43 +131,7 @@ impl Walker<'_, '_> {
     }
 }
 
-/// What a line says of a script that failed: the words, and file and line.
-type ScriptError = (String, Option<(String, u32)>);
-
+/// What a line says of a script that failed, whichever daemon runs it: a front quotes what its gateway said.
 fn script_error(line: &str) -> Option<ScriptError> {
-    const SIGNS: &[&str] = &["PHP Fatal error: ", "PHP Parse error: ", "PHP message: PHP Fatal error: "];
-    let at = SIGNS.iter().find_map(|sign| line.find(sign).map(|at| at + sign.len()))?;
-    let words = line.get(at..)?.trim();
-    let (what, place) = match words.rsplit_once(" in /") {
-        Some((what, place)) => {
-            let (file, rest) = place.split_once(" on line ").or_else(|| place.split_once(':'))?;
-            let number: String = rest.chars().take_while(char::is_ascii_digit).collect();
-            (what, number.parse().ok().map(|n| (format!("/{file}"), n)))
-        }
-        None => (words, None),
-    };
-    Some((crate::bounds::clip(what.trim()), place))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_script_error_is_told_with_its_place() {
-        let line = "2031/04/02 06:10:11 [error] 7#7: *1 FastCGI sent in stderr: \"PHP message: \
-            PHP Fatal error:  Uncaught Error: Call to undefined function tide() in \
-            /srv/tickets/index.php:12\" while reading";
-        assert_eq!(
-            script_error(line),
-            Some((
-                "Uncaught Error: Call to undefined function tide()".to_owned(),
-                Some(("/srv/tickets/index.php".to_owned(), 12))
-            ))
-        );
-        let line = "[02-Apr-2031 06:10:11 UTC] PHP Parse error:  syntax error, unexpected token \"}\" in \
-            /srv/tickets/a.php on line 3";
-        assert_eq!(script_error(line).unwrap().1, Some(("/srv/tickets/a.php".to_owned(), 3)));
-        assert_eq!(script_error("PHP Warning:  x in /srv/a.php on line 1"), None);
-    }
+    KINDS.iter().find_map(|kind| kind.script_error(line))
 }

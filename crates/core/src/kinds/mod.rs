@@ -167,6 +167,10 @@ pub trait Kind: Sync {
     fn route(&self, _: &Instance, _: &Files, _: &Request) -> Option<Route> {
         None
     }
+    /// What a line of a log says of a script of this runtime that failed.
+    fn script_error(&self, _line: &str) -> Option<ScriptError> {
+        None
+    }
     /// How lines of its log begin, and which mark a start.
     fn grammar(&self) -> &'static Grammar {
         self.profile().grammar
@@ -304,6 +308,9 @@ pub trait Kind: Sync {
         self.profile().units.iter().any(|p| crate::path::matches(p, unit, false))
     }
 }
+
+/// A script that failed: the runtime's words, and file and line where those are told.
+pub type ScriptError = (String, Option<(String, u32)>);
 
 /// All kinds. Where a program could be two, the first one has it.
 pub static KINDS: &[&dyn Kind] = &[

@@ -1,8 +1,11 @@
 //! Files as a daemon's account meets them.
+use super::pattern::{Groups, Pattern};
 use crate::access::{self, Right};
 use crate::accounts::Account;
+use crate::bounds::TRIES;
 use crate::host::{FileKind, Look};
 use crate::snapshot::Snapshot;
+use std::cell::Cell;
 
 /// What an account meets at a path.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -25,11 +28,27 @@ pub enum Met {
 pub struct Files<'a, 'h> {
     /// The host.
     pub snapshot: &'a Snapshot<'h>,
-    /// The account; `None` where nobody knows it: then nothing is refused.
-    pub account: Option<&'a Account>,
+    account: Option<&'a Account>,
+    /// Patterns that were tried.
+    tries: Cell<usize>,
 }
 
-impl Files<'_, '_> {
+impl<'a, 'h> Files<'a, 'h> {
+    /// The files of a host; `account` is `None` where nobody knows it: then nothing is refused.
+    pub fn new(snapshot: &'a Snapshot<'h>, account: Option<&'a Account>) -> Self {
+        Self { snapshot, account, tries: Cell::new(0) }
+    }
+
+    /// Tries a pattern on a text, and keeps what its groups took where it fits; `None` where our library does
+    /// not understand it, or trying was given up.
+    pub fn fits(&self, pattern: &str, caseless: bool, on: &str, groups: &mut Groups) -> Option<bool> {
+        self.tries.set(self.tries.get() + 1);
+        if self.tries.get() > TRIES {
+            return None;
+        }
+        Pattern::new(pattern, caseless)?.try_on(on, groups)
+    }
+
     /// What stands at a path.
     pub fn meet(&self, path: &str) -> Met {
         let status = match self.snapshot.stat(path) {

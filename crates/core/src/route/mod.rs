@@ -9,7 +9,7 @@ mod url;
 
 pub use files::{Files, Met};
 pub use node::{Grown, Node};
-pub use pattern::{Groups, Pattern};
+pub use pattern::Groups;
 pub use url::{NotAsked, Url};
 
 use crate::config::{Place, Upstream};
@@ -86,8 +86,6 @@ pub enum Speaks {
     Memcached,
     /// AJP 1.3.
     Ajp,
-    /// A stream of bytes.
-    Tcp,
 }
 
 impl Speaks {
@@ -102,7 +100,6 @@ impl Speaks {
             Self::Grpc => "gRPC",
             Self::Memcached => "memcached",
             Self::Ajp => "AJP",
-            Self::Tcp => "TCP",
         }
     }
 }
@@ -162,6 +159,8 @@ pub enum End {
     Answer {
         /// The `Location` header of a redirect.
         location: Option<String>,
+        /// The directive that says so; empty where it is built in.
+        directive: &'static str,
         /// The line.
         place: Option<Place>,
     },
@@ -169,6 +168,8 @@ pub enum End {
     Denied {
         /// The rule.
         rule: String,
+        /// The directive that says so; empty where it is built in.
+        directive: String,
         /// Its line.
         place: Option<Place>,
     },
@@ -214,6 +215,21 @@ pub struct Route {
     pub error_logs: Vec<String>,
     /// Logs of requests in force where it ended.
     pub access_logs: Vec<String>,
+}
+
+impl Route {
+    /// A way of which nothing more is known than what could not be decided.
+    pub fn undecided(what: String, place: Option<Place>) -> Self {
+        Self {
+            steps: Vec::new(),
+            end: End::Undecided { what, place },
+            status: None,
+            because: None,
+            place: None,
+            error_logs: Vec::new(),
+            access_logs: Vec::new(),
+        }
+    }
 }
 
 #[cfg(test)]

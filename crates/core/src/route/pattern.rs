@@ -1,14 +1,10 @@
 //! Patterns of daemons (PCRE), tried on names and paths.
+use crate::bounds::{BACKTRACKS, PATTERN};
 use std::collections::BTreeMap;
-
-/// Bytes that a pattern may take once it is compiled.
-const SIZE: usize = 1 << 20;
-/// How often a pattern may go back before it is given up.
-const STEPS: usize = 100_000;
 
 /// A compiled pattern.
 #[derive(Debug)]
-pub struct Pattern(fancy_regex::Regex);
+pub(super) struct Pattern(fancy_regex::Regex);
 
 /// What the groups of a pattern took.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -21,14 +17,14 @@ pub struct Groups {
 
 impl Pattern {
     /// Compiles; `None` for what our library does not understand.
-    pub fn new(text: &str, caseless: bool) -> Option<Self> {
+    pub(super) fn new(text: &str, caseless: bool) -> Option<Self> {
         let mut builder = fancy_regex::RegexBuilder::new(text);
-        builder.case_insensitive(caseless).backtrack_limit(STEPS).delegate_size_limit(SIZE);
+        builder.case_insensitive(caseless).backtrack_limit(BACKTRACKS).delegate_size_limit(PATTERN);
         builder.build().ok().map(Self)
     }
 
     /// Whether it fits, and what its groups took then; `None` where trying it was given up.
-    pub fn try_on(&self, text: &str, groups: &mut Groups) -> Option<bool> {
+    pub(super) fn try_on(&self, text: &str, groups: &mut Groups) -> Option<bool> {
         let Some(found) = self.0.captures(text).ok()? else { return Some(false) };
         let taken = |m: Option<fancy_regex::Match>| m.map_or(String::new(), |m| m.as_str().to_owned());
         groups.numbered = found.iter().map(taken).collect();

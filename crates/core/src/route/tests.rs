@@ -35,7 +35,7 @@ fn way(host: &TextHost, name: &str, config: &str, asked: &str) -> Route {
         target: target.to_owned(),
         agent: "test".to_owned(),
     };
-    let files = Files { snapshot: &snapshot, account: who.as_ref() };
+    let files = Files::new(&snapshot, who.as_ref());
     kind(name).unwrap().route(&instance, &files, &request).unwrap()
 }
 
@@ -113,7 +113,7 @@ fn nginx_chooses_as_it_does() {
         ("front.example /round", "500 circle @18"),
         ("tide.example /secret.txt", "403 answer - @10"),
         ("nobody.example /x.txt", "200 file /srv/www/a/x.txt @21"),
-        ("front.example /%zz", "400 undecided a path that is none @0"),
+        ("front.example /%zz", "400 undecided the path, which is malformed @0"),
     ] {
         let route = way(&files(), "nginx", NGINX, asked);
         assert_eq!(told(&route), expected, "{asked}");

@@ -1,4 +1,6 @@
 //! PHP-FPM: an INI file with a `[global]` group and one group for each pool.
+mod script;
+
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config, option};
 use crate::bounds::step;
 use crate::code::Code;
@@ -226,6 +228,9 @@ fn listen(book: &mut Book, entry: &Entry) {
 }
 
 impl Kind for PhpFpm {
+    fn script_error(&self, line: &str) -> Option<super::ScriptError> {
+        script::error(line)
+    }
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }

@@ -2,7 +2,7 @@
 use super::state::{Unknown, Walk, shown};
 use crate::config::{Place, Upstream};
 use crate::path;
-use crate::route::{Groups, Node, Pass, Pattern, Speaks, uri};
+use crate::route::{Files, Groups, Node, Pass, Speaks, uri};
 
 /// What a server's own lines make of a path.
 pub(super) enum Mapped {
@@ -37,7 +37,7 @@ impl<'a> Walk<'a, '_> {
     pub(super) fn mapped(&mut self) -> Result<Mapped, Unknown> {
         let path = self.uri.clone();
         for line in self.of_servers(&["redirect", "redirectmatch", "redirectpermanent", "redirecttemp"]) {
-            if let Some((status, to)) = redirected(line, &path)? {
+            if let Some((status, to)) = redirected(self.files, line, &path)? {
                 let to = to.map(|to| format!("{to}{}", self.query()));
                 return Ok(Mapped::Sent(status, to, line.place.clone()));
             }
@@ -47,10 +47,7 @@ impl<'a> Walk<'a, '_> {
             if line.name.ends_with("match") {
                 let mut groups = Groups::default();
                 let unknown = || Unknown(shown(line));
-                if Pattern::new(line.word(0), false)
-                    .and_then(|p| p.try_on(&path, &mut groups))
-                    .ok_or_else(unknown)?
-                {
+                if self.files.fits(line.word(0), false, &path, &mut groups).ok_or_else(unknown)? {
                     let file = numbered(line.word(1), &groups);
                     return Ok(Mapped::File(path::join(&self.tree.server_root, &file), handler));
                 }
@@ -81,10 +78,7 @@ impl<'a> Walk<'a, '_> {
             if line.name == "proxypassmatch" {
                 let mut groups = Groups::default();
                 let unknown = || Unknown(shown(line));
-                if Pattern::new(line.word(0), false)
-                    .and_then(|p| p.try_on(&path, &mut groups))
-                    .ok_or_else(unknown)?
-                {
+                if self.files.fits(line.word(0), false, &path, &mut groups).ok_or_else(unknown)? {
                     if line.word(1) == "!" {
                         return Ok(None);
                     }
@@ -239,7 +233,11 @@ fn numbered(text: &str, groups: &Groups) -> String {
 }
 
 /// Where a redirect sends a path, with its status; `None` inside where it only answers with the status.
-pub(super) fn redirected(line: &Node, path: &str) -> Result<Option<(u16, Option<String>)>, Unknown> {
+pub(super) fn redirected(
+    files: &Files,
+    line: &Node,
+    path: &str,
+) -> Result<Option<(u16, Option<String>)>, Unknown> {
     let word_status = |word: &str| match word.to_ascii_lowercase().as_str() {
         "permanent" => Some(301),
         "temp" => Some(302),
@@ -260,7 +258,7 @@ pub(super) fn redirected(line: &Node, path: &str) -> Result<Option<(u16, Option<
     if line.name == "redirectmatch" {
         let mut groups = Groups::default();
         let unknown = || Unknown(shown(line));
-        let hit = Pattern::new(from, false).and_then(|p| p.try_on(path, &mut groups)).ok_or_else(unknown)?;
+        let hit = files.fits(from, false, path, &mut groups).ok_or_else(unknown)?;
         return Ok(hit.then(|| (status, to.map(|to| numbered(to, &groups)))));
     }
     Ok(beneath(path, from).map(|rest| (status, to.map(|to| format!("{to}{}", uri::encode(rest))))))

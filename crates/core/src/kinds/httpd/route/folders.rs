@@ -3,15 +3,16 @@
 use super::super::DIRECTIVES;
 use super::super::lines::{Lines, word};
 use super::state::{Block, Unknown, Walk};
+use crate::bounds::OVERRIDE;
 use crate::config::Place;
 use crate::host::Look;
 use crate::kinds::strings_hold;
 use crate::path;
-use crate::route::{Groups, Met, Node, Pattern};
+use crate::route::{Files, Groups, Met, Node};
 use std::sync::Arc;
 
 /// Whether a path fits a section of a name: literally, by shell wildcards, or by a pattern.
-fn section_fits(node: &Node, on: &str, groups: &mut Groups) -> Result<bool, Unknown> {
+fn section_fits(files: &Files, node: &Node, on: &str, groups: &mut Groups) -> Result<bool, Unknown> {
     let matched = node.name.ends_with("match");
     let (pattern, by_pattern) = match node.words.as_slice() {
         [tilde, pattern, ..] if tilde == "~" => (pattern.as_str(), true),
@@ -20,7 +21,7 @@ fn section_fits(node: &Node, on: &str, groups: &mut Groups) -> Result<bool, Unkn
     };
     if by_pattern {
         let unknown = || Unknown(format!("the pattern of <{} {}>", node.name, pattern));
-        return Pattern::new(pattern, false).and_then(|p| p.try_on(on, groups)).ok_or_else(unknown);
+        return files.fits(pattern, false, on, groups).ok_or_else(unknown);
     }
     Ok(if path::is_pattern(pattern) { wild(pattern, on) } else { pattern == on })
 }
@@ -67,7 +68,7 @@ impl<'a> Walk<'a, '_> {
                     }
                 }
             } else {
-                section_fits(node, uri, &mut self.groups)?
+                section_fits(self.files, node, uri, &mut self.groups)?
             };
             if fits {
                 found.push(Block::of(node, None));
@@ -106,7 +107,7 @@ impl<'a> Walk<'a, '_> {
         );
         // Patterns are tried once, on the name that is asked for.
         for node in all.iter().filter(|n| is_pattern(n)) {
-            if section_fits(node, whole, &mut self.groups)? {
+            if section_fits(self.files, node, whole, &mut self.groups)? {
                 found.push(Block::of(node, Some(dir)));
             }
         }
@@ -123,7 +124,7 @@ impl<'a> Walk<'a, '_> {
             );
         }
         for node in &nodes {
-            if section_fits(node, name, &mut self.groups)? {
+            if section_fits(self.files, node, name, &mut self.groups)? {
                 found.push(Block::of(node, None));
             }
         }
@@ -190,8 +191,11 @@ impl<'a> Walk<'a, '_> {
             }
             Met::Unseen => return Err(Unknown(file)),
         }
-        let Look::Seen(text) = self.files.snapshot.text(&file) else { return Err(Unknown(file)) };
-        self.overrides.push(file.clone());
+        let snapshot = self.files.snapshot;
+        if snapshot.stat(&file).seen().is_none_or(|status| status.size > OVERRIDE) {
+            return Err(Unknown(format!("{file}, which is larger than what is read of such a file")));
+        }
+        let Look::Seen(text) = snapshot.text(&file) else { return Err(Unknown(file)) };
         if never_said {
             self.broken_override = first_line(&file, &text);
             return Ok(None);

@@ -9,11 +9,14 @@ mod walk;
 
 use super::tree::Tree;
 use crate::route::{End, Files, Request, Route, Step, StepKind, uri};
-use state::Walk;
+use state::{Unknown, Walk};
 
 /// The way of a request.
 pub(super) fn route(tree: &Tree, files: &Files, request: &Request) -> Option<Route> {
-    let chosen = sites::choose(tree.top(), files.snapshot, request);
+    let chosen = match sites::choose(tree.top(), files.snapshot, request) {
+        Ok(chosen) => chosen,
+        Err(Unknown(what)) => return Some(Route::undecided(what, None)),
+    };
     let (what, place) = match chosen.host {
         Some(host) => {
             let name = host.one("servername").map_or("", |n| n.word(0));
@@ -38,7 +41,7 @@ pub(super) fn route(tree: &Tree, files: &Files, request: &Request) -> Option<Rou
         }
         None => {
             walk.status = Some(400);
-            End::Undecided { what: "a path that is none".to_owned(), place: None }
+            End::Undecided { what: "the path, which is malformed".to_owned(), place: None }
         }
     };
     let (error_logs, access_logs) = walk.logs();

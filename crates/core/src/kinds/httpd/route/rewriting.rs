@@ -1,7 +1,9 @@
 //! Rules of the rewrite module, of the server and of folders.
 use super::state::{Unknown, Walk, shown};
 use crate::config::Place;
-use crate::route::{Groups, Met, Node, Pattern};
+use crate::host::{FileKind, FileStatus, Look};
+use crate::route::{Groups, Met, Node};
+use std::ops::ControlFlow;
 
 /// What came of a set of rules.
 pub(super) enum Rewritten {
@@ -78,39 +80,11 @@ impl Walk<'_, '_> {
                 return Ok(Rewritten::Status(status, node.place.clone()));
             }
             if let Some(to) = found {
-                let (to, query) = match to.split_once('?') {
-                    Some((to, query)) => (to.to_owned(), Some(query.to_owned())),
-                    None => (to, None),
-                };
-                if let Some(query) = query {
-                    let appends = has(&flags, &["qsa", "qsappend"]);
-                    self.args = if appends && !self.args.is_empty() {
-                        format!("{query}&{}", self.args)
-                    } else {
-                        query
-                    };
-                }
-                if has(&flags, &["qsd", "qsdiscard"]) {
-                    self.args.clear();
-                }
                 changed = true;
-                let sent = flags.iter().find(|(n, _)| matches!(n.as_str(), "r" | "redirect"));
-                let absolute = ["http://", "https://"].iter().any(|s| to.starts_with(s));
-                if has(&flags, &["p", "proxy"]) {
-                    return Ok(Rewritten::Passed(to, node.place.clone()));
+                match self.made(to, node, &flags, (children, folder)) {
+                    ControlFlow::Break(done) => return Ok(done),
+                    ControlFlow::Continue(to) => current = to,
                 }
-                if sent.is_some() || absolute {
-                    let status = match sent.map(|(_, value)| value.as_str()) {
-                        Some("permanent") => 301,
-                        Some("seeother") => 303,
-                        Some(code) => code.parse().unwrap_or(302),
-                        None => 302,
-                    };
-                    let to =
-                        if absolute || to.starts_with('/') { to } else { self.based(children, folder, &to) };
-                    return Ok(Rewritten::Sent(status, format!("{to}{}", self.query()), node.place.clone()));
-                }
-                current = to;
             }
             if has(&flags, &["n", "next"]) {
                 return Err(Unknown("a rule that starts over".to_owned()));
@@ -127,9 +101,47 @@ impl Walk<'_, '_> {
             Some(_) if current.starts_with('/') => Rewritten::Path(current),
             Some(_) => Rewritten::Path(self.based(children, folder, &current)),
             // A first name that is there makes it a path of the file system.
-            None if self.is_file_path(&current) => Rewritten::File(current),
+            None if self.is_file_path(&current)? => Rewritten::File(current),
             None => Rewritten::Path(current),
         })
+    }
+
+    /// What a rule that fits makes of the path: the next rule's path, or the end of all rules.
+    fn made(
+        &mut self,
+        to: String,
+        node: &Node,
+        flags: &[(String, String)],
+        (children, folder): (&[Node], Option<&str>),
+    ) -> ControlFlow<Rewritten, String> {
+        let (to, query) = match to.split_once('?') {
+            Some((to, query)) => (to.to_owned(), Some(query.to_owned())),
+            None => (to, None),
+        };
+        if let Some(query) = query {
+            let appends = has(flags, &["qsa", "qsappend"]) && !self.args.is_empty();
+            self.args = if appends { format!("{query}&{}", self.args) } else { query };
+        }
+        if has(flags, &["qsd", "qsdiscard"]) {
+            self.args.clear();
+        }
+        let sent = flags.iter().find(|(n, _)| matches!(n.as_str(), "r" | "redirect"));
+        let absolute = ["http://", "https://"].iter().any(|s| to.starts_with(s));
+        if has(flags, &["p", "proxy"]) {
+            return ControlFlow::Break(Rewritten::Passed(to, node.place.clone()));
+        }
+        if sent.is_none() && !absolute {
+            return ControlFlow::Continue(to);
+        }
+        let status = match sent.map(|(_, value)| value.as_str()) {
+            Some("permanent") => 301,
+            Some("seeother") => 303,
+            Some(code) => code.parse().unwrap_or(302),
+            None => 302,
+        };
+        let to = if absolute || to.starts_with('/') { to } else { self.based(children, folder, &to) };
+        let to = format!("{to}{}", self.query());
+        ControlFlow::Break(Rewritten::Sent(status, to, node.place.clone()))
     }
 
     /// A path that counts from a folder, as clients see it.
@@ -139,12 +151,16 @@ impl Walk<'_, '_> {
         format!("{}/{to}", base.trim_end_matches('/'))
     }
 
-    fn is_file_path(&self, path: &str) -> bool {
+    fn is_file_path(&self, path: &str) -> Result<bool, Unknown> {
         let Some(first) = path.strip_prefix('/').and_then(|p| p.split('/').next()).filter(|f| !f.is_empty())
         else {
-            return false;
+            return Ok(false);
         };
-        path.starts_with('/') && self.files.meet(&format!("/{first}")) == Met::Directory
+        let first = format!("/{first}");
+        match self.files.meet(&first) {
+            Met::Unseen => Err(Unknown(first)),
+            met => Ok(met == Met::Directory),
+        }
     }
 
     /// One rule: `None` where it does not fit, else what it makes of the path, if anything.
@@ -162,8 +178,7 @@ impl Walk<'_, '_> {
         let unknown = || Unknown(format!("the pattern of {}", shown(node)));
         let mut groups = Groups::default();
         let caseless = has(flags, &["nc", "nocase"]);
-        let hit =
-            Pattern::new(text, caseless).and_then(|p| p.try_on(path, &mut groups)).ok_or_else(unknown)?;
+        let hit = self.files.fits(text, caseless, path, &mut groups).ok_or_else(unknown)?;
         if hit == negated {
             return Ok(None);
         }
@@ -205,33 +220,36 @@ impl Walk<'_, '_> {
         };
         let caseless =
             node.word(2).to_ascii_lowercase().split(['[', ']', ',']).any(|f| f == "nc" || f == "nocase");
+        let unseen = || Unknown(shown(node));
         let met = || {
             let path = subject.trim_end_matches('/');
-            self.files.stat(if path.is_empty() { "/" } else { path })
+            match self.files.stat(if path.is_empty() { "/" } else { path }) {
+                Met::Unseen => Err(unseen()),
+                met => Ok(met),
+            }
         };
+        // What could not be looked at is not the same as what is not there.
+        let looked = |look: Look<FileStatus>| match look {
+            Look::Seen(status) => Ok(Some(status)),
+            Look::Absent => Ok(None),
+            Look::NotSeen(_) => Err(unseen()),
+        };
+        let snapshot = self.files.snapshot;
         let holds = match test {
-            "-f" => met() == Met::File,
-            "-d" => met() == Met::Directory,
-            "-s" => match self.files.snapshot.stat(&subject) {
-                crate::host::Look::Seen(status) => status.size > 0,
-                _ => false,
-            },
-            "-l" | "-L" | "-h" => self
-                .files
-                .snapshot
-                .link_stat(&subject)
-                .seen()
-                .is_some_and(|s| s.kind == crate::host::FileKind::Link),
+            "-f" => met()? == Met::File,
+            "-d" => met()? == Met::Directory,
+            "-s" => looked(snapshot.stat(&subject))?.is_some_and(|s| s.size > 0),
+            "-l" | "-L" | "-h" => {
+                looked(snapshot.link_stat(&subject))?.is_some_and(|s| s.kind == FileKind::Link)
+            }
             _ if test.starts_with('=') => {
                 let against = test[1..].trim_matches('"');
                 if caseless { subject.eq_ignore_ascii_case(against) } else { subject == against }
             }
             _ if test.starts_with(['<', '>']) || test.starts_with('-') || node.word(0) == "expr" => {
-                return Err(Unknown(shown(node)));
+                return Err(unseen());
             }
-            pattern => Pattern::new(pattern, caseless)
-                .and_then(|p| p.try_on(&subject, taken))
-                .ok_or_else(|| Unknown(shown(node)))?,
+            pattern => self.files.fits(pattern, caseless, &subject, taken).ok_or_else(unseen)?,
         };
         Ok(holds != negated)
     }
@@ -248,8 +266,9 @@ impl Walk<'_, '_> {
                 rest.chars().next().and_then(|c| c.to_digit(10)).and_then(|d| usize::try_from(d).ok());
             match (sign, digit) {
                 (b'\\', _) => {
-                    out.push_str(rest.get(..1).unwrap_or_default());
-                    rest = rest.get(1..).unwrap_or_default();
+                    let mut letters = rest.chars();
+                    out.extend(letters.next());
+                    rest = letters.as_str();
                 }
                 (b'$', Some(number)) => {
                     out.push_str(rule.numbered.get(number).map_or("", String::as_str));

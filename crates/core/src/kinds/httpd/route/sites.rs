@@ -1,6 +1,8 @@
 //! Which virtual host answers: by the address that a request came in on, then by its name (httpd
 //! documentation, "An In-Depth Discussion of Virtual Host Matching").
 use super::super::rules::address_port;
+use super::state::Unknown;
+use crate::host::Look;
 use crate::route::{Node, Request};
 use crate::snapshot::Snapshot;
 use std::net::IpAddr;
@@ -26,35 +28,43 @@ enum Fits {
     Exactly,
 }
 
-fn fits(host: &Node, snapshot: &Snapshot, request: &Request) -> Fits {
+fn fits(host: &Node, snapshot: &Snapshot, request: &Request) -> Result<Fits, Unknown> {
     let one = |written: &String| {
-        let Some((name, port)) = address_port(written) else { return Fits::Not };
+        let Some((name, port)) = address_port(written) else { return Ok(Fits::Not) };
         if port.is_some_and(|p| p != request.port) {
-            return Fits::Not;
+            return Ok(Fits::Not);
         }
-        match name.as_deref() {
+        Ok(match name.as_deref() {
             None | Some("*" | "_default_" | "") if port.is_some() => Fits::ByPort,
             None | Some("*" | "_default_" | "") => Fits::Widely,
             Some(name) => {
-                let found: Vec<IpAddr> = crate::names::lookup(snapshot, name).seen().unwrap_or_default();
+                let found: Vec<IpAddr> = match crate::names::lookup(snapshot, name) {
+                    Look::Seen(found) => found,
+                    Look::Absent => Vec::new(),
+                    Look::NotSeen(_) => return Err(Unknown(format!("where {name} of <VirtualHost> leads"))),
+                };
                 match found.contains(&crate::net::normal(request.address)) {
                     true if port.is_some() => Fits::Exactly,
                     true => Fits::ByAddress,
                     false => Fits::Not,
                 }
             }
-        }
+        })
     };
-    host.words.iter().map(one).max().unwrap_or(Fits::Not)
+    host.words.iter().map(one).try_fold(Fits::Not, |best, fits| Ok(best.max(fits?)))
 }
 
-pub(super) fn choose<'a>(top: &'a [Node], snapshot: &Snapshot, request: &Request) -> Chosen<'a> {
-    let all: Vec<(&Node, Fits)> = top
+pub(super) fn choose<'a>(
+    top: &'a [Node],
+    snapshot: &Snapshot,
+    request: &Request,
+) -> Result<Chosen<'a>, Unknown> {
+    let fitting: Result<Vec<(&Node, Fits)>, Unknown> = top
         .iter()
         .filter(|n| n.name == "virtualhost")
-        .map(|host| (host, fits(host, snapshot, request)))
-        .filter(|(_, fits)| *fits != Fits::Not)
+        .map(|host| Ok((host, fits(host, snapshot, request)?)))
         .collect();
+    let all: Vec<(&Node, Fits)> = fitting?.into_iter().filter(|(_, fits)| *fits != Fits::Not).collect();
     // The very address goes before every wildcard, and a port before every one of those.
     let best = all.iter().map(|(_, fits)| *fits).max().unwrap_or(Fits::Not);
     let here: Vec<&Node> = all.iter().filter(|(_, fits)| *fits == best).map(|(host, _)| *host).collect();
@@ -66,12 +76,12 @@ pub(super) fn choose<'a>(top: &'a [Node], snapshot: &Snapshot, request: &Request
         is || host
             .all("serveralias")
             .flat_map(|n| &n.words)
-            .any(|alias| like(&alias.to_ascii_lowercase(), &name))
+            .any(|alias| crate::path::matches(&alias.to_ascii_lowercase(), &name, false))
     };
-    match here.iter().find(has) {
+    Ok(match here.iter().find(has) {
         Some(host) => Chosen { host: Some(host), by_name: true },
         None => Chosen { host: here.first().copied(), by_name: false },
-    }
+    })
 }
 
 /// The name of a `ServerName`, without scheme and port.
@@ -79,34 +89,6 @@ fn bare(written: &str) -> String {
     let name = written.split_once("://").map_or(written, |(_, rest)| rest);
     let name = if name.starts_with('[') { name } else { name.split(':').next().unwrap_or_default() };
     name.to_ascii_lowercase()
-}
-
-/// Whether a pattern of `*` and `?` fits.
-pub(super) fn like(pattern: &str, text: &str) -> bool {
-    let (pattern, text): (Vec<char>, Vec<char>) = (pattern.chars().collect(), text.chars().collect());
-    let (mut p, mut t, mut back) = (0, 0, None);
-    while t < text.len() {
-        crate::bounds::step(1);
-        match pattern.get(p) {
-            Some('*') => {
-                back = Some((p, t));
-                p += 1;
-            }
-            Some(c) if *c == '?' || *c == text[t] => {
-                p += 1;
-                t += 1;
-            }
-            _ => match back {
-                Some((star, from)) => {
-                    back = Some((star, from + 1));
-                    p = star + 1;
-                    t = from + 1;
-                }
-                None => return false,
-            },
-        }
-    }
-    pattern[p..].iter().all(|c| *c == '*')
 }
 
 #[cfg(test)]
@@ -124,7 +106,7 @@ mod tests {
             ("a*b*c", "axxbyy", false),
             ("*.front.example", "front.example", false),
         ] {
-            assert_eq!(like(pattern, text), expected, "{pattern} {text}");
+            assert_eq!(crate::path::matches(pattern, text, false), expected, "{pattern} {text}");
         }
         assert_eq!(bare("https://Front.example:8443"), "front.example");
     }

@@ -24,8 +24,6 @@ pub(super) struct Walk<'a, 'h> {
     pub(super) because: Option<(u16, Box<End>)>,
     pub(super) status: Option<u16>,
     pub(super) place: Option<Place>,
-    /// Override files on the way.
-    pub(super) overrides: Vec<String>,
     /// An override file that may not be read.
     pub(super) closed_override: Option<String>,
     /// A line of an override file that the daemon refuses.
@@ -61,7 +59,6 @@ impl<'a, 'h> Walk<'a, 'h> {
             because: None,
             status: None,
             place: None,
-            overrides: Vec::new(),
             closed_override: None,
             broken_override: None,
             rewrite_ended: false,

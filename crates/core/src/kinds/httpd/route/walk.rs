@@ -4,9 +4,11 @@ use super::access::{self, Verdict};
 use super::content::{Mapped, redirected};
 use super::rewriting::Rewritten;
 use super::state::{Block, Unknown, Walk, shown};
+use crate::config::Place;
 use crate::host::{FileKind, Look};
 use crate::path;
 use crate::route::{End, Met, Node, Step, StepKind, uri};
+use std::ops::ControlFlow;
 
 /// How often a request is led on inside the daemon.
 const TURNS: usize = 10;
@@ -18,6 +20,53 @@ enum Turn {
     Again(String),
     /// A status of the daemon's own, which another page may stand for.
     Status(u16, End, Vec<Block>),
+}
+
+/// What a path of the file system leads to.
+struct There {
+    /// The path, as it was asked for.
+    file: String,
+    /// The same without dots and slashes in a row.
+    clean: String,
+    /// The deepest name of it that is there; what follows is information for scripts.
+    path: String,
+    /// What stands there.
+    met: Met,
+    /// The first name that is not there, if one is not.
+    below: Option<String>,
+}
+
+impl There {
+    fn ends_in_slash(&self) -> bool {
+        self.file.ends_with('/')
+    }
+
+    fn is_file(&self) -> bool {
+        self.met == Met::File && self.below.is_none()
+    }
+
+    fn dir(&self) -> &str {
+        if self.met == Met::Directory { &self.path } else { path::parent(&self.path) }
+    }
+
+    /// The name that sections for files are compared with; empty for a directory.
+    fn name(&self) -> &str {
+        match &self.below {
+            Some(name) if self.met == Met::Directory => name,
+            None if self.met == Met::Directory => "",
+            _ => path::name(&self.path),
+        }
+    }
+}
+
+/// The client is sent elsewhere.
+fn sent(location: String, place: Option<Place>) -> End {
+    End::Answer { location: Some(location), directive: "", place }
+}
+
+/// A line says which status is answered.
+fn told(directive: &'static str, place: Place) -> End {
+    End::Answer { location: None, directive, place: Some(place) }
 }
 
 impl<'a, 'h> Walk<'a, 'h> {
@@ -89,7 +138,7 @@ impl<'a, 'h> Walk<'a, 'h> {
         if to.contains("://") {
             self.because = Some((status, Box::new(end)));
             self.status = Some(302);
-            return Ok(End::Answer { location: Some(to), place: Some(line.place) });
+            return Ok(sent(to, Some(line.place)));
         }
         Ok(end)
     }
@@ -120,12 +169,9 @@ impl<'a, 'h> Walk<'a, 'h> {
         };
         match mapped {
             Mapped::Sent(status, Some(to), place) if (300..400).contains(&status) => {
-                Ok(self.ends(status, End::Answer { location: Some(to), place: Some(place) }))
+                Ok(self.ends(status, sent(to, Some(place))))
             }
-            Mapped::Sent(status, _, place) => {
-                let end = End::Answer { location: None, place: Some(place) };
-                Ok(Turn::Status(status, end, locations))
-            }
+            Mapped::Sent(status, _, place) => Ok(Turn::Status(status, told("Redirect", place), locations)),
             Mapped::Passed(pass) => {
                 self.entered(&locations);
                 if let Some(turn) = self.access(&locations)? {
@@ -153,9 +199,9 @@ impl<'a, 'h> Walk<'a, 'h> {
         if !self.tree.has("rewrite_module") {
             return Ok(None);
         }
-        let children = match self.host {
-            Some(host) => host.children.clone(),
-            None => self.tree.top().to_vec(),
+        let children: &'a [Node] = match self.host {
+            Some(host) => &host.children,
+            None => self.tree.top(),
         };
         let on = children.iter().rev().find(|n| n.name == "rewriteengine");
         if !on.is_some_and(|n| n.word(0).eq_ignore_ascii_case("on")) {
@@ -165,7 +211,7 @@ impl<'a, 'h> Walk<'a, 'h> {
             return Err(Unknown("RewriteOptions of a site".to_owned()));
         }
         let path = self.uri.clone();
-        Ok(match self.rules(&children, &path, None)? {
+        Ok(match self.rules(children, &path, None)? {
             Rewritten::Unchanged => None,
             Rewritten::Path(to) => {
                 self.rewrote(&to);
@@ -177,11 +223,9 @@ impl<'a, 'h> Walk<'a, 'h> {
                 self.filename = Some(file);
                 None
             }
-            Rewritten::Sent(status, to, place) => {
-                Some(self.ends(status, End::Answer { location: Some(to), place: Some(place) }))
-            }
+            Rewritten::Sent(status, to, place) => Some(self.ends(status, sent(to, Some(place)))),
             Rewritten::Status(status, place) => {
-                Some(Turn::Status(status, End::Answer { location: None, place: Some(place) }, Vec::new()))
+                Some(Turn::Status(status, told("RewriteRule", place), Vec::new()))
             }
             Rewritten::Passed(to, place) => {
                 self.passed = Some(Box::new(self.pass(&to, "", &place)?));
@@ -197,16 +241,12 @@ impl<'a, 'h> Walk<'a, 'h> {
     /// Whether the rules in force let the request pass.
     fn access(&mut self, blocks: &[Block]) -> Result<Option<Turn>, Unknown> {
         let denied = |block: &Block, status: u16, rule: String| {
-            let place = block
-                .children
-                .iter()
-                .rev()
-                .find(|n| {
-                    n.name.starts_with("require") || matches!(n.name.as_str(), "deny" | "order" | "allow")
-                })
-                .map(|n| n.place.clone())
-                .or(block.place.clone());
-            Turn::Status(status, End::Denied { rule, place }, blocks.to_vec())
+            let line = block.children.iter().rev().find(|n| {
+                n.name.starts_with("require") || matches!(n.name.as_str(), "deny" | "order" | "allow")
+            });
+            let directive = line.map_or(String::new(), |n| n.name.clone());
+            let place = line.map(|n| n.place.clone()).or(block.place.clone());
+            Turn::Status(status, End::Denied { rule, directive, place }, blocks.to_vec())
         };
         for block in blocks.iter().rev() {
             if let Some(verdict) = access::ordered(&block.children, self.request) {
@@ -235,152 +275,161 @@ impl<'a, 'h> Walk<'a, 'h> {
     }
 
     fn by_file(&mut self, file: &str, handler: Option<&str>, locations: &[Block]) -> Result<Turn, Unknown> {
-        let ends_in_slash = file.ends_with('/');
+        let there = self.there(file);
+        let blocks = match self.sections_for(&there, locations)? {
+            ControlFlow::Break(turn) => return Ok(turn),
+            ControlFlow::Continue(blocks) => blocks,
+        };
+        if let Some(turn) = self.links(&there.path, &blocks)? {
+            return Ok(turn);
+        }
+        self.entered(&blocks);
+        let below = there.below.as_ref().filter(|_| there.met == Met::Directory);
+        self.filename = Some(match below {
+            Some(name) => format!("{}/{name}", there.path.trim_end_matches('/')),
+            None => there.path.clone(),
+        });
+        if let Some(turn) = self.access(&blocks)? {
+            return Ok(turn);
+        }
+        if let Some(turn) = self.by_folder_rules(&there, &blocks)? {
+            return Ok(turn);
+        }
+        for line in blocks.iter().rev().flat_map(|b| b.children.iter()) {
+            if line.name.starts_with("redirect")
+                && let Some((status, to)) = redirected(self.files, line, &self.uri)?
+            {
+                return Ok(match to {
+                    Some(to) if (300..400).contains(&status) => {
+                        let to = format!("{to}{}", self.query());
+                        self.ends(status, sent(to, Some(line.place.clone())))
+                    }
+                    _ => Turn::Status(status, told("Redirect", line.place.clone()), blocks.clone()),
+                });
+            }
+        }
+        self.content(there, handler, blocks)
+    }
+
+    /// What a path of the file system leads to.
+    fn there(&self, file: &str) -> There {
         let clean = path::clean(file);
-        // The deepest name that is there; what follows is information for scripts.
         let mut there = clean.clone();
         let mut met = self.files.stat(&there);
         while matches!(met, Met::Nothing) && there.len() > 1 {
             there = path::parent(&there).to_owned();
             met = self.files.stat(&there);
         }
-        let missing = there != clean;
-        let dir = if met == Met::Directory { there.clone() } else { path::parent(&there).to_owned() };
-        let plain = if met == Met::File && !missing { clean.as_str() } else { "" };
-        let first_missing =
-            clean.strip_prefix(&there).unwrap_or_default().trim_start_matches('/').split('/').next();
-        let whole = match first_missing.filter(|_| missing) {
-            Some(name) => format!("{}/{name}", there.trim_end_matches('/')),
-            None if met == Met::Directory && ends_in_slash => format!("{}/", there.trim_end_matches('/')),
-            None => there.clone(),
+        let rest = clean.strip_prefix(&there).unwrap_or_default().trim_start_matches('/');
+        let below = (there != clean).then(|| rest.split('/').next().unwrap_or_default().to_owned());
+        There { file: file.to_owned(), clean, path: there, met, below }
+    }
+
+    /// The sections in force for what a path leads to, or the end of the way.
+    fn sections_for(
+        &mut self,
+        there: &There,
+        locations: &[Block],
+    ) -> Result<ControlFlow<Turn, Vec<Block>>, Unknown> {
+        let plain = if there.is_file() { there.clean.as_str() } else { "" };
+        let bare = there.path.trim_end_matches('/');
+        let whole = match &there.below {
+            Some(name) => format!("{bare}/{name}"),
+            None if there.met == Met::Directory && there.ends_in_slash() => format!("{bare}/"),
+            None => there.path.clone(),
         };
-        let mut blocks = self.directories(&dir, plain, &whole)?;
+        let mut blocks = self.directories(there.dir(), plain, &whole)?;
         if let Some(closed) = self.closed_override.take() {
-            return Ok(Turn::Status(403, End::Unreadable { path: closed }, blocks));
+            return Ok(ControlFlow::Break(Turn::Status(403, End::Unreadable { path: closed }, blocks)));
         }
         if let Some((place, why)) = self.broken_override.take() {
-            return Ok(Turn::Status(500, End::Override { why, place }, Vec::new()));
+            return Ok(ControlFlow::Break(Turn::Status(500, End::Override { why, place }, Vec::new())));
         }
-        if met == Met::Unseen {
-            return Err(Unknown(there));
+        if there.met == Met::Unseen {
+            return Err(Unknown(there.path.clone()));
         }
-        if met == Met::Refused || met == Met::Directory && !self.files.enters(&there) {
+        if there.met == Met::Refused || there.met == Met::Directory && !self.files.enters(&there.path) {
             // No section is in force yet where the way itself is closed.
-            return Ok(Turn::Status(403, End::Unreadable { path: clean }, Vec::new()));
+            let end = End::Unreadable { path: there.clean.clone() };
+            return Ok(ControlFlow::Break(Turn::Status(403, end, Vec::new())));
         }
-        let name = if missing && met == Met::Directory {
-            path::name(
-                clean
-                    .strip_prefix(&there)
-                    .unwrap_or(&clean)
-                    .trim_start_matches('/')
-                    .split('/')
-                    .next()
-                    .unwrap_or_default(),
-            )
-            .to_owned()
-        } else if met == Met::Directory {
-            String::new()
-        } else {
-            path::name(&there).to_owned()
-        };
+        let name = there.name();
         if !name.is_empty() {
-            blocks.extend(self.files_of(&name, &blocks.clone())?);
+            blocks.extend(self.files_of(name, &blocks.clone())?);
         }
         blocks.extend(locations.iter().cloned());
         if blocks.iter().flat_map(|b| b.children.iter()).any(|n| matches!(n.name.as_str(), "if" | "elseif")) {
             return Err(Unknown("<If>".to_owned()));
         }
-        if let Some(turn) = self.links(&there, &blocks) {
-            return Ok(turn);
-        }
-        self.entered(&blocks);
-        self.filename = Some(if missing && met == Met::Directory {
-            format!("{}/{name}", there.trim_end_matches('/'))
-        } else {
-            there.clone()
-        });
-        if let Some(turn) = self.access(&blocks)? {
-            return Ok(turn);
-        }
-        if let Some(turn) = self.by_folder_rules(&dir, &clean, ends_in_slash, &blocks)? {
-            return Ok(turn);
-        }
-        for block in blocks.iter().rev() {
-            for line in block.children.iter().filter(|n| n.name.starts_with("redirect")) {
-                if let Some((status, to)) = redirected(line, &self.uri.clone())? {
-                    let to = to.map(|to| format!("{to}{}", self.query()));
-                    let end = End::Answer { location: to.clone(), place: Some(line.place.clone()) };
-                    return Ok(match to {
-                        Some(_) if (300..400).contains(&status) => self.ends(status, end),
-                        _ => Turn::Status(status, end, blocks),
-                    });
-                }
-            }
-        }
+        Ok(ControlFlow::Continue(blocks))
+    }
+
+    /// Who answers where nothing forbids it: a handler, a page that stands for others, a directory or a file.
+    fn content(&mut self, there: There, handler: Option<&str>, blocks: Vec<Block>) -> Result<Turn, Unknown> {
         let set = self.effective(&blocks, "sethandler").filter(|n| !n.word(0).eq_ignore_ascii_case("none"));
         if let Some(line) = set {
-            return self.handled(&line, &clean, met == Met::File && !missing, blocks);
+            return self.handled(&line, &there.clean, there.is_file(), blocks);
         }
-        if let Some(line) = self.added_handler(&name, &blocks).filter(|_| met == Met::File) {
-            return self.handled(&line, &there, true, blocks);
+        let met = there.met;
+        if let Some(line) = self.added_handler(there.name(), &blocks).filter(|_| met == Met::File) {
+            return self.handled(&line, &there.path, true, blocks);
         }
         if handler.is_some() {
-            let end = if met == Met::File {
-                End::Handler { name: "cgi-script".to_owned(), place: self.place.clone() }
-            } else {
-                End::Missing { path: clean }
-            };
-            return Ok(match end {
-                End::Missing { .. } => Turn::Status(404, end, blocks),
-                end => Turn::Over(end),
+            return Ok(match met {
+                Met::File => {
+                    Turn::Over(End::Handler { name: "cgi-script".to_owned(), place: self.place.clone() })
+                }
+                _ => Turn::Status(404, End::Missing { path: there.clean }, blocks),
             });
         }
-        if missing || met == Met::Nothing || met == Met::Other {
-            return self.fallback(clean, blocks);
+        if there.below.is_some() || met == Met::Nothing || met == Met::Other {
+            return self.fallback(there.clean, blocks);
         }
         if met == Met::Directory {
-            return self.directory(&there, blocks);
+            return self.directory(&there.path, blocks);
         }
         // A slash behind a file is further path, which plain files have no use for.
-        if ends_in_slash {
-            return Ok(Turn::Status(404, End::Missing { path: file.to_owned() }, blocks));
+        if there.ends_in_slash() {
+            return Ok(Turn::Status(404, End::Missing { path: there.file }, blocks));
         }
-        match self.files.meet(&there) {
-            Met::File => Ok(self.ends(200, End::File { path: there })),
-            Met::Unseen => Err(Unknown(there)),
-            _ => Ok(Turn::Status(403, End::Unreadable { path: there }, blocks)),
+        match self.files.meet(&there.path) {
+            Met::File => Ok(self.ends(200, End::File { path: there.path })),
+            Met::Unseen => Err(Unknown(there.path)),
+            _ => Ok(Turn::Status(403, End::Unreadable { path: there.path }, blocks)),
         }
     }
 
     /// A link on the way that may not be followed.
-    fn links(&mut self, file: &str, blocks: &[Block]) -> Option<Turn> {
+    fn links(&mut self, file: &str, blocks: &[Block]) -> Result<Option<Turn>, Unknown> {
         if self.option(blocks, "followsymlinks") {
-            return None;
+            return Ok(None);
         }
-        let all: Vec<String> = path::ancestors(file).into_iter().chain([file.to_owned()]).collect();
-        let link = all.into_iter().find(
-            |p| matches!(self.files.snapshot.link_stat(p), Look::Seen(s) if s.kind == FileKind::Link),
-        )?;
+        let mut link = None;
+        for name in path::ancestors(file).into_iter().chain([file.to_owned()]) {
+            match self.files.snapshot.link_stat(&name) {
+                Look::Seen(status) if status.kind == FileKind::Link => {
+                    link = Some(name);
+                    break;
+                }
+                Look::NotSeen(_) => return Err(Unknown(name)),
+                _ => {}
+            }
+        }
+        let Some(link) = link else { return Ok(None) };
         if self.option(blocks, "symlinksifownermatch") {
             let owner = |s: Look<crate::host::FileStatus>| s.seen().map(|s| s.uid);
             let own = owner(self.files.snapshot.link_stat(&link));
             if own.is_some() && own == owner(self.files.snapshot.stat(&link)) {
-                return None;
+                return Ok(None);
             }
         }
         let rule = format!("{link} is a symbolic link, and following it is not allowed");
-        Some(Turn::Status(403, End::Denied { rule, place: None }, blocks.to_vec()))
+        let end = End::Denied { rule, directive: String::new(), place: None };
+        Ok(Some(Turn::Status(403, end, blocks.to_vec())))
     }
 
     /// Rules of the folder in force.
-    fn by_folder_rules(
-        &mut self,
-        dir: &str,
-        file: &str,
-        ends_in_slash: bool,
-        blocks: &[Block],
-    ) -> Result<Option<Turn>, Unknown> {
+    fn by_folder_rules(&mut self, there: &There, blocks: &[Block]) -> Result<Option<Turn>, Unknown> {
         if !self.tree.has("rewrite_module") || self.rewrite_ended {
             return Ok(None);
         }
@@ -393,14 +442,15 @@ impl<'a, 'h> Walk<'a, 'h> {
         }
         if !self.option(blocks, "followsymlinks") && !self.option(blocks, "symlinksifownermatch") {
             let rule = "rules of folders are forbidden where links are not followed".to_owned();
-            let end = End::Denied { rule, place: self.place.clone() };
+            let end = End::Denied { rule, directive: String::new(), place: self.place.clone() };
             return Ok(Some(Turn::Status(403, end, blocks.to_vec())));
         }
         let has = |b: &&Block| b.children.iter().any(|n| n.name == "rewriterule");
         let Some(block) = blocks.iter().rev().find(has).cloned() else { return Ok(None) };
-        let folder = block.dir.clone().unwrap_or_else(|| dir.to_owned());
-        let inner = file.strip_prefix(&folder).unwrap_or(file).trim_start_matches('/');
-        let inner = if ends_in_slash && !inner.is_empty() { format!("{inner}/") } else { inner.to_owned() };
+        let folder = block.dir.clone().unwrap_or_else(|| there.dir().to_owned());
+        let inner = there.clean.strip_prefix(&folder).unwrap_or(&there.clean).trim_start_matches('/');
+        let inner =
+            if there.ends_in_slash() && !inner.is_empty() { format!("{inner}/") } else { inner.to_owned() };
         // The folder as clients see it: the path without what lies below it.
         let seen = self.uri.strip_suffix(&inner).unwrap_or("/").to_owned();
         Ok(match self.rules(&block.children, &inner, Some(&seen))? {
@@ -409,14 +459,10 @@ impl<'a, 'h> Walk<'a, 'h> {
                 // What leads to itself is left as it is.
                 if to == self.uri { None } else { Some(Turn::Again(to)) }
             }
-            Rewritten::Sent(status, to, place) => {
-                Some(self.ends(status, End::Answer { location: Some(to), place: Some(place) }))
+            Rewritten::Sent(status, to, place) => Some(self.ends(status, sent(to, Some(place)))),
+            Rewritten::Status(status, place) => {
+                Some(Turn::Status(status, told("RewriteRule", place), blocks.to_vec()))
             }
-            Rewritten::Status(status, place) => Some(Turn::Status(
-                status,
-                End::Answer { location: None, place: Some(place) },
-                blocks.to_vec(),
-            )),
             Rewritten::Passed(to, place) => {
                 self.passed = Some(Box::new(self.pass(&to, "", &place)?));
                 None
@@ -476,7 +522,7 @@ impl<'a, 'h> Walk<'a, 'h> {
             self.effective(&blocks, "directoryslash").is_none_or(|n| !n.word(0).eq_ignore_ascii_case("off"));
         if !self.uri.ends_with('/') && has_dir && slash {
             let location = format!("{}/{}", uri::encode(&self.uri), self.query());
-            return Ok(self.ends(301, End::Answer { location: Some(location), place: None }));
+            return Ok(self.ends(301, sent(location, None)));
         }
         let names = self.index_names(&blocks);
         if has_dir && self.uri.ends_with('/') {

@@ -1,9 +1,9 @@
 //! Paths of files, and what a request is passed on as.
-use super::locations::{PASSES, Shape};
-use super::state::{Unknown, Walk, fits};
+use super::locations::Shape;
+use super::state::{Unknown, Walk};
 use crate::config::{Place, Upstream};
 use crate::path;
-use crate::route::{End, Groups, Node, Pass, Speaks, uri};
+use crate::route::{Groups, Node, Pass, Speaks, uri};
 
 impl<'a> Walk<'a, '_> {
     /// The directory that paths count from; with `alias`, the name of its location that does not count, or
@@ -46,9 +46,8 @@ impl<'a> Walk<'a, '_> {
         })
     }
 
-    /// What a request is passed on as; or how it ends where nothing can be told.
-    pub(super) fn passed(&self, node: &'a Node, location: &'a Node) -> Result<Result<Pass, End>, Unknown> {
-        debug_assert!(PASSES.contains(&node.name.as_str()));
+    /// What a request is passed on as.
+    pub(super) fn passed(&self, node: &'a Node, location: &'a Node) -> Result<Pass, Unknown> {
         let written = node.word(0);
         let value = self.value(written)?;
         let speaks = match node.name.as_str() {
@@ -78,7 +77,7 @@ impl<'a> Walk<'a, '_> {
         };
         let members = self.members(&authority, usual, &node.place);
         let is_web = matches!(speaks, Speaks::Http | Speaks::Https);
-        Ok(Ok(Pass {
+        Ok(Pass {
             speaks,
             to: crate::secrets::mask_text(&authority),
             members,
@@ -86,7 +85,7 @@ impl<'a> Walk<'a, '_> {
             script: (speaks == Speaks::FastCgi).then(|| self.script()).transpose()?.flatten(),
             target: is_web.then(|| self.target(written, target, location)),
             host: if is_web { Some(self.host_passed(&authority)?) } else { None },
-        }))
+        })
     }
 
     fn members(&self, authority: &str, usual: Option<u16>, place: &Place) -> Vec<Upstream> {
@@ -151,7 +150,7 @@ impl<'a> Walk<'a, '_> {
         if let Some(line) = self.effective("fastcgi_split_path_info") {
             let mut groups = Groups::default();
             let unknown = || Unknown("fastcgi_split_path_info".to_owned());
-            if fits(line.word(0), false, &self.uri, &mut groups, unknown)? {
+            if self.files.fits(line.word(0), false, &self.uri, &mut groups).ok_or_else(unknown)? {
                 let taken = |at: usize| groups.numbered.get(at).cloned().unwrap_or_default();
                 return Ok((taken(1), taken(2)));
             }

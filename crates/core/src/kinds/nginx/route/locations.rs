@@ -1,7 +1,7 @@
 //! Which location answers, by nginx's order: an exact name; the longest beginning; then patterns in their
 //! order, unless that beginning forbids it; each with what is nested in it (`ngx_http_core_find_location`).
-use super::state::{Unknown, fits, shown};
-use crate::route::{Groups, Node};
+use super::state::{Unknown, shown};
+use crate::route::{Files, Groups, Node};
 
 /// What a location says of the paths it is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -66,6 +66,7 @@ pub(super) const PASSES: &[&str] =
 pub(super) fn find<'a>(
     level: &'a Node,
     path: &str,
+    files: &Files,
     groups: &mut Groups,
 ) -> Result<(Vec<&'a Node>, Hit), Unknown> {
     let shaped: Vec<(&Node, Shape)> = level.all("location").map(|node| (node, Shape::of(node))).collect();
@@ -93,7 +94,7 @@ pub(super) fn find<'a>(
     }
     let (mut found, mut hit, mut ask) = (Vec::new(), Hit::Nothing, true);
     if let Some((node, _, last)) = best {
-        let (deeper, inner) = find(node, path, groups)?;
+        let (deeper, inner) = find(node, path, files, groups)?;
         found.push(node);
         found.extend(deeper);
         if matches!(inner, Hit::Decided | Hit::Slash) {
@@ -103,9 +104,9 @@ pub(super) fn find<'a>(
     }
     for (node, shape) in shaped.iter().filter(|_| ask) {
         if let Shape::Fits(text, caseless) = *shape
-            && fits(text, caseless, path, groups, || untried(node))?
+            && files.fits(text, caseless, path, groups).ok_or_else(|| untried(node))?
         {
-            let (deeper, _) = find(node, path, groups)?;
+            let (deeper, _) = find(node, path, files, groups)?;
             let all = std::iter::once(*node).chain(deeper).collect();
             return Ok((all, Hit::Decided));
         }

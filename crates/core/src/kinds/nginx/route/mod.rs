@@ -8,27 +8,18 @@ mod walk;
 
 use super::Options;
 use super::tree::Tree;
-use crate::route::{End, Files, Request, Route, Step, StepKind, uri};
+use crate::route::{Files, Request, Route, Step, StepKind, uri};
 use sites::{Because, Untried};
 use state::Walk;
 
 /// The way of a request; `None` where no site listens on its address.
 pub(super) fn route(options: &Options, tree: &Tree, files: &Files, request: &Request) -> Option<Route> {
     let http = tree.http()?;
-    let bare = |end| Route {
-        steps: Vec::new(),
-        end,
-        status: None,
-        because: None,
-        place: None,
-        error_logs: Vec::new(),
-        access_logs: Vec::new(),
-    };
-    let chosen = match sites::choose(tree, http, request) {
+    let chosen = match sites::choose(tree, http, files, request) {
         Ok(chosen) => chosen?,
         Err(Untried(pattern, place)) => {
             let what = format!("whether {} fits the name", crate::secrets::mask_text(&pattern));
-            return Some(bare(End::Undecided { what, place: Some(place) }));
+            return Some(Route::undecided(what, Some(place)));
         }
     };
     let server = chosen.node;
@@ -45,7 +36,7 @@ pub(super) fn route(options: &Options, tree: &Tree, files: &Files, request: &Req
     let merges =
         [server, http].iter().find_map(|n| n.one("merge_slashes")).is_none_or(|n| n.word(0) != "off");
     let Some(path) = uri::decode(path).and_then(|p| uri::normal(&p, merges)) else {
-        let mut route = bare(End::Undecided { what: "a path that is none".to_owned(), place: None });
+        let mut route = Route::undecided("the path, which is malformed".to_owned(), None);
         (route.steps, route.status) = (vec![site], Some(400));
         return Some(route);
     };

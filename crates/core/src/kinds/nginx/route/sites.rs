@@ -1,7 +1,7 @@
 //! Which `server` answers: by the address that a request came in on, then by its name.
 use super::super::tree::{Key, Sited, Tree};
 use crate::config::Place;
-use crate::route::{Groups, Node, Pattern, Request};
+use crate::route::{Files, Groups, Node, Request};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// Why a site was chosen.
@@ -32,6 +32,7 @@ pub(super) struct Untried(pub(super) String, pub(super) Place);
 pub(super) fn choose<'a>(
     tree: &'a Tree,
     http: &'a Node,
+    files: &Files,
     request: &Request,
 ) -> Result<Option<Chosen<'a>>, Untried> {
     let here = listening(&tree.sites, request);
@@ -42,7 +43,7 @@ pub(super) fn choose<'a>(
         })
         .collect();
     let name = request.host_name();
-    if let Some(found) = by_name(&nodes, &name)? {
+    if let Some(found) = by_name(&nodes, files, &name)? {
         return Ok(Some(found));
     }
     let default = nodes.iter().find(|(_, default)| *default).or(nodes.first());
@@ -82,7 +83,7 @@ fn names(node: &Node) -> impl Iterator<Item = (&str, &Place)> {
 
 /// Exact names, then the longest wildcard in front, then the longest at the end, then patterns in order
 /// (nginx documentation, "Server names").
-fn by_name<'a>(nodes: &[(&'a Node, bool)], name: &str) -> Result<Option<Chosen<'a>>, Untried> {
+fn by_name<'a>(nodes: &[(&'a Node, bool)], files: &Files, name: &str) -> Result<Option<Chosen<'a>>, Untried> {
     let all: Vec<(&'a Node, &'a str, String, &'a Place)> = nodes
         .iter()
         .flat_map(|(node, _)| names(node).map(|(n, place)| (*node, n, n.to_ascii_lowercase(), place)))
@@ -115,7 +116,7 @@ fn by_name<'a>(nodes: &[(&'a Node, bool)], name: &str) -> Result<Option<Chosen<'
         let caseless = pattern.bytes().any(|b| b.is_ascii_uppercase());
         let untried = || Untried((*written).to_owned(), (*place).clone());
         let mut groups = Groups::default();
-        let fits = Pattern::new(pattern, caseless).and_then(|p| p.try_on(name, &mut groups));
+        let fits = files.fits(pattern, caseless, name, &mut groups);
         if fits.ok_or_else(untried)? {
             let because = Because::Pattern { written: (*written).to_owned(), groups };
             return Ok(Some(Chosen { node, because }));

@@ -1,10 +1,11 @@
 //! A request on its way through nginx, and what is known of it meanwhile.
 use super::super::{Options, conceal};
-use crate::route::{End, Files, Groups, Node, Pattern, Request, Step};
+use crate::route::{End, Files, Groups, Node, Request, Step};
 use std::collections::BTreeMap;
 
 /// How often a path may change before the daemon gives up.
 const CHANGES: u8 = 10;
+
 /// A request on its way.
 pub(super) struct Walk<'a, 'h> {
     pub(super) options: &'a Options,
@@ -66,17 +67,6 @@ impl<'a, 'h> Walk<'a, 'h> {
             in_error: false,
         }
     }
-}
-
-/// Tries a pattern, and keeps what its groups took where it fits.
-pub(super) fn fits(
-    text: &str,
-    caseless: bool,
-    on: &str,
-    groups: &mut Groups,
-    unknown: impl FnOnce() -> Unknown,
-) -> Result<bool, Unknown> {
-    Pattern::new(text, caseless).and_then(|compiled| compiled.try_on(on, groups)).ok_or_else(unknown)
 }
 
 /// A value that could not be found out: the variable it hangs on.

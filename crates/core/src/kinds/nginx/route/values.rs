@@ -1,5 +1,5 @@
 //! Values of a request: variables, and templates that hold them.
-use super::state::{Unknown, Walk, fits};
+use super::state::{Unknown, Walk};
 use crate::route::{Groups, Node, uri};
 
 /// How deep variables may stand for each other.
@@ -141,7 +141,11 @@ impl Walk<'_, '_> {
                 let text = entry.name.trim_start_matches('~').trim_start_matches('*');
                 let caseless = entry.name.starts_with("~*");
                 let mut groups = Groups::default();
-                if fits(text, caseless, &source, &mut groups, || Unknown(map.last_word().to_owned()))? {
+                if self
+                    .files
+                    .fits(text, caseless, &source, &mut groups)
+                    .ok_or_else(|| Unknown(map.last_word().to_owned()))?
+                {
                     return self.fill(entry.word(0), &groups, depth);
                 }
             }

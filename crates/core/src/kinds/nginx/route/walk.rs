@@ -1,7 +1,7 @@
 //! The way of a request through nginx's phases (`ngx_http_core_module.c`): rewriting by the site, choice of
 //! the location, rewriting there, access, `try_files`, and what answers.
 use super::locations::{Hit, PASSES, Shape, find};
-use super::state::{Unknown, Walk, fits, shown};
+use super::state::{Unknown, Walk, shown};
 use crate::config::Place;
 use crate::route::{End, Met, Node, Step, StepKind, uri};
 
@@ -109,7 +109,9 @@ impl<'a, 'h> Walk<'a, 'h> {
         }
         match self.server.all("location").find(|node| Shape::of(node) == Shape::Named(name)) {
             Some(node) => Next::Named(node),
-            None => Next::Over(End::Undecided { what: format!("location {name} is not there"), place: None }),
+            None => {
+                Next::Over(End::Undecided { what: format!("location {name} does not exist"), place: None })
+            }
         }
     }
 
@@ -131,12 +133,12 @@ impl<'a, 'h> Walk<'a, 'h> {
     }
 
     fn locate(&mut self) -> Result<Next<'a>, Unknown> {
-        let (found, hit) = find(self.server, &self.uri, &mut self.groups)?;
+        let (found, hit) = find(self.server, &self.uri, self.files, &mut self.groups)?;
         self.enter(&found);
         if !self.internal && self.effective("internal").is_some() && !found.is_empty() {
             let place = self.effective("internal").map(|n| n.place.clone());
             let rule = "internal: only the daemon itself leads there".to_owned();
-            return Ok(Next::Status(404, End::Denied { rule, place }));
+            return Ok(Next::Status(404, End::Denied { rule, directive: "internal".to_owned(), place }));
         }
         if hit == Hit::Slash {
             let location = format!("{}/{}", uri::encode(&self.uri), self.query());
@@ -151,7 +153,7 @@ impl<'a, 'h> Walk<'a, 'h> {
 
     fn sent_away(&mut self, status: u16, location: String, place: Option<Place>) -> Next<'a> {
         self.status = Some(status);
-        Next::Over(End::Answer { location: Some(location), place })
+        Next::Over(End::Answer { location: Some(location), directive: "", place })
     }
 
     /// The directives of the rewrite module, in their order.
@@ -199,7 +201,7 @@ impl<'a, 'h> Walk<'a, 'h> {
 
     fn rewritten(&mut self, node: &'a Node, changed: &mut bool) -> Result<Rewritten<'a>, Unknown> {
         let unknown = || Unknown(format!("the pattern of {}", shown(node)));
-        if !fits(node.word(0), false, &self.uri, &mut self.groups, unknown)? {
+        if !self.files.fits(node.word(0), false, &self.uri, &mut self.groups).ok_or_else(unknown)? {
             return Ok(Rewritten::On);
         }
         let (to, adds) = match node.word(1).strip_suffix('?') {
@@ -248,7 +250,7 @@ impl<'a, 'h> Walk<'a, 'h> {
             let location = self.value(text.unwrap_or_default())?;
             return Ok(self.sent_away(status, location, place));
         }
-        let end = End::Answer { location: None, place };
+        let end = End::Answer { location: None, directive: "return", place };
         // A text of its own is sent whatever the status; a bare status of a failure may lead to another page.
         if status < 400 || text.is_some() {
             self.status.get_or_insert(status);
@@ -297,7 +299,10 @@ impl<'a, 'h> Walk<'a, 'h> {
                     "~" | "~*" | "!~" | "!~*" => {
                         let unknown = || Unknown(shown(node));
                         let caseless = sign.ends_with('*');
-                        let hit = fits(&against, caseless, &value, &mut self.groups, unknown)?;
+                        let hit = self
+                            .files
+                            .fits(&against, caseless, &value, &mut self.groups)
+                            .ok_or_else(unknown)?;
                         Ok(hit != sign.starts_with('!'))
                     }
                     _ => Err(Unknown(shown(node))),
@@ -334,7 +339,8 @@ impl<'a, 'h> Walk<'a, 'h> {
             return Ok(Next::Try);
         }
         let refused = |status, node: &Node| {
-            Next::Status(status, End::Denied { rule: shown(node), place: Some(node.place.clone()) })
+            let (rule, directive) = (shown(node), node.name.clone());
+            Next::Status(status, End::Denied { rule, directive, place: Some(node.place.clone()) })
         };
         if let Some(node) = denied.filter(|_| !any) {
             return Ok(refused(403, node));
@@ -405,10 +411,7 @@ impl<'a, 'h> Walk<'a, 'h> {
     fn content(&mut self) -> Result<Next<'a>, Unknown> {
         if let Some((node, location)) = self.handler {
             if PASSES.contains(&node.name.as_str()) {
-                return Ok(match self.passed(node, location)? {
-                    Ok(pass) => Next::Over(End::Pass(Box::new(pass))),
-                    Err(end) => Next::Over(end),
-                });
+                return Ok(Next::Over(End::Pass(Box::new(self.passed(node, location)?))));
             }
             let place = Some(node.place.clone());
             self.status.get_or_insert(200);
