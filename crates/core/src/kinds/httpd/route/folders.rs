@@ -3,12 +3,13 @@
 use super::super::DIRECTIVES;
 use super::super::lines::{Lines, word};
 use super::state::{Block, Unknown, Walk};
+use super::walk::There;
 use crate::bounds::OVERRIDE;
 use crate::config::Place;
-use crate::host::Look;
+use crate::host::{FileKind, Look};
 use crate::kinds::strings_hold;
 use crate::path;
-use crate::route::{Files, Groups, Met, Node};
+use crate::route::{End, Files, Groups, Met, Node};
 use std::sync::Arc;
 
 /// Whether a path fits a section of a name: literally, by shell wildcards, or by a pattern.
@@ -30,6 +31,18 @@ fn section_fits(files: &Files, node: &Node, on: &str, groups: &mut Groups) -> Re
 fn wild(pattern: &str, on: &str) -> bool {
     let (a, b): (Vec<&str>, Vec<&str>) = (pattern.split('/').collect(), on.split('/').collect());
     a.len() == b.len() && a.iter().zip(&b).all(|(p, n)| path::matches(p, n, false))
+}
+
+/// Whether a section is compared by a pattern.
+fn is_pattern(node: &Node) -> bool {
+    node.name == "directorymatch" || node.word(0) == "~"
+}
+
+/// Whether a section for a directory, by its name or wildcards, is about this path.
+fn stands_for(node: &Node, at: &str) -> bool {
+    let name = node.word(0);
+    let name = if name.len() > 1 { name.trim_end_matches('/') } else { name };
+    if path::is_pattern(name) { wild(name, at) } else { path::clean(name) == at }
 }
 
 /// The line that is refused where nothing is allowed: conditions are met as they are read, all others later.
@@ -57,10 +70,7 @@ impl<'a> Walk<'a, '_> {
                 let name = node.word(0);
                 let whole = name.strip_suffix('/').unwrap_or(name);
                 if path::is_pattern(name) {
-                    // Wildcards are compared with as many names as they have.
-                    let count = name.matches('/').count();
-                    let head: Vec<&str> = uri.splitn(count + 2, '/').take(count + 1).collect();
-                    wild(whole, &head.join("/")) || wild(name, uri)
+                    wild(name, uri)
                 } else {
                     uri == name || name.ends_with('/') && uri.starts_with(name) || name == "/" || {
                         !name.ends_with('/')
@@ -78,40 +88,91 @@ impl<'a> Walk<'a, '_> {
     }
 
     /// What is in force in a directory: sections of each directory on the way with its override file, then
-    /// those that are patterns; `file` is what is asked for in it, where that is a file, and `whole` the name
-    /// that is asked for, whatever it is.
-    pub(super) fn directories(&mut self, dir: &str, file: &str, whole: &str) -> Result<Vec<Block>, Unknown> {
+    /// those that are patterns; `whole` is the name that is asked for, whatever it is. The second value is
+    /// what ends the way: a link that may not be followed, an override file that is closed or broken.
+    pub(super) fn directories(
+        &mut self,
+        there: &There,
+        whole: &str,
+    ) -> Result<(Vec<Block>, Option<End>), Unknown> {
+        let dir = there.dir();
+        // A page inside of the same directory takes over what was found for the page before.
+        if there.below.is_none()
+            && let Some((of, found)) = &self.walked
+            && of == dir
+        {
+            return Ok((found.clone(), None));
+        }
         let all = self.sections(&["directory", "directorymatch"]);
-        let is_pattern = |n: &&Node| n.name == "directorymatch" || n.word(0) == "~";
         let mut found: Vec<Block> = Vec::new();
         let mut way = path::ancestors(dir);
         way.push(dir.to_owned());
         way.dedup();
         for at in &way {
-            for node in all.iter().filter(|n| !is_pattern(n)) {
-                let name = node.word(0);
-                let name = if name.len() > 1 { name.trim_end_matches('/') } else { name };
-                let fits = if path::is_pattern(name) { wild(name, at) } else { path::clean(name) == *at };
-                if fits {
-                    found.push(Block::of(node, Some(at)));
-                }
+            if let Some(end) = self.link(at, &found)? {
+                return Ok((found, Some(end)));
             }
+            let here = all.iter().filter(|n| !is_pattern(n) && stands_for(n, at));
+            found.extend(here.map(|n| Block::of(n, Some(at))));
             if let Some(block) = self.override_file(at, &found)? {
                 found.push(block);
             }
+            if let Some(path) = self.closed_override.take() {
+                return Ok((found, Some(End::Unreadable { path })));
+            }
+            if let Some((place, why)) = self.broken_override.take() {
+                return Ok((found, Some(End::Override { why, place })));
+            }
         }
-        // A star at the end stands for files, too (asked of the daemon, 2.4).
-        let starred = |n: &&&Node| !is_pattern(n) && n.word(0).ends_with("/*");
-        found.extend(
-            all.iter().filter(starred).filter(|n| wild(n.word(0), file)).map(|n| Block::of(n, Some(dir))),
-        );
+        match there.met {
+            Met::Unseen => return Err(Unknown(there.path.clone())),
+            Met::Refused => return Ok((found, Some(End::Unreadable { path: there.clean.clone() }))),
+            Met::Directory if !self.files.enters(&there.path) => {
+                return Ok((found, Some(End::Unreadable { path: there.clean.clone() })));
+            }
+            _ => {}
+        }
+        if there.met != Met::Directory {
+            if let Some(end) = self.link(&there.path, &found)? {
+                return Ok((found, Some(end)));
+            }
+            // A file that is known to be there is not looked at again where links may be followed, and sections
+            // for directories are compared with its name, too (server/request.c, ap_directory_walk, 2.4).
+            let trusted =
+                self.option(&found, "followsymlinks") && !self.option(&found, "symlinksifownermatch");
+            if there.is_file() && trusted {
+                let own = all.iter().filter(|n| !is_pattern(n) && stands_for(n, &there.path));
+                found.extend(own.map(|n| Block::of(n, Some(dir))));
+            }
+        }
         // Patterns are tried once, on the name that is asked for.
         for node in all.iter().filter(|n| is_pattern(n)) {
             if section_fits(self.files, node, whole, &mut self.groups)? {
                 found.push(Block::of(node, Some(dir)));
             }
         }
-        Ok(found)
+        self.walked = Some((dir.to_owned(), found.clone()));
+        Ok((found, None))
+    }
+
+    /// A name on the way that is a link, and may not be followed by what is in force above it.
+    fn link(&self, name: &str, above: &[Block]) -> Result<Option<End>, Unknown> {
+        let owners = self.option(above, "symlinksifownermatch");
+        if self.option(above, "followsymlinks") && !owners {
+            return Ok(None);
+        }
+        match self.files.snapshot.link_stat(name) {
+            Look::Seen(status) if status.kind == FileKind::Link => {
+                let to = self.files.snapshot.stat(name).seen().map(|s| s.uid);
+                if owners && to == Some(status.uid) {
+                    return Ok(None);
+                }
+            }
+            Look::NotSeen(_) => return Err(Unknown(name.to_owned())),
+            _ => return Ok(None),
+        }
+        let rule = format!("{name} is a symbolic link, and following it is not allowed");
+        Ok(Some(End::Denied { rule, directive: String::new(), place: None }))
     }
 
     /// Sections of files that a name fits, those inside of others included.

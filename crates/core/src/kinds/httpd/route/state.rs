@@ -28,6 +28,8 @@ pub(super) struct Walk<'a, 'h> {
     pub(super) closed_override: Option<String>,
     /// A line of an override file that the daemon refuses.
     pub(super) broken_override: Option<(Place, String)>,
+    /// The directory that the page before lay in, with the sections that were found for it.
+    pub(super) walked: Option<(String, Vec<Block>)>,
     /// No rule of a folder is asked any more.
     pub(super) rewrite_ended: bool,
     /// A rule of the server passes it on.
@@ -61,6 +63,7 @@ impl<'a, 'h> Walk<'a, 'h> {
             place: None,
             closed_override: None,
             broken_override: None,
+            walked: None,
             rewrite_ended: false,
             passed: None,
             in_error: false,

@@ -5,7 +5,7 @@ use super::content::{Mapped, redirected};
 use super::rewriting::Rewritten;
 use super::state::{Block, Unknown, Walk, shown};
 use crate::config::Place;
-use crate::host::{FileKind, Look};
+
 use crate::path;
 use crate::route::{End, Met, Node, Step, StepKind, uri};
 use std::ops::ControlFlow;
@@ -23,17 +23,17 @@ enum Turn {
 }
 
 /// What a path of the file system leads to.
-struct There {
+pub(super) struct There {
     /// The path, as it was asked for.
     file: String,
     /// The same without dots and slashes in a row.
-    clean: String,
+    pub(super) clean: String,
     /// The deepest name of it that is there; what follows is information for scripts.
-    path: String,
+    pub(super) path: String,
     /// What stands there.
-    met: Met,
+    pub(super) met: Met,
     /// The first name that is not there, if one is not.
-    below: Option<String>,
+    pub(super) below: Option<String>,
 }
 
 impl There {
@@ -41,11 +41,11 @@ impl There {
         self.file.ends_with('/')
     }
 
-    fn is_file(&self) -> bool {
+    pub(super) fn is_file(&self) -> bool {
         self.met == Met::File && self.below.is_none()
     }
 
-    fn dir(&self) -> &str {
+    pub(super) fn dir(&self) -> &str {
         if self.met == Met::Directory { &self.path } else { path::parent(&self.path) }
     }
 
@@ -280,9 +280,6 @@ impl<'a, 'h> Walk<'a, 'h> {
             ControlFlow::Break(turn) => return Ok(turn),
             ControlFlow::Continue(blocks) => blocks,
         };
-        if let Some(turn) = self.links(&there.path, &blocks)? {
-            return Ok(turn);
-        }
         self.entered(&blocks);
         let below = there.below.as_ref().filter(|_| there.met == Met::Directory);
         self.filename = Some(match below {
@@ -331,27 +328,17 @@ impl<'a, 'h> Walk<'a, 'h> {
         there: &There,
         locations: &[Block],
     ) -> Result<ControlFlow<Turn, Vec<Block>>, Unknown> {
-        let plain = if there.is_file() { there.clean.as_str() } else { "" };
         let bare = there.path.trim_end_matches('/');
         let whole = match &there.below {
             Some(name) => format!("{bare}/{name}"),
             None if there.met == Met::Directory && there.ends_in_slash() => format!("{bare}/"),
             None => there.path.clone(),
         };
-        let mut blocks = self.directories(there.dir(), plain, &whole)?;
-        if let Some(closed) = self.closed_override.take() {
-            return Ok(ControlFlow::Break(Turn::Status(403, End::Unreadable { path: closed }, blocks)));
-        }
-        if let Some((place, why)) = self.broken_override.take() {
-            return Ok(ControlFlow::Break(Turn::Status(500, End::Override { why, place }, Vec::new())));
-        }
-        if there.met == Met::Unseen {
-            return Err(Unknown(there.path.clone()));
-        }
-        if there.met == Met::Refused || there.met == Met::Directory && !self.files.enters(&there.path) {
-            // No section is in force yet where the way itself is closed.
-            let end = End::Unreadable { path: there.clean.clone() };
-            return Ok(ControlFlow::Break(Turn::Status(403, end, Vec::new())));
+        // Where the way itself is closed nothing but what the site says is in force.
+        let (mut blocks, end) = self.directories(there, &whole)?;
+        if let Some(end) = end {
+            let status = if matches!(end, End::Override { .. }) { 500 } else { 403 };
+            return Ok(ControlFlow::Break(Turn::Status(status, end, Vec::new())));
         }
         let name = there.name();
         if !name.is_empty() {
@@ -397,35 +384,6 @@ impl<'a, 'h> Walk<'a, 'h> {
             Met::Unseen => Err(Unknown(there.path)),
             _ => Ok(Turn::Status(403, End::Unreadable { path: there.path }, blocks)),
         }
-    }
-
-    /// A link on the way that may not be followed.
-    fn links(&mut self, file: &str, blocks: &[Block]) -> Result<Option<Turn>, Unknown> {
-        if self.option(blocks, "followsymlinks") {
-            return Ok(None);
-        }
-        let mut link = None;
-        for name in path::ancestors(file).into_iter().chain([file.to_owned()]) {
-            match self.files.snapshot.link_stat(&name) {
-                Look::Seen(status) if status.kind == FileKind::Link => {
-                    link = Some(name);
-                    break;
-                }
-                Look::NotSeen(_) => return Err(Unknown(name)),
-                _ => {}
-            }
-        }
-        let Some(link) = link else { return Ok(None) };
-        if self.option(blocks, "symlinksifownermatch") {
-            let owner = |s: Look<crate::host::FileStatus>| s.seen().map(|s| s.uid);
-            let own = owner(self.files.snapshot.link_stat(&link));
-            if own.is_some() && own == owner(self.files.snapshot.stat(&link)) {
-                return Ok(None);
-            }
-        }
-        let rule = format!("{link} is a symbolic link, and following it is not allowed");
-        let end = End::Denied { rule, directive: String::new(), place: None };
-        Ok(Some(Turn::Status(403, end, blocks.to_vec())))
     }
 
     /// Rules of the folder in force.
