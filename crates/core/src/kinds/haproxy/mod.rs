@@ -1,18 +1,41 @@
 //! HAProxy: sections of keyword lines; it reads on after an error, and the first one with a place is the
 //! earliest.
+mod acl;
+mod address;
+mod checks;
+mod finish;
+mod format;
+mod logs;
+mod model;
+mod options;
+mod proxies;
+mod read;
+mod rules;
+mod samples;
+mod sections;
+mod servers;
+mod settings;
+mod state;
+mod tables;
+mod tokens;
+mod values;
+
 use super::{Instance, Kind, Profile, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine, Layer};
-use crate::config::lines::{Line, Text, Word, WordRules, words};
 use crate::config::rows::{Directives, directives};
-use crate::config::{Configuration, Demand, LogSink, Resource, Span, Upstream};
+use crate::config::{About, Configuration, Demand, Resource, Severity};
 use crate::host::Look;
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
+use crate::route::Grown;
 use crate::snapshot::Snapshot;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use model::{passes, sends};
+use state::{At, Reader, Sections};
+use std::collections::{BTreeMap, BTreeSet};
+use tokens::Variables;
 
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/haproxy/log.json"));
 static CATALOGUE: Catalogue = Catalogue::new(crate::data!("kinds/haproxy/failures.json"));
@@ -29,30 +52,8 @@ static PROFILE: Profile = Profile {
     ..Profile::plain("haproxy", &GRAMMAR, &CATALOGUE)
 };
 
-const RULES: WordRules = WordRules { escapes: true, comments: true, inner_quotes: true };
-/// Words that open a section.
-const SECTIONS: &[&str] = &[
-    "global",
-    "defaults",
-    "frontend",
-    "backend",
-    "listen",
-    "userlist",
-    "peers",
-    "mailers",
-    "resolvers",
-    "cache",
-    "program",
-    "http-errors",
-    "ring",
-    "fcgi-app",
-    "log-forward",
-    "crt-list",
-    "crt-store",
-    "traces",
-    "acme",
-    "log-profile",
-];
+/// Keywords of all sections, of listeners, servers and rules.
+static DIRECTIVES: &Directives = directives!("kinds/haproxy/directives.rs");
 
 /// The kind `haproxy`.
 pub(super) struct Haproxy;
@@ -78,177 +79,77 @@ fn files(snapshot: &Snapshot, instance: &Instance) -> Vec<String> {
     all
 }
 
-fn file(book: &mut Book, name: &str) {
-    let Some(text) = book.text(name) else { return };
-    let mut section = String::new();
-    let mut scope = 0;
-    for line in text.lines() {
-        let split = match words(line.text, RULES) {
-            Ok(split) => split,
-            Err(open) => {
-                book.find(&text.place(&line, open), "", Code::ConfigSyntax, "a quote is not closed");
-                continue;
-            }
-        };
-        let Some((first, rest)) = split.split_first() else { continue };
-        let place = text.place(&line, first.raw);
-        if first.value.starts_with('.') {
-            continue;
-        }
-        if SECTIONS.contains(&first.value.as_str()) {
-            // All `global` sections are one; others of one name are several.
-            let number = u32::try_from(book.entries.len() + 1).unwrap_or(u32::MAX);
-            scope = if first.value == "global" { 0 } else { number };
-            section = std::iter::once(first)
-                .chain(rest.first())
-                .map(|w| w.value.as_str())
-                .collect::<Vec<_>>()
-                .join(" ");
-            let named = matches!(first.value.as_str(), "frontend" | "backend" | "listen");
-            if named && rest.is_empty() {
-                book.find(
-                    &place,
-                    &first.value,
-                    Code::ConfigBadValue,
-                    format!("{} needs a name", first.value),
-                );
-            }
-            continue;
-        }
-        if section.is_empty() {
-            book.find(
-                &place,
-                &first.value,
-                Code::ConfigSyntax,
-                format!("{} stands before the first section", first.value),
-            );
-            continue;
-        }
-        let refused = match section.split(' ').next() {
-            Some("frontend") => first.value == "server",
-            Some("defaults") => matches!(first.value.as_str(), "server" | "bind" | "acl" | "use_backend"),
-            _ => false,
-        };
-        if refused {
-            book.find(
-                &place,
-                &first.value,
-                Code::ConfigMisplacedDirective,
-                format!("{} is not allowed in this section", first.value),
-            );
-        }
-        let value = rest.iter().map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
-        let entry = Entry { scope, ..Entry::of_file(&section, first.value.clone(), value, place, None) };
-        if first.value == "bind" && (section.starts_with("frontend") || section.starts_with("listen")) {
-            bind(book, &text, &line, &entry, rest);
-        }
-        if first.value == "server" && (section.starts_with("backend") || section.starts_with("listen")) {
-            passes(book, &entry, rest);
-        }
-        if first.value == "log" && section.starts_with("global") {
-            sends(book, &entry);
-        }
-        book.entries.push(entry);
-    }
-    if !text.text.is_empty() && !text.text.ends_with('\n') {
-        let last = u32::try_from(text.text.lines().count()).unwrap_or(1);
-        let place = crate::config::Place { file: text.file.clone(), line: last, column: 0, end_column: 0 };
-        book.find(&place, "", Code::ConfigSyntax, "the last line has no line end");
-    }
-}
-
-/// `server NAME ADDRESS …`: where requests go.
-fn passes(book: &mut Book, entry: &Entry, rest: &[Word]) {
-    let has = |word: &str| rest.iter().skip(2).any(|w| w.value == word);
-    let Some(address) = rest.get(1).map(|w| w.value.as_str()).filter(|_| !has("disabled")) else { return };
-    let bare = address.trim_start_matches("ipv4@").trim_start_matches("ipv6@");
-    let socket = bare.strip_prefix("unix@").or_else(|| bare.starts_with('/').then_some(bare));
-    let found = match socket {
-        Some(path) => Upstream::of(book.snapshot, &format!("unix:{path}"), None, &entry.place),
-        None => Upstream::of(book.snapshot, bare, None, &entry.place),
+/// A line as a setting.
+fn entry_of(at: At, reader: &Reader) -> Entry {
+    let first = at.words.first().map_or(String::new(), |w| w.value.clone());
+    let value = at.words.iter().skip(1).map(|w| w.value.as_str()).collect::<Vec<_>>().join(" ");
+    let section = match reader.named.is_empty() {
+        true => reader.section.to_owned(),
+        false => format!("{} {}", reader.section, reader.named),
     };
-    let group = format!("{} {}", entry.section, entry.scope);
-    let spare = has("backup");
-    book.out.model.upstreams.extend(found.map(|one| Upstream { group, spare, ..one }));
+    Entry { scope: reader.scope, ..Entry::of_file(&section, first, value, at.place(0), None) }
 }
 
-/// `log TARGET …`: where what it says goes.
-fn sends(book: &mut Book, entry: &Entry) {
-    let sink = match entry.value.split_whitespace().next() {
-        Some("stdout" | "stderr" | "fd@1" | "fd@2") => LogSink::StandardError,
-        Some(target) if target.starts_with('/') => LogSink::Syslog,
-        _ => return,
-    };
-    if !book.out.model.log_sinks.iter().any(|(known, _)| *known == sink) {
-        book.out.model.log_sinks.push((sink, Some(entry.place.clone())));
-    }
+/// Whether the command makes a master that starts workers.
+fn is_master(instance: &Instance) -> bool {
+    instance.command.iter().any(|w| matches!(w.as_str(), "-W" | "-Ws" | "-S"))
 }
 
-/// `bind [ADDRESS]:PORT[-PORT][,…] [option …]`, a path, or an address with a prefix of its family.
-fn bind(book: &mut Book, text: &Text, line: &Line, entry: &Entry, rest: &[Word]) {
-    let Some(addresses) = rest.first() else {
-        book.find(&entry.place, "bind", Code::ConfigBadValue, "bind needs an address and a port");
-        return;
+/// Reads every file, and judges what shows at the end.
+fn read_into(book: &mut Book, instance: &Instance, tree: Option<Grown>) -> Option<Grown> {
+    let snapshot = book.snapshot;
+    let service = !instance.command.is_empty();
+    let mut reader = Reader {
+        instance,
+        release: Haproxy.release(snapshot, instance),
+        variables: Variables {
+            values: instance.environment.iter().map(|(n, v)| (n.clone(), v.clone())).collect(),
+            complete: service && instance.by_process.is_none(),
+        },
+        section: "",
+        named: String::new(),
+        scope: 0,
+        proxies: Vec::new(),
+        current: None,
+        last_defaults: None,
+        sections: Sections::new(),
+        lists_of_users: BTreeMap::new(),
+        lists: BTreeSet::new(),
+        scripts: false,
+        experimental: false,
+        server_verify: true,
+        certificates: String::new(),
+        authorities: String::new(),
+        file: String::new(),
+        is_alone: !is_master(instance),
+        base: service.then(|| "/".to_owned()),
+        external_check: false,
+        unopened: None,
+        unparsed: false,
+        aborted: false,
+        tree,
+        once: BTreeSet::new(),
+        fronts: BTreeMap::new(),
+        backs: BTreeMap::new(),
+        defaults: BTreeMap::new(),
+        tables: BTreeMap::new(),
+        ids: BTreeMap::new(),
+        told: BTreeSet::new(),
+        book,
     };
-    let options: Vec<&str> = rest.iter().skip(1).map(|w| w.value.as_str()).collect();
-    let tls = options.contains(&"ssl");
-    let v6_only = options.contains(&"v6only");
-    let spot = text.place(line, addresses.raw);
-    for one in addresses.value.split(',') {
-        if let Some(socket) = one.strip_prefix("unix@").or_else(|| one.starts_with('/').then_some(one)) {
-            let listen = Listen::unix(socket);
-            book.must_have_parent(entry, socket);
-            book.listen(listen, Some(entry), None, tls, false);
-            continue;
-        }
-        if one.starts_with("abns@")
-            || one.starts_with("fd@")
-            || one.starts_with("sockpair@")
-            || one.contains('$')
-        {
-            continue;
-        }
-        let forced_six = one.starts_with("ipv6@");
-        let bare = one.trim_start_matches("ipv4@").trim_start_matches("ipv6@");
-        let Some((address, ports)) = bare.rsplit_once(':') else {
-            book.find(&spot, "bind", Code::ConfigBadValue, format!("\"{one}\" has no port"));
-            continue;
-        };
-        let (from, to) = ports.split_once('-').unwrap_or((ports, ports));
-        let (Ok(from), Ok(to)) = (from.parse::<u16>(), to.parse::<u16>()) else {
-            book.find(&spot, "bind", Code::ConfigBadValue, format!("\"{ports}\" is not a port"));
-            continue;
-        };
-        if from == 0 || to < from {
-            book.find(&spot, "bind", Code::ConfigBadValue, format!("\"{ports}\" is not a port"));
-            continue;
-        }
-        let address = match address.trim_matches(['[', ']']) {
-            "" | "*" if forced_six => IpAddr::V6(Ipv6Addr::UNSPECIFIED),
-            "" | "*" => IpAddr::V4(Ipv4Addr::UNSPECIFIED),
-            other => match other.parse() {
-                Ok(address) => address,
-                Err(_) => match crate::names::lookup(book.snapshot, other) {
-                    Look::Seen(found) if !found.is_empty() => found[0],
-                    _ => continue,
-                },
-            },
-        };
-        book.must_be_here(Some(entry), address, from);
-        let span = port_span(text, line, addresses, one, from, to);
-        for port in from..=to.min(from.saturating_add(512)) {
-            book.listen(Listen::tcp(address, port, v6_only), Some(entry), span.clone(), tls, true);
+    for one in files(snapshot, instance) {
+        read::file(&mut reader, &one);
+        if reader.aborted {
+            break;
         }
     }
-}
-
-/// The bytes of a single port written plainly.
-fn port_span(text: &Text, line: &Line, word: &Word, one: &str, from: u16, to: u16) -> Option<Span> {
-    let number = from.to_string();
-    let at = word.raw.find(one)?;
-    (from == to && one.ends_with(&number)).then_some(())?;
-    let end = at + one.len();
-    text.span(line, word.raw.get(end - number.len()..end)?)
+    if !reader.aborted && !reader.book.stopped {
+        finish::finish(&mut reader);
+    }
+    if let Some(tree) = &mut reader.tree {
+        tree.close();
+    }
+    reader.tree
 }
 
 /// Options of the command line that are settings of `global`, too (haproxy(1)).
@@ -341,6 +242,15 @@ const TWO_WORDS: &[&str] = &[
     "compression",
 ];
 
+/// Directories that only a start needs are a warning where nobody knows what starts it: its service may make
+/// them.
+fn only_at_a_start(book: &mut Book, instance: &Instance) {
+    let told = book.out.findings.last_mut().filter(|f| matches!(f.about, Some(About::Directory(_))));
+    if let Some(last) = told.filter(|_| instance.command.is_empty()) {
+        last.severity = Severity::Warning;
+    }
+}
+
 fn global(book: &mut Book, instance: &Instance) {
     let of = |book: &Book, name: &str| {
         let mut own = book.entries.iter().filter(|e| e.section == "global" && e.name == name);
@@ -358,6 +268,7 @@ fn global(book: &mut Book, instance: &Instance) {
     }
     if let Some(entry) = of(book, "chroot") {
         book.must_be_directory(&entry, entry.value.clone().trim_end_matches('/'));
+        only_at_a_start(book, instance);
     }
     let sockets: Vec<Entry> = book
         .entries
@@ -369,6 +280,7 @@ fn global(book: &mut Book, instance: &Instance) {
         let Some(socket) = entry.value.split_whitespace().nth(1).map(str::to_owned) else { continue };
         if !instance.made_by_manager.iter().any(|d| path::parent(&socket) == d) {
             book.must_have_parent(&entry, &socket);
+            only_at_a_start(book, instance);
         }
         // It binds another name and renames that: the kernel does not know this one.
         book.listen(Listen::unix(&socket), Some(&entry), None, false, false);
@@ -416,7 +328,7 @@ impl Kind for Haproxy {
         }
     }
     fn directives(&self) -> Option<&'static Directives> {
-        Some(directives!("kinds/haproxy/directives.rs"))
+        Some(DIRECTIVES)
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if instance.config.is_empty() {
@@ -426,9 +338,7 @@ impl Kind for Haproxy {
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
         let mut book = Book::new(snapshot, &instance.made_by_manager);
-        for one in files(snapshot, instance) {
-            file(&mut book, &one);
-        }
+        read_into(&mut book, instance, None);
         if book.out.readable {
             options(&mut book, instance);
             global(&mut book, instance);
@@ -440,8 +350,7 @@ impl Kind for Haproxy {
                 control || e.section.starts_with("peers") || matches!(e.name.as_str(), "bind" | "dgram-bind")
             };
             // A master waits for its workers' listeners without end, even where there are none.
-            let master = instance.command.iter().any(|w| matches!(w.as_str(), "-W" | "-Ws" | "-S"));
-            if !master && !book.entries.iter().any(listens) {
+            if !is_master(instance) && !book.entries.iter().any(listens) {
                 book.out.add(crate::config::ConfigFinding::error(
                     Code::ConfigSyntax,
                     "no listener is defined at all",

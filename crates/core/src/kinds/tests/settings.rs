@@ -347,12 +347,13 @@ fn pools_are_refused_where_the_daemon_would() {
 
 fn haproxy(text: &str) -> Configuration {
     let host = TextHost::new().file("/etc/haproxy/haproxy.cfg", text).dir("/var/lib/haproxy", 0o755, 0);
+    let host = host.file("/x.pem", "");
     read(&host, "haproxy", "/usr/sbin/haproxy -Ws -f /etc/haproxy/haproxy.cfg -p /run/haproxy.pid")
 }
 
 const PROXY: &str = "global\n    user www-data\n    chroot /var/lib/haproxy\n\
     frontend front\n    bind *:8081 # pages\n    bind [::1]:8443 ssl crt \
-    /x.pem,127.0.0.1:8082\n    default_backend b\nbackend b\n    server a 127.0.0.1:8080\n";
+    /x.pem\n    default_backend b\nbackend b\n    server a 127.0.0.1:8080\n";
 
 #[test]
 fn haproxy_binds_what_its_frontends_say() {

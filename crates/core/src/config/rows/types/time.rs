@@ -12,12 +12,21 @@ pub enum Time {
     Timeout,
     /// The same with `d`, and not without digits.
     Duration,
+    /// Digits, then at most one of `us`, `ms`, `s`, `m`, `h` and `d`; what follows it is only warned of
+    /// (`parse_time_err` of haproxy).
+    OneUnit,
 }
 
 impl Time {
     pub(super) fn holds(self, text: &str) -> bool {
         if let Self::Timeout | Self::Duration = self {
             return self.is_timeout(text);
+        }
+        if self == Self::OneUnit {
+            let digits = text.bytes().take_while(u8::is_ascii_digit).count();
+            let unit = &text[digits..];
+            return digits > 0
+                && (unit.is_empty() || unit.starts_with("us") || unit.starts_with(['m', 's', 'h', 'd']));
         }
         const ORDER: &[&str] = &["y", "M", "w", "d", "h", "m", "s", "ms"];
         let seconds = self == Self::Seconds;
@@ -59,6 +68,7 @@ impl Time {
         match self {
             Self::Timeout | Self::Duration => "a time such as 30, 30s or 500ms",
             Self::Milliseconds => "a time such as 30s or 5m",
+            Self::OneUnit => "a time such as 30s or 500ms",
             Self::Seconds => "a time such as 30s or 1d",
         }
     }
@@ -77,6 +87,15 @@ mod tests {
             assert!(!Time::Timeout.holds(word) && !Time::Duration.holds(word), "{word}");
         }
         assert!(Time::Duration.holds("1d") && !Time::Timeout.holds("1d") && !Time::Duration.holds("hours"));
+    }
+
+    #[test]
+    fn one_unit_stands_behind_the_digits() {
+        for (word, good) in
+            [("30", true), ("30s", true), ("5min", true), ("9us", true), ("9u", false), ("x", false)]
+        {
+            assert_eq!(Time::OneUnit.holds(word), good, "{word}");
+        }
     }
 
     #[test]
