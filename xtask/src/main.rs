@@ -45,7 +45,7 @@ fn main() -> ExitCode {
         ["bench"] => bench::all(),
         ["load-process", role] => bench::hold(*role == "listening"),
         ["captures"] => program().and_then(|p| captures::run(&p)),
-        ["corpus"] => program().and_then(|p| corpus::run(&p)),
+        ["corpus", only @ ..] => program().and_then(|p| corpus::run(&p, only)),
         ["samples", only @ ..] => program().and_then(|p| samples::run(&p, only)),
         ["pictures"] => program().and_then(|p| pictures::run(&p)),
         ["attempts"] => program().and_then(|p| history::run(&p, 1, &[])),
@@ -70,7 +70,7 @@ fn main() -> ExitCode {
         ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
         _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-lint [SITES], \
             bench-logs [MIB [KIND…]], \
-            captures, corpus, fuzz [--seconds N], \
+            captures, corpus [KIND…], fuzz [--seconds N], \
             routes KIND [SEED [REQUESTS]], samples [KIND…], sweep KIND [NAME…], live [NAME…], \
             pictures, walk [--all | \
             --check | --booted | --booted-all]"

@@ -30,6 +30,8 @@ fn fill(template: &str, place: &str, snippet: &str) -> String {
 /// Words of a daemon that tell less than its configuration does, each with the reason.
 const SAID_OTHERWISE: &[(&str, &str)] = &[
     ("Address already in use", "a listener that is asked for twice looks like a taken port"),
+    (": character '[ALERT]", "the daemon's own sentence breaks off"),
+    ("config : Error(s) found in configuration file", "the daemon names nothing"),
     ("invalid number of arguments in \"root\"", "a lost semicolon looks like too many values"),
 ];
 
@@ -97,9 +99,10 @@ fn walk(kind: &str) {
     tree.write(
         "var/lib/dpkg/status",
         &format!(
-            "{}\n{}",
+            "{}\n{}\n{}",
             installed("apache2-bin", "2.4.71-1~deb12u1"),
-            installed("nginx", "1.22.1-9+deb12u9")
+            installed("nginx", "1.22.1-9+deb12u9"),
+            installed("haproxy", "2.6.12-1+deb12u4")
         ),
     );
     let (mut wrong, mut misheard, mut count) = (Vec::new(), Vec::new(), 0);
@@ -155,6 +158,11 @@ fn nginx_agrees_with_the_daemon() {
 #[test]
 fn httpd_agrees_with_the_daemon() {
     walk("httpd");
+}
+
+#[test]
+fn lint_gives_the_verdict_and_the_line_of_haproxy() {
+    walk("haproxy");
 }
 
 #[test]

@@ -36,11 +36,18 @@ const BUILT_IN: &[&str] = &[
 pub(super) struct Wrong {
     pub(super) at: usize,
     pub(super) why: String,
+    /// Two things have one name.
+    pub(super) twice: bool,
 }
 
 impl Wrong {
     pub(super) fn new(at: usize, why: impl Into<String>) -> Self {
-        Self { at, why: why.into() }
+        Self { at, why: why.into(), twice: false }
+    }
+
+    /// Something has a name that something else has already.
+    pub(super) fn twice(at: usize, why: impl Into<String>) -> Self {
+        Self { twice: true, ..Self::new(at, why) }
     }
 }
 

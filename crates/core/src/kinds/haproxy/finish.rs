@@ -65,7 +65,8 @@ fn listeners(reader: &mut Reader, n: usize) {
     let binds = reader.proxies[n].binds.clone();
     for Tls { place, shown, certificate, verify, authority } in binds {
         if !certificate {
-            reader.late(&place, "bind", format!("{shown} speaks TLS, and no certificate is named (crt)"));
+            let why = format!("{shown} speaks TLS, and no certificate is named (crt)");
+            reader.book.find(&place, "bind", Code::CertificateBad, why);
         } else if verify.is_some_and(|v| v != "none") && !authority {
             let why = format!("{shown} asks clients for certificates, and no authority is named (ca-file)");
             reader.late(&place, "bind", why);
@@ -114,7 +115,8 @@ fn backends(reader: &mut Reader, n: usize) {
                     one.name,
                     of(!http)
                 );
-                reader.late(&one.place, directive, why);
+                let section = reader.proxies[n].place.clone();
+                reader.late(&section, directive, why);
             }
             Some(_) => {}
         }
@@ -180,6 +182,13 @@ fn names(reader: &mut Reader, n: usize) {
         };
         let there = section
             .is_some_and(|s| reader.proxies[s].servers.contains_key(server) || reader.proxies[s].templates);
+        if there
+            && section
+                .is_some_and(|s| !reader.proxies[s].templates && !reader.proxies[s].checked.contains(server))
+        {
+            let why = format!("server {} is not checked, and cannot be tracked", one.name);
+            reader.late(&one.place, "server", why);
+        }
         if !there {
             reader.late(
                 &one.place,
@@ -242,6 +251,12 @@ fn missing(reader: &mut Reader, n: usize, reference: &Reference, place: &Place) 
 fn servers(reader: &mut Reader, n: usize) {
     if !reader.proxies[n].role.back() {
         return;
+    }
+    if !reader.proxies[n].check_ports {
+        for Named { name, place } in std::mem::take(&mut reader.proxies[n].portless) {
+            let why = format!("server {name} is checked, and neither it nor its check has a port");
+            reader.late(&place, "server", why);
+        }
     }
     for Named { name, place } in reader.proxies[n].hosts.clone() {
         unresolved(reader, &name, &place);

@@ -137,7 +137,10 @@ pub(super) fn line(reader: &mut Reader, at: At, negated: bool) -> Read {
         "stats" => stats(reader, at),
         "option" => settings::option(reader, words, negated),
         "filter" => settings::filter(words),
-        "http-check" | "tcp-check" => checks::check(words),
+        "http-check" | "tcp-check" => {
+            reader.proxies[n].check_ports |= words.at(1) == "connect";
+            checks::check(words)
+        }
         "email-alert" => logs::email(reader, at),
         "log" if negated => Ok(()),
         "log" => {

@@ -295,9 +295,13 @@ fn one(reader: &mut Reader, text: &Text, line: &Line, words: &[Word]) {
         open(reader, at);
         return;
     }
-    if let Some(above) = reader.unopened.take() {
+    if let Some((front, place, above)) = reader.unopened.take() {
         let why = format!("the section above was not opened: {above}");
-        reader.fault(at, 0, Code::ConfigSyntax, &why);
+        // Of a section that takes requests the daemon names the head, too.
+        match front {
+            true => drop(reader.book.find(&place, "", Code::ConfigSyntax, above)),
+            false => drop(reader.fault(at, 0, Code::ConfigSyntax, &why)),
+        }
         return;
     }
     if reader.section.is_empty() {
@@ -385,7 +389,7 @@ fn open_other(reader: &mut Reader, at: At, word: &'static str) -> Result<(), Wro
     match first {
         // Of lists of users the daemon only warns.
         Some(line) if word != "userlist" => {
-            Err(Wrong::new(1, format!("another {word} section has the name {name} (line {line})")))
+            Err(Wrong::twice(1, format!("another {word} section has the name {name} (line {line})")))
         }
         _ => Ok(()),
     }
@@ -435,15 +439,16 @@ fn open_proxy(reader: &mut Reader, at: At, role: Role) -> Result<(), Wrong> {
             found => reader.proxies[n].defaults = found,
         }
     } else if words.len() > from_at && role != Role::Defaults {
-        // Of a backend the daemon says nothing before the next line.
-        if !role.front() {
-            reader.unopened = Some(format!("only \"from\" and a name can stand behind \"{name}\""));
-            return Ok(());
-        }
-        wrong = Some(Wrong::new(from_at, "an address is given by bind, not behind the name of a section"));
+        // The daemon takes no offence at this line, and opens nothing: the next one finds no section.
+        let why = match role.front() {
+            true => "an address is given by bind, not behind the name of a section".to_owned(),
+            false => format!("only \"from\" and a name can stand behind \"{name}\""),
+        };
+        reader.unopened = Some((role.front(), at.place(from_at), why));
+        return Ok(());
     }
     if let Some(first) = same_name(reader, n) {
-        wrong.get_or_insert(Wrong::new(1, format!("another section has the name {name} (line {first})")));
+        wrong.get_or_insert(Wrong::twice(1, format!("another section has the name {name} (line {first})")));
     }
     if let Some(from) = reader.proxies[n].defaults {
         let (before, new) = reader.proxies.split_at_mut(n);

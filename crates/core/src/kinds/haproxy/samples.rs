@@ -357,7 +357,7 @@ fn refers_to(of: &str) -> Option<Refers> {
         "frontend" => Refers::Frontend,
         "backend" => Refers::Backend,
         "server" => Refers::Server,
-        "userlist" => Refers::Users,
+        "user_list" => Refers::Users,
         "regex" => Refers::Pattern,
         _ => return None,
     })

@@ -98,11 +98,20 @@ fn certificate(reader: &mut Reader, at: At, word: usize, name: &str, base: &str)
     }
 }
 
-/// The name and the address of a server; the host that must be looked up, and the word behind the address.
-fn begun(words: Words) -> Result<(Option<String>, usize), Wrong> {
+/// What the address of a server tells.
+#[derive(Default)]
+struct Begun {
+    /// The host, where it must be looked up.
+    host: Option<String>,
+    /// It has no port of its own.
+    portless: bool,
+}
+
+/// The name and the address of a server, and the word behind the address.
+fn begun(words: Words) -> Result<(Begun, usize), Wrong> {
     let kind = words.at(0);
     let address_at = match kind {
-        "default-server" => return Ok((None, 1)),
+        "default-server" => return Ok((Begun::default(), 1)),
         "server-template" => 3,
         _ => 2,
     };
@@ -122,18 +131,20 @@ fn begun(words: Words) -> Result<(Option<String>, usize), Wrong> {
     }
     let allows = Allows { port: true, offset: true, stream: true, later: true, ..Allows::default() };
     let to = address(words.at(address_at), allows).map_err(|why| Wrong::new(address_at, why))?;
-    let host = match to {
-        Address::Host { host, .. } if is_name(&host) => Some(host),
-        _ => None,
+    let begun = match to {
+        Address::Host { host, low, .. } => {
+            Begun { portless: low == 0, host: Some(host).filter(|host| is_name(host)) }
+        }
+        _ => Begun::default(),
     };
-    Ok((host, address_at + 1))
+    Ok((begun, address_at + 1))
 }
 
 /// `server NAME ADDRESS OPTIONS…`, `server-template PREFIX COUNT ADDRESS OPTIONS…`,
 /// `default-server OPTIONS…`.
 pub(super) fn server(reader: &mut Reader, at: At) -> Read {
     let words = Words(at.words);
-    let (host, from) = begun(words)?;
+    let (begun, from) = begun(words)?;
     let found = options(reader.known(), "server", words, from)?;
     files(reader, at, &found);
     reader.note(at, found.refers.clone());
@@ -167,8 +178,14 @@ pub(super) fn server(reader: &mut Reader, at: At) -> Read {
         verify: value("verify").map(str::to_owned),
         authority: value("ca-file").is_some(),
     };
-    proxy.hosts.extend(named(host.as_deref().filter(|_| looked_up)));
+    proxy.hosts.extend(named(begun.host.as_deref().filter(|_| looked_up)));
     proxy.tls_servers.extend((found.has("ssl") || found.has("check-ssl")).then_some(tls));
+    let checked = ["check", "agent-check", "track"].iter().any(|o| value(o).is_some());
+    let portless = begun.portless && value("check").is_some() && value("port").is_none();
+    proxy.portless.extend(named(Some(words.at(1)).filter(|_| portless)));
+    if checked {
+        proxy.checked.insert(words.at(1).to_owned());
+    }
     if words.at(0) == "server-template" {
         proxy.templates = true;
         return Ok(());
@@ -176,7 +193,7 @@ pub(super) fn server(reader: &mut Reader, at: At) -> Read {
     let name = words.at(1).to_owned();
     if let Some(first) = proxy.servers.get(&name) {
         let why = format!("a server named {name} was defined at line {}", first.line);
-        return Err(Wrong::new(1, why));
+        return Err(Wrong::twice(1, why));
     }
     proxy.servers.insert(name, place);
     Ok(())

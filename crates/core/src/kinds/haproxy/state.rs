@@ -106,6 +106,10 @@ pub(super) struct Proxy {
     /// Kinds of sections that took it over, where it holds rules.
     pub(super) taken_by: Option<bool>,
     pub(super) refers: Vec<(Reference, Place)>,
+    /// Servers that are checked, by name; those of them that have no port; a check that has one of its own.
+    pub(super) checked: BTreeSet<String>,
+    pub(super) portless: Vec<Named>,
+    pub(super) check_ports: bool,
     /// Hosts of servers that are looked up at the start.
     pub(super) hosts: Vec<Named>,
 }
@@ -114,6 +118,7 @@ impl Proxy {
     /// Takes over what its defaults say.
     pub(super) fn inherit(&mut self, from: &Self) {
         self.http = from.http;
+        self.check_ports = from.check_ports;
         self.formats.clone_from(&from.formats);
         self.server_defaults.clone_from(&from.server_defaults);
         if self.role.front() {
@@ -152,6 +157,9 @@ impl Proxy {
             captures: false,
             taken_by: None,
             refers: Vec::new(),
+            checked: BTreeSet::new(),
+            portless: Vec::new(),
+            check_ports: false,
             hosts: Vec::new(),
         }
     }
@@ -207,8 +215,9 @@ pub(super) struct Reader<'b, 'r, 'h> {
     /// The directory that relative files are looked for in; `None` where that is not known.
     pub(super) base: Option<String>,
     pub(super) external_check: bool,
-    /// A section that was not opened, and why: the daemon tells it at the next line.
-    pub(super) unopened: Option<String>,
+    /// A section that was not opened: whether it takes requests, its head, and why. Where nothing follows,
+    /// nothing is amiss.
+    pub(super) unopened: Option<(bool, Place, String)>,
     /// A condition could not be read.
     pub(super) unparsed: bool,
     /// Reading ended for good.
@@ -259,7 +268,8 @@ impl Reader<'_, '_, '_> {
 
     /// An error at a word of a line.
     pub(super) fn wrong(&mut self, at: At, wrong: &Wrong) {
-        self.fault(at, wrong.at, Code::ConfigBadValue, &wrong.why);
+        let code = if wrong.twice { Code::ConfigConflict } else { Code::ConfigBadValue };
+        self.fault(at, wrong.at, code, &wrong.why);
     }
 
     /// An error of a kind at a word of a line.
