@@ -365,7 +365,7 @@ frontend edge
     http-check send hdr X-Token {}
     http-error status 401 hdr X-Api-Key {}
     http-request set-var(txn.p) str(x),aes_gcm_dec(128,txn.n,\"{}\",txn.t)
-    http-request return string \"token={}\"
+    http-request return content-type text/plain string \"token={}\"
     log-format \"%[str(token={})]\"
     http-request set-header Authorization \"%[str(Bearer\\ {})]\"
     http-request deny unless { req.fhdr(x-token) {} }

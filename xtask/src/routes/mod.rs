@@ -2,6 +2,7 @@
 //! daemon which place of its configuration answered each, and compares that with our own choice. The score is
 //! written to
 //! `xtask/live/routes.txt`.
+mod haproxy;
 mod httpd;
 mod nginx;
 
@@ -147,6 +148,7 @@ pub(crate) fn run(program: &Path, kind: &str, seed: u64, requests: usize) -> Res
     let driven: &dyn Driven = match kind {
         "nginx" => &nginx::Nginx,
         "httpd" => &httpd::Httpd,
+        "haproxy" => &haproxy::Haproxy,
         _ => return Err(format!("{kind}: no such driver")),
     };
     let host = Host::boot("jolly-routes", program)?;

@@ -40,7 +40,11 @@ fn way(host: &TextHost, name: &str, config: &str, asked: &str) -> Route {
 }
 
 fn config_of(name: &str) -> &'static str {
-    if name == "nginx" { "/etc/nginx/nginx.conf" } else { "/etc/httpd/conf/httpd.conf" }
+    match name {
+        "nginx" => "/etc/nginx/nginx.conf",
+        "haproxy" => "/etc/haproxy/haproxy.cfg",
+        _ => "/etc/httpd/conf/httpd.conf",
+    }
 }
 
 /// The end in one line: what, and the line of the place.
@@ -204,4 +208,54 @@ fn httpd_chooses_as_it_does() {
     let silent = HTTPD.replace("AllowOverride FileInfo\n", "");
     let line = told(&way(&over("ErrorDocument 404 /x\n"), "httpd", &silent, "front.example /over/x.txt"));
     assert!(line.starts_with("500 override"), "where nothing is said to be allowed, nothing is: {line}");
+}
+
+const HAPROXY: &str = "defaults
+    mode http
+    default_backend pages
+frontend quay
+    bind *:8088
+    acl book path_beg /book /tickets
+    acl book hdr(host) -i book.example
+    acl inside src 10.0.0.0/8
+    http-request deny deny_status 429 if { path /flood }
+    http-request return status 200 content-type text/plain string ok if { path /alive }
+    http-request redirect scheme https code 301 if { path_beg /tls } !inside
+    http-request set-path /moved if { path /old }
+    redirect prefix http://other.example if { path_dir away }
+    use_backend book if book
+    use_backend none if { path /none }
+    use_backend %[req.hdr(x-tide)] if { path /unknown }
+    use_backend pages if { req.hdr(x-tide) ebb } { path /header }
+backend book
+    http-request deny if { path_end .php }
+    server one 127.0.0.1:8081 check
+    server two 127.0.0.1:8082 backup
+backend pages
+    server one 127.0.0.1:8080
+backend none
+";
+
+#[test]
+fn haproxy_chooses_a_backend_by_its_lists() {
+    for (asked, wanted) in [
+        ("quay.example /", "0 pass pages / @22"),
+        ("quay.example /book/1?tide=ebb", "0 pass book /book/1?tide=ebb @18"),
+        ("BOOK.example /x", "0 pass book /x @18"),
+        ("quay.example /book/x.php", "403 denied @18"),
+        ("quay.example /flood", "429 denied @4"),
+        ("quay.example /alive", "200 answer - @4"),
+        ("quay.example /tls/a?x", "301 answer https://quay.example/tls/a?x @4"),
+        ("quay.example /old", "0 pass pages /moved @22"),
+        ("quay.example /far/away/x", "302 answer http://other.example/far/away/x @4"),
+        ("quay.example /none", "503 answer - @24"),
+        ("quay.example /unknown", "0 undecided which backend a sample names @4"),
+        ("quay.example /header", "0 undecided whether the condition of use_backend holds @4"),
+    ] {
+        assert_eq!(told(&way(&files(), "haproxy", HAPROXY, asked)), wanted, "{asked}");
+    }
+    let book = way(&files(), "haproxy", HAPROXY, "quay.example /book");
+    let End::Pass(pass) = book.end else { panic!("{:?}", book.end) };
+    let ports: Vec<(u16, bool)> = pass.members.iter().map(|m| (m.listen.port, m.spare)).collect();
+    assert_eq!(ports, [(8081, false), (8082, true)]);
 }

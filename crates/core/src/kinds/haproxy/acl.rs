@@ -201,20 +201,23 @@ pub(super) fn condition(
 
 #[cfg(test)]
 mod tests {
+    use super::super::samples::Installed;
     use super::super::tokens::Word;
     use super::*;
 
-    const KNOWN: Known = Known { release: None, scripts: false };
-
     fn with<T>(line: &str, run: impl Fn(Words) -> T) -> T {
-        let words: Vec<Word> =
-            line.split(' ').map(|raw| Word { value: raw.to_owned(), raw, open: false }).collect();
+        let words: Vec<Word> = line
+            .split(' ')
+            .map(|raw| Word { value: raw.to_owned(), raw, open: false, masked: false })
+            .collect();
         run(Words(&words))
     }
 
     #[test]
     fn lists_are_judged_by_what_they_compare() {
-        let of = |line: &str| with(line, |words| definition(KNOWN, words).map(|_| ()).map_err(|w| w.at));
+        let installed = Installed::default();
+        let known = Known { release: &installed, scripts: false };
+        let of = |line: &str| with(line, |words| definition(known, words).map(|_| ()).map_err(|w| w.at));
         for line in [
             "acl tide path_beg /ebb /flood",
             "acl tide src 10.0.0.0/8 ::1",
@@ -251,8 +254,10 @@ mod tests {
     #[test]
     fn conditions_name_lists_that_exist() {
         let defined: BTreeSet<String> = ["tide".to_owned()].into();
+        let installed = Installed::default();
+        let known = Known { release: &installed, scripts: false };
         let of = |line: &str| {
-            with(line, |words| condition(KNOWN, &defined, words, 0).map(|_| ()).map_err(|w| w.at))
+            with(line, |words| condition(known, &defined, words, 0).map(|_| ()).map_err(|w| w.at))
         };
         for line in ["if tide", "if !tide or METH_GET", "unless { path / } tide || ! LOCALHOST", "if"] {
             assert_eq!(of(line), Ok(()), "{line}");

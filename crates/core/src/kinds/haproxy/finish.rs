@@ -270,7 +270,7 @@ fn servers(reader: &mut Reader, n: usize) {
         };
         if checked && !authority {
             let why = format!(
-                "the certificate of server {shown} is checked, and no authority is named (ca-file, or verify none)"
+                "the certificate of {shown} is checked, and no authority is named (ca-file, or verify none)"
             );
             reader.late(&place, "server", why);
         }

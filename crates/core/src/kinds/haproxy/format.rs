@@ -64,13 +64,14 @@ fn head<'t>(whole: &'t str, behind: &str) -> &'t str {
 
 #[cfg(test)]
 mod tests {
-    use super::super::samples::places;
+    use super::super::samples::{Installed, places};
     use super::*;
 
     #[test]
     fn formats_hold_variables_and_samples() {
-        let of =
-            |text: &str, places: u32| format(Known { release: None, scripts: false }, text, places).is_ok();
+        let of = |text: &str, places: u32| {
+            format(Known { release: &Installed::default(), scripts: false }, text, places).is_ok()
+        };
         for text in ["", "a", "%ci:%cp", "%{+Q}r", "%[src]", "%[hdr(host),lower]x", "100%%", "%{+X}o\\ %ci%-"]
         {
             assert!(of(text, u32::MAX), "{text}");

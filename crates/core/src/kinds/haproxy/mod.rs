@@ -10,6 +10,7 @@ mod model;
 mod options;
 mod proxies;
 mod read;
+mod route;
 mod rules;
 mod samples;
 mod sections;
@@ -30,9 +31,10 @@ use crate::host::Look;
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
-use crate::route::Grown;
+use crate::route::{Files, Grown, Request, Route};
 use crate::snapshot::Snapshot;
 use model::{passes, sends};
+use samples::Installed;
 use state::{At, Reader, Sections};
 use std::collections::{BTreeMap, BTreeSet};
 use tokens::Variables;
@@ -101,7 +103,7 @@ fn read_into(book: &mut Book, instance: &Instance, tree: Option<Grown>) -> Optio
     let service = !instance.command.is_empty();
     let mut reader = Reader {
         instance,
-        release: Haproxy.release(snapshot, instance),
+        release: Installed::of(snapshot, instance),
         variables: Variables {
             values: instance.environment.iter().map(|(n, v)| (n.clone(), v.clone())).collect(),
             complete: service && instance.by_process.is_none(),
@@ -358,6 +360,12 @@ impl Kind for Haproxy {
             }
         }
         book.close(|name| self.is_secret(name))
+    }
+    fn route(&self, instance: &Instance, files: &Files, request: &Request) -> Option<Route> {
+        let mut book = Book::new(files.snapshot, &instance.made_by_manager);
+        let tree = read_into(&mut book, instance, Some(Grown::default()))?;
+        let configuration = book.close(|name| self.is_secret(name));
+        route::route(&tree.top, &configuration, files, request)
     }
     fn named_config(&self, arguments: &[String]) -> Option<String> {
         arguments.windows(2).find(|w| w[0] == "-f").map(|w| w[1].clone())

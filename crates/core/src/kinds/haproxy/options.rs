@@ -6,7 +6,7 @@ use super::address::{Allows, address};
 use super::samples::{Known, Reference, places};
 use super::tokens::Words;
 use super::values;
-use crate::config::rows::{Fate, Row, Type, fault};
+use crate::config::rows::{Row, Type, fault};
 
 /// Options that a line has.
 #[derive(Debug, Default)]
@@ -31,10 +31,7 @@ impl Options {
 /// The row of an option that the release knows.
 fn row(known: Known, place: &str, name: &str) -> Option<&'static Row> {
     let bit = DIRECTIVES.place(place);
-    DIRECTIVES
-        .exact(name)
-        .iter()
-        .find(|row| row.places & bit != 0 && DIRECTIVES.fate(row, known.release) != Fate::Gone)
+    DIRECTIVES.exact(name).iter().find(|row| row.places & bit != 0 && known.release.has(row))
 }
 
 /// How many words an option takes, where that is a number.
@@ -180,13 +177,17 @@ fn nearest(place: &str, name: &str) -> Option<&'static str> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::samples::Installed;
     use super::super::tokens::Word;
     use super::*;
 
     fn of(place: &str, line: &str) -> Result<Options, usize> {
-        let words: Vec<Word> =
-            line.split_whitespace().map(|raw| Word { value: raw.to_owned(), raw, open: false }).collect();
-        options(Known { release: None, scripts: false }, place, Words(&words), 0).map_err(|w| w.at)
+        let words: Vec<Word> = line
+            .split_whitespace()
+            .map(|raw| Word { value: raw.to_owned(), raw, open: false, masked: false })
+            .collect();
+        options(Known { release: &Installed::default(), scripts: false }, place, Words(&words), 0)
+            .map_err(|w| w.at)
     }
 
     #[test]

@@ -7,9 +7,10 @@ use super::values::bad_sign;
 use super::{DIRECTIVES, entry_of, model, proxies, sections};
 use crate::code::Code;
 use crate::config::lines::{Line, Text};
-use crate::config::rows::{Fate, Fault, Marks, Row, fault};
+use crate::config::rows::{Fault, Marks, Row, fault};
 use crate::config::{Place, Severity};
 use crate::route::Node;
+use crate::secrets::MASK;
 
 /// Words that open a section.
 const SECTIONS: &[&str] = &[
@@ -250,7 +251,7 @@ fn decide(reader: &mut Reader, words: Words) -> Branch {
 
 /// `version_atleast(X)` and `version_before(X)`.
 fn version(reader: &Reader, text: &str) -> Option<bool> {
-    let release = reader.release.as_ref()?;
+    let release = reader.release.get()?;
     let inside = |name: &str| text.strip_prefix(name)?.strip_prefix('(')?.strip_suffix(')');
     let parse = |text: &str| crate::config::release::Version::parse(text.trim().trim_matches('"'));
     if let Some(wanted) = inside("version_atleast") {
@@ -521,7 +522,7 @@ fn place_of(section: &str) -> u32 {
 fn row(reader: &Reader, name: &str) -> (Option<&'static Row>, bool) {
     let rows = DIRECTIVES.exact(name);
     let bit = place_of(reader.section);
-    let known = |row: &&Row| DIRECTIVES.fate(row, reader.release.as_ref()) != Fate::Gone;
+    let known = |row: &&Row| reader.release.has(row);
     let own = rows.iter().find(|row| row.places & bit != 0 && known(row));
     let other = rows.iter().any(|row| row.places & in_proxy_sections() != 0 && known(&row));
     (own, other)
@@ -555,7 +556,8 @@ fn keyword(reader: &mut Reader, at: At, negated: bool) {
     }
     let Some(row) = found else { return };
     // What nobody knows the words of is not judged.
-    if at.words.iter().any(|w| w.open) {
+    let swallowed = at.words.last().is_some_and(|w| w.value == MASK);
+    if swallowed || at.words.iter().any(|w| w.open) {
         return;
     }
     if reader.section == "global" && row.marks.has(Marks::ONCE) && !reader.once.insert(row.name) {

@@ -454,7 +454,7 @@ impl Rule<'_, '_, '_> {
 
     fn track(&mut self, start: usize, name: &str) -> Read {
         let number = &name["track-sc".len()..];
-        let most = if self.context.known.release.is_some_and(|r| r.version.major() > 2) {
+        let most = if self.context.known.release.get().is_some_and(|r| r.version.major() > 2) {
             i64::from(u16::MAX)
         } else {
             2
@@ -544,6 +544,7 @@ impl Rule<'_, '_, '_> {
 
     /// A reply of haproxy's own.
     fn reply(&mut self, denies: bool) -> Read {
+        let action = self.at - 1;
         let mut body: Option<&'static str> = None;
         let mut typed = false;
         let mut status: Option<i64> = None;
@@ -609,10 +610,10 @@ impl Rule<'_, '_, '_> {
         }
         let own = matches!(body, Some("file" | "string" | "lf-file" | "lf-string"));
         if own && !typed {
-            return Err(Wrong::new(self.at.saturating_sub(1), "a reply with a body needs a content-type"));
+            return Err(Wrong::new(action, "a reply with a body needs a content-type"));
         }
         if own && matches!(status, Some(204 | 304)) {
-            return Err(Wrong::new(self.at.saturating_sub(1), "a reply of this status has no body"));
+            return Err(Wrong::new(action, "a reply of this status has no body"));
         }
         Ok(())
     }

@@ -1,8 +1,12 @@
 //! Samples: what a request, a connection or a certificate holds, as expressions take it
 //! (`sample_parse_expr` of sample.c, `make_arg_list` of arg.c).
 use super::tokens::Words;
-use super::values;
+use super::{DIRECTIVES, Haproxy, values};
 use crate::config::release::{Release, Version};
+use crate::config::rows::{Fate, Row as Keyword};
+use crate::kinds::{Instance, Kind};
+use crate::snapshot::Snapshot;
+use std::cell::OnceCell;
 
 /// What the daemon lists of itself, sorted by what it is and by name.
 const TABLE: &str = include_str!("samples.tsv");
@@ -115,10 +119,33 @@ struct Row {
     releases: &'static str,
 }
 
+/// The release that is installed, looked for only where something asks for it.
+#[derive(Default)]
+pub(super) struct Installed<'a> {
+    found: OnceCell<Option<Release>>,
+    from: Option<(&'a Snapshot<'a>, &'a Instance)>,
+}
+
+impl<'a> Installed<'a> {
+    pub(super) fn of(snapshot: &'a Snapshot<'a>, instance: &'a Instance) -> Self {
+        Self { found: OnceCell::new(), from: Some((snapshot, instance)) }
+    }
+
+    pub(super) fn get(&self) -> Option<&Release> {
+        let look = || self.from.and_then(|(snapshot, instance)| Haproxy.release(snapshot, instance));
+        self.found.get_or_init(look).as_ref()
+    }
+
+    /// Whether the release has a row of the keywords.
+    pub(super) fn has(&self, row: &Keyword) -> bool {
+        row.releases.is_empty() || DIRECTIVES.fate(row, self.get()) != Fate::Gone
+    }
+}
+
 /// What names the present release knows, and what is brought from outside.
 #[derive(Clone, Copy)]
 pub(super) struct Known<'a> {
-    pub(super) release: Option<&'a Release>,
+    pub(super) release: &'a Installed<'a>,
     /// Scripts are loaded, which bring names of their own.
     pub(super) scripts: bool,
 }
@@ -151,8 +178,8 @@ fn row(what: char, name: &str) -> Option<Row> {
 
 impl Known<'_> {
     fn has(self, row: Row) -> bool {
-        let Some(release) = self.release else { return true };
         let Some(span) = row.releases.strip_prefix("haproxy:") else { return true };
+        let Some(release) = self.release.get() else { return true };
         let (from, to) = span.split_once('-').unwrap_or((span, ""));
         let version = |text: &str| Version::parse(text);
         // Between two releases that are known, nobody here knows when a name came or went.
@@ -178,7 +205,8 @@ impl Known<'_> {
         self.scripts && name.starts_with("lua.")
     }
 
-    /// The expression that begins at a word; what stands behind it is told by `at`. An error is told in words.
+    /// The expression that begins at a word; what stands behind it is told by `at`. An error is told in
+    /// words.
     pub(super) fn expression(self, words: Words, at: &mut usize) -> Result<Expression, String> {
         let text = words.at(*at);
         let mut parts = Parts { known: self, rest: text };
@@ -410,13 +438,15 @@ mod tests {
     use super::super::tokens::Word;
     use super::*;
 
-    const KNOWN: Known = Known { release: None, scripts: false };
-
     fn expression(text: &str) -> Result<(Expression, usize), String> {
-        let words: Vec<Word> =
-            text.split(' ').map(|raw| Word { value: raw.to_owned(), raw, open: false }).collect();
+        let words: Vec<Word> = text
+            .split(' ')
+            .map(|raw| Word { value: raw.to_owned(), raw, open: false, masked: false })
+            .collect();
         let mut at = 0;
-        KNOWN.expression(Words(&words), &mut at).map(|e| (e, at))
+        let installed = Installed::default();
+        let known = Known { release: &installed, scripts: false };
+        known.expression(Words(&words), &mut at).map(|e| (e, at))
     }
 
     #[test]
@@ -481,7 +511,8 @@ mod tests {
         let of =
             |version: &str| Release { flavour: "haproxy".into(), version: Version::parse(version).unwrap() };
         let has = |version: &str, name: &str| {
-            Known { release: Some(&of(version)), scripts: false }.row('f', name).is_some()
+            let installed = Installed { found: Some(of(version)).into(), from: None };
+            Known { release: &installed, scripts: false }.row('f', name).is_some()
         };
         assert!(has("3.0.11", "fc_rtt") && has("2.6.12", "fc_rtt"));
         assert!(has("3.0.11", "bytes_in") && !has("2.6.12", "bytes_in"));

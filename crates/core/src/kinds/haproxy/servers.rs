@@ -1,4 +1,5 @@
-//! Listeners and servers with their addresses, options and certificates (listener.c, server.c, cfgparse-ssl.c).
+//! Listeners and servers with their addresses, options and certificates (listener.c, server.c,
+//! cfgparse-ssl.c).
 use super::acl::Wrong;
 use super::address::{Address, Allows, address};
 use super::options::{Options, options};

@@ -5,7 +5,7 @@ use super::address::{Allows, address};
 use super::state::Reader;
 use super::tokens::Words;
 use super::values::{self, Unit};
-use crate::config::rows::{Fate, Fault, Row, fault};
+use crate::config::rows::{Fault, Row, fault};
 
 /// Statuses that haproxy answers by itself.
 const ANSWERS: &[i64] =
@@ -311,7 +311,7 @@ pub(super) fn option(reader: &Reader, words: Words, negated: bool) -> Read {
     let bits = DIRECTIVES.bits(&["option", "option-front", "option-back"]);
     let gone = matches!(name, "forceclose" | "http-tunnel" | "http_proxy");
     let rows = DIRECTIVES.exact(name).iter().filter(|row| row.places & bits != 0);
-    let known = |row: &&Row| DIRECTIVES.fate(row, reader.release.as_ref()) != Fate::Gone;
+    let known = |row: &&Row| reader.release.has(row);
     let Some(row) = rows.clone().find(known).filter(|_| !gone) else {
         let all = DIRECTIVES.all().filter(|row| row.places & bits != 0).map(|row| row.name);
         let near =

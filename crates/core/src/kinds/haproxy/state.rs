@@ -1,12 +1,11 @@
 //! What is being read: sections with what they define, and names that are looked for at the end.
 use super::acl::Wrong;
 use super::rules::Context;
-use super::samples::{Known, Reference};
+use super::samples::{Installed, Known, Reference};
 use super::tokens::{Variables, Word};
 use crate::code::Code;
 use crate::config::entries::Book;
 use crate::config::lines::{Line, Text};
-use crate::config::release::Release;
 use crate::config::{About, ConfigFinding, DependsOn, Place};
 use crate::kinds::Instance;
 use crate::path;
@@ -188,7 +187,7 @@ pub(super) type Sections = BTreeMap<(&'static str, String), Place>;
 pub(super) struct Reader<'b, 'r, 'h> {
     pub(super) book: &'b mut Book<'r, 'h>,
     pub(super) instance: &'b Instance,
-    pub(super) release: Option<Release>,
+    pub(super) release: Installed<'b>,
     pub(super) variables: Variables,
     /// The word that opened the section, and its name.
     pub(super) section: &'static str,
@@ -247,7 +246,7 @@ pub(super) struct Users {
 
 impl Reader<'_, '_, '_> {
     pub(super) fn known(&self) -> Known<'_> {
-        Known { release: self.release.as_ref(), scripts: self.scripts }
+        Known { release: &self.release, scripts: self.scripts }
     }
 
     /// What rules of the present section are judged by.
@@ -268,6 +267,10 @@ impl Reader<'_, '_, '_> {
 
     /// An error at a word of a line.
     pub(super) fn wrong(&mut self, at: At, wrong: &Wrong) {
+        // Nobody here knows what stood where a mask stands.
+        if at.words.get(wrong.at).is_some_and(|w| w.masked) {
+            return;
+        }
         let code = if wrong.twice { Code::ConfigConflict } else { Code::ConfigBadValue };
         self.fault(at, wrong.at, code, &wrong.why);
     }

@@ -14,8 +14,10 @@ pub(super) struct Word<'t> {
     pub(super) value: String,
     /// As it is written.
     pub(super) raw: &'t str,
-    /// It holds what nobody here knows: a variable of an environment that is not known, or a mask.
+    /// It holds a variable of an environment that is not known: nobody here knows even how many words it is.
     pub(super) open: bool,
+    /// What stood in it was masked when it was recorded.
+    pub(super) masked: bool,
 }
 
 /// The words of a line.
@@ -105,8 +107,8 @@ impl<'t> Cutter<'t> {
     fn close(&mut self) {
         if let Some(begun) = self.begun.take() {
             let value = String::from_utf8_lossy(&self.value).into_owned();
-            let open = self.open || value == MASK;
-            self.words.push(Word { value, raw: &self.line[begun..self.at], open });
+            let masked = value.contains(MASK);
+            self.words.push(Word { value, raw: &self.line[begun..self.at], open: self.open, masked });
         }
         self.value.clear();
         self.open = false;

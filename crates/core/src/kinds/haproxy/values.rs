@@ -1,5 +1,5 @@
-//! Values as haproxy reads them by hand: spans of time, sizes, numbers, names, and what samples and converters
-//! ask of their arguments beyond their types.
+//! Values as haproxy reads them by hand: spans of time, sizes, numbers, names, and what samples and
+//! converters ask of their arguments beyond their types.
 use super::samples::{Reference, Refers};
 use crate::config::regex_fault;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};

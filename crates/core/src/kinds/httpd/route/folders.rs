@@ -136,8 +136,9 @@ impl<'a> Walk<'a, '_> {
             if let Some(end) = self.link(&there.path, &found)? {
                 return Ok((found, Some(end)));
             }
-            // A file that is known to be there is not looked at again where links may be followed, and sections
-            // for directories are compared with its name, too (server/request.c, ap_directory_walk, 2.4).
+            // A file that is known to be there is not looked at again where links may be followed, and
+            // sections for directories are compared with its name, too (server/request.c, ap_directory_walk,
+            // 2.4).
             let trusted =
                 self.option(&found, "followsymlinks") && !self.option(&found, "symlinksifownermatch");
             if there.is_file() && trusted {
