@@ -8,6 +8,7 @@ mod corpus;
 mod daemons;
 mod fuzz;
 mod harvest;
+mod harvest_samples;
 mod history;
 mod host;
 mod live;
@@ -26,6 +27,7 @@ fn main() -> ExitCode {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     let words: Vec<&str> = arguments.iter().map(String::as_str).collect();
     let outcome = match words.as_slice() {
+        ["harvest", "haproxy", dumps @ ..] => harvest_samples::run(dumps),
         ["harvest", kind, first, more @ ..] => {
             harvest::run(kind, &std::iter::once(first).chain(more).map(Path::new).collect::<Vec<_>>())
         }
