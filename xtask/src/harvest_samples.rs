@@ -6,10 +6,12 @@ use std::fmt::Write as _;
 use std::fs;
 
 const TARGET: &str = "crates/core/src/kinds/haproxy/samples.tsv";
-const HEAD: &str = "# Names that samples are taken by (f), turned by (c) and compared by (a), sorted: what they \
-    take, what comes of it, where they\n# may be used (bits in the order of the daemon's own list of places), \
-    and in which releases they are. Written by\n# `cargo xtask harvest haproxy VERSION=DUMP…` from what the \
-    daemon lists of itself (`haproxy -dKall`).\n";
+const HEAD: &str = "\
+# Names that samples are taken by (f), turned by (c) and compared by (a), sorted: what they take, what comes
+# of it, where they may be used (bits in the order of the daemon's own list of places), and in which releases
+# they are. Written by `cargo xtask harvest haproxy VERSION=DUMP…` from what the daemon lists of itself
+# (`haproxy -dKall`).
+";
 
 /// What a name takes, what comes of it, and where it may be used.
 type Entry = [String; 3];
