@@ -173,13 +173,10 @@ fn http(request: &ProbeRequest, patience: Duration) -> ProbeAnswer {
                 |name: &str| response.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
             let (server, location) = (header("server"), header("location"));
             let status = Some(response.status().as_u16());
-            let body = response
-                .body_mut()
-                .with_config()
-                .limit(BODY)
-                .lossy_utf8(true)
-                .read_to_string()
-                .unwrap_or_default();
+            // The beginning of a long body is kept, and that of one that breaks off.
+            let mut body = Vec::new();
+            let _ = response.body_mut().as_reader().take(BODY).read_to_end(&mut body);
+            let body = String::from_utf8_lossy(&body).into_owned();
             ProbeAnswer {
                 connected: true,
                 spoke: true,
