@@ -153,8 +153,10 @@ pub(super) struct Known<'a> {
 /// A row by what it is and its name: the table is sorted by bytes.
 fn row(what: char, name: &str) -> Option<Row> {
     let body = TABLE.as_bytes();
-    let (mut low, mut high) = (TABLE.rfind("\n#").map_or(0, |at| at + 1), TABLE.len());
-    low += TABLE[low..].find('\n').map_or(0, |at| at + 1);
+    let (mut low, mut high) = (0, TABLE.len());
+    while body.get(low) == Some(&b'#') {
+        low += TABLE[low..].find('\n').map_or(high - low, |at| at + 1);
+    }
     while low < high {
         let middle = low + (high - low) / 2;
         let start = body[low..middle].iter().rposition(|b| *b == b'\n').map_or(low, |at| low + at + 1);
