@@ -39,6 +39,7 @@ fn prefix(text: &str) -> (Option<bool>, &'static str, &str) {
         ("uxdg@", Some(true), "unix"),
         ("uxst@", Some(false), "unix"),
         ("abns@", None, "other"),
+        ("rhttp@", None, "other"),
         ("abnsz@", None, "other"),
         ("ip@", None, "ip"),
         ("ipv4@", None, "4"),

@@ -52,7 +52,7 @@ pub(super) fn listens(reader: &mut Reader, entry: &Entry, at: At) {
             reader.book.listen(Listen::unix(socket), Some(entry), None, tls, false);
             continue;
         }
-        let elsewhere = ["abns@", "abnsz@", "fd@", "sockpair@", "udp", "quic"];
+        let elsewhere = ["abns@", "abnsz@", "rhttp@", "fd@", "sockpair@", "udp", "quic"];
         if elsewhere.iter().any(|begin| one.starts_with(begin)) || addresses.open {
             continue;
         }

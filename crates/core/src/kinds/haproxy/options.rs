@@ -48,7 +48,7 @@ pub(super) fn options(known: Known, place: &str, words: Words, from: usize) -> R
     let mut found = Options::default();
     let mut at = from;
     while at < words.len() {
-        let name = words.at(at);
+        let name = words.at(at).split('(').next().unwrap_or("");
         let Some(row) = row(known, place, name) else {
             let near = nearest(place, name).map(|n| format!("; {n} is close to it")).unwrap_or_default();
             let what = if place == "bind" { "a listener" } else { "a server" };

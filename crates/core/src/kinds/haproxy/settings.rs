@@ -321,6 +321,7 @@ pub(super) fn option(reader: &Reader, words: Words, negated: bool) -> Read {
     let by_hand = row.places & DIRECTIVES.place("option") != 0;
     let switches = [
         "httpclose",
+        "forwarded",
         "http-server-close",
         "http-keep-alive",
         "http-buffer-request",
