@@ -107,10 +107,10 @@ pub(super) fn list(known: Known, words: Words, from: usize, to: usize) -> Result
                 at += 1;
                 let name = words.at(at);
                 if loaded {
-                    return Err(Wrong::new(at - 1, "-m must stand before patterns and files"));
+                    return Err(Wrong::new(at - 1, "-m must come before patterns and files"));
                 }
                 if !values::is_method(name) {
-                    return Err(Wrong::new(at, format!("there is no way \"{name}\" of comparing")));
+                    return Err(Wrong::new(at, format!("\"{name}\" is not a matching method")));
                 }
                 if name != "found" && !expression.sort.becomes(works_on(name)) {
                     return Err(Wrong::new(at, format!("{} cannot be compared by {name}", expression.name)));
@@ -123,7 +123,7 @@ pub(super) fn list(known: Known, words: Words, from: usize, to: usize) -> Result
             }
             other => {
                 let why =
-                    format!("{other} is no option of a list; -- stands before patterns that begin with -");
+                    format!("{other} is not an option of a list; put -- before patterns that begin with -");
                 return Err(Wrong::new(at, why));
             }
         }
@@ -163,7 +163,7 @@ pub(super) fn definition(known: Known, words: Words) -> Result<Vec<Reference>, W
         return Err(Wrong::new(0, "acl needs a name"));
     }
     if let Some(sign) = values::bad_sign(name) {
-        return Err(Wrong::new(1, format!("\"{sign}\" may not stand in the name of a list")));
+        return Err(Wrong::new(1, format!("\"{sign}\" is not allowed in the name of a list")));
     }
     if name.eq_ignore_ascii_case("or") {
         return Err(Wrong::new(1, "a list named \"or\" could never be used"));
@@ -192,7 +192,7 @@ pub(super) fn condition(
         }
         let joins = word.is_empty() || word == "||" || word.eq_ignore_ascii_case("or");
         if !joins && !defined.contains(word) && !BUILT_IN.contains(&word) {
-            return Err(Wrong::new(at, format!("there is no list \"{word}\"")));
+            return Err(Wrong::new(at, format!("no list is named \"{word}\"")));
         }
         at += 1;
     }

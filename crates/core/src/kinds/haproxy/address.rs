@@ -16,6 +16,30 @@ pub(super) struct Allows {
     pub(super) later: bool,
 }
 
+impl Allows {
+    const NONE: Self = Self {
+        port: false,
+        port_needed: false,
+        range: false,
+        offset: false,
+        stream: false,
+        datagram: false,
+        descriptor: false,
+        later: false,
+    };
+    /// A single address that is listened on.
+    pub(super) const SOCKET: Self =
+        Self { port: true, port_needed: true, stream: true, descriptor: true, ..Self::NONE };
+    /// Addresses that are listened on, with ranges of ports.
+    pub(super) const LISTEN: Self = Self { range: true, ..Self::SOCKET };
+    /// A server.
+    pub(super) const SERVER: Self =
+        Self { port: true, offset: true, stream: true, later: true, ..Self::NONE };
+    /// Where log lines are sent.
+    pub(super) const LOG: Self =
+        Self { port: true, stream: true, datagram: true, descriptor: true, ..Self::NONE };
+}
+
 /// An address.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Address {
@@ -80,14 +104,14 @@ pub(super) fn address(text: &str, allows: Allows) -> Result<Address, String> {
         "other" => Address::Other,
         "fd" if !rest.is_empty() && rest.bytes().all(|b| b.is_ascii_digit()) => match allows.descriptor {
             true => Address::Other,
-            false => return Err("a descriptor cannot stand here".to_owned()),
+            false => return Err("a descriptor is not allowed here".to_owned()),
         },
-        "fd" => return Err(format!("\"{rest}\" is no number of a descriptor")),
+        "fd" => return Err(format!("\"{rest}\" is not the number of a descriptor")),
         _ => host(text, family, rest, allows)?,
     };
     match datagram {
-        false if !allows.stream => Err("only an address for datagrams can stand here".to_owned()),
-        true if !allows.datagram => Err("an address for datagrams cannot stand here".to_owned()),
+        false if !allows.stream => Err("only an address for datagrams is allowed here".to_owned()),
+        true if !allows.datagram => Err("an address for datagrams is not allowed here".to_owned()),
         _ => Ok(found),
     }
 }
@@ -95,12 +119,12 @@ pub(super) fn address(text: &str, allows: Allows) -> Result<Address, String> {
 fn host(text: &str, family: &str, rest: &str, allows: Allows) -> Result<Address, String> {
     let split = rest.rfind([']', ':']).filter(|at| *at > 0 && rest.as_bytes()[*at] == b':');
     let (host, port) = match split {
-        Some(_) if !allows.port => return Err(format!("a port cannot stand in \"{text}\"")),
+        Some(_) if !allows.port => return Err(format!("a port is not allowed in \"{text}\"")),
         Some(at) => (&rest[..at], &rest[at + 1..]),
         // A lone colon in front is found, too.
         None if rest.starts_with(':') => match allows.port {
             true => ("", &rest[1..]),
-            false => return Err(format!("a port cannot stand in \"{text}\"")),
+            false => return Err(format!("a port is not allowed in \"{text}\"")),
         },
         None if allows.port_needed => return Err(format!("\"{text}\" has no port")),
         None => (rest, ""),
@@ -115,7 +139,7 @@ fn host(text: &str, family: &str, rest: &str, allows: Allows) -> Result<Address,
     let name = bare.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'.' | b'_'));
     let other_family = bare.parse::<Ipv4Addr>().is_ok() || bare.parse::<Ipv6Addr>().is_ok();
     if !known && (other_family || !name) && !allows.later {
-        return Err(format!("\"{host}\" is no address"));
+        return Err(format!("\"{host}\" is not an address"));
     }
     Ok(Address::Host { host: host.to_owned(), low, high })
 }
@@ -126,14 +150,14 @@ fn ports(text: &str, port: &str, allows: Allows) -> Result<(u16, u16), String> {
         let number = super::values::leading(digits);
         match u16::try_from(number) {
             Ok(port) if number >= least => Ok(port),
-            _ => Err(format!("{digits} is no port")),
+            _ => Err(format!("{digits} is not a port")),
         }
     };
     match port.as_bytes().first() {
         Some(b) if b.is_ascii_digit() => {
             let (low, high) = match port.split_once('-') {
                 Some(_) if !allows.range => {
-                    return Err(format!("a range of ports cannot stand in \"{text}\""));
+                    return Err(format!("a range of ports is not allowed in \"{text}\""));
                 }
                 Some((low, high)) => (number(low)?, number(high)?),
                 None => (number(port)?, number(port)?),
@@ -143,7 +167,7 @@ fn ports(text: &str, port: &str, allows: Allows) -> Result<(u16, u16), String> {
             }
             Ok((low, high))
         }
-        Some(b'-' | b'+') if !allows.offset => Err(format!("{port} cannot stand for a port here")),
+        Some(b'-' | b'+') if !allows.offset => Err(format!("{port} is not allowed as a port here")),
         Some(b'-' | b'+') => Ok((0, 0)),
         Some(_) => Err(format!("\"{port}\" is not a port")),
         None if allows.port_needed => Err(format!("\"{text}\" has no port")),
@@ -157,14 +181,7 @@ mod tests {
 
     #[test]
     fn addresses_hold_what_they_may() {
-        let bind = Allows {
-            port: true,
-            port_needed: true,
-            range: true,
-            stream: true,
-            descriptor: true,
-            ..Allows::default()
-        };
+        let bind = Allows::LISTEN;
         for text in [
             "*:80",
             ":80",
@@ -185,7 +202,7 @@ mod tests {
         {
             assert!(address(text, bind).is_err(), "{text}");
         }
-        let server = Allows { port: true, offset: true, stream: true, later: true, ..Allows::default() };
+        let server = Allows::SERVER;
         for text in ["10.0.0.1", "10.0.0.1:80", "10.0.0.1:+5", "quay.example", "/run/a.sock", "10.0.0.1:"] {
             assert!(address(text, server).is_ok(), "{text}");
         }

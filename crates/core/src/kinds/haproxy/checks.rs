@@ -14,7 +14,7 @@ pub(super) fn check(words: Words) -> Read {
     let name = words.at(1);
     let variable = ["set-var(", "set-var-fmt(", "unset-var("].iter().any(|b| name.starts_with(b));
     if !all.contains(&name) && !variable {
-        let why = format!("\"{name}\" is no step of a check");
+        let why = format!("\"{name}\" is not a step of a check");
         return Err(Wrong::new(1.min(words.len() - 1), why));
     }
     match name {
@@ -38,7 +38,7 @@ fn send(words: Words) -> Read {
         let count = match words.at(at) {
             "meth" | "uri" | "uri-lf" | "ver" | "body" | "body-lf" | "comment" => 1,
             "hdr" => 2,
-            other => return Err(Wrong::new(at, format!("{other} cannot stand in send"))),
+            other => return Err(Wrong::new(at, format!("{other} is not allowed in send"))),
         };
         if words.at(at + count).is_empty() && words.len() <= at + count {
             return Err(Wrong::new(at, format!("{} needs a value", words.at(at))));
@@ -54,7 +54,7 @@ fn connect(words: Words) -> Read {
         let count = match words.at(at) {
             "default" | "send-proxy" | "via-socks4" | "linger" | "ssl" => 0,
             "addr" | "port" | "proto" | "comment" | "sni" | "alpn" => 1,
-            other => return Err(Wrong::new(at, format!("{other} cannot stand in connect"))),
+            other => return Err(Wrong::new(at, format!("{other} is not allowed in connect"))),
         };
         if count == 1 && words.at(at + 1).is_empty() {
             return Err(Wrong::new(at, format!("{} needs a value", words.at(at))));
@@ -95,7 +95,7 @@ fn expect(words: Words, http: bool) -> Read {
             }
             "comment" | "on-success" | "on-error" | "ok-status" | "error-status" | "status-code"
             | "tout-status" | "min-recv" => {}
-            other => return Err(Wrong::new(at, format!("{other} cannot stand in expect"))),
+            other => return Err(Wrong::new(at, format!("{other} is not allowed in expect"))),
         }
         if at + 1 >= words.len() {
             return Err(Wrong::new(at, format!("{name} needs a value")));

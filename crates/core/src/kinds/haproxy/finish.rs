@@ -37,10 +37,10 @@ fn users(reader: &mut Reader) {
     let mut missing: Vec<(Place, String)> = Vec::new();
     for list in reader.lists_of_users.values() {
         for one in list.wants_groups.iter().filter(|one| !list.groups.contains(&one.name)) {
-            missing.push((one.place.clone(), format!("there is no group \"{}\" in this list", one.name)));
+            missing.push((one.place.clone(), format!("no group is named \"{}\" in this list", one.name)));
         }
         for one in list.wants_users.iter().filter(|one| !list.users.contains(&one.name)) {
-            missing.push((one.place.clone(), format!("there is no user \"{}\" in this list", one.name)));
+            missing.push((one.place.clone(), format!("no user is named \"{}\" in this list", one.name)));
         }
     }
     for (place, why) in missing {
@@ -98,15 +98,15 @@ fn backends(reader: &mut Reader, n: usize) {
             None => {
                 let near = crate::config::nearest(&one.name, reader.backs.keys().map(String::as_str));
                 let near = near.map(|name| format!("; {name} is close to it")).unwrap_or_default();
-                let why = format!("there is no backend \"{}\"{near}", one.name);
+                let why = format!("no backend is named \"{}\"{near}", one.name);
                 let found = reader.book.find(&one.place, directive, Code::ConfigBadValue, why);
                 found.about = Some(About::Name(one.name.clone()));
             }
             Some(to) if *to == n => {
                 reader.late(&one.place, directive, format!("{} passes requests on to itself", one.name));
             }
-            // A front that forwards bytes may not pass on to what reads requests, and the other way round.
-            Some(to) if http != is_http(reader, *to) && (http || !upgrades(reader, n, *to)) => {
+            // What reads requests may not pass them on to what forwards bytes.
+            Some(to) if http != is_http(reader, *to) && http => {
                 let of = |http: bool| if http { "http" } else { "tcp" };
                 let why = format!(
                     "{} is in mode {}, and {} in mode {}",
@@ -121,11 +121,6 @@ fn backends(reader: &mut Reader, n: usize) {
             Some(_) => {}
         }
     }
-}
-
-/// A front that forwards bytes may pass on to one that reads requests where it is no `listen` of its own.
-fn upgrades(reader: &Reader, _front: usize, back: usize) -> bool {
-    is_http(reader, back)
 }
 
 /// What rules of a section name.
@@ -164,14 +159,14 @@ fn names(reader: &mut Reader, n: usize) {
     );
     lost.extend(proxy.caches.iter().filter(|one| !find(reader, "cache", one)).map(|one| (one, "cache")));
     for (one, what) in lost {
-        reader.late(&one.place, "", format!("there is no {what} named \"{}\"", one.name));
+        reader.late(&one.place, "", format!("no {what} is named \"{}\"", one.name));
     }
     for one in &proxy.use_servers {
         if !one.name.contains('%') && !proxy.servers.contains_key(&one.name) && !proxy.templates {
             reader.late(
                 &one.place,
                 "use-server",
-                format!("there is no server \"{}\" in this section", one.name),
+                format!("no server is named \"{}\" in this section", one.name),
             );
         }
     }
@@ -190,11 +185,7 @@ fn names(reader: &mut Reader, n: usize) {
             reader.late(&one.place, "server", why);
         }
         if !there {
-            reader.late(
-                &one.place,
-                "server",
-                format!("there is no server \"{}\" that could be tracked", one.name),
-            );
+            reader.late(&one.place, "server", format!("no server is named \"{}\" to track", one.name));
         }
     }
 }
@@ -214,15 +205,15 @@ fn missing(reader: &mut Reader, n: usize, reference: &Reference, place: &Place) 
                 }
             };
             let shown = if name.is_empty() { own.name.as_str() } else { name };
-            (!there).then(|| format!("there is no table \"{shown}\""))
+            (!there).then(|| format!("no table is named \"{shown}\""))
         }
         Refers::Frontend => {
             let there = if name.is_empty() { own.role.front() } else { reader.fronts.contains_key(name) };
-            (!there).then(|| format!("there is no frontend \"{name}\""))
+            (!there).then(|| format!("no frontend is named \"{name}\""))
         }
         Refers::Backend => {
             let there = if name.is_empty() { own.role.back() } else { reader.backs.contains_key(name) };
-            (!there).then(|| format!("there is no backend \"{name}\""))
+            (!there).then(|| format!("no backend is named \"{name}\""))
         }
         Refers::Server => {
             let (section, server) = match name.split_once('/') {
@@ -232,10 +223,10 @@ fn missing(reader: &mut Reader, n: usize, reference: &Reference, place: &Place) 
             let there = section.is_some_and(|s| {
                 reader.proxies[s].servers.contains_key(server) || reader.proxies[s].templates
             });
-            (!there).then(|| format!("there is no server \"{name}\""))
+            (!there).then(|| format!("no server is named \"{name}\""))
         }
         Refers::Users => (!reader.sections.contains_key(&("userlist", name.to_owned())))
-            .then(|| format!("there is no list of users \"{name}\"")),
+            .then(|| format!("no list of users is named \"{name}\"")),
         Refers::Pattern => regex_fault(name).map(|why| format!("the pattern \"{name}\" is broken: {why}")),
         Refers::File => {
             // Later releases keep lists that no file holds.

@@ -36,17 +36,17 @@ pub(super) fn format(known: Known, text: &str, places: u32) -> Result<Vec<Refere
                 refers.extend(expression.refers);
                 rest = behind
                     .strip_prefix(']')
-                    .ok_or_else(|| format!("a bracket is not closed behind \"{}\"", head(inner, behind)))?;
+                    .ok_or_else(|| format!("a bracket is not closed after \"{}\"", head(inner, behind)))?;
             }
             Some(c) if c.is_ascii_alphabetic() || argument && c.is_ascii_digit() => {
                 let length = rest.bytes().take_while(u8::is_ascii_alphanumeric).count();
                 let name = &rest[..length];
                 if !VARIABLES.contains(&name) {
-                    return Err(format!("%{name} is no variable of a format"));
+                    return Err(format!("%{name} is not a variable of a format"));
                 }
                 rest = &rest[length..];
             }
-            _ if argument => return Err("no variable stands behind the brace of a format".to_owned()),
+            _ if argument => return Err("no variable follows the brace of a format".to_owned()),
             Some('%') => rest = &rest[1..],
             Some(c) if c.is_ascii_digit() || c == ' ' || c == '\t' => {
                 return Err("a lone % must be written %%".to_owned());

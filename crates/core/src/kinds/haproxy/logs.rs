@@ -31,8 +31,7 @@ pub(super) fn log(reader: &Reader, words: Words) -> Read {
     let target = words.at(1);
     let ring = target.starts_with("ring@") || target.starts_with("backend@");
     if !matches!(target, "stdout" | "stderr") && !ring {
-        let allows =
-            Allows { port: true, stream: true, datagram: true, descriptor: true, ..Allows::default() };
+        let allows = Allows::LOG;
         address(target, allows).map_err(|why| Wrong::new(1, why))?;
     }
     let mut at = 2;
@@ -42,7 +41,10 @@ pub(super) fn log(reader: &Reader, words: Words) -> Read {
                 return Err(Wrong::new(at + 1, "the length of a log line is a number from 80 to 65535"));
             }
             "format" if !FORMS.contains(&words.at(at + 1)) => {
-                return Err(Wrong::new(at + 1, format!("\"{}\" is no form of log lines", words.at(at + 1))));
+                return Err(Wrong::new(
+                    at + 1,
+                    format!("\"{}\" is not a form of log lines", words.at(at + 1)),
+                ));
             }
             "sample" if !words.at(at + 1).contains(':') => {
                 return Err(Wrong::new(at + 1, "a sample of log lines is RANGES:SIZE"));
@@ -52,16 +54,16 @@ pub(super) fn log(reader: &Reader, words: Words) -> Read {
         }
     }
     if !FACILITIES.contains(&words.at(at)) {
-        return Err(Wrong::new(at, format!("\"{}\" is no facility of log lines", words.at(at))));
+        return Err(Wrong::new(at, format!("\"{}\" is not a facility of log lines", words.at(at))));
     }
     for level in [at + 1, at + 2] {
         if !words.at(level).is_empty() && !LEVELS[1..].contains(&words.at(level)) {
-            return Err(Wrong::new(level, format!("\"{}\" is no level of log lines", words.at(level))));
+            return Err(Wrong::new(level, format!("\"{}\" is not a level of log lines", words.at(level))));
         }
     }
     match words.at(at + 3) {
         "" => Ok(()),
-        more => Err(Wrong::new(at + 3, format!("{more} cannot stand here"))),
+        more => Err(Wrong::new(at + 3, format!("{more} is not allowed here"))),
     }
 }
 
@@ -69,7 +71,7 @@ pub(super) fn log(reader: &Reader, words: Words) -> Read {
 pub(super) fn log_host(reader: &mut Reader, at: At) {
     let target = Words(at.words).at(1);
     let elsewhere = matches!(target, "global" | "stdout" | "stderr") || target.contains('@');
-    let allows = Allows { port: true, stream: true, datagram: true, descriptor: true, ..Allows::default() };
+    let allows = Allows::LOG;
     if !elsewhere && let Ok(to) = address(target, allows) {
         must_resolve(reader, at, to);
     }
@@ -93,7 +95,7 @@ pub(super) fn email(reader: &mut Reader, at: At) -> Read {
             Err(Wrong::new(1, format!("{} needs a value", words.at(1))))
         }
         "level" if !LEVELS[1..].contains(&value) => {
-            Err(Wrong::new(2, format!("\"{value}\" is no level of log lines")))
+            Err(Wrong::new(2, format!("\"{value}\" is not a level of log lines")))
         }
         "mailers" => {
             let named = Named { name: value.to_owned(), place: at.place(0) };
@@ -103,7 +105,9 @@ pub(super) fn email(reader: &mut Reader, at: At) -> Read {
             Ok(())
         }
         "from" | "myhostname" | "to" | "level" => Ok(()),
-        other => Err(Wrong::new(1.min(words.len() - 1), format!("\"{other}\" is no setting of email-alert"))),
+        other => {
+            Err(Wrong::new(1.min(words.len() - 1), format!("\"{other}\" is not a setting of email-alert")))
+        }
     }
 }
 

@@ -106,7 +106,10 @@ fn read_into(book: &mut Book, instance: &Instance, tree: Option<Grown>) -> Optio
         release: Installed::of(snapshot, instance),
         variables: Variables {
             values: instance.environment.iter().map(|(n, v)| (n.clone(), v.clone())).collect(),
-            complete: service && instance.by_process.is_none(),
+            // A file of variables that cannot be read leaves all names open.
+            complete: service
+                && instance.by_process.is_none()
+                && instance.variables.iter().all(|file| !matches!(snapshot.text(file), Look::NotSeen(_))),
         },
         section: "",
         named: String::new(),
@@ -125,7 +128,6 @@ fn read_into(book: &mut Book, instance: &Instance, tree: Option<Grown>) -> Optio
         file: String::new(),
         is_alone: !is_master(instance),
         base: service.then(|| "/".to_owned()),
-        external_check: false,
         unopened: None,
         unparsed: false,
         aborted: false,

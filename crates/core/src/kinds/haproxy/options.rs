@@ -52,7 +52,7 @@ pub(super) fn options(known: Known, place: &str, words: Words, from: usize) -> R
         let Some(row) = row(known, place, name) else {
             let near = nearest(place, name).map(|n| format!("; {n} is close to it")).unwrap_or_default();
             let what = if place == "bind" { "a listener" } else { "a server" };
-            return Err(Wrong::new(at, format!("\"{name}\" is no option of {what}{near}")));
+            return Err(Wrong::new(at, format!("\"{name}\" is not an option of {what}{near}")));
         };
         let value_at = at + 1;
         match words_of(row) {
@@ -73,7 +73,7 @@ pub(super) fn options(known: Known, place: &str, words: Words, from: usize) -> R
                         | crate::config::rows::Fault::Count { expected, .. } => expected,
                     };
                     let why =
-                        format!("\"{}\" is no value of {name}, expected {expected}", words.at(value_at));
+                        format!("\"{}\" is not a value of {name}, expected {expected}", words.at(value_at));
                     return Err(Wrong::new(value_at, why));
                 }
                 by_hand(known, name, words, value_at, &mut found)?;
@@ -129,27 +129,27 @@ fn by_hand(known: Known, name: &str, words: Words, at: usize, found: &mut Option
             };
             if let Some(part) = value.split(',').find(|part| !known(part)) {
                 return wrong(format!(
-                    "\"{part}\" is no way to a first address, expected libc, last or none"
+                    "\"{part}\" is not a method of init-addr, expected libc, last or none"
                 ));
             }
         }
         "proto" | "check-proto" if !matches!(value, "h1" | "h2" | "fcgi" | "none" | "quic" | "spop") => {
-            return wrong(format!("\"{value}\" is no protocol, expected h1, h2 or fcgi"));
+            return wrong(format!("\"{value}\" is not a protocol, expected h1, h2 or fcgi"));
         }
         "mode" if value.is_empty() || !value.bytes().all(|b| (b'0'..=b'7').contains(&b)) => {
-            return wrong(format!("\"{value}\" is no mode in octal digits"));
+            return wrong(format!("\"{value}\" is not a mode in octal digits"));
         }
         "proxy-v2-options" => {
             let known =
                 ["ssl", "cert-cn", "cert-key", "cert-sig", "ssl-cipher", "authority", "crc32c", "unique-id"];
             if let Some(part) = value.split(',').find(|part| !known.contains(part)) {
-                return wrong(format!("\"{part}\" is no part of the second proxy protocol"));
+                return wrong(format!("\"{part}\" is not an option of the second proxy protocol"));
             }
         }
         "resolve-opts" => {
             let known = ["allow-dup-ip", "ignore-weight", "prevent-dup-ip"];
             if let Some(part) = value.split(',').find(|part| !known.contains(part)) {
-                return wrong(format!("\"{part}\" is no option of resolving"));
+                return wrong(format!("\"{part}\" is not an option of resolving"));
             }
         }
         "socks4" => {
@@ -161,7 +161,7 @@ fn by_hand(known: Known, name: &str, words: Words, at: usize, found: &mut Option
         "shards"
             if value != "by-thread" && value != "by-group" && !(1..=64).contains(&values::leading(value)) =>
         {
-            return wrong(format!("\"{value}\" is no number of shards, expected 1 to 64 or by-thread"));
+            return wrong(format!("\"{value}\" is not a number of shards, expected 1 to 64 or by-thread"));
         }
         _ => {}
     }

@@ -32,7 +32,7 @@ fn stats(reader: &mut Reader, at: At) -> Read {
         "refresh" => values::time(words.at(2), Unit::Seconds).map_err(|why| Wrong::new(2, why)),
         "uri" | "realm" | "auth" | "scope" | "enable" | "hide-version" | "show-legends" | "show-modules"
         | "show-node" | "show-desc" => Ok(()),
-        other => Err(Wrong::new(1.min(words.len() - 1), format!("\"{other}\" is no setting of stats"))),
+        other => Err(Wrong::new(1.min(words.len() - 1), format!("\"{other}\" is not a setting of stats"))),
     }
 }
 
@@ -61,7 +61,7 @@ fn chosen(reader: &mut Reader, at: At, needed: bool) -> Read {
     if words.is_condition(2) {
         condition(reader, at, 2)?;
     } else if needed || !words.at(2).is_empty() {
-        return Err(Wrong::new(2.min(words.len() - 1), "only if or unless with a condition can stand here"));
+        return Err(Wrong::new(2.min(words.len() - 1), "only if or unless with a condition is allowed here"));
     }
     let named = Named { name: words.at(1).to_owned(), place: at.place(0) };
     if let Some(proxy) = reader.proxy() {
@@ -91,7 +91,7 @@ fn tcp(reader: &mut Reader, at: At, response: bool) -> Read {
         ("content", true) => Stage::ResponseContent,
         ("connection", false) => Stage::Connection,
         ("session", false) => Stage::Session,
-        (other, _) => return Err(Wrong::new(1, format!("\"{other}\" is no stage of {}", words.at(0)))),
+        (other, _) => return Err(Wrong::new(1, format!("\"{other}\" is not a stage of {}", words.at(0)))),
     };
     if closed || matches!(stage, Stage::Connection | Stage::Session) && !role.front() {
         return Err(Wrong::new(0, format!("{} {} is not allowed in this section", words.at(0), words.at(1))));

@@ -118,10 +118,8 @@ pub(super) fn file(reader: &mut Reader, name: &str) {
             continue;
         }
         let counts = |b: &(Branch, bool)| b.0 == Branch::Taken;
-        match branches.iter().find(|b| !counts(b)) {
-            Some((Branch::Unknown, _)) => continue,
-            Some(_) => continue,
-            None => {}
+        if !branches.iter().all(counts) {
+            continue;
         }
         if words[0].value.starts_with('.') {
             said(reader, at);
@@ -157,7 +155,7 @@ fn branch(reader: &mut Reader, at: At, branches: &mut Vec<(Branch, bool)>) -> bo
             let outside = branches.iter().all(|b| b.0 == Branch::Taken);
             let new = if outside { decide(reader, words) } else { Branch::Skipped };
             if std::mem::take(&mut reader.unparsed) {
-                reader.fault(at, 1, Code::ConfigSyntax, "this is no condition");
+                reader.fault(at, 1, Code::ConfigSyntax, "this is not a condition");
                 reader.aborted = true;
             }
             if branches.len() >= NESTED {
@@ -170,7 +168,7 @@ fn branch(reader: &mut Reader, at: At, branches: &mut Vec<(Branch, bool)>) -> bo
         ".elif" => {
             let (last, ended) = branches[branches.len() - 1];
             if ended {
-                reader.fault(at, 0, Code::ConfigSyntax, ".elif stands behind .else");
+                reader.fault(at, 0, Code::ConfigSyntax, ".elif comes after .else");
                 reader.aborted = true;
             }
             let next = match last {
@@ -183,7 +181,7 @@ fn branch(reader: &mut Reader, at: At, branches: &mut Vec<(Branch, bool)>) -> bo
         ".else" => {
             let (last, ended) = branches[branches.len() - 1];
             if ended {
-                reader.fault(at, 0, Code::ConfigSyntax, ".else stands behind .else");
+                reader.fault(at, 0, Code::ConfigSyntax, ".else comes after .else");
                 reader.aborted = true;
             }
             let next = match last {
@@ -265,7 +263,7 @@ fn said(reader: &mut Reader, at: At) {
     let words = Words(at.words);
     match words.at(0) {
         ".alert" | ".notice" | ".warning" | ".diag" if words.len() > 2 => {
-            reader.fault(at, 2, Code::ConfigSyntax, "a text of several words must stand in quotes");
+            reader.fault(at, 2, Code::ConfigSyntax, "a text of several words must be quoted");
         }
         ".alert" => {
             let why = format!("the configuration ends itself: {}", words.at(1));
@@ -289,7 +287,7 @@ fn one(reader: &mut Reader, text: &Text, line: &Line, words: &[Word]) {
     let name = rest[0].value.as_str();
     let opens = !negated && SECTIONS.contains(&name);
     if negated && !NEGATED.contains(&name) {
-        let why = format!("{} cannot stand before {name}", words[0].value);
+        let why = format!("{} is not allowed before {name}", words[0].value);
         reader.fault(whole, 0, Code::ConfigBadValue, &why);
     }
     if opens {
@@ -306,7 +304,7 @@ fn one(reader: &mut Reader, text: &Text, line: &Line, words: &[Word]) {
         return;
     }
     if reader.section.is_empty() {
-        let why = format!("{name} stands before the first section");
+        let why = format!("{name} comes before the first section");
         reader.fault(at, 0, Code::ConfigSyntax, &why);
         return;
     }
@@ -378,10 +376,10 @@ fn open_other(reader: &mut Reader, at: At, word: &'static str) -> Result<(), Wro
         return Err(Wrong::new(0, format!("{word} needs a name")));
     }
     if let Some(sign) = bad_sign(name).filter(|_| !matches!(word, "cache" | "program")) {
-        return Err(Wrong::new(1, format!("\"{sign}\" may not stand in the name of a section")));
+        return Err(Wrong::new(1, format!("\"{sign}\" is not allowed in the name of a section")));
     }
     if words.len() > 2 && matches!(word, "peers" | "userlist" | "cache" | "fcgi-app" | "log-forward") {
-        return Err(Wrong::new(2, format!("{} cannot stand behind the name", words.at(2))));
+        return Err(Wrong::new(2, format!("{} is not allowed after the name", words.at(2))));
     }
     sections::fresh(reader);
     let key = (word, name.to_owned());
@@ -416,7 +414,7 @@ fn open_proxy(reader: &mut Reader, at: At, role: Role) -> Result<(), Wrong> {
             return Err(Wrong::new(0, format!("{word} needs a name")));
         }
         if let Some(sign) = bad_sign(name) {
-            return Err(Wrong::new(1, format!("\"{sign}\" may not stand in the name of a section")));
+            return Err(Wrong::new(1, format!("\"{sign}\" is not allowed in the name of a section")));
         }
     }
     let mut wrong = None;
@@ -429,7 +427,7 @@ fn open_proxy(reader: &mut Reader, at: At, role: Role) -> Result<(), Wrong> {
         match found {
             None => {
                 reader.aborted = true;
-                return Err(Wrong::new(from_at + 1, format!("there is no defaults section \"{wanted}\"")));
+                return Err(Wrong::new(from_at + 1, format!("no defaults section is named \"{wanted}\"")));
             }
             Some(_) if count > 1 => {
                 wrong = Some(Wrong::new(
@@ -443,7 +441,7 @@ fn open_proxy(reader: &mut Reader, at: At, role: Role) -> Result<(), Wrong> {
         // The daemon takes no offence at this line, and opens nothing: the next one finds no section.
         let why = match role.front() {
             true => "an address is given by bind, not behind the name of a section".to_owned(),
-            false => format!("only \"from\" and a name can stand behind \"{name}\""),
+            false => format!("only \"from\" and a name is allowed after \"{name}\""),
         };
         reader.unopened = Some((role.front(), at.place(from_at), why));
         return Ok(());
@@ -572,7 +570,7 @@ fn keyword(reader: &mut Reader, at: At, negated: bool) {
             }
             Fault::Word { at, expected } => Wrong::new(
                 at + 1,
-                format!("\"{}\" is no value of {name}, expected {expected}", words.at(at + 1)),
+                format!("\"{}\" is not a value of {name}, expected {expected}", words.at(at + 1)),
             ),
         };
         reader.wrong(at, &wrong);
@@ -602,7 +600,7 @@ fn unknown(reader: &mut Reader, at: At) {
     let bit = place_of(reader.section);
     let all = DIRECTIVES.all().filter(|row| row.places & bit != 0).map(|row| row.name);
     let near = crate::config::nearest(name, all).map(|n| format!("; {n} is close to it")).unwrap_or_default();
-    let why = format!("\"{name}\" is no keyword of a {} section{near}", reader.section);
+    let why = format!("\"{name}\" is not a keyword of a {} section{near}", reader.section);
     reader.fault(at, 0, Code::ConfigUnknownDirective, &why);
 }
 

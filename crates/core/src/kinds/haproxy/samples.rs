@@ -218,7 +218,7 @@ impl Known<'_> {
         loop {
             let continues = parts.rest.starts_with(',');
             if !parts.rest.is_empty() && !continues {
-                return Err(format!("a comma is missing behind the {before} in \"{text}\""));
+                return Err(format!("a comma is missing after the {before} in \"{text}\""));
             }
             parts.rest = parts.rest.trim_start_matches(',');
             if parts.rest.is_empty() {
@@ -289,7 +289,7 @@ impl Parts<'_, '_> {
             expression.compares = Some(alias.gives);
             row('f', alias.takes)
         });
-        let Some(row) = row else { return Err(format!("there is no sample \"{name}\"")) };
+        let Some(row) = row else { return Err(format!("no sample is named \"{name}\"")) };
         (expression.sort, expression.places) = (Sort::named(row.gives), row.places);
         let values = self.arguments(name, row.takes, &mut expression.refers)?;
         values::of_sample(name, &values)?;
@@ -304,11 +304,11 @@ impl Parts<'_, '_> {
             return self.skip_arguments();
         }
         let Some(row) = self.known.row('c', name) else {
-            return Err(format!("there is no converter \"{name}\""));
+            return Err(format!("no converter is named \"{name}\""));
         };
         let (takes, gives) = row.gives.split_once('>').unwrap_or((row.gives, row.gives));
         if !expression.sort.becomes(Sort::named(takes)) {
-            return Err(format!("the converter {name} cannot be applied to what stands before it"));
+            return Err(format!("the converter {name} cannot be applied to the value before it"));
         }
         let values = self.arguments(name, row.takes, &mut expression.refers)?;
         values::of_converter(name, &values, &mut expression.refers)?;
@@ -356,7 +356,7 @@ impl Parts<'_, '_> {
                 return Err(format!("argument {} of {name} is empty", at + 1));
             }
             if !values::is_of(of, &value) {
-                return Err(format!("\"{value}\" is no {} for {name}", values::expected(of)));
+                return Err(format!("\"{value}\" is not a valid {} for {name}", values::expected(of)));
             }
             if let Some(to) = refers_to(of) {
                 refers.push(Reference { to, name: value.clone() });
@@ -426,7 +426,7 @@ fn argument(text: &str) -> Result<(String, &str), String> {
                     chars.next();
                 }
                 Some(_) => value.push('\\'),
-                None => return Err("nothing stands behind a backslash".to_owned()),
+                None => return Err("nothing follows a backslash".to_owned()),
             },
             ',' | ')' if quote.is_none() => return Ok((value, &text[at..])),
             other => value.push(other),

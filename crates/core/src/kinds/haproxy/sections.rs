@@ -35,7 +35,7 @@ pub(super) fn line(reader: &mut Reader, at: At, negated: bool) -> Read {
     match reader.section {
         "userlist" => users(reader, at),
         "peers" => peers(reader, at),
-        "mailers" => named_address(reader, at, "mailer"),
+        "mailers" => named_address(at, "mailer"),
         "resolvers" => resolvers(reader, at),
         "program" => {
             match at.words.first().map_or("", |w| w.value.as_str()) {
@@ -75,7 +75,7 @@ fn users(reader: &mut Reader, at: At) -> Read {
     };
     if words.at(0) == "group" {
         if let Some(sign) = values::bad_sign(&name) {
-            return Err(Wrong::new(1, format!("\"{sign}\" may not stand in the name of a group")));
+            return Err(Wrong::new(1, format!("\"{sign}\" is not allowed in the name of a group")));
         }
         list.groups.insert(name);
         let mut next = 2;
@@ -83,7 +83,7 @@ fn users(reader: &mut Reader, at: At) -> Read {
             if words.at(next) != "users" {
                 return Err(Wrong::new(
                     next,
-                    format!("{} cannot stand here, expected users", words.at(next)),
+                    format!("{} is not allowed here, expected users", words.at(next)),
                 ));
             }
             list.wants_users.extend(named(words.at(next + 1)));
@@ -100,7 +100,7 @@ fn users(reader: &mut Reader, at: At) -> Read {
             other => {
                 return Err(Wrong::new(
                     next,
-                    format!("{other} cannot stand here, expected password or groups"),
+                    format!("{other} is not allowed here, expected password or groups"),
                 ));
             }
         }
@@ -110,15 +110,14 @@ fn users(reader: &mut Reader, at: At) -> Read {
 }
 
 /// `mailer` and others: a name, an address.
-fn named_address(reader: &mut Reader, at: At, directive: &str) -> Read {
+fn named_address(at: At, directive: &str) -> Read {
     let words = Words(at.words);
     if words.at(0) != directive {
         return Ok(());
     }
     if let Some(sign) = values::bad_sign(words.at(1)) {
-        return Err(Wrong::new(1, format!("\"{sign}\" may not stand in a name")));
+        return Err(Wrong::new(1, format!("\"{sign}\" is not allowed in a name")));
     }
-    let _ = reader;
     let allows = Allows { port: true, port_needed: directive == "mailer", stream: true, ..Allows::default() };
     address(words.at(2), allows).map(drop).map_err(|why| Wrong::new(2, why))
 }
@@ -128,7 +127,7 @@ fn resolvers(reader: &mut Reader, at: At) -> Read {
     match words.at(0) {
         "nameserver" => {
             if let Some(sign) = values::bad_sign(words.at(1)) {
-                return Err(Wrong::new(1, format!("\"{sign}\" may not stand in a name")));
+                return Err(Wrong::new(1, format!("\"{sign}\" is not allowed in a name")));
             }
             let allows =
                 Allows { port: true, port_needed: true, stream: true, datagram: true, ..Allows::default() };
@@ -142,7 +141,7 @@ fn resolvers(reader: &mut Reader, at: At) -> Read {
             Ok(())
         }
         "hold" if !matches!(words.at(1), "nx" | "other" | "refused" | "timeout" | "valid" | "obsolete") => {
-            Err(Wrong::new(1, format!("\"{}\" is no answer that can be held", words.at(1))))
+            Err(Wrong::new(1, format!("\"{}\" is not a kind of answer to hold", words.at(1))))
         }
         "parse-resolv-conf" => {
             reader.must_be_there(at, 0, "/etc/resolv.conf");
@@ -157,17 +156,11 @@ fn peers(reader: &mut Reader, at: At) -> Read {
     match words.at(0) {
         "peer" | "server" => {
             if let Some(sign) = values::bad_sign(words.at(1)) {
-                return Err(Wrong::new(1, format!("\"{sign}\" may not stand in a name")));
+                return Err(Wrong::new(1, format!("\"{sign}\" is not allowed in a name")));
             }
             let bare = words.at(2).is_empty();
             if !bare {
-                let allows = Allows {
-                    port: true,
-                    port_needed: true,
-                    stream: true,
-                    descriptor: true,
-                    ..Allows::default()
-                };
+                let allows = Allows::SOCKET;
                 address(words.at(2), allows).map_err(|why| Wrong::new(2, why))?;
                 options(reader.known(), "server", words, 3)?;
             }
@@ -175,8 +168,7 @@ fn peers(reader: &mut Reader, at: At) -> Read {
         }
         "bind" if words.len() == 1 => Ok(()),
         "bind" => {
-            let allows =
-                Allows { port: true, port_needed: true, stream: true, descriptor: true, ..Allows::default() };
+            let allows = Allows::SOCKET;
             address(words.at(1), allows).map_err(|why| Wrong::new(1, why))?;
             options(reader.known(), "bind", words, 2).map(drop)
         }
@@ -208,13 +200,13 @@ fn ring(reader: &mut Reader, at: At) -> Read {
                 "local" | "rfc3164" | "rfc5424" | "priority" | "short" | "timed" | "iso" | "raw"
             ) =>
         {
-            Err(Wrong::new(1, format!("\"{}\" is no form of log lines", words.at(1))))
+            Err(Wrong::new(1, format!("\"{}\" is not a form of log lines", words.at(1))))
         }
         "server" => {
             if words.at(2).is_empty() {
                 return Err(Wrong::new(words.len() - 1, "server needs a name and an address"));
             }
-            let allows = Allows { port: true, offset: true, stream: true, later: true, ..Allows::default() };
+            let allows = Allows::SERVER;
             address(words.at(2), allows).map_err(|why| Wrong::new(2, why))?;
             options(reader.known(), "server", words, 3).map(drop)
         }
@@ -235,7 +227,7 @@ fn application(reader: &mut Reader, at: At, negated: bool) -> Read {
             match words.at(next) {
                 "" => Ok(()),
                 "if" | "unless" => acl::condition(reader.known(), &reader.lists, words, next).map(drop),
-                other => Err(Wrong::new(next, format!("only if or unless can stand here, not {other}"))),
+                other => Err(Wrong::new(next, format!("only if or unless is allowed here, not {other}"))),
             }
         }
         "option" => match words.at(1) {
@@ -243,9 +235,10 @@ fn application(reader: &mut Reader, at: At, negated: bool) -> Read {
             "max-reqs" if negated => Err(Wrong::new(1, "option max-reqs cannot be taken back")),
             "max-reqs" if values::leading(words.at(2)) > 0 => Ok(()),
             "max-reqs" => Err(Wrong::new(1, "max-reqs needs a number from 1 on")),
-            other => {
-                Err(Wrong::new(1.min(words.len() - 1), format!("\"{other}\" is no option of an application")))
-            }
+            other => Err(Wrong::new(
+                1.min(words.len() - 1),
+                format!("\"{other}\" is not an option of an application"),
+            )),
         },
         "path-info" => match regex_fault(words.at(1)) {
             Some(why) => Err(Wrong::new(1, format!("the pattern is broken: {why}"))),
@@ -324,10 +317,6 @@ fn global(reader: &mut Reader, at: At, negated: bool) -> Read {
             reader.is_alone = false;
             Ok(())
         }
-        "external-check" => {
-            reader.external_check = true;
-            Ok(())
-        }
         "default-path" => {
             reader.base = match words.at(1) {
                 "config" => Some(crate::path::parent(&at.text.file).to_owned()),
@@ -376,7 +365,7 @@ fn set_variable(reader: &Reader, words: Words) -> Read {
 fn extra_files(words: Words) -> Read {
     const KINDS: &[&str] = &["none", "all", "bundle", "sctl", "ocsp", "issuer", "key"];
     match (1..words.len()).find(|n| !KINDS.contains(&words.at(*n))) {
-        Some(n) => Err(Wrong::new(n, format!("\"{}\" is no kind of files beside certificates", words.at(n)))),
+        Some(n) => Err(Wrong::new(n, format!("\"{}\" is not a kind of extra files", words.at(n)))),
         None => Ok(()),
     }
 }
@@ -399,7 +388,7 @@ fn tls_options(words: Words) -> Read {
                 at += 2;
             }
             _ if known => at += 1,
-            _ => return Err(Wrong::new(at, format!("\"{name}\" is no option of TLS"))),
+            _ => return Err(Wrong::new(at, format!("\"{name}\" is not an option of TLS"))),
         }
     }
     Ok(())
@@ -409,7 +398,7 @@ fn unix_bind(words: Words) -> Read {
     let mut at = 1;
     while at < words.len() {
         if !matches!(words.at(at), "prefix" | "mode" | "uid" | "gid" | "user" | "group") {
-            return Err(Wrong::new(at, format!("{} cannot stand in unix-bind", words.at(at))));
+            return Err(Wrong::new(at, format!("{} is not allowed in unix-bind", words.at(at))));
         }
         at += 2;
     }
@@ -421,8 +410,7 @@ fn stats(reader: &mut Reader, at: At) -> Read {
     let words = Words(at.words);
     match words.at(1) {
         "socket" => {
-            let allows =
-                Allows { port: true, port_needed: true, stream: true, descriptor: true, ..Allows::default() };
+            let allows = Allows::SOCKET;
             if words.at(2).is_empty() {
                 return Err(Wrong::new(1, "stats socket needs an address"));
             }
@@ -443,7 +431,7 @@ fn stats(reader: &mut Reader, at: At) -> Read {
             Err(Wrong::new(1, "stats maxconn needs a number from 1 on"))
         }
         "maxconn" | "bind-process" => Ok(()),
-        other => Err(Wrong::new(1.min(words.len() - 1), format!("\"{other}\" is no setting of stats"))),
+        other => Err(Wrong::new(1.min(words.len() - 1), format!("\"{other}\" is not a setting of stats"))),
     }
 }
 

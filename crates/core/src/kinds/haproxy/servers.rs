@@ -17,14 +17,7 @@ const OTHER_FILES: &[&str] = &["ca-sign-file", "crt-list", "tls-ticket-keys"];
 /// `bind ADDRESS… OPTIONS…`: what no listener of the model tells.
 pub(super) fn bind(reader: &mut Reader, at: At) -> Read {
     let words = Words(at.words);
-    let allows = Allows {
-        port: true,
-        port_needed: true,
-        range: true,
-        stream: true,
-        descriptor: true,
-        ..Allows::default()
-    };
+    let allows = Allows::LISTEN;
     for one in words.at(1).split(',') {
         let to = address(one, allows).map_err(|why| Wrong::new(1, why))?;
         must_resolve(reader, at, to);
@@ -120,17 +113,17 @@ fn begun(words: Words) -> Result<(Begun, usize), Wrong> {
         return Err(Wrong::new(words.len() - 1, format!("{kind} needs a name and an address")));
     }
     if let Some(sign) = values::bad_sign(words.at(1)).filter(|s| kind == "server" || *s != ':') {
-        return Err(Wrong::new(1, format!("\"{sign}\" may not stand in the name of a server")));
+        return Err(Wrong::new(1, format!("\"{sign}\" is not allowed in the name of a server")));
     }
     if kind == "server-template" {
         let range = words.at(2);
         let (low, high) = range.split_once('-').unwrap_or(("1", range));
         let rises = values::leading(low) <= values::leading(high) && values::leading(high) > 0;
         if !values::is_number(low) || !values::is_number(high) || !rises {
-            return Err(Wrong::new(2, format!("\"{range}\" is no count or range of servers")));
+            return Err(Wrong::new(2, format!("\"{range}\" is not a count or range of servers")));
         }
     }
-    let allows = Allows { port: true, offset: true, stream: true, later: true, ..Allows::default() };
+    let allows = Allows::SERVER;
     let to = address(words.at(address_at), allows).map_err(|why| Wrong::new(address_at, why))?;
     let begun = match to {
         Address::Host { host, low, .. } => {
@@ -158,7 +151,7 @@ pub(super) fn server(reader: &mut Reader, at: At) -> Read {
     proxy.tracks.extend(named(found.value("track")));
     if words.at(0) == "default-server" {
         if found.has("id") || found.has("usesrc") {
-            return Err(Wrong::new(0, "id is no option of default-server"));
+            return Err(Wrong::new(0, "id is not an option of default-server"));
         }
         proxy.server_defaults.extend(found.all.iter().map(|(name, value, _)| (*name, value.clone())));
         return Ok(());

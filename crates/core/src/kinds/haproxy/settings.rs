@@ -43,7 +43,7 @@ pub(super) fn line(words: Words) -> Read {
             wrong(1, "rate-limit takes sessions and a number")
         }
         "persist" if !words.at(1).starts_with("rdp-cookie") => wrong(1, "persist takes rdp-cookie"),
-        "max-keep-alive-queue" if !values::is_number(words.at(1)) => wrong(1, "a number must stand here"),
+        "max-keep-alive-queue" if !values::is_number(words.at(1)) => wrong(1, "a number is required here"),
         "hash-balance-factor" if (1..=100).contains(&values::leading(words.at(1))) => {
             wrong(1, "the factor is 0 or greater than 100")
         }
@@ -80,7 +80,7 @@ fn cookie(words: Words) -> Read {
                 }
                 at += 1;
             }
-            other => return Err(Wrong::new(at, format!("{other} is no option of cookie"))),
+            other => return Err(Wrong::new(at, format!("{other} is not an option of cookie"))),
         }
         at += 1;
     }
@@ -115,7 +115,7 @@ fn balance(words: Words) -> Read {
                 match words.at(at) {
                     "len" | "depth" if values::leading(words.at(at + 1)) > 0 => at += 2,
                     "whole" | "path-only" => at += 1,
-                    other => return wrong(at, format!("{other} cannot stand behind uri")),
+                    other => return wrong(at, format!("{other} is not allowed after uri")),
                 }
             }
             Ok(())
@@ -124,22 +124,22 @@ fn balance(words: Words) -> Read {
             wrong(1, "url_param needs the name of a parameter".to_owned())
         }
         "url_param" if !matches!(words.at(3), "" | "check_post") => {
-            wrong(3, format!("{} cannot stand here, expected check_post", words.at(3)))
+            wrong(3, format!("{} is not allowed here, expected check_post", words.at(3)))
         }
         "url_param" => Ok(()),
         "hash" if words.at(2).is_empty() => wrong(1, "hash needs a sample".to_owned()),
-        "hash" if !words.at(3).is_empty() => wrong(3, "only one sample can stand behind hash".to_owned()),
+        "hash" if !words.at(3).is_empty() => wrong(3, "only one sample is allowed after hash".to_owned()),
         "hash" => Ok(()),
         "hdr" => match name.strip_prefix("hdr(").and_then(|r| r.strip_suffix(')')) {
             Some(inner) if !inner.is_empty() => match words.at(2) {
                 "" | "use_domain_only" => Ok(()),
-                other => wrong(2, format!("{other} cannot stand here, expected use_domain_only")),
+                other => wrong(2, format!("{other} is not allowed here, expected use_domain_only")),
             },
             _ => wrong(1, "hdr needs the name of a header in brackets".to_owned()),
         },
         "rdp-cookie" => Ok(()),
         _ if name.is_empty() => Ok(()),
-        _ => wrong(1, format!("\"{name}\" is no way to spread requests")),
+        _ => wrong(1, format!("\"{name}\" is not a balancing algorithm")),
     }
 }
 
@@ -163,7 +163,7 @@ fn timeout(words: Words) -> Read {
     if !NAMES.contains(&name) {
         let near = crate::config::nearest(name, NAMES.iter().copied());
         let near = near.map(|n| format!("; {n} is close to it")).unwrap_or_default();
-        return Err(Wrong::new(1.min(words.len() - 1), format!("\"{name}\" is no time limit{near}")));
+        return Err(Wrong::new(1.min(words.len() - 1), format!("\"{name}\" is not a time limit{near}")));
     }
     if words.at(2).is_empty() {
         return Err(Wrong::new(1, format!("timeout {name} needs a time")));
@@ -171,7 +171,7 @@ fn timeout(words: Words) -> Read {
     values::time(words.at(2), Unit::Milliseconds).map_err(|why| Wrong::new(2, why))?;
     match words.at(3) {
         "" => Ok(()),
-        more => Err(Wrong::new(3, format!("{more} cannot stand behind the time"))),
+        more => Err(Wrong::new(3, format!("{more} is not allowed after the time"))),
     }
 }
 
@@ -187,7 +187,7 @@ fn capture(words: Words) -> Read {
     }
     match words.at(len + 2) {
         "" => Ok(()),
-        more => Err(Wrong::new(len + 2, format!("{more} cannot stand here"))),
+        more => Err(Wrong::new(len + 2, format!("{more} is not allowed here"))),
     }
 }
 
@@ -208,7 +208,7 @@ fn hash_type(words: Words) -> Read {
     let of = |at: usize, all: &[&str]| match words.at(at) {
         "" if at > 1 => Ok(()),
         word if all.contains(&word) => Ok(()),
-        word => Err(Wrong::new(at, format!("\"{word}\" cannot stand here, expected {}", all.join(" or ")))),
+        word => Err(Wrong::new(at, format!("\"{word}\" is not allowed here, expected {}", all.join(" or ")))),
     };
     of(1, &["consistent", "map-based"])?;
     of(2, &["sdbm", "djb2", "wt6", "crc32", "none"])?;
@@ -227,7 +227,7 @@ fn compression(words: Words) -> Read {
                 .find(|at| !matches!(words.at(*at), "identity" | "deflate" | "raw-deflate" | "gzip"));
             match bad {
                 Some(at) => {
-                    Err(Wrong::new(at, format!("\"{}\" is no algorithm of compression", words.at(at))))
+                    Err(Wrong::new(at, format!("\"{}\" is not an algorithm of compression", words.at(at))))
                 }
                 None => Ok(()),
             }
@@ -266,7 +266,7 @@ fn retry_on(words: Words) -> Read {
         return Err(Wrong::new(0, "retry-on needs a reason"));
     }
     match (1..words.len()).find(|at| !REASONS.contains(&words.at(*at))) {
-        Some(at) => Err(Wrong::new(at, format!("\"{}\" is no reason to try again", words.at(at)))),
+        Some(at) => Err(Wrong::new(at, format!("\"{}\" is not a reason to retry", words.at(at)))),
         None => Ok(()),
     }
 }
@@ -282,7 +282,7 @@ fn source(words: Words) -> Read {
             other => {
                 return Err(Wrong::new(
                     at,
-                    format!("{other} cannot stand here, expected usesrc or interface with a value"),
+                    format!("{other} is not allowed here, expected usesrc or interface with a value"),
                 ));
             }
         }
@@ -316,7 +316,7 @@ pub(super) fn option(reader: &Reader, words: Words, negated: bool) -> Read {
         let all = DIRECTIVES.all().filter(|row| row.places & bits != 0).map(|row| row.name);
         let near =
             crate::config::nearest(name, all).map(|n| format!("; {n} is close to it")).unwrap_or_default();
-        return Err(Wrong::new(1, format!("\"{name}\" is no option{near}")));
+        return Err(Wrong::new(1, format!("\"{name}\" is not an option{near}")));
     };
     let by_hand = row.places & DIRECTIVES.place("option") != 0;
     let switches = [
@@ -341,7 +341,7 @@ pub(super) fn option(reader: &Reader, words: Words, negated: bool) -> Read {
             Fault::Word { at, expected } => {
                 return Err(Wrong::new(
                     2 + at,
-                    format!("\"{}\" cannot stand here, expected {expected}", words.at(2 + at)),
+                    format!("\"{}\" is not allowed here, expected {expected}", words.at(2 + at)),
                 ));
             }
             Fault::Count { expected, .. } => {
@@ -375,7 +375,7 @@ fn forwarded(words: Words, conditional: bool) -> Read {
             "header" if words.at(at + 1).is_empty() => return Err(Wrong::new(at, "header needs a name")),
             "header" => at += 2,
             "if-none" if conditional => at += 1,
-            other => return Err(Wrong::new(at, format!("{other} cannot stand here"))),
+            other => return Err(Wrong::new(at, format!("{other} is not allowed here"))),
         }
     }
     Ok(())
@@ -390,7 +390,7 @@ pub(super) fn filter(words: Words) -> Read {
         return Err(Wrong::new(0, "filter needs a name"));
     }
     if !FILTERS.contains(&name) && !name.starts_with("lua.") {
-        return Err(Wrong::new(1, format!("there is no filter \"{name}\"")));
+        return Err(Wrong::new(1, format!("no filter is named \"{name}\"")));
     }
     Ok(())
 }

@@ -213,7 +213,6 @@ pub(super) struct Reader<'b, 'r, 'h> {
     pub(super) is_alone: bool,
     /// The directory that relative files are looked for in; `None` where that is not known.
     pub(super) base: Option<String>,
-    pub(super) external_check: bool,
     /// A section that was not opened: whether it takes requests, its head, and why. Where nothing follows,
     /// nothing is amiss.
     pub(super) unopened: Option<(bool, Place, String)>,

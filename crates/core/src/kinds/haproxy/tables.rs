@@ -53,13 +53,13 @@ pub(super) fn table<'w>(words: Words<'w, '_>, from: usize, in_peers: bool) -> Re
         }
         match name {
             "size" if values::is_size(value) => sized = values::leading(value) > 0,
-            "size" => return Err(Wrong::new(at + 1, format!("\"{value}\" is no number of entries"))),
+            "size" => return Err(Wrong::new(at + 1, format!("\"{value}\" is not a number of entries"))),
             "peers" if !in_peers => peers = Some(value),
             "expire" => values::time(value, Unit::Milliseconds).map_err(|why| Wrong::new(at + 1, why))?,
             "type" => {
                 typed = true;
                 if !matches!(value, "ip" | "ipv6" | "integer" | "string" | "binary") {
-                    return Err(Wrong::new(at + 1, format!("\"{value}\" is no type of keys")));
+                    return Err(Wrong::new(at + 1, format!("\"{value}\" is not a type of keys")));
                 }
                 if matches!(value, "string" | "binary") && words.at(at + 2) == "len" {
                     if values::leading(words.at(at + 3)) <= 0 {
@@ -73,7 +73,7 @@ pub(super) fn table<'w>(words: Words<'w, '_>, from: usize, in_peers: bool) -> Re
             "srvkey" => {
                 return Err(Wrong::new(
                     at + 1,
-                    format!("\"{value}\" is no key of servers, expected name or addr"),
+                    format!("\"{value}\" is not a key of servers, expected name or addr"),
                 ));
             }
             "nopurge" => {
@@ -81,7 +81,7 @@ pub(super) fn table<'w>(words: Words<'w, '_>, from: usize, in_peers: bool) -> Re
                 continue;
             }
             "write-to" | "recv-only" => {}
-            other => return Err(Wrong::new(at, format!("{other} is no option of a table"))),
+            other => return Err(Wrong::new(at, format!("{other} is not an option of a table"))),
         }
         at += 2;
     }
@@ -124,7 +124,7 @@ fn stores(list: &str) -> Result<(), String> {
             None => (*part, None),
         };
         if !STORES.contains(&name) {
-            return Err(format!("\"{name}\" is nothing that a table stores"));
+            return Err(format!("\"{name}\" cannot be stored in a table"));
         }
         let arrays = matches!(name, "gpt" | "gpc" | "gpc_rate");
         match inside {
@@ -179,7 +179,7 @@ pub(super) fn stick(reader: &mut Reader, at: At) -> Read {
         other => {
             return Err(Wrong::new(
                 1.min(words.len() - 1),
-                format!("\"{other}\" cannot stand here, expected on, match or store"),
+                format!("\"{other}\" is not allowed here, expected on, match or store"),
             ));
         }
     };
@@ -201,6 +201,6 @@ pub(super) fn stick(reader: &mut Reader, at: At) -> Read {
     match words.at(next) {
         "" => Ok(()),
         "if" | "unless" => super::proxies::condition(reader, at, next),
-        other => Err(Wrong::new(next, format!("{other} cannot stand here"))),
+        other => Err(Wrong::new(next, format!("{other} is not allowed here"))),
     }
 }

@@ -63,6 +63,34 @@ enum Value<'v> {
     Unknown,
 }
 
+/// Whether the daemon sets a variable itself, or the manager does for every service (systemd.exec(5)).
+fn is_given(name: &str) -> bool {
+    const MANAGER: &[&str] = &[
+        "PATH",
+        "LANG",
+        "HOME",
+        "USER",
+        "LOGNAME",
+        "SHELL",
+        "INVOCATION_ID",
+        "JOURNAL_STREAM",
+        "NOTIFY_SOCKET",
+        "MAINPID",
+        "MANAGERPID",
+        "SYSTEMD_EXEC_PID",
+        "LISTEN_FDS",
+        "LISTEN_PID",
+        "LISTEN_FDNAMES",
+        "WATCHDOG_USEC",
+        "WATCHDOG_PID",
+        "TERM",
+    ];
+    name.starts_with("HAPROXY_")
+        || name.ends_with("_DIRECTORY")
+        || name.starts_with("LC_")
+        || MANAGER.contains(&name)
+}
+
 /// Where a line stands, for the variables that haproxy sets itself.
 #[derive(Clone, Copy)]
 pub(super) struct Around<'a> {
@@ -80,8 +108,7 @@ impl Variables {
             _ if name.starts_with('.') => return None,
             _ => match self.values.get(name) {
                 Some(value) => Value::Is(Cow::Borrowed(value)),
-                // The daemon sets these itself.
-                None if self.complete && !name.starts_with("HAPROXY_") => Value::Unset,
+                None if self.complete && !is_given(name) => Value::Unset,
                 None => Value::Unknown,
             },
         })
@@ -156,13 +183,12 @@ impl<'t> Cutter<'t> {
         let length =
             dot + rest[dot..].bytes().take_while(|b| b.is_ascii_alphanumeric() || *b == b'_').count();
         let name = &rest[..length];
-        let value =
-            variables.value(name, around).ok_or(Cut(begin, "there is no such variable of haproxy's own"))?;
+        let value = variables.value(name, around).ok_or(Cut(begin, "haproxy has no such variable"))?;
         self.at = name_at + length;
         let mut spread = false;
         if braced && self.next(0) == b'[' {
             if !self.line[self.at..].starts_with("[*]") {
-                return Err(Cut(begin, "only [*] may stand behind the name of a variable"));
+                return Err(Cut(begin, "only [*] is allowed after the name of a variable"));
             }
             spread = true;
             self.at += 3;

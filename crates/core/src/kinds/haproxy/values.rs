@@ -15,7 +15,7 @@ pub(super) enum Unit {
 /// (`parse_time_err` of tools.c). An error says what is expected.
 pub(super) fn time(word: &str, unit: Unit) -> Result<(), String> {
     let digits = word.bytes().take_while(u8::is_ascii_digit).count();
-    let expected = || format!("\"{word}\" is no span of time, expected one such as 30s or 500ms");
+    let expected = || format!("\"{word}\" is not a time, expected one such as 30s or 500ms");
     if digits == 0 {
         return Err(expected());
     }
@@ -89,8 +89,8 @@ pub(super) fn variable(name: &str) -> Result<(), String> {
         ));
     };
     match rest.chars().find(|c| !c.is_ascii_alphanumeric() && !matches!(c, '_' | '.')) {
-        Some(sign) => Err(format!("{sign} may not stand in the name of the variable {name}")),
-        None if rest.is_empty() => Err(format!("{name} is no name of a variable")),
+        Some(sign) => Err(format!("{sign} is not allowed in the name of the variable {name}")),
+        None if rest.is_empty() => Err(format!("{name} is not the name of a variable")),
         None => Ok(()),
     }
 }
@@ -173,12 +173,12 @@ pub(super) fn of_converter(name: &str, values: &[String], refers: &mut Vec<Refer
         "field" | "word" if leading(value(0)) == 0 => Err(format!("{name} counts from 1")),
         "field" | "word" if value(1).is_empty() => Err(format!("{name} needs a sign that parts")),
         "regsub" => match value(2).chars().find(|c| !matches!(c, 'i' | 'g')) {
-            Some(flag) => Err(format!("{flag} is no flag of regsub, expected i or g")),
+            Some(flag) => Err(format!("{flag} is not a flag of regsub, expected i or g")),
             None => Ok(()),
         },
         "json" => match value(0) {
             "" | "ascii" | "utf8" | "utf8s" | "utf8p" | "utf8ps" => Ok(()),
-            other => Err(format!("{other} is no encoding, expected ascii or utf8")),
+            other => Err(format!("{other} is not an encoding, expected ascii or utf8")),
         },
         "sha2" => match leading(value(0)) {
             0 | 224 | 256 | 384 | 512 => Ok(()),
@@ -259,8 +259,9 @@ fn is_range(text: &str, dots: bool) -> bool {
 
 /// Whether a pattern can be compared by a method; `None` where that hangs on the host.
 pub(super) fn pattern(method: &str, text: &str, versions: bool) -> Option<Result<(), String>> {
-    let told =
-        |good: bool, what: &str| Some(if good { Ok(()) } else { Err(format!("\"{text}\" is no {what}")) });
+    let told = |good: bool, what: &str| {
+        Some(if good { Ok(()) } else { Err(format!("\"{text}\" is not a valid {what}")) })
+    };
     match method {
         "int" | "len" => told(
             is_range(text, versions),

@@ -1,5 +1,7 @@
 //! Rules on requests, responses and connections: what they do, and on which condition (http_act.c,
 //! http_rules.c, tcp_rules.c and those who register actions there).
+mod answers;
+
 use super::DIRECTIVES;
 use super::acl::{self, Wrong};
 use super::format::format;
@@ -129,7 +131,7 @@ impl Rule<'_, '_, '_> {
             let refers = acl::condition(self.context.known, self.context.lists, self.words, self.at)?;
             self.refers.extend(refers);
         } else if !self.word().is_empty() {
-            let why = format!("only if or unless can stand here, not {}", self.word());
+            let why = format!("only if or unless is allowed here, not {}", self.word());
             return Err(self.wrong(why));
         }
         Ok(())
@@ -140,11 +142,11 @@ impl Rule<'_, '_, '_> {
         let short = (0..count).find(|n| self.words.at(self.at + n).is_empty());
         let what = if count == 1 { "one value".to_owned() } else { format!("{count} values") };
         if short.is_some() {
-            return Err(Wrong::new(self.at.saturating_sub(1), format!("{what} must stand here")));
+            return Err(Wrong::new(self.at.saturating_sub(1), format!("{what} is required here")));
         }
         match self.words.ends(self.at + count) {
             true => Ok(()),
-            false => Err(Wrong::new(self.at + count, format!("only {what} can stand here"))),
+            false => Err(Wrong::new(self.at + count, format!("only {what} is allowed here"))),
         }
     }
 
@@ -195,7 +197,7 @@ impl Rule<'_, '_, '_> {
             return Ok(());
         }
         if row_of(self.stage, &word).is_none() {
-            return Err(self.wrong(format!("there is no action \"{word}\" in {} rules", self.stage.place())));
+            return Err(self.wrong(format!("no action is named \"{word}\" in {} rules", self.stage.place())));
         }
         let start = self.at;
         self.at += 1;
@@ -307,7 +309,7 @@ impl Rule<'_, '_, '_> {
 
     fn one_of(&mut self, all: &[&str]) -> Read {
         if !all.contains(&self.word()) {
-            let why = format!("\"{}\" cannot stand here, expected {}", self.word(), all.join(" or "));
+            let why = format!("\"{}\" is not allowed here, expected {}", self.word(), all.join(" or "));
             return Err(self.wrong(why));
         }
         self.at += 1;
@@ -406,7 +408,7 @@ impl Rule<'_, '_, '_> {
                     return Err(self.wrong("id takes a number"));
                 }
             }
-            _ => return Err(self.wrong("len or id must stand here")),
+            _ => return Err(self.wrong("len or id is required here")),
         }
         self.at += 1;
         Ok(())
@@ -423,7 +425,7 @@ impl Rule<'_, '_, '_> {
             let known =
                 ["ifexists", "ifnotexists", "ifempty", "ifnotempty", "ifset", "ifnotset", "ifgt", "iflt"];
             if name == "unset-var" || !known.contains(&condition) {
-                return Err(Wrong::new(start, format!("{condition} cannot stand in the brackets")));
+                return Err(Wrong::new(start, format!("{condition} is not allowed in the brackets")));
             }
         }
         match name {
@@ -447,7 +449,7 @@ impl Rule<'_, '_, '_> {
         if let Some(family) = parts.get(2).map(|f| f.trim())
             && !matches!(family, "ipv4" | "ipv6")
         {
-            return Err(Wrong::new(start, format!("{family} is no family, expected ipv4 or ipv6")));
+            return Err(Wrong::new(start, format!("{family} is not a family, expected ipv4 or ipv6")));
         }
         self.expression()
     }
@@ -462,7 +464,7 @@ impl Rule<'_, '_, '_> {
         if !values::is_number(number) || values::leading(number) > most {
             return Err(Wrong::new(
                 start,
-                format!("\"{number}\" is no number of a counter, expected 0, 1 or 2"),
+                format!("\"{number}\" is not the number of a counter, expected 0, 1 or 2"),
             ));
         }
         self.expression()?;
@@ -509,7 +511,7 @@ impl Rule<'_, '_, '_> {
         let name = self.word();
         let known = SERVICES.contains(&name) || name.starts_with("lua.") && self.context.known.scripts;
         if !known {
-            return Err(self.wrong(format!("there is no service \"{name}\"")));
+            return Err(self.wrong(format!("no service is named \"{name}\"")));
         }
         self.at += 1;
         Ok(())
@@ -531,7 +533,7 @@ impl Rule<'_, '_, '_> {
                     }
                 }
                 other => {
-                    return Err(self.wrong(format!("{other} cannot stand here, expected time or at-least")));
+                    return Err(self.wrong(format!("{other} is not allowed here, expected time or at-least")));
                 }
             }
             self.at += 1;
@@ -540,125 +542,6 @@ impl Rule<'_, '_, '_> {
             true => Ok(()),
             false => Err(Wrong::new(self.at - 1, "wait-for-body needs a time")),
         }
-    }
-
-    /// A reply of haproxy's own.
-    fn reply(&mut self, denies: bool) -> Read {
-        let action = self.at - 1;
-        let mut body: Option<&'static str> = None;
-        let mut typed = false;
-        let mut status: Option<i64> = None;
-        while !self.words.ends(self.at) {
-            let word = self.word().to_owned();
-            let value_at = self.at + 1;
-            let value = self.words.at(value_at).to_owned();
-            let payloads =
-                ["errorfiles", "default-errorfiles", "errorfile", "file", "string", "lf-file", "lf-string"];
-            if let Some(kind) = payloads.iter().find(|k| **k == word) {
-                if let Some(before) = body {
-                    return Err(self.wrong(format!("{word} cannot stand beside {before}")));
-                }
-                body = Some(kind);
-                if *kind == "default-errorfiles" {
-                    self.at += 1;
-                    continue;
-                }
-                if value.is_empty() {
-                    return Err(self.wrong(format!("{word} needs a value")));
-                }
-                self.at += 1;
-                match *kind {
-                    "lf-string" => {
-                        self.format()?;
-                        continue;
-                    }
-                    "errorfile" | "file" | "lf-file" => {
-                        self.refers.push(Reference { to: Refers::File, name: value });
-                    }
-                    _ => {}
-                }
-                self.at += 1;
-                continue;
-            }
-            match word.as_str() {
-                "status" | "deny_status" if word == "status" || denies => {
-                    let code = values::leading(&value);
-                    if !(200..=599).contains(&code) || value.is_empty() {
-                        return Err(Wrong::new(value_at, "a status is a number from 200 to 599"));
-                    }
-                    status = Some(code);
-                    self.at += 2;
-                }
-                "content-type" => {
-                    if value.is_empty() {
-                        return Err(self.wrong("content-type needs a value"));
-                    }
-                    typed = true;
-                    self.at += 2;
-                }
-                "hdr" => {
-                    if value.is_empty() || self.words.at(self.at + 2).is_empty() {
-                        return Err(self.wrong("hdr needs a name and a value"));
-                    }
-                    self.at += 2;
-                    self.format()?;
-                }
-                other => {
-                    return Err(self.wrong(format!("{other} cannot stand in a reply")));
-                }
-            }
-        }
-        let own = matches!(body, Some("file" | "string" | "lf-file" | "lf-string"));
-        if own && !typed {
-            return Err(Wrong::new(action, "a reply with a body needs a content-type"));
-        }
-        if own && matches!(status, Some(204 | 304)) {
-            return Err(Wrong::new(action, "a reply of this status has no body"));
-        }
-        Ok(())
-    }
-
-    fn redirect(&mut self) -> Read {
-        let mut kind: Option<String> = None;
-        let mut target = None;
-        while !self.words.ends(self.at) {
-            let word = self.word().to_owned();
-            match word.as_str() {
-                "drop-query" | "append-slash" | "ignore-empty" => {
-                    self.at += 1;
-                    continue;
-                }
-                "location" | "prefix" | "scheme" | "set-cookie" | "clear-cookie" | "code" => {}
-                other => return Err(self.wrong(format!("{other} cannot stand in a redirect"))),
-            }
-            let value = self.words.at(self.at + 1);
-            if value.is_empty() {
-                return Err(self.wrong(format!("{word} needs a value")));
-            }
-            if word == "code" && !matches!(values::leading(value), 301..=303 | 307 | 308) {
-                return Err(Wrong::new(self.at + 1, format!("{value} is no status of a redirect")));
-            }
-            if matches!(word.as_str(), "location" | "prefix" | "scheme") {
-                target = Some(self.at + 1);
-                kind = Some(word);
-            }
-            self.at += 2;
-        }
-        let Some(kind) = kind else {
-            return Err(Wrong::new(
-                self.at.saturating_sub(1),
-                "a redirect needs a location, prefix or scheme",
-            ));
-        };
-        if self.stage == Stage::Response && kind != "location" {
-            return Err(Wrong::new(self.at.saturating_sub(1), "a response can only be sent to a location"));
-        }
-        if let Some(target) = target.filter(|at| kind != "prefix" || self.words.at(*at) != "/") {
-            let behind = std::mem::replace(&mut self.at, target);
-            self.format()?;
-            self.at = behind;
-        }
-        Ok(())
     }
 }
 
