@@ -97,7 +97,7 @@ macro_rules! sets_a_password {
 pub(super) static SQL: [Form; 2] = [
     Form::new(
         &[&["identified", "password", "pragma"], &["'"]],
-        concat!(sets_a_password!(), r"'((?:\\.|''|[^'\\\n])*)'"),
+        concat!(sets_a_password!(), r"(?:e|n|x)?'((?:\\.|''|[^'\\\n])*)'"),
     ),
     Form::new(
         &[&["identified", "password", "pragma"], &["\""]],
@@ -115,8 +115,23 @@ macro_rules! client {
 
 /// Well-known clients, each with the option by which it takes a secret without its name, as often as it
 /// stands there.
-pub(super) static CLIENTS: [(Form, Form); 12] = [
-    client!(&["mysql", "mariadb"], r"(?:mysql|mariadb)[\w.-]*", r#"\s["']?-p([^\s"']+)"#),
+pub(super) static CLIENTS: [(Form, Form); 18] = [
+    client!(&["mysql", "mariadb"], r"(?:mysql|mariadb)[\w.-]*", r#"\s["']?-p["']?([^\s"']+)"#),
+    client!(&["openssl"], "openssl", r#"\s-(?:k|K|pass(?:in|out)?)\s+["']?(?:pass:)?([^\s"']+)"#),
+    client!(
+        &["useradd", "usermod", "ncftp", "msmtp"],
+        r"(?:user(?:add|mod)|ncftp\w*|msmtp)",
+        r#"\s-p\s*["']?([^\s"']+)"#
+    ),
+    client!(&["smbclient"], "smbclient", r#"\s//\S+\s+["']?([^\s"'-][^\s"']*)"#),
+    client!(&["snmp"], r"snmp\w+", r#"\s-[cAX]\s*["']?([^\s"']+)"#),
+    client!(&["login"], r"\w+\s+login", r#"\s(?:-p\s*|--password[= ])["']?([^\s"']+)"#),
+    client!(&["login"], "vault\\s+login", r#"\s["']?([^\s"'=-][^\s"'=]*)["']?\s*$"#),
+    client!(
+        &["configure"],
+        r"\w+\s+configure\s+set",
+        r#"\s\S*(?:secret|token|password|access_key)\S*\s+["']?([^\s"']+)"#
+    ),
     client!(&["sshpass"], "sshpass", r#"\s-p\s*["']?([^\s"']+)"#),
     client!(&["-cli"], "(?:redis|valkey)-cli", r#"\s(?:-a|--pass)\s+["']?([^\s"']+)"#),
     client!(&["ldap"], r"ldap\w+", r#"\s-w\s*["']?([^\s"']+)"#),
@@ -131,7 +146,6 @@ pub(super) static CLIENTS: [(Form, Form); 12] = [
         r"(?:sqlplus|sqlldr|rman|(?:exp|imp)(?:dp)?)",
         r#"\s["']?[^\s/@"']+/([^\s@"']+)@"#
     ),
-    client!(&["docker", "podman"], r"(?:docker|podman)\s+login", r#"\s-p\s*["']?([^\s"']+)"#),
     client!(
         &["rabbitmqctl"],
         "rabbitmqctl",
@@ -172,6 +186,41 @@ pub(super) static SET_COOKIE: Form =
 /// What a cache is told to let it in at another one.
 pub(super) static TOLD_OTHER: Form =
     Form::new(&[&["AUTH"]], r#"(?:\bAUTH2\s+\S+|\bMIGRATE\b[^\n]*\bAUTH)\s+["']?([^\s"']+)"#);
+/// The same in quotes, as a protocol's own form or a monitor shows it: `"AUTH" "account" "secret"`.
+pub(super) static TOLD_QUOTED: Form =
+    Form::new(&[&["\"AUTH\""]], r#"(?i)"AUTH"\s+(?:"[^"\n]*"\s+)?"((?:\\.|[^"\\\n])*)""#);
+/// `PASS secret`, as servers of mail and files are told (RFC 959, 1939), where nothing else follows.
+pub(super) static TOLD_MAIL: Form = Form::new(&[&["PASS"]], r"\bPASS\s+([^\s=]+)\s*$");
+/// What a shell hands to a program that asks for a secret.
+pub(super) static PIPED: Form = Form::new(
+    &[&["|", "<<<"], &["sudo", "passwd", "kinit", "login", "su", "ssh", "gpg", "openssl", "cryptsetup"]],
+    concat!(
+        r#"\b(?:echo|printf)\s+(?:-\w+\s+)*["']?([^\s"'|]+)["']?\s*\|[^|]*"#,
+        r#"\b(?:sudo|ch?passwd|kinit|login|su|ssh\w*|gpg2?|openssl|cryptsetup)\b"#,
+        r#"|\b(?:sudo|ch?passwd|kinit|login|su|ssh\w*|gpg2?|openssl|cryptsetup)\b.*<<<\s*["']?([^\s"']+)"#,
+    ),
+);
+/// Functions of SQL that make a hash or a cipher of what they are given.
+pub(super) static CIPHERED: Form = Form::new(
+    &[&["crypt", "sha", "md5", "hmac", "digest"], &["("], &["'", "\""]],
+    concat!(
+        r#"(?i)\b(?:crypt|(?:en|de)crypt(?:_iv)?|pgp_sym_(?:en|de)crypt|(?:aes|des)_(?:en|de)crypt"#,
+        r#"|sha[12]?|sha\d{3}|md5|hmac|digest)\(\s*([^()\n]*["'][^()\n]*)"#,
+    ),
+);
+/// An element that holds the value of what it is named for: `<entry key="…">VALUE<`.
+pub(super) static HELD: Form = Form::new(
+    &[&["name", "key"], &["<"]],
+    concat!(
+        r#"(?i)<[\w:.-]+\s[^<>]*?\b(?:name|key)\s*=\s*["'](?<name>[^"'<>]*)["'][^<>]*>\s*"#,
+        r#"(?:<value>)?(?<a>[^<>\s][^<>]*)<"#,
+    ),
+);
+/// An element whose own name says what its value is: `<token value="…"/>`.
+pub(super) static ELEMENT: Form = Form::new(
+    &[&["value"], &["<"]],
+    r#"(?i)<(?<name>[\w:.-]+)\s[^<>]*?\bvalue\s*=\s*["'](?<a>[^"'<>]*)["']"#,
+);
 /// A row that is put into a table: its columns, and what is put there.
 pub(super) static INSERTED: Form = Form::new(
     &[&["insert", "replace"], &["into"], &["values"]],
@@ -186,7 +235,7 @@ pub(super) static TOLD_IN_LOG: Form = Form::new(
     &[SPOKEN],
     concat!(
         r#"(?i)\b(?:(?:with|using|and|bad|wrong|invalid)\s+(?:password|passphrase|token"#,
-        r#"|secret)|(?:password|passphrase|token|secret|(?:secret|api|access|private)[ _-]key)"#,
+        r#"|secret)|(?:password|passphrase|token|secret|(?:secret|api|access|private|encryption)[ _-]key)"#,
         r#"\s+(?:is|was))\s+["'`]?([^\s"'`,;()]*[0-9!@#$%^&*+=~][^\s"'`,;()]*)"#,
     ),
 );
@@ -206,7 +255,7 @@ pub(super) static QUERY: Form = Form::new(&[&["?"], &["="]], r#"[\w/.%~+-]\?([^\
 /// Accounts with their credentials: `stats auth NAME:PASSWORD` (haproxy), `ProxyPass … auth NAME:PASSWORD`.
 pub(super) static PAIRS: Form = Form::new(
     &[&["auth", "credential"], &[":"]],
-    r#"(?i)(?:\bauth|\bcredentials?)\s+["']?[^\s:"']+:([^\s"']+)"#,
+    r#"(?i)(?:\bauth|\bcredentials?):?\s+["']?[^\s:"'/]+:([^\s"']+)"#,
 );
 
 /// Hashes of passwords in their modular form (crypt(5)), by scheme in braces (RFC 2307), and as databases
@@ -260,12 +309,18 @@ pub(super) static COMPARED: Form = Form::new(
     concat!(
         r#"\b(?:(?P<parameter>url_param|urlp|body_param|urlp_val|(?:[a-z]+\.)?f?s?hdr(?:_[a-z]+)?)"#,
         r#"|(?:[a-z]+\.)?s?cook(?:_val|ie)?)\((?P<name>[^),]+)"#,
-        r#"[^)]*\)(?:,[\w().,]+)?(?:\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found"#,
+        r#"[^)]*\)(?:,[\w().,]+)?(?:\s+-f\s+\S+|\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found"#,
         r#"|bin|int|ip)\b)?)*\s+(?P<value>[^\s{}|-][^{}]*)"#,
     ),
 );
+/// A rule that compares a parameter of a request: `ARGS:NAME "!@streq VALUE"`.
+pub(super) static RULED: Form = Form::new(
+    &[&["ARGS"], &["@"]],
+    r#"\b(?P<parameter>ARGS\w*):["']?(?P<name>[\w-]+)["']?\s+["']?!?@\w+\s+(?P<value>[^"'\n]+)"#,
+);
 /// An address whose account alone lets in.
-pub(super) static BARE_ACCOUNT: Form = Form::new(&[&["://"], &["@"]], "://([A-Za-z0-9_-]{16,})@");
+pub(super) static BARE_ACCOUNT: Form =
+    Form::new(&[&["://"], &["@"]], r"://(?:([A-Za-z0-9_-]{16,})@|([^\s/:@]+):x-oauth-basic@)");
 /// Tokens that are known by their own form: signed ones (RFC 7519), and those that carry their issuer's mark.
 pub(super) static BARE_TOKEN: Form = Form::new(
     &[&["eyJ", "gh", "github_pat_", "glpat-", "xox", "k_live_", "k_test_", "npm_", "dckr_pat_", "hvs."]],
@@ -274,9 +329,11 @@ pub(super) static BARE_TOKEN: Form = Form::new(
         r#"|[rs]k_(?:live|test)_|npm_|dckr_pat_|hvs\.)[\w-]{12,})"#,
     ),
 );
-/// An address of a database driver: `jdbc:oracle:thin:account/secret@host`.
-pub(super) static DRIVER: Form =
-    Form::new(&[&["jdbc:oracle:"], &["@"]], r#"(?i)\bjdbc:oracle:\w+:[^\s/"'@]*/([^\s"'@]+)@"#);
+/// An address of a database driver: `jdbc:oracle:thin:account/secret@host`, and the same as a connect string.
+pub(super) static DRIVER: Form = Form::new(
+    &[&["jdbc:oracle:", "connectstring"], &["@"]],
+    r#"(?i)\b(?:jdbc:oracle:\w+:|connectstring(?:\s*=\s*|\s+)["']?)[^\s/"'@]*/([^\s"'@]+)@"#,
+);
 /// Converters that take a key (configuration of haproxy).
 pub(super) static SIGNED: Form = Form::new(
     &[&["hmac(", "jwt_verify(", "aes_"]],
@@ -288,16 +345,16 @@ pub(super) static SIGNED: Form = Form::new(
 /// An element that names what its value is: `name="…" … value="…"`, in either order.
 pub(super) static NAMED: [Form; 2] = [
     Form::new(
-        &[&["value"], &["name", "key"]],
+        &[&["value", "content"], &["name", "key"]],
         concat!(
             r#"(?i)\b(?:name|key)\s*=\s*["'](?<name>[^"'<>]*)["'][^<>]*?"#,
-            r#"\bvalue\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')"#,
+            r#"\b(?:value|content)\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')"#,
         ),
     ),
     Form::new(
-        &[&["value"], &["name", "key"]],
+        &[&["value", "content"], &["name", "key"]],
         concat!(
-            r#"(?i)\bvalue\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')[^<>]*?"#,
+            r#"(?i)\b(?:value|content)\s*=\s*(?:"(?<a>[^"<]*)"|'(?<b>[^'<]*)')[^<>]*?"#,
             r#"\b(?:name|key)\s*=\s*["'](?<name>[^"'<>]*)["']"#,
         ),
     ),
@@ -405,6 +462,12 @@ mod tests {
             &TOLD,
             &NOTED,
             &SHUTDOWN,
+            &TOLD_QUOTED,
+            &TOLD_MAIL,
+            &CIPHERED,
+            &HELD,
+            &RULED,
+            &ELEMENT,
         ];
         let clients = CLIENTS.iter().map(|(program, _)| program);
         let mut dice = Dice(7);

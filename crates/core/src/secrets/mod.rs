@@ -69,6 +69,12 @@ pub fn mask_message(directive: Option<&str>, message: &str) -> String {
     out
 }
 
+/// Whether a parameter of a request stands for a secret, though its name would not elsewhere.
+pub(crate) fn is_secret_parameter(name: &str) -> bool {
+    let short = ["key", "sig", "signature", "sid", "code", "hash", "ticket", "session", "pin", "auth"];
+    short.contains(&name.to_ascii_lowercase().as_str()) || is_secret(name)
+}
+
 /// A setting's value as it may be shown: its name decides, and what else the value holds.
 pub fn mask_value(name: &str, value: &str) -> String {
     if value.is_empty() {
@@ -77,6 +83,13 @@ pub fn mask_value(name: &str, value: &str) -> String {
     let last = name.rsplit(' ').next().unwrap_or(name);
     if is_secret(last) {
         return MASK.into();
+    }
+    // A variable of the environment: all that stands behind its name is its value.
+    if let Some((variable, _)) = value.split_once(' ')
+        && last.to_ascii_lowercase().ends_with("setenv")
+        && is_secret(variable)
+    {
+        return format!("{variable} {MASK}");
     }
     // A variable or an interpreter's setting takes one value; a directive may take several words.
     let sign = if name.ends_with(']') { " = " } else { " " };
@@ -178,7 +191,9 @@ pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
         let before = at.checked_sub(1).and_then(|b| words.get(b)).map_or("", |(w, _)| *w);
         let named = !before.starts_with('(') && !before.contains(['=', '?', '/']);
         // `$http_cookie`, `%{HTTP_COOKIE}`, `%{HTTP:X-Auth-Token}`: what a variable is compared with.
-        let name = before.trim_start_matches(['$', '%', '{']).trim_end_matches('}');
+        let own = words[0].0 == "set" && before.starts_with('$');
+        let name =
+            if own { before } else { before.trim_start_matches(['$', '%', '{']).trim_end_matches('}') };
         let name = name.strip_prefix("HTTP:").unwrap_or(name);
         if at > 0
             && named
@@ -217,7 +232,10 @@ pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
             word.split_once(':')
                 .filter(|(account, rest)| !account.is_empty() && !rest.is_empty() && !rest.starts_with('/'))
         };
-        if at > 0 && named && strength(name) == Strength::Weak && pair().is_some() {
+        // A variable of an environment whose name ends so holds more than how.
+        let shouted = name.contains('_') && !name.bytes().any(|b| b.is_ascii_lowercase());
+        let weak = at > 0 && named && strength(name) == Strength::Weak;
+        if weak && (pair().is_some() || (shouted && word.contains(' '))) {
             found.secret.push(span.clone());
             continue;
         }

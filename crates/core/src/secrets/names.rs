@@ -272,6 +272,9 @@ pub(super) fn strength(name: &str) -> Strength {
             .as_str();
             // A header that somebody made up: X-Partner-Key.
             let own = (words[0] == "x" || lower.starts_with("http_x_")) && before != "cache";
+            // A variable of somebody's own that ends so, unless it is what something is looked up by.
+            let looked_up = ["cache", "hash", "sort", "zone", "limit", "route", "primary", "foreign", "map"];
+            let own = own || (name.starts_with('$') && last == "key" && !looked_up.contains(&before));
             if GUARDING.contains(&before) || (shouted && last == "key") || own {
                 Strength::Strong
             } else {
@@ -280,9 +283,11 @@ pub(super) fn strength(name: &str) -> Strength {
         }
         "jwt" if !several || words[0] == "x" || lower.ends_with(".jwt") => Strength::Strong,
         "signature" if words[0] == "x" || lower.starts_with("http_x_") => Strength::Strong,
-        "signature" if words[0] == "oauth" => Strength::Weak,
-        "auth" if several || shouted => Strength::Weak,
+        "signature" if several => Strength::Weak,
         "salt" | "pin" | "otp" | "seed" if several => Strength::Strong,
+        "assertion" | "samlresponse" | "hmac" | "cvv" | "pin" => Strength::Weak,
+        "verifier" if words[0] == "code" => Strength::Weak,
+        "auth" if several || shouted => Strength::Weak,
         "otp" | "token" | "pass" | "pw" | "auth" | "key" => Strength::Weak,
         w if w.len() > 5 && w.ends_with("token") => Strength::Strong,
         w if w.len() > 5 && w.ends_with("pass") && !w.ends_with("bypass") && !w.ends_with("compass") => {

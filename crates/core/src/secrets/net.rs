@@ -2,9 +2,10 @@
 //! what stands beside the name of a secret, in addresses, in headers, in statements of SQL, and behind the
 //! options of well-known clients.
 use super::forms::{
-    ADDRESS_ASKED, BARE_ACCOUNT, BARE_TOKEN, BESIDE_IN_LOG, CLIENTS, COMPARED, DRIVER, ENCODED, Form, HASHES,
-    IN_ADDRESS, IN_COMPARISON, IN_QUERY, IN_URL, INLINE_KEY, INSERTED, KEY_IN_URL, NAMED, NOTED, OPTIONS,
-    PAIRS, QUERY, SCHEMES, SET_COOKIE, SHUTDOWN, SIGNED, SQL, TOLD, TOLD_CACHE, TOLD_IN_LOG, TOLD_OTHER,
+    ADDRESS_ASKED, BARE_ACCOUNT, BARE_TOKEN, BESIDE_IN_LOG, CIPHERED, CLIENTS, COMPARED, DRIVER, ELEMENT,
+    ENCODED, Form, HASHES, HELD, IN_ADDRESS, IN_COMPARISON, IN_QUERY, IN_URL, INLINE_KEY, INSERTED,
+    KEY_IN_URL, NAMED, NOTED, OPTIONS, PAIRS, PIPED, QUERY, RULED, SCHEMES, SET_COOKIE, SHUTDOWN, SIGNED,
+    SQL, TOLD, TOLD_CACHE, TOLD_IN_LOG, TOLD_MAIL, TOLD_OTHER, TOLD_QUOTED,
 };
 use super::names::{Strength, is_header, strength};
 use crate::bounds::step;
@@ -22,7 +23,7 @@ pub(crate) enum Text {
 }
 
 /// Forms whose first part is the secret, whatever the text is.
-const ALONE: [&Form; 16] = [
+const ALONE: [&Form; 20] = [
     &SCHEMES,
     &IN_ADDRESS,
     &PAIRS,
@@ -39,6 +40,10 @@ const ALONE: [&Form; 16] = [
     &SET_COOKIE,
     &TOLD_OTHER,
     &TOLD_IN_LOG,
+    &TOLD_QUOTED,
+    &TOLD_MAIL,
+    &PIPED,
+    &CIPHERED,
 ];
 
 /// Words that stand beside the name of a secret without being one.
@@ -149,6 +154,8 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
         "curl",
         "@",
         " >",
+        "'>",
+        "\">",
         "#",
         "identified",
         "bearer",
@@ -161,6 +168,22 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
         "webhook",
         "shutdown",
         "?",
+        "pass ",
+        "assertion",
+        "samlresponse",
+        "verifier",
+        "cvv",
+        "hmac",
+        "crypt",
+        "sha1(",
+        "sha2(",
+        "md5(",
+        "snmp",
+        "smbclient",
+        "openssl",
+        "vault",
+        "<<<",
+        "| ",
         "-p",
         "-a",
         "-w",
@@ -185,7 +208,6 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
         "{smd5}",
         "{pbkdf2",
         "scram-sha",
-        "hmac(",
         "jwt_verify(",
         "aes_",
     ];
@@ -206,8 +228,12 @@ pub(crate) fn spans_outside(text: &str, sort: Text, known: &[Range<usize>]) -> V
     let mut found = Vec::new();
     // The attributes of an element may stand on several lines.
     let secret = |c: &regex::Captures| c.name("name").is_some_and(|n| strength(n.as_str()) != Strength::No);
-    for element in
-        NAMED.iter().filter(|_| text.contains('<')).flat_map(|form| form.all_in(text)).filter(secret)
+    for element in NAMED
+        .iter()
+        .chain([&HELD, &ELEMENT])
+        .filter(|_| text.contains('<'))
+        .flat_map(|form| form.all_in(text))
+        .filter(secret)
     {
         found.extend(element.name("a").or(element.name("b")).map(|m| m.range()).filter(|r| !r.is_empty()));
     }
@@ -282,11 +308,11 @@ pub(crate) fn in_comparison(text: &str) -> impl Iterator<Item = Range<usize>> {
 
 /// What only lines of settings and their comments tell.
 fn of_setting(line: &str, here: &mut Vec<Range<usize>>) {
-    for compared in COMPARED.all_in(line) {
+    for compared in COMPARED.all_in(line).chain(RULED.all_in(line)) {
         let name = compared.name("name").map_or("", |m| m.as_str());
-        let short = ["key", "sig", "signature", "sid", "code", "hash", "ticket", "session", "pin"]
-            .contains(&name.to_ascii_lowercase().as_str());
-        if compared.name("parameter").is_none() || short || strength(name) != Strength::No {
+        let is_cookie = compared.name("parameter").is_none() && !line.contains("ARGS");
+        if is_cookie || super::is_secret_parameter(name) || is_header(name) || strength(name) != Strength::No
+        {
             here.extend(compared.name("value").map(|m| m.start()..m.start() + m.as_str().trim_end().len()));
         }
     }
@@ -372,7 +398,8 @@ fn behind(bytes: &[u8], name_end: usize, quoted_name: bool) -> Behind {
         gap += 1;
     }
     let sign = blanks(gap);
-    let mut after = sign;
+    let arrow = bytes.get(sign..).is_some_and(|rest| rest.starts_with(b"-> "));
+    let mut after = if arrow { sign + 2 } else { sign };
     while after < bytes.len()
         && (matches!(bytes[after], b'=' | b':' | b'>' | b'!' | b'~') || (bytes[after] == b',' && quoted_name))
         && after - sign < 3
@@ -416,7 +443,12 @@ fn value(
     let distinct = DISTINCT.contains(&word.to_ascii_lowercase().as_str());
     let beside = match (assigned, strength) {
         // `unexpected token: x` and the like are about words, not secrets.
-        (true, Strength::Weak) => sort == Text::Settings || !colon || after == at || quoted_name,
+        (true, Strength::Weak) => {
+            let said = |word: &str| line[..name.start].trim_end().ends_with(word);
+            let quoted = matches!(bytes.get(at), Some(b'"' | b'\''))
+                && !["unexpected", "unknown", "invalid", "bad"].into_iter().any(said);
+            sort == Text::Settings || !colon || after == at || quoted_name || quoted
+        }
         (true, _) => true,
         (false, Strength::Weak) => at > gap && option && sign == after,
         (false, Strength::Strong) => {
@@ -482,24 +514,14 @@ fn end_of(line: &str, at: usize, whole: bool) -> usize {
 
 /// What a fetched value is compared with: it stands behind flags, up to the end of the condition.
 fn compared(line: &str, at: usize) -> Option<Range<usize>> {
+    const METHODS: &[&str] =
+        &["str", "beg", "end", "sub", "reg", "dir", "dom", "len", "found", "bin", "int", "ip"];
     let mut rest = at;
+    let mut file = false;
     for token in line[at..].split_inclusive(' ') {
-        let flag = token.starts_with('-')
-            || matches!(
-                token.trim(),
-                "str"
-                    | "beg"
-                    | "end"
-                    | "sub"
-                    | "reg"
-                    | "dir"
-                    | "dom"
-                    | "len"
-                    | "found"
-                    | "bin"
-                    | "int"
-                    | "ip"
-            );
+        // What stands in a file (`-f`) is no secret of this line, nor is its name.
+        let flag = file || token.starts_with('-') || METHODS.contains(&token.trim());
+        file = token.trim() == "-f";
         if !flag {
             break;
         }

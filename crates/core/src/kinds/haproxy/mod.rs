@@ -3,6 +3,7 @@
 mod acl;
 mod address;
 mod checks;
+mod conceal;
 mod finish;
 mod format;
 mod logs;
@@ -314,6 +315,9 @@ impl Kind for Haproxy {
     }
     fn setting_key(&self, name: &str) -> String {
         name.to_owned()
+    }
+    fn conceal(&self, text: &str, _path: &str) -> Option<crate::secrets::Concealed> {
+        Some(conceal::conceal(text))
     }
     fn setting_identity(&self, one: &Assignment) -> String {
         match Some(one.value.first_word()).filter(|_| TWO_WORDS.contains(&one.name.as_str())) {

@@ -10,10 +10,9 @@ use crate::config::lines::{Line, Text};
 use crate::config::rows::{Fault, Marks, Row, fault};
 use crate::config::{Place, Severity};
 use crate::route::Node;
-use crate::secrets::MASK;
 
 /// Words that open a section.
-const SECTIONS: &[&str] = &[
+pub(super) const SECTIONS: &[&str] = &[
     "global",
     "defaults",
     "frontend",
@@ -554,8 +553,7 @@ fn keyword(reader: &mut Reader, at: At, negated: bool) {
     }
     let Some(row) = found else { return };
     // What nobody knows the words of is not judged.
-    let swallowed = at.words.last().is_some_and(|w| w.value == MASK);
-    if swallowed || at.words.iter().any(|w| w.open) {
+    if at.words.iter().any(|w| w.open) {
         return;
     }
     if reader.section == "global" && row.marks.has(Marks::ONCE) && !reader.once.insert(row.name) {

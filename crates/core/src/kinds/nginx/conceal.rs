@@ -2,7 +2,7 @@
 //! directives that no table knows.
 use super::DIRECTIVES;
 use super::tokens::{End, Tokens};
-use crate::secrets::{Concealed, MASK, conceal_words, is_secret};
+use crate::secrets::{Concealed, MASK, conceal_words, is_secret, is_secret_parameter};
 
 /// Whether a directive's whole value is a secret.
 pub(super) fn is_whole(name: &str) -> bool {
@@ -102,10 +102,14 @@ pub(super) fn shown(words: &[&str], block: &str) -> String {
 
 /// `if ($http_x_token = "value")`: what the variable of a secret is compared with.
 fn compared(name: &str, words: &[(&str, std::ops::Range<usize>)], found: &mut Concealed) {
-    let about = |w: &str| is_secret(w.trim_start_matches(['(', '$', '!']));
+    let about = |w: &str| {
+        let variable = w.trim_start_matches(['(', '$', '!']);
+        is_secret(variable) || variable.strip_prefix("arg_").is_some_and(is_secret_parameter)
+    };
     if name == "if" && words.iter().skip(1).any(|(w, _)| about(w)) {
         let values = words.iter().skip(1).filter(|(w, _)| {
-            !w.contains('$') && !matches!(*w, "=" | "!=" | "~" | "~*" | "!~" | "!~*" | "(" | ")")
+            !w.trim_start_matches('(').starts_with('$')
+                && !matches!(*w, "=" | "!=" | "~" | "~*" | "!~" | "!~*" | "(" | ")")
         });
         found.secret.extend(values.map(|(w, span)| {
             span.start..span.end - (w.len() - w.trim_end_matches(')').len()).min(span.len())
