@@ -145,6 +145,18 @@ http {
             zone_sync_server quay2;
             set_by_lua $db_pass 'return \"{}\"';
             access_by_lua 'if ngx.var.http_x_token ~= \"{}\" then ngx.exit(403) end';
+proxy_set_header \"Authorization\" \"Bearer {}\";
+fastcgi_param \"DB_PASSWORD\" \"{}\";
+set $db_pass \"{}\";
+proxy_set_header Cookie \"$http_cookie; token={}\";
+if ($cookie_token != \"{}\") { return 403; }
+if ($http_x_api_key = {}) { set $ok 1; }
+return 302 \"https://quay1/?next=/&access_token={}\";
+proxy_pass http://127.0.0.1/?client_secret={};
+fastcgi_param APP_DSN \"pgsql:host=quay2;user=desk;password={}\";
+add_header Authorization \"Basic {}\" always;
+error_page 401 /login?token={};
+rewrite ^/x(.*)$ /y$1?auth={} break;
             lisen [?];
         }
     }
@@ -295,6 +307,20 @@ SuexecUserGroup a b
 Session Off
 SessionDBDSelectLabel x
 SetEnv CREDENTIALS \"desk:{}\"
+SetEnvIfNoCase Cookie \"sid={}\" known
+RewriteCond %{HTTP:X_GULL_SECRET} !^{}$ [NC]
+RewriteRule ^ - [E=DB_PASSWORD:{}]
+Header set Authorization \"expr=%{env:X}{}\"
+RequestHeader unset Cookie
+ProxyPass /q \"http://127.0.0.1:80/?token={}\"
+ProxyPassReverseCookiePath / \"/;token={}\"
+Redirect 302 /cb https://quay1/?code={}
+<IfDefine X>
+SetEnv INNER_SECRET {}
+</IfDefine>
+SetEnvIf Remote_Addr . DB_PASS={}
+BrowserMatch . API_TOKEN={}
+SetEnvIfExpr true SECRET_KEY={}
 TideWord [?] \"[?]\"
 ";
 
@@ -325,6 +351,12 @@ loadmodule /usr/lib/x.so PASSWORD {} SECRET={} --token {}
 user skua reset on #{} allkeys
 masterauth '{}'
 REQUIREPASS {}
+masterauth {}
+requirepass \"{}\"
+user \"gull\" on >{} ~*
+user heron on +@all ~* >{}
+rename-command \"DEBUG\" {}
+tls-key-file-pass '{}'
 tide-word [?]
 primaryauth {}
 user pier on nopass >{} ~*
@@ -361,6 +393,15 @@ hashicorp-key-management-token={}
 loose_keyring_encrypted_file_password={}
 loose_s3_secret_key={}
 init_connect=\"SELECT AES_ENCRYPT('x','{}')\"
+replicate-rewrite-db=a->b
+init-connect=\"SET @p='{}'\"
+wsrep_sst_auth=\"desk:{}\"
+ssl-key-passphrase={}
+master_password={}
+loose-vault-token={}
+init_file=/none
+report-password=\"{}\"
+loose_mysql_firewall_password='{}'
 [xtrabackup]
 password={}
 [client_quay]
@@ -406,6 +447,15 @@ archive_cleanup_command = 'curl -H \"Authorization: Bearer {}\" http://quay2'
 log_line_prefix = '%m token={}'
 pgsodium.getkey_script = '/x --key {}'
 ldap.bindpw = '{}' 
+archive_command = 'PGPASSWORD=\"{}\" psql -c x'
+primary_conninfo = 'host = quay2 user = desk password = ''{}'''
+primary_conninfo = 'postgres://quay2/b?user=desk&password={}'
+archive_command = 'wal-g --aws-secret-access-key {} push %p'
+archive_command = 'openssl enc -aes-256-cbc -k {} -in %p'
+archive_command = 'gpg --passphrase \"{}\" -c %p'
+restore_command = 'curl -H \"X-Api-Key: {}\" http://quay2/%f -o %p'
+my.api_token = '{}'
+my.db_password = '{}'
 tide_word = '[?]'
 # password {}
 ";
@@ -516,6 +566,16 @@ frontend edge
     http-request set-header X-Amz-Security-Token \"{}\"
     http-request set-header Authorization Bearer\\ {}
     http-request auth realm x if { hdr(x-secret) {} }
+    http-request deny if { req.hdr(Authorization),word(2,' ') -m str {} }
+    http-request set-header X-Gull-Token \"%[str({})]\"
+    http-request return status 401 hdr WWW-Authenticate \"Bearer token={}\"
+    acl ok req.cook_val(sid) -m str {}
+    acl ok2 hdr_beg(authorization) -i \"basic {}\"
+    http-request set-header Cookie \"%[req.hdr(cookie)]; token={}\"
+    stats auth desk:{}
+    stats uri /s?token={}
+    http-request tarpit if ! { hdr(x-secret) -m str {} }
+    option httpchk HEAD /?api_key={}
     tide-word [?]
     # token: {}
 ";
@@ -569,6 +629,11 @@ php_value[url_rewriter.tags] = \"a=href?token={}\"
 php_admin_value[session.save_path] = \"redis://desk:{}@quay2\"
 php_admin_value[session.save_path] = \"tcp://quay2:6379?auth[user]=x&auth[pass]={}\"
 php_admin_value[sendmail_path] = \"/usr/bin/msmtp -u desk -p {}\"
+env[\"DB_PASSWORD\"] = {}
+env[DB_DSN] = \"pgsql:host=quay2;dbname=b;user=desk;password={}\"
+php_value[mysqli.default_pw] = '{}'
+php_admin_value[memcached.sess_sasl_password] = {}
+env[OAUTH2_CLIENT_SECRET] = \"{}\"
 tide_word = [?]
 ; password = {}
 ";
@@ -613,6 +678,12 @@ const TOMCAT: &str = "<Server port=\"8005\" shutdown=\"{}\">
 <Store connectionURL=\"jdbc:x:y?password={}\"/>
 <Resource auth=\"Container\" name=\"jms\" username=\"x\" userPassword=\"{}\"/>
 <Cluster><Interceptor className=\"e\" encryptionKey=\"{}\"/></Cluster></Context>
+<Context><Resource name=\"jdbc/c\" username=\"desk\" password=\"&quot;{}\" url=\"jdbc:mysql://quay2/b\"/>
+<Resource name=\"d\" connectionProperties=\"password={};user=x\"/>
+<Environment name=\"db/password\" value=\"{}\" type=\"java.lang.String\"/>
+<Parameter name=\"spring.datasource.password\" value=\"{}\"/>
+<Valve className=\"o\" client_secret=\"{}\" apiKey=\"{}\"/>
+<Realm className=\"k\" userPassword=\"{}\"/></Context>
       </Host>
     </Engine>
   </Service>
@@ -932,6 +1003,44 @@ const LINES: &[&str] = &[
     "\"HELLO\" \"3\" \"AUTH\" \"x\" \"{}\"",
     "\"CONFIG\" \"SET\" \"requirepass\" \"{}\"",
     "MIGRATE h 1 k 0 5 AUTH {}",
+    "user desk, password {}x9, host quay2",
+    "Access denied: password=\"{}\"",
+    "connect to jdbc:postgresql://quay2/b?user=desk&password={}&ssl=true",
+    "SQLSTATE[HY000] [1045] Access denied (using: mysql:host=quay2;user=desk;password={})",
+    "PDO::__construct('mysql:host=quay2', 'desk', '{}')",
+    "mysqli_connect('quay2', 'desk', '{}')",
+    "#0 /srv/a.php(3): PDO->__construct('mysql:host=q', 'desk', '{}')",
+    "#1 /srv/a.php(3): mysqli->__construct('quay2', 'desk', '{}')",
+    "#2 /srv/a.php(3): login('desk', '{}')",
+    "DriverManager.getConnection(url, \"desk\", \"{}\")",
+    "POST /login {\"user\":\"desk\",\"password\":\"{}\"}",
+    "POST data: user=desk&passwd={}",
+    "headers: {'Authorization': 'Bearer {}'}",
+    "> Authorization: Basic {}",
+    "< Set-Cookie: session={}; HttpOnly",
+    "curl -H \"Authorization: Bearer {}\" -X POST",
+    "curl -d \"password={}&user=desk\" http://quay2",
+    "curl --data '{\"password\":\"{}\"}' http://quay2",
+    "wget --post-data='token={}' http://quay2",
+    "http://quay1/login?user=desk&password={}",
+    "redirect to \"/cb?code={}&state=1\"",
+    "env: DB_PASSWORD={} PATH=/bin",
+    "Environment=PGPASSWORD={}",
+    "config: {db: {user: desk, password: {}}}",
+    "config: password={}, user=desk",
+    "[db] password={}",
+    "--password={} --user=desk",
+    "--db-password '{}'",
+    "-Dspring.datasource.password={}",
+    "java -jar x.jar --spring.datasource.password={}",
+    "psql: error: connection to \"postgresql://desk:{}@quay2/b\" failed",
+    "redis.exceptions: redis://default:{}@quay2:6379/0",
+    "amqps://desk:{}@quay2",
+    "CREATE USER desk PASSWORD '{}'",
+    "create user desk identified by '{}';",
+    "alter role desk with login password '{}' valid until 'x'",
+    "statement: ALTER USER desk PASSWORD '{}'",
+    "Query SET PASSWORD FOR 'desk'@'%' = '{}'",
 ];
 
 /// A tree with services of all kinds and a marker in every secret place, and how many there are.

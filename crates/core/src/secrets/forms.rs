@@ -208,6 +208,15 @@ pub(super) static CIPHERED: Form = Form::new(
         r#"|sha[12]?|sha\d{3}|md5|hmac|digest)\(\s*([^()\n]*["'][^()\n]*)"#,
     ),
 );
+/// What a function is given that connects or lets in, and what any function is given in a line of a stack
+/// (`#0 FILE(LINE): FUNCTION(…)`).
+pub(super) static CALLED: Form = Form::new(
+    &[&["("], &["'", "\""]],
+    concat!(
+        r#"(?i)(?:#\d+\s[^\n]*?\(\d+\):\s[\w\\:>-]+|\b\w*(?:connect|connection|login|bind|__construct))"#,
+        r#"\(([^()\n]*["'][^()\n]*)\)"#,
+    ),
+);
 /// An element that holds the value of what it is named for: `<entry key="…">VALUE<`.
 pub(super) static HELD: Form = Form::new(
     &[&["name", "key"], &["<"]],
@@ -309,7 +318,7 @@ pub(super) static COMPARED: Form = Form::new(
     concat!(
         r#"\b(?:(?P<parameter>url_param|urlp|body_param|urlp_val|(?:[a-z]+\.)?f?s?hdr(?:_[a-z]+)?)"#,
         r#"|(?:[a-z]+\.)?s?cook(?:_val|ie)?)\((?P<name>[^),]+)"#,
-        r#"[^)]*\)(?:,[\w().,]+)?(?:\s+-f\s+\S+|\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found"#,
+        r#"[^)]*\)(?:,\w+(?:\([^)]*\))?)*(?:\s+-f\s+\S+|\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found"#,
         r#"|bin|int|ip)\b)?)*\s+(?P<value>[^\s{}|-][^{}]*)"#,
     ),
 );
@@ -465,6 +474,7 @@ mod tests {
             &TOLD_QUOTED,
             &TOLD_MAIL,
             &CIPHERED,
+            &CALLED,
             &HELD,
             &RULED,
             &ELEMENT,

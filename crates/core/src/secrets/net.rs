@@ -2,8 +2,8 @@
 //! what stands beside the name of a secret, in addresses, in headers, in statements of SQL, and behind the
 //! options of well-known clients.
 use super::forms::{
-    ADDRESS_ASKED, BARE_ACCOUNT, BARE_TOKEN, BESIDE_IN_LOG, CIPHERED, CLIENTS, COMPARED, DRIVER, ELEMENT,
-    ENCODED, Form, HASHES, HELD, IN_ADDRESS, IN_COMPARISON, IN_QUERY, IN_URL, INLINE_KEY, INSERTED,
+    ADDRESS_ASKED, BARE_ACCOUNT, BARE_TOKEN, BESIDE_IN_LOG, CALLED, CIPHERED, CLIENTS, COMPARED, DRIVER,
+    ELEMENT, ENCODED, Form, HASHES, HELD, IN_ADDRESS, IN_COMPARISON, IN_QUERY, IN_URL, INLINE_KEY, INSERTED,
     KEY_IN_URL, NAMED, NOTED, OPTIONS, PAIRS, PIPED, QUERY, RULED, SCHEMES, SET_COOKIE, SHUTDOWN, SIGNED,
     SQL, TOLD, TOLD_CACHE, TOLD_IN_LOG, TOLD_MAIL, TOLD_OTHER, TOLD_QUOTED,
 };
@@ -23,7 +23,7 @@ pub(crate) enum Text {
 }
 
 /// Forms whose first part is the secret, whatever the text is.
-const ALONE: [&Form; 20] = [
+const ALONE: [&Form; 21] = [
     &SCHEMES,
     &IN_ADDRESS,
     &PAIRS,
@@ -44,6 +44,7 @@ const ALONE: [&Form; 20] = [
     &TOLD_MAIL,
     &PIPED,
     &CIPHERED,
+    &CALLED,
 ];
 
 /// Words that stand beside the name of a secret without being one.
@@ -122,8 +123,11 @@ static HINTS: LazyLock<Option<aho_corasick::AhoCorasick>> = LazyLock::new(|| {
         "key",
         "auth",
         "cred",
-        "cookie",
-        "cook(",
+        "cook",
+        "connect",
+        "login",
+        "bind",
+        "construct",
         "co=",
         "insert",
         "replace",
@@ -437,6 +441,10 @@ fn value(
     }
     let Behind { gap, sign, after, at } = behind(bytes, name.end, quoted_name);
     let assigned = after > sign && bytes[sign] != b'>' && (bytes[sign] != b'!' || after - sign > 1);
+    // The end of a text in quotes that names something: what follows is not beside the name.
+    if !assigned && !quoted_name && matches!(bytes.get(name.end), Some(b'"' | b'\'')) {
+        return None;
+    }
     let colon = assigned && bytes[sign] == b':';
     let header = is_header(word);
     let option = word.starts_with("--");
