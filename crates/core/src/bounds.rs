@@ -64,6 +64,8 @@ pub const BACKTRACKS: usize = 20_000;
 pub const TRIES: usize = 10_000;
 /// Largest file that overrides settings of its folder, in bytes.
 pub const OVERRIDE: u64 = 1 << 20;
+/// Bytes that are taken of one server that is asked in its protocol.
+pub const ANSWER: usize = 1 << 20;
 /// Redirects that are followed.
 pub const REDIRECTS: usize = 10;
 /// Daemons that a request is followed through.

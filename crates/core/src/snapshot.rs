@@ -1,7 +1,8 @@
 //! Facts about a host, each asked once and remembered.
 use crate::host::{
-    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself,
-    ProbeAnswer, ProbeRequest, Process, ProcessBrief, Question, Remembered, Socket, Space, UnitState, Unseen,
+    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, LoginAnswer,
+    LoginRequest, Look, Mount, Myself, ProbeAnswer, ProbeRequest, Process, ProcessBrief, Question,
+    Remembered, Socket, Space, UnitState, Unseen,
 };
 use crate::keys::KeyFacts;
 use crate::not_seen::NotSeen;
@@ -160,7 +161,7 @@ impl<'h> Snapshot<'h> {
             Question::Clock => "the clock",
             // Whoever asks says what hangs on it.
             Question::Resolve(_) => return,
-            Question::Probe(_) => "running servers",
+            Question::Probe(_) | Question::Login(_) => "running servers",
             Question::Stat(p)
             | Question::LinkStat(p)
             | Question::ReadLink(p)
@@ -391,6 +392,10 @@ impl<'h> Snapshot<'h> {
     /// Asks a server.
     pub fn probe(&self, request: &ProbeRequest) -> Look<ProbeAnswer> {
         pick!(self.ask(Question::Probe(request.clone())), Answer::Probe)
+    }
+    /// Asks a server of data to let an account in.
+    pub fn login(&self, request: &LoginRequest) -> Look<LoginAnswer> {
+        pick!(self.ask(Question::Login(request.clone())), Answer::Login)
     }
     /// Now in microseconds since the epoch.
     pub fn now(&self) -> Option<i64> {

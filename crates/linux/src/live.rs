@@ -5,7 +5,8 @@ use crate::manager::Manager;
 use crate::patience::Patience;
 use crate::{descriptors, files, journal_files, netlink, procfs};
 use jolly_core::host::{
-    Answer, ClockReading, FileKind, Host, Look, Mount, Myself, Parts, ProbeAnswer, ProbeRequest, Question,
+    Answer, ClockReading, FileKind, Host, LoginAnswer, LoginOutcome, LoginRequest, Look, Mount, Myself,
+    Parts, ProbeAnswer, ProbeRequest, Question,
 };
 use jolly_core::trust::{Last, Refusal, Replacer};
 use rustix::fs::{Mode, OFlags};
@@ -210,6 +211,16 @@ impl Host for LiveHost {
             Question::Clock => clock(),
             Question::Myself => Look::Seen(Answer::Myself(myself())),
             Question::Key(_) => Look::NotSeen(jolly_core::host::Unseen::PartMissing),
+            Question::Login(request) => {
+                Look::Seen(Answer::Login(match request.socket.as_deref().map(held_socket) {
+                    Some(Err(why)) => LoginAnswer::ended(LoginOutcome::Unreachable(why)),
+                    Some(Ok(held)) => {
+                        let socket = Some(files::proc_path(&held).to_string_lossy().into_owned());
+                        jolly_probe::login(&LoginRequest { socket, ..request.clone() }, self.limit)
+                    }
+                    None => jolly_probe::login(request, self.limit),
+                }))
+            }
             Question::Probe(request) => {
                 Look::Seen(Answer::Probe(match request.socket.as_deref().map(held_socket) {
                     Some(Err(why)) => ProbeAnswer { error: Some(why), ..ProbeAnswer::default() },

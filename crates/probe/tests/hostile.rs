@@ -26,6 +26,7 @@ fn asked(tls: bool, ill: impl FnOnce(TcpStream) + Send + 'static) -> (ProbeAnswe
         path: "/".into(),
         protocol: ProbeProtocol::Http,
         socket: None,
+        peer: None,
     };
     let began = Instant::now();
     let answer = probe(&request, PATIENCE);

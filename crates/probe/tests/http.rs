@@ -34,6 +34,7 @@ fn request(port: u16, path: &str, protocol: ProbeProtocol) -> ProbeRequest {
         path: path.into(),
         protocol,
         socket: None,
+        peer: None,
     }
 }
 
@@ -103,16 +104,21 @@ fn nobody_there_and_nonsense_are_told_apart_from_an_answer() {
 }
 
 #[test]
-fn a_server_that_says_one_byte_is_alive_and_one_that_only_accepts_is_not() {
+fn a_server_that_says_what_its_protocol_says_is_alive_and_one_that_only_accepts_is_not() {
     for (protocol, said) in [
         (ProbeProtocol::Greeting, "5.5-quay"),
         (ProbeProtocol::Postgresql, "N"),
-        (ProbeProtocol::Redis, "+PONG\r\n"),
-        (ProbeProtocol::FastCgi, "\u{1}"),
+        (ProbeProtocol::Redis, "+PONG\r\n-NOPERM\r\n"),
+        (ProbeProtocol::FastCgi, "\u{1}\u{b}\0\0\0\0\0\0"),
+        (ProbeProtocol::Ajp, "AB\0\u{1}\u{9}"),
+        (ProbeProtocol::Mysql, "\u{17}\0\0\0\u{7f}"),
     ] {
+        let whole = !said.ends_with('\u{7f}');
         let (port, server) = greeter(said);
         let answer = probe(&request(port, "/", protocol), Duration::from_secs(5));
-        assert!(answer.connected && answer.spoke && answer.error.is_none(), "{protocol:?}: {answer:?}");
+        assert!(answer.connected && answer.spoke, "{protocol:?}: {answer:?}");
+        // A packet that does not come whole is told as what it is.
+        assert_eq!(answer.error.is_none(), whole, "{protocol:?}: {answer:?}");
         server.join().unwrap();
         let mute = TcpListener::bind("127.0.0.1:0").unwrap();
         let answer =
@@ -122,15 +128,15 @@ fn a_server_that_says_one_byte_is_alive_and_one_that_only_accepts_is_not() {
             "{protocol:?}: the kernel accepts for it: {answer:?}"
         );
     }
-    let dir = std::env::temp_dir().join(format!("jolly-probe-{}", std::process::id()));
-    let listener = std::os::unix::net::UnixListener::bind(&dir).unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("s");
+    let listener = std::os::unix::net::UnixListener::bind(&path).unwrap();
     let handle = std::thread::spawn(move || listener.accept().unwrap().0.write_all(b"N"));
-    let socket = Some(dir.to_string_lossy().into_owned());
+    let socket = Some(path.to_string_lossy().into_owned());
     let answer =
         probe(&ProbeRequest { socket, ..request(1, "/", ProbeProtocol::Postgresql) }, Duration::from_secs(5));
     assert!(answer.spoke, "{answer:?}");
     handle.join().unwrap().unwrap();
-    std::fs::remove_file(dir).unwrap();
 }
 
 /// A server that says a few bytes to its first client, whatever that says.
@@ -140,7 +146,10 @@ fn greeter(words: &'static str) -> (u16, std::thread::JoinHandle<()>) {
     let handle = std::thread::spawn(move || {
         let (mut stream, _) = listener.accept().unwrap();
         stream.write_all(words.as_bytes()).unwrap();
-        let _ = stream.read(&mut [0; 64]);
+        stream.shutdown(std::net::Shutdown::Write).unwrap();
+        // What is not read before the end would break the connection off.
+        let _ = stream.set_read_timeout(Some(Duration::from_millis(300)));
+        while stream.read(&mut [0; 64]).is_ok_and(|got| got > 0) {}
     });
     (port, handle)
 }

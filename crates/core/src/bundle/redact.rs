@@ -70,6 +70,11 @@ pub fn redact(known: &Known, question: Question, answer: Look<Answer>) -> Redact
                 probe.location = probe.location.map(|l| mask_text(&l));
                 Answer::Probe(probe)
             }
+            Answer::Login(mut login) => {
+                login.words = login.words.map(|w| mask_text(&w));
+                // What a server holds is not taken away, but for what the answer hangs on.
+                Answer::Login(login)
+            }
             Answer::Found(found) => Answer::Found(found.map(|f| mask_text(&f))),
             other => other,
         }),

@@ -498,6 +498,7 @@ impl<'a> Walker<'a, '_> {
             path: url.target.clone(),
             protocol: ProbeProtocol::Http,
             socket: None,
+            peer: None,
         };
         self.snapshot.probe(&request).seen()
     }

@@ -207,6 +207,8 @@ pub enum Speaks {
     /// What its daemon's kind does.
     #[default]
     AsItsKind,
+    /// AJP, the protocol between web servers and servlet containers.
+    Ajp,
     /// Something else: only whether it takes a connection can be seen.
     Other,
     /// Orders; whoever only wants to look stays away.

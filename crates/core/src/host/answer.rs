@@ -64,6 +64,8 @@ pub enum Answer {
     Key(KeyFacts),
     /// To `Probe`.
     Probe(ProbeAnswer),
+    /// What came of a login.
+    Login(super::LoginAnswer),
 }
 
 /// The calendar that moments are counted in: the years 1 to 9999, in seconds since the epoch. Whoever owns a
@@ -472,6 +474,10 @@ pub struct ProbeRequest {
     /// A Unix socket in place of address and port.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub socket: Option<String>,
+    /// The account of the host under which a connection to a Unix socket is made, for servers that ask who
+    /// their peer is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub peer: Option<u32>,
 }
 
 /// Protocol of a probe.
@@ -482,15 +488,18 @@ pub enum ProbeProtocol {
     Tcp,
     /// HTTP/1.1 GET.
     Http,
-    /// The server speaks first (the MySQL family): its first byte is waited for.
+    /// The server speaks first: its first byte is waited for.
     Greeting,
-    /// PostgreSQL: whether it speaks TLS is asked, which every server answers with one byte before anything
-    /// else.
+    /// The MySQL family: its greeting is read.
+    Mysql,
+    /// PostgreSQL: a connection is begun, and ended where it asks for a proof of who one is.
     Postgresql,
     /// Redis and its fork: PING, answered whether or not a password is wanted.
     Redis,
     /// FastCGI: a question about the server's own values (FastCGI specification, 4.1).
     FastCgi,
+    /// AJP: a ping of the container.
+    Ajp,
 }
 
 impl ProbeProtocol {
@@ -503,6 +512,8 @@ impl ProbeProtocol {
             Self::Postgresql => "PostgreSQL",
             Self::Redis => "PING",
             Self::FastCgi => "FastCGI",
+            Self::Mysql => "MySQL",
+            Self::Ajp => "AJP",
         }
     }
 }
@@ -533,4 +544,7 @@ pub struct ProbeAnswer {
     /// A word by which the lines of logs about this question are found, where it was sent along.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mark: Option<String>,
+    /// What a server of data says of itself, where it was asked in its own protocol and answered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub greeting: Option<super::Greeting>,
 }

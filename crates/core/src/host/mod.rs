@@ -3,8 +3,10 @@
 //! A host is made of parts that can each be there or not. One question type and one answer type keep
 //! the recorder and the replayer trivial: a bundle is the list of what was asked and answered.
 mod answer;
+mod login;
 
 pub use answer::*;
+pub use login::*;
 
 use serde::{Deserialize, Serialize};
 
@@ -150,6 +152,8 @@ pub enum Question {
     Key(String),
     /// A server asked in its protocol.
     Probe(ProbeRequest),
+    /// A server of data asked to let an account in.
+    Login(LoginRequest),
 }
 
 /// The most that is read of one configuration file, in bytes.

@@ -3,9 +3,10 @@
 use super::check::{CheckEntry, CheckOutcome, check};
 use crate::case::{Case, Wanted};
 use crate::config::Speaks;
-use crate::host::{Look, ProbeAnswer, ProbeProtocol, ProbeRequest, Protocol};
+use crate::host::{Greeting, Look, ProbeAnswer, ProbeProtocol, ProbeRequest, Protocol};
 use crate::net::endpoint;
 use crate::route::Url;
+use crate::secrets::mask_text;
 use crate::snapshot::Snapshot;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -29,8 +30,17 @@ fn reachable(address: IpAddr) -> IpAddr {
     }
 }
 
-/// Asks the listeners, and says of each what came of it and whether it stayed without an answer.
-pub(super) fn listeners(snapshot: &Snapshot, case: &Case) -> Vec<(CheckEntry, bool)> {
+/// What came of asking a listener.
+pub(super) struct Asked {
+    pub(super) entry: CheckEntry,
+    /// It stayed without an answer.
+    pub(super) mute: bool,
+    /// It says itself that it is still starting.
+    pub(super) starting: bool,
+}
+
+/// Asks the listeners, and says of each what came of it.
+pub(super) fn listeners(snapshot: &Snapshot, case: &Case) -> Vec<Asked> {
     if !snapshot.host().parts().probes {
         return vec![];
     }
@@ -43,30 +53,29 @@ pub(super) fn listeners(snapshot: &Snapshot, case: &Case) -> Vec<(CheckEntry, bo
         })
         .take(8)
     {
-        let Some((request, shown)) = question(case, want) else { continue };
+        let Some((request, shown)) = question(snapshot, case, want) else { continue };
         let Look::Seen(answer) = snapshot.probe(&request) else { continue };
         let (mut entry, mute) = judged(&shown, &answer);
         entry.took_ms = Some(answer.took_ms);
-        found.push((entry, mute));
+        let starting = answer.greeting.as_ref().is_some_and(|g| g.starting.is_some());
+        found.push(Asked { entry, mute, starting });
     }
     found
 }
 
 /// What to ask a listener, and how that is called; `None` where nothing can be asked.
-fn question(case: &Case, want: &Wanted) -> Option<(ProbeRequest, String)> {
+fn question(snapshot: &Snapshot, case: &Case, want: &Wanted) -> Option<(ProbeRequest, String)> {
     let profile = case.service.kind.profile();
     let as_its_kind = want.speaks == Speaks::AsItsKind;
     let protocol = match (profile.http && as_its_kind, want.tls) {
         (true, _) => ProbeProtocol::Http,
+        (false, false) if want.speaks == Speaks::Ajp => ProbeProtocol::Ajp,
         // Under TLS nothing but the handshake could be asked.
         (false, false) if as_its_kind => profile.asks,
         _ => ProbeProtocol::Tcp,
     };
     let socket = want.listen.path.clone();
-    let spoken = matches!(
-        protocol,
-        ProbeProtocol::Greeting | ProbeProtocol::Postgresql | ProbeProtocol::Redis | ProbeProtocol::FastCgi
-    );
+    let spoken = !matches!(protocol, ProbeProtocol::Tcp | ProbeProtocol::Http);
     let target = match (want.listen.address, &socket) {
         // A socket for both families answers on the IPv4 loopback, too; that one is always there.
         (Some(address), _) if address == IpAddr::V6(Ipv6Addr::UNSPECIFIED) && !want.listen.v6_only => {
@@ -92,6 +101,7 @@ fn question(case: &Case, want: &Wanted) -> Option<(ProbeRequest, String)> {
         host: host.to_owned(),
         path: "/".into(),
         protocol,
+        peer: peer(snapshot, protocol, socket.as_deref()),
         socket,
     };
     let shown = format!(
@@ -99,6 +109,21 @@ fn question(case: &Case, want: &Wanted) -> Option<(ProbeRequest, String)> {
         if protocol == ProbeProtocol::Http && want.tls { "HTTPS" } else { protocol.spelled() }
     );
     Some((request, shown))
+}
+
+/// Under which account a server's socket is connected to: that of the server itself, where it asks the kernel
+/// who its peer is. Only root can.
+fn peer(snapshot: &Snapshot, protocol: ProbeProtocol, socket: Option<&str>) -> Option<u32> {
+    let path = socket.filter(|_| protocol == ProbeProtocol::Postgresql)?;
+    snapshot.myself().seen().filter(|me| me.uid == 0)?;
+    snapshot.stat(path).seen().map(|s| s.uid).filter(|uid| *uid != 0)
+}
+
+/// What a server of data says of itself, in a few words.
+fn told(greeting: &Greeting) -> String {
+    let version = greeting.version.as_deref().map(|v| format!(" as version {}", mask_text(v)));
+    let role = greeting.standby.filter(|standby| *standby).map(|_| ", a standby that takes no writes");
+    format!("answers{}{}", version.unwrap_or_default(), role.unwrap_or_default())
 }
 
 /// What an answer says of a listener, and whether it is mute.
@@ -110,7 +135,16 @@ fn judged(shown: &str, answer: &ProbeAnswer) -> (CheckEntry, bool) {
             let outcome = if status >= 500 { CheckOutcome::Fail } else { CheckOutcome::Pass };
             (outcome, format!("answers {status}{server}"), false)
         }
-        (None, true, None) if answer.spoke => (CheckOutcome::Pass, "answers".to_owned(), false),
+        (None, true, None) if answer.spoke => match answer.greeting.clone().unwrap_or_default() {
+            // It will be ready, or says when not: that is no failure.
+            Greeting { starting: Some(words), .. } => {
+                (CheckOutcome::Skip, format!("is still starting: {}", shown_words(&words)), false)
+            }
+            Greeting { refusing: Some(words), .. } => {
+                (CheckOutcome::Fail, format!("takes nobody: {}", shown_words(&words)), false)
+            }
+            greeting => (CheckOutcome::Pass, told(&greeting), false),
+        },
         // The kernel accepts whoever is behind it: that is no proof, and no fault.
         (None, true, None) => {
             (CheckOutcome::Skip, "accepts connections; whether it answers was not asked".to_owned(), false)
@@ -126,6 +160,11 @@ fn judged(shown: &str, answer: &ProbeAnswer) -> (CheckEntry, bool) {
         (None, false, _) => (CheckOutcome::Fail, format!("does not answer: {why}"), true),
     };
     (check("protocol", outcome, format!("{shown} {said}")), mute)
+}
+
+/// A server's own words as they may be shown.
+fn shown_words(words: &str) -> String {
+    crate::bounds::clip(&mask_text(words))
 }
 
 /// Asks for the page that was complained about, or for the one that the services file names.
@@ -147,8 +186,16 @@ pub(super) fn page(snapshot: &Snapshot, case: &Case, page: &Complaint) -> Option
     let Some(address) = address else {
         return Some(check("page", CheckOutcome::Fail, format!("{host} does not resolve")));
     };
-    let request =
-        ProbeRequest { address, port, tls, host, path, protocol: ProbeProtocol::Http, socket: None };
+    let request = ProbeRequest {
+        address,
+        port,
+        tls,
+        host,
+        path,
+        protocol: ProbeProtocol::Http,
+        socket: None,
+        peer: None,
+    };
     let Look::Seen(answer) = snapshot.probe(&request) else {
         return Some(check("page", CheckOutcome::Skip, "a directory tree has no running servers"));
     };

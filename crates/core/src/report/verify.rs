@@ -65,7 +65,9 @@ impl VerifyReport {
 
     /// Whether nothing failed, and yet too little could be seen for a verdict.
     pub fn is_unseen(&self) -> bool {
-        self.verdict != Recovery::Recovered && !self.checks.iter().any(|c| c.outcome == CheckOutcome::Fail)
+        self.verdict != Recovery::Recovered
+            && self.state != State::Starting
+            && !self.checks.iter().any(|c| c.outcome == CheckOutcome::Fail)
     }
 }
 
@@ -89,8 +91,9 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Complaint, before: 
     checks.extend(ports(&case));
     checks.extend(let_go(snapshot, &case));
     let asked = asking::listeners(snapshot, &case);
-    let mute = asked.iter().any(|(_, mute)| *mute);
-    checks.extend(asked.into_iter().map(|(entry, _)| entry));
+    let mute = asked.iter().any(|a| a.mute);
+    let starting = asked.iter().any(|a| a.starting);
+    checks.extend(asked.into_iter().map(|a| a.entry));
     checks.extend(asking::page(snapshot, &case, page));
     checks.push(log(snapshot, &case));
     checks.extend(boot(&case));
@@ -99,7 +102,8 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Complaint, before: 
     };
     let verdict = if mute || failed(&["process", "stable", "ports"]) {
         Recovery::NotRecovered
-    } else if checks.iter().any(|c| c.outcome == CheckOutcome::Fail)
+    } else if starting
+        || checks.iter().any(|c| c.outcome == CheckOutcome::Fail)
         || checks
             .iter()
             .any(|c| c.outcome == CheckOutcome::Skip && matches!(c.name.as_str(), "process" | "ports"))
@@ -114,6 +118,7 @@ pub fn verify(snapshot: &Snapshot, service: &Service, page: &Complaint, before: 
         service: service.name.clone(),
         // What fails its checks while it runs is no better off than a diagnosis calls it.
         state: match case.state {
+            State::Running if starting => State::Starting,
             State::Running if checks.iter().any(|c| c.outcome == CheckOutcome::Fail) => State::Degraded,
             state => state,
         },

@@ -6,8 +6,9 @@ mod facts;
 mod growth;
 
 use crate::host::{
-    Answer, ClockReading, DirectoryEntry, FileKind, FileStatus, Host, JournalEntry, Look, Mount, Myself,
-    Parts, ProbeAnswer, Process, ProcessBrief, Protocol, Question, Socket, Space, UnitState, Unseen,
+    Answer, ClockReading, DirectoryEntry, Engine, FileKind, FileStatus, Host, JournalEntry, LoginAnswer,
+    Look, Mount, Myself, Parts, ProbeAnswer, Process, ProcessBrief, Protocol, Question, Socket, Space,
+    UnitState, Unseen,
 };
 use crate::kinds::Instance;
 use crate::service::Service;
@@ -38,6 +39,7 @@ pub(crate) struct TextHost {
     clients: u32,
     viewer: u32,
     pages: BTreeMap<u16, (u16, String)>,
+    logins: BTreeMap<(Engine, String), LoginAnswer>,
     immutable: Vec<String>,
     granted: BTreeMap<String, u64>,
     names: BTreeMap<String, u64>,
@@ -417,7 +419,15 @@ impl Host for TextHost {
                     error: page.is_none().then(|| "connection refused".to_owned()),
                     took_ms: 3,
                     mark: None,
+                    greeting: None,
                 }))
+            }
+            Question::Login(request) => {
+                let key = (request.engine, request.account.clone());
+                match self.logins.get(&key) {
+                    Some(answer) => Look::Seen(Answer::Login(answer.clone())),
+                    None => Look::NotSeen(Unseen::PartMissing),
+                }
             }
             Question::Mounts if self.mounts.is_empty() => Look::NotSeen(Unseen::PartMissing),
             Question::Mounts => Look::Seen(Answer::Mounts(self.mounts.clone())),

@@ -53,7 +53,7 @@ static PROFILE: Profile = Profile {
     comment: Some("#"),
     keeps_data: true,
     replaces_sockets: true,
-    asks: crate::host::ProbeProtocol::Greeting,
+    asks: crate::host::ProbeProtocol::Mysql,
     ports: &[3306, 33060],
     ..Profile::plain("mysql", &GRAMMAR, &CATALOGUE)
 };

@@ -162,7 +162,7 @@ fn connector(book: &mut Book, text: &Text, places: &Places, node: Node) {
     let tls = node.attribute("SSLEnabled").is_some_and(|v| v.eq_ignore_ascii_case("true"));
     book.listen(Listen::tcp(address, port, false), Some(&entry), entry.span.clone(), tls, true);
     if loopback {
-        book.last_listener_speaks(Speaks::Other);
+        book.last_listener_speaks(Speaks::Ajp);
     }
 }
 

@@ -1,0 +1,36 @@
+//! FastCGI (specification 1.0): a server is asked for its own values, which starts no script.
+use crate::connection::{Connection, Target};
+use std::io::{Error, ErrorKind, Result};
+use std::time::Duration;
+
+/// `FCGI_GET_VALUES` without any name: version 1, type 9, request 0, no content.
+const GET_VALUES: &[u8] = &[1, 9, 0, 0, 0, 0, 0, 0];
+
+/// Whether a head is that of an answer to it: the values, or that this type is not known (10, 11).
+pub(crate) fn answers(head: &[u8]) -> bool {
+    matches!(head, [1, 10 | 11, 0, 0, ..])
+}
+
+/// Whether it answers.
+///
+/// # Errors
+/// It does not, or in another protocol.
+pub(crate) fn greet(target: Target, patience: Duration) -> Result<()> {
+    let mut connection = Connection::open(target, patience)?;
+    connection.send(GET_VALUES)?;
+    if answers(&connection.exactly(8)?) {
+        return Ok(());
+    }
+    Err(Error::new(ErrorKind::InvalidData, "it does not speak FastCGI"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_answer_is_told_by_its_head() {
+        assert!(answers(&[1, 10, 0, 0, 0, 0, 0, 0]) && answers(&[1, 11, 0, 0, 0, 8, 0, 0]));
+        assert!(!answers(b"HTTP/1.1") && !answers(&[1, 6, 0, 1, 0, 0, 0, 0]) && !answers(&[1, 10, 0]));
+    }
+}
