@@ -64,6 +64,12 @@ pub const BACKTRACKS: usize = 20_000;
 pub const TRIES: usize = 10_000;
 /// Largest file that overrides settings of its folder, in bytes.
 pub const OVERRIDE: u64 = 1 << 20;
+/// Files of an application that are looked at for what it depends on.
+pub const APPLICATION_FILES: usize = 64;
+/// Bytes that are read of each of them.
+pub const APPLICATION: u32 = 1 << 20;
+/// Servers of data of one application that are asked.
+pub const SOURCES: usize = 8;
 /// Bytes that are taken of one server that is asked in its protocol.
 pub const ANSWER: usize = 1 << 20;
 /// Redirects that are followed.

@@ -3,6 +3,7 @@ use crate::access::{Obstacle, Right};
 use crate::code::Code;
 pub use crate::code::stage;
 use crate::config::{Fault, Place, Severity};
+use crate::host::Refusal;
 use crate::log::format_time;
 use crate::net::endpoint;
 use jiff::tz::TimeZone;
@@ -117,6 +118,12 @@ pub struct Subject {
     /// Host name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub host: Option<String>,
+    /// Database.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub database: Option<String>,
+    /// Why a server of data refuses an account.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<Refusal>,
     /// The right on the path that is missing. Not part of the document.
     #[serde(skip)]
     pub right: Option<Right>,

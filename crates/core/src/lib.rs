@@ -15,6 +15,7 @@ pub(crate) use data;
 
 pub mod access;
 pub mod accounts;
+pub mod application;
 pub mod bounds;
 pub mod bundle;
 pub mod campaign;
@@ -30,6 +31,7 @@ pub mod keys;
 pub mod kinds;
 pub mod left_behind;
 pub mod log;
+mod logins;
 pub mod manager;
 pub mod names;
 pub mod net;

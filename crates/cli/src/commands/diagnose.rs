@@ -32,6 +32,11 @@ pub(crate) struct Arguments {
     #[arg(long, conflicts_with = "targets")]
     all: bool,
 
+    /// Log in at servers of data as the applications behind a page do; a server may count that against the
+    /// account, or lock it
+    #[arg(long)]
+    try_logins: bool,
+
     /// Evidence captured earlier: which files hold something else now
     #[arg(long, value_name = "BUNDLE")]
     earlier: Option<PathBuf>,
@@ -57,9 +62,14 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let all = arguments.targets.is_empty();
     if arguments.targets.iter().any(|t| t.contains("://")) {
         return match arguments.targets.as_slice() {
-            [url] => page(context, &snapshot, url),
+            [url] => page(context, &snapshot, url, arguments.try_logins),
             _ => Err(CliError::usage("an address is followed by itself: name nothing beside it")),
         };
+    }
+    if arguments.try_logins {
+        return Err(CliError::usage(
+            "--try-logins is about the applications behind a page: name its address",
+        ));
     }
     let services = if all {
         context.serving(&snapshot, arguments.all)
@@ -98,10 +108,15 @@ fn look<'a>(
 }
 
 /// Follows an address to what answers it.
-pub(super) fn page(context: &Context, snapshot: &Snapshot, typed: &str) -> Result<Status, CliError> {
+pub(super) fn page(
+    context: &Context,
+    snapshot: &Snapshot,
+    typed: &str,
+    try_logins: bool,
+) -> Result<Status, CliError> {
     let url = super::address(typed)?;
     let services = context.serving(snapshot, false);
-    let chain = chain::follow(snapshot, &services, &url);
+    let chain = chain::follow_and_log_in(snapshot, &services, &url, try_logins);
     let report = report::diagnose_chain(snapshot, &services, &chain);
     let when = when(context, report.observed_at.as_deref())?;
     let program = context.program();

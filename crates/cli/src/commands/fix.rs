@@ -78,7 +78,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     match cases.iter().find(|case| !report::standing_causes(&snapshot, case).is_empty()) {
         Some(case) => mend(context, arguments, &snapshot, case, Some(&url), &wishes),
         // The page itself says how it stands.
-        None => super::diagnose::page(context, &snapshot, &arguments.service),
+        None => super::diagnose::page(context, &snapshot, &arguments.service, false),
     }
 }
 

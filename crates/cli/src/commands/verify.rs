@@ -60,7 +60,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         // Whoever is asked first answers for the page; where nobody is, the way itself says how it stands.
         match chain.through.first().or(chain.faults.first().map(|(at, _)| at)) {
             Some(at) => (services[*at].clone(), Some(url)),
-            None => return super::diagnose::page(context, &snapshot, &arguments.service),
+            None => return super::diagnose::page(context, &snapshot, &arguments.service, false),
         }
     } else {
         (context.service(&snapshot, &arguments.service)?, None)

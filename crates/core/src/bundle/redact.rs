@@ -72,7 +72,10 @@ pub fn redact(known: &Known, question: Question, answer: Look<Answer>) -> Redact
             }
             Answer::Login(mut login) => {
                 login.words = login.words.map(|w| mask_text(&w));
-                // What a server holds is not taken away, but for what the answer hangs on.
+                // Rows hold hashes of passwords.
+                for cell in login.rows.iter_mut().flatten().flatten().flatten().flatten() {
+                    *cell = mask_text(cell);
+                }
                 Answer::Login(login)
             }
             Answer::Found(found) => Answer::Found(found.map(|f| mask_text(&f))),

@@ -9,6 +9,7 @@ use crate::code::Code;
 use crate::config::Upstream;
 use crate::finding::{Evidence, Source, Subject};
 use crate::host::{Look, Protocol, Socket};
+use crate::net::Listen;
 use crate::route::{Files, Met, Pass, Request, Speaks};
 
 /// How many sockets that look alike are named.
@@ -67,8 +68,33 @@ impl Walker<'_, '_> {
 
     /// Nobody listens where a front passes on to.
     fn dead(&mut self, at: usize, member: &Upstream, points: Evidence, sockets: &[Socket]) {
-        let listen = &member.listen;
+        self.silent(at, &member.listen, Hop::Upstream, member.listen.to_string(), points, sockets);
+    }
+
+    /// Nobody listens where an application looks for its server of data.
+    pub(super) fn nobody_for(
+        &mut self,
+        at: usize,
+        listen: &Listen,
+        what: String,
+        points: Evidence,
+        sockets: &[Socket],
+    ) {
+        self.silent(at, listen, Hop::Dependency, what, points, sockets);
+    }
+
+    fn silent(
+        &mut self,
+        at: usize,
+        listen: &Listen,
+        hop: Hop,
+        what: String,
+        points: Evidence,
+        sockets: &[Socket],
+    ) {
         let front = self.services[at].name.clone();
+        let does = if hop == Hop::Upstream { "to which {front} passes on" } else { "which {front} uses" };
+        let does = does.replace("{front}", &front);
         let mut said = vec![Evidence::new(Source::Socket, format!("nobody listens on {listen}")), points];
         let behind = self.wanting(listen).into_iter().find(|other| *other != at);
         let mut subject = match (&listen.path, listen.address) {
@@ -80,23 +106,23 @@ impl Walker<'_, '_> {
                 let name = self.services[other].name.clone();
                 subject.unit = self.services[other].unit_name().map(str::to_owned);
                 said.push(Evidence::new(Source::Config, format!("{name} is to listen there")));
-                format!("{name} does not listen on {listen}, to which {front} passes on")
+                format!("{name} does not listen on {listen}, {does}")
             }
             None => {
                 for path in alike(listen.path.as_deref(), sockets) {
                     said.push(Evidence::new(Source::Socket, format!("somebody listens on {path}")));
                 }
-                format!("nobody listens on {listen}, to which {front} passes on")
+                format!("nobody listens on {listen}, {does}")
             }
         };
-        self.link(Hop::Upstream, listen.to_string(), Some(false), said.clone());
+        self.link_of(Some(at), hop, what, Some(false), said.clone());
         let mut finding = fault(Code::DependencyDown, subject, title, said);
         let starts = |other: usize| state_of(self.snapshot, &self.services[other]).state == State::Stopped;
         if finding.subject.unit.is_some() && behind.is_some_and(starts) {
             finding.fixes.push("start-behind");
         }
         self.faults.push((at, finding));
-        if let Some(other) = behind {
+        if let Some(other) = behind.filter(|_| hop == Hop::Upstream) {
             self.through.push(other);
             let snapshot = self.snapshot;
             let services = self.services;
@@ -169,7 +195,10 @@ impl Walker<'_, '_> {
         let account = self.account_of(&self.services[pool]);
         let files = Files::new(self.snapshot, account.as_ref());
         match files.meet(script) {
-            Met::File => self.link(Hop::Handler, script, Some(true), vec![]),
+            Met::File => {
+                self.scripts.push((pool, script.to_owned()));
+                self.link(Hop::Handler, script, Some(true), vec![]);
+            }
             Met::Refused => self.refused(pool, script, account.as_ref()),
             Met::Unseen => self.link(Hop::Handler, script, None, vec![]),
             Met::Nothing | Met::Directory | Met::Other => {

@@ -2,6 +2,7 @@
 //! and the daemon behind, each looked at in turn. The page is asked for once; what a hop says counts only
 //! where the page really fails.
 mod behind;
+mod dependency;
 mod front;
 mod traces;
 
@@ -159,6 +160,10 @@ struct Walker<'a, 'h> {
     routed: Vec<usize>,
     /// Logs that may hold lines about the request.
     logs: Vec<(usize, String)>,
+    /// Scripts that are run, with the service that runs them.
+    scripts: Vec<(usize, String)>,
+    /// Whether to log in as the applications do.
+    try_logins: bool,
 }
 
 const OWN_UNSEEN: &str = "and which addresses this host has could not be seen";
@@ -166,8 +171,14 @@ const SENT_BACK: &str = "the page sends back to an address that was asked before
 
 /// Follows an address through this host, and to where it sends on this host.
 pub fn follow(snapshot: &Snapshot, services: &[Service], url: &Url) -> Chain {
+    follow_and_log_in(snapshot, services, url, false)
+}
+
+/// The same; with `try_logins` the accounts of applications are logged in with at their servers of data, which
+/// may be counted against an account.
+pub fn follow_and_log_in(snapshot: &Snapshot, services: &[Service], url: &Url, try_logins: bool) -> Chain {
     let mut seen = vec![url.to_string()];
-    let mut whole = once(snapshot, services, url);
+    let mut whole = once(snapshot, services, url, try_logins);
     while let Some(to) = sent_to(&whole, &seen) {
         let next = match to.and_then(|to| Url::parse(&to).ok()) {
             Some(next) if seen.contains(&next.to_string()) => {
@@ -184,7 +195,7 @@ pub fn follow(snapshot: &Snapshot, services: &[Service], url: &Url) -> Chain {
             None => return whole,
         };
         seen.push(next.to_string());
-        let further = once(snapshot, services, &next);
+        let further = once(snapshot, services, &next, try_logins);
         whole.go_on(&next, further);
     }
     whole
@@ -219,7 +230,7 @@ fn absolute(base: &str, to: &str) -> Option<String> {
 }
 
 /// Follows one address.
-fn once(snapshot: &Snapshot, services: &[Service], url: &Url) -> Chain {
+fn once(snapshot: &Snapshot, services: &[Service], url: &Url, try_logins: bool) -> Chain {
     let mut walker = Walker {
         snapshot,
         services,
@@ -228,6 +239,8 @@ fn once(snapshot: &Snapshot, services: &[Service], url: &Url) -> Chain {
         through: Vec::new(),
         routed: Vec::new(),
         logs: Vec::new(),
+        scripts: Vec::new(),
+        try_logins,
     };
     let address = match walker.address(url) {
         Ok(address) => address,
@@ -252,6 +265,11 @@ fn once(snapshot: &Snapshot, services: &[Service], url: &Url) -> Chain {
     // What is written from here on may be about this very request.
     let logs = walker.log_ends();
     let answer = first.heard.then(|| walker.ask(address, url)).flatten();
+    // A page that comes has all that it needs.
+    let status = answer.as_ref().and_then(|a| a.status);
+    if status.is_none_or(|s| s >= 400) {
+        walker.dependencies(url, status);
+    }
     walker.judge(url, answer.as_ref(), &logs);
     walker.stopped(&first);
     walker.end(answer, None)

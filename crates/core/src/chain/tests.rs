@@ -233,3 +233,63 @@ fn names_of_sites_fit_hosts() {
         assert_eq!(fits(site, host), expected, "{site} {host}");
     }
 }
+
+/// A program behind the page that uses a database.
+fn with_database(settings: &str) -> TextHost {
+    host()
+        .file("/etc/boarding.properties", settings)
+        .file(
+            "/etc/systemd/system/boarding.service",
+            "[Service]\nExecStart=/opt/boarding/serve --listen 127.0.0.1:8080 --config /etc/boarding.properties\n\
+             [Install]\nWantedBy=multi-user.target\n",
+        )
+        .unit("boarding.service", "active", |u| u.main_pid = 60)
+        .process(60, "/opt/boarding/serve", 0, "/system.slice/boarding.service")
+        .listens("127.0.0.1", 8080, &[60])
+        .answers(8088, 500, "")
+}
+
+const SETTINGS: &str = "db.url=jdbc:postgresql://127.0.0.1:5432/bookings\ndb.user=desk\ndb.password=ebb-7\n";
+
+#[test]
+fn a_database_that_is_not_there_is_the_cause() {
+    let host = with_database(SETTINGS);
+    let (chain, report) = followed(&host, "/book");
+    let last = chain.links.last().unwrap();
+    assert_eq!((last.hop, last.ok), (Hop::Dependency, Some(false)), "{:?}", chain.links);
+    let cause = &report.services[0].causes[0];
+    assert_eq!((report.services[0].service.as_str(), cause.code), ("boarding", Code::DependencyDown));
+    assert!(cause.title.contains("127.0.0.1:5432") && !format!("{report:?}").contains("ebb-7"), "{cause:?}");
+    // Of two servers the one that nobody is at need not be the reason, where the other one answers.
+    let both = format!("{SETTINGS}cache.url=redis://127.0.0.1:6379/0\n");
+    let host = with_database(&both).listens("127.0.0.1", 6379, &[61]).process(61, "/opt/x", 0, "/x");
+    let (_, report) = followed(&host, "/book");
+    let certain = |c: &crate::report::CauseEntry| c.certainty == crate::rank::Certainty::Certain;
+    assert!(!report.services.iter().flat_map(|s| &s.causes).any(certain), "{report:?}");
+}
+
+#[test]
+fn what_a_server_refuses_is_told_with_its_reason() {
+    use crate::host::{Engine, LoginAnswer, LoginOutcome, Refusal};
+    let mut refused = LoginAnswer::ended(LoginOutcome::Refused(Refusal::LoginDisabled));
+    refused.words = Some("role \"desk\" is not permitted to log in".to_owned());
+    let host = with_database(SETTINGS)
+        .listens("127.0.0.1", 5432, &[61])
+        .process(61, "/opt/x", 0, "/x")
+        .login(Engine::Postgresql, "desk", refused);
+    // Nothing is tried unless somebody asks for it.
+    let (chain, _) = followed(&host, "/book");
+    assert_eq!(chain.links.last().map(|l| (l.hop, l.ok)), Some((Hop::Dependency, None)));
+    let snapshot = Snapshot::new(&host);
+    let services = services(&snapshot);
+    let url = Url::parse("http://edge.saltmarsh-ferries.example:8088/book").unwrap();
+    let chain = super::follow_and_log_in(&snapshot, &services, &url, true);
+    let report = diagnose_chain(&snapshot, &services, &chain);
+    let cause = &report.services[0].causes[0];
+    assert_eq!((cause.code, cause.subject.reason), (Code::DependencyRefuses, Some(Refusal::LoginDisabled)));
+    assert_eq!(
+        (cause.subject.file.as_deref(), cause.subject.line),
+        (Some("/etc/boarding.properties"), Some(2))
+    );
+    assert_eq!(cause.subject.database.as_deref(), Some("bookings"));
+}

@@ -42,13 +42,15 @@ impl Walker<'_, '_> {
             finding.evidence.push(took.clone());
             finding.evidence.extend(lines.iter().cloned());
         }
-        if self.faults.is_empty()
+        // What is only possible does not keep the daemons from telling more.
+        if self.faults.iter().all(|(_, finding)| finding.proof.is_weak())
             && let Some(at) = self.through.last().copied()
         {
             self.told(at, answer, took, lines);
         }
         // The one furthest behind first: what is in front of it only passes it on.
         self.faults.reverse();
+        self.faults.sort_by_key(|(_, finding)| finding.proof.is_weak());
     }
 
     /// No hop is broken, and the page fails: what the daemons themselves say of it.

@@ -365,8 +365,11 @@ codes! {
         name: "dependency-refuses",
         is_cause: true,
         title: "what it needs answers but refuses",
-        meaning: "The other side is up and turns it away: password, disabled login, missing database.",
-        recognised: "The log carries the other side's words.",
+        meaning: "The other side is up and turns it away; the reason says why: unknown-account, wrong-password, \
+            account-or-password (the server does not tell which), login-disabled, password-expired, \
+            no-access-rule, no-database, too-many-connections, tls, warming-up.",
+        recognised: "The log carries the other side's words, its rows show it to the administrator, or a login \
+            was tried (diagnose --try-logins).",
         remedy: "Correct the credentials or the grant.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,
         is_of_file: false, is_past: false, is_outcome: false, needs_account: false, still: Still::Untold,

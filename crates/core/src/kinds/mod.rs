@@ -17,6 +17,7 @@ pub use conceal::mask_source;
 pub(crate) use java::{class_path as java_class_path, what_it_runs as java_program};
 use release::release;
 pub use release::{Stands, VersionMark};
+pub(crate) use tomcat::costly as costly_xml;
 
 use crate::code::Code;
 use crate::config::layers::{Assignment, Combine};
@@ -166,6 +167,17 @@ pub trait Kind: Sync {
     /// nothing of it listens on the request's address, or where it is not known how this kind chooses.
     fn route(&self, _: &Instance, _: &Files, _: &Request) -> Option<Route> {
         None
+    }
+    /// Files in which an application that it runs may name what it depends on, the likeliest first: of the
+    /// one that answers an address, or that a script belongs to.
+    fn application_files(
+        &self,
+        _: &Snapshot,
+        _: &Instance,
+        _target: &str,
+        _script: Option<&str>,
+    ) -> Vec<String> {
+        Vec::new()
     }
     /// What a line of a log says of a script of this runtime that failed.
     fn script_error(&self, _line: &str) -> Option<ScriptError> {

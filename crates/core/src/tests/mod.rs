@@ -192,6 +192,11 @@ impl TextHost {
         self.processes.last_mut().unwrap().brief.parent = parent;
         self
     }
+    /// What a server of data answers an account.
+    pub(crate) fn login(mut self, engine: Engine, account: &str, answer: LoginAnswer) -> Self {
+        self.logins.insert((engine, account.to_owned()), answer);
+        self
+    }
     /// A server on a port answers every page with a status and a text.
     pub(crate) fn answers(mut self, port: u16, status: u16, body: &str) -> Self {
         self.pages.insert(port, (status, body.to_owned()));

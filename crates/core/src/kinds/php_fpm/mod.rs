@@ -228,6 +228,15 @@ fn listen(book: &mut Book, entry: &Entry) {
 }
 
 impl Kind for PhpFpm {
+    fn application_files(
+        &self,
+        snapshot: &Snapshot,
+        _: &Instance,
+        _target: &str,
+        script: Option<&str>,
+    ) -> Vec<String> {
+        script.map(|s| crate::application::files::of_script(snapshot, s)).unwrap_or_default()
+    }
     fn script_error(&self, line: &str) -> Option<super::ScriptError> {
         script::error(line)
     }

@@ -30,6 +30,15 @@ impl Kind for Program {
         found.model.guesses = guesses(snapshot, instance);
         found
     }
+    fn application_files(
+        &self,
+        snapshot: &Snapshot,
+        instance: &Instance,
+        _target: &str,
+        _script: Option<&str>,
+    ) -> Vec<String> {
+        files(snapshot, instance)
+    }
     fn conceal(&self, text: &str, _: &str) -> Option<Concealed> {
         Some(conceal::conceal(text))
     }

@@ -169,7 +169,7 @@ fn connector(book: &mut Book, text: &Text, places: &Places, node: Node) {
 /// What of a file would cost the parser more than its length tells: it compares each attribute with all of
 /// its element, gives each element the namespaces of those around it, and reads an entity each time it is
 /// named.
-fn costly(text: &str) -> Option<String> {
+pub(crate) fn costly(text: &str) -> Option<String> {
     let bytes = text.as_bytes();
     if memchr::memmem::find_iter(bytes, "xmlns").nth(bounds::NAMESPACES).is_some() {
         return Some(format!("more than {} namespaces are not read", bounds::NAMESPACES));
@@ -332,6 +332,34 @@ impl Kind for Tomcat {
             _ => None,
         };
         book.close(|name| self.is_secret(name))
+    }
+    fn application_files(
+        &self,
+        snapshot: &Snapshot,
+        instance: &Instance,
+        target: &str,
+        _script: Option<&str>,
+    ) -> Vec<String> {
+        let base = base(instance);
+        // The application by the first part of the path; what is not there is the one at the root.
+        let first = target.trim_start_matches('/').split(['/', '?', ';']).next().unwrap_or_default();
+        let there = |name: &str| {
+            !name.is_empty()
+                && (snapshot.exists(&format!("{base}/webapps/{name}")) == Some(true)
+                    || !glob(snapshot, &format!("{base}/conf/*/*/{name}.xml")).is_empty())
+        };
+        let name = if first != ".." && there(first) { first } else { "ROOT" };
+        let mut found = glob(snapshot, &format!("{base}/conf/*/*/{name}.xml"));
+        let app = format!("{base}/webapps/{name}");
+        found.push(format!("{app}/META-INF/context.xml"));
+        found.push(format!("{base}/conf/context.xml"));
+        found.push(instance.config.clone());
+        for dir in ["WEB-INF/classes", "WEB-INF/classes/config", "WEB-INF"] {
+            let settings = crate::application::files::of_directory(snapshot, &format!("{app}/{dir}"), true);
+            found.extend(settings);
+        }
+        found.retain(|file| snapshot.exists(file) == Some(true));
+        found
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         // Only the runtime that carries the main class is the daemon; a call of the control script is not.
