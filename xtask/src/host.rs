@@ -20,6 +20,8 @@ const PACKAGES: &[&str] = &[
     "postgresql",
     "redis-server",
     "php-fpm",
+    "php-mysql",
+    "php-pgsql",
     "tomcat10",
     "curl",
     "openssl",
@@ -32,6 +34,7 @@ const PACKAGES: &[&str] = &[
 /// What incidents and drivers call inside: its name, and its text.
 const HELPERS: &[(&str, &str)] = &[
     ("make-edge", include_str!("../live/make-edge.sh")),
+    ("make-desk", include_str!("../live/make-desk.sh")),
     ("make-pages", include_str!("../live/make-pages.sh")),
     ("hold-port", include_str!("../live/hold-port.sh")),
     ("until-quiet", include_str!("../live/until-quiet.sh")),

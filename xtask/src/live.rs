@@ -11,6 +11,7 @@ use std::sync::{Mutex, PoisonError};
 const INCIDENTS: &[&str] = &[
     "xtask/live/incidents.toml",
     "xtask/live/pages.toml",
+    "xtask/live/data.toml",
     "xtask/live/starters.toml",
     "xtask/live/units.toml",
 ];
