@@ -52,7 +52,7 @@ impl<'a> Bytes<'a> {
     fn number(&mut self, bytes: usize) -> Option<u64> {
         Some(self.take(bytes)?.iter().rev().fold(0, |sum, b| (sum << 8) | u64::from(*b)))
     }
-    fn to_nul(&mut self) -> Option<&'a [u8]> {
+    fn until_nul(&mut self) -> Option<&'a [u8]> {
         let end = self.0.iter().position(|b| *b == 0)?;
         let found = self.take(end)?;
         self.take(1)?;
@@ -79,7 +79,7 @@ pub(crate) fn hello(packet: &[u8]) -> Option<std::result::Result<Hello, Fault>> 
         10 => {}
         _ => return None,
     }
-    let version = String::from_utf8_lossy(bytes.to_nul()?).into_owned();
+    let version = String::from_utf8_lossy(bytes.until_nul()?).into_owned();
     bytes.take(4)?;
     let mut nonce = bytes.take(8)?.to_vec();
     bytes.take(1)?;
@@ -93,7 +93,7 @@ pub(crate) fn hello(packet: &[u8]) -> Option<std::result::Result<Hello, Fault>> 
         let more = bytes.take(length.saturating_sub(8).max(13).min(bytes.0.len()))?;
         nonce.extend_from_slice(more.strip_suffix(&[0]).unwrap_or(more));
     }
-    let plugin = if capabilities & PLUGIN_AUTH != 0 { bytes.to_nul().unwrap_or(bytes.0) } else { b"" };
+    let plugin = if capabilities & PLUGIN_AUTH != 0 { bytes.until_nul().unwrap_or(bytes.0) } else { b"" };
     let plugin = String::from_utf8_lossy(plugin).into_owned();
     // MariaDB before 11 stands behind a version of the other one, for old clients.
     let version = version.strip_prefix("5.5.5-").map_or(version.clone(), str::to_owned);
@@ -333,7 +333,7 @@ fn prove(client: &mut Client, request: &LoginRequest, hello: &Hello) -> Result<L
             (Some(0xff), _) => return fault(&packet).map(refused).ok_or_else(wrong),
             (Some(0xfe), _) => {
                 let mut bytes = Bytes(&packet[1..]);
-                let name = bytes.to_nul().ok_or_else(wrong)?;
+                let name = bytes.until_nul().ok_or_else(wrong)?;
                 plugin = String::from_utf8_lossy(name).into_owned();
                 let nonce = bytes.0.strip_suffix(&[0]).unwrap_or(bytes.0);
                 match proof(&plugin, secret, nonce, client.connection.is_private()) {

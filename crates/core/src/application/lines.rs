@@ -56,8 +56,8 @@ pub(super) fn read(form: Form, text: &str) -> Vec<Entry> {
     found
 }
 
-/// A line with those that it goes on into (properties, behind a backslash), where the next one begins, and how
-/// many lines it takes. What goes on is left out: no address is that long.
+/// A line with those that it goes on into (properties, behind a backslash), where the next one begins, and
+/// how many lines it takes. What goes on is left out: no address is that long.
 fn logical(form: Form, text: &str, start: usize) -> (&str, usize, u32) {
     let end = text[start..].find('\n').map_or(text.len(), |n| start + n);
     let line = &text[start..end];

@@ -1,5 +1,5 @@
-//! Scripts of PHP as configuration: constants, variables and arrays that are set to plain values, and what the
-//! functions are given that connect to a server. Nothing is run: what a condition decides or a function
+//! Scripts of PHP as configuration: constants, variables and arrays that are set to plain values, and what
+//! the functions are given that connect to a server. Nothing is run: what a condition decides or a function
 //! returns is left out, except for the usual ways to ask for a variable of the environment.
 use super::{Entry, Value};
 use crate::bounds::step;

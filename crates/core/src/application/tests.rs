@@ -114,7 +114,8 @@ return ['key' => 'value', 'on' => true];
 ?>define('NO', 'no');<?php $late = 'x';"#;
     assert_eq!(
         shown(Form::Php, text),
-        "DB_HOST=quay2@5:20 settings/db/host=quay2@5:20 DB_NAME=sailings@6:20 DB_USER=desk@7:18 config/db/password=it's@8:30 \
+        "DB_HOST=quay2@5:20 settings/db/host=quay2@5:20 DB_NAME=sailings@6:20 DB_USER=desk@7:18 \
+         config/db/password=it's@8:30 \
          settings/db/port=3306@9:52 settings/db/list/0=a@9:75 settings/db/list/1=b@9:80 login=a$b@10:17 \
          host=<PGHOST|quay3>@11:9 user=<PGUSER|tern>@12:9 key=value@17:19 on=true@17:35 late=x@18:37"
     );
@@ -182,18 +183,21 @@ fn sources_are_found_in_settings_side_by_side() {
     for (form, text, wanted) in [
         (
             Form::Environment,
-            "DB_CONNECTION=mysql\nDB_HOST=127.0.0.1\nDB_PORT=3306\nDB_DATABASE=b\nDB_USERNAME=desk\nDB_PASSWORD=p\n\
+            "DB_CONNECTION=mysql\nDB_HOST=127.0.0.1\nDB_PORT=3306\nDB_DATABASE=b\nDB_USERNAME=desk\n\
+             DB_PASSWORD=p\n\
              REDIS_HOST=quay2\nREDIS_PORT=6379\nMAIL_HOST=quay2\nMAIL_USERNAME=x\nMAIL_PASSWORD=y",
             "mysql 127.0.0.1:3306 b desk p 2; redis quay2:6379 - - - 7",
         ),
         (
             Form::Php,
-            "<?php define('DB_NAME','b'); define('DB_USER','desk');\ndefine('DB_PASSWORD','p'); define('DB_HOST','localhost:/run/m.sock');",
+            "<?php define('DB_NAME','b'); define('DB_USER','desk');\ndefine('DB_PASSWORD','p'); \
+             define('DB_HOST','localhost:/run/m.sock');",
             "? /run/m.sock b desk p 2",
         ),
         (
             Form::Php,
-            "<?php $dbhost='quay2'; $dbuser='desk'; $dbpass='p'; $dbname='b';\n$c = new mysqli($dbhost, $dbuser, $dbpass, $dbname);",
+            "<?php $dbhost='quay2'; $dbuser='desk'; $dbpass='p'; $dbname='b';\n$c = new mysqli($dbhost, \
+             $dbuser, $dbpass, $dbname);",
             "? quay2 b desk p 1; mysql quay2 b desk p 1",
         ),
         (
@@ -210,12 +214,14 @@ fn sources_are_found_in_settings_side_by_side() {
         ),
         (
             Form::Yaml,
-            "database:\n  adapter: postgresql\n  host: quay2\n  user: desk\n  password: p\n  name: b\nserver:\n  host: 0.0.0.0\n  port: 80\n",
+            "database:\n  adapter: postgresql\n  host: quay2\n  user: desk\n  password: p\n  name: \
+             b\nserver:\n  host: 0.0.0.0\n  port: 80\n",
             "postgresql quay2 b desk p 3",
         ),
         (
             Form::Xml,
-            "<Context><Resource name=\"jdbc/b\" url=\"jdbc:postgresql://127.0.0.1/b\" username=\"desk\" password=\"p\"/></Context>",
+            "<Context><Resource name=\"jdbc/b\" url=\"jdbc:postgresql://127.0.0.1/b\" username=\"desk\" \
+             password=\"p\"/></Context>",
             "postgresql 127.0.0.1 b desk p 1",
         ),
         (

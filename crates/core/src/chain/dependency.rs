@@ -1,5 +1,5 @@
-//! What an application behind a page depends on: the servers of data that its configuration names. Is somebody
-//! there, is it the right sort of server, is it ready, and may the application's account in.
+//! What an application behind a page depends on: the servers of data that its configuration names. Is
+//! somebody there, is it the right sort of server, is it ready, and may the application's account in.
 use super::front::fault;
 use super::{Hop, Walker};
 use crate::access::{self, Right};

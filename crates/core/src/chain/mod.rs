@@ -174,8 +174,8 @@ pub fn follow(snapshot: &Snapshot, services: &[Service], url: &Url) -> Chain {
     follow_and_log_in(snapshot, services, url, false)
 }
 
-/// The same; with `try_logins` the accounts of applications are logged in with at their servers of data, which
-/// may be counted against an account.
+/// The same; with `try_logins` the accounts of applications are logged in with at their servers of data,
+/// which may be counted against an account.
 pub fn follow_and_log_in(snapshot: &Snapshot, services: &[Service], url: &Url, try_logins: bool) -> Chain {
     let mut seen = vec![url.to_string()];
     let mut whole = once(snapshot, services, url, try_logins);

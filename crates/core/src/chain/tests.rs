@@ -240,7 +240,8 @@ fn with_database(settings: &str) -> TextHost {
         .file("/etc/boarding.properties", settings)
         .file(
             "/etc/systemd/system/boarding.service",
-            "[Service]\nExecStart=/opt/boarding/serve --listen 127.0.0.1:8080 --config /etc/boarding.properties\n\
+            "[Service]\nExecStart=/opt/boarding/serve --listen 127.0.0.1:8080 --config \
+             /etc/boarding.properties\n\
              [Install]\nWantedBy=multi-user.target\n",
         )
         .unit("boarding.service", "active", |u| u.main_pid = 60)

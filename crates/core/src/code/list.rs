@@ -365,10 +365,12 @@ codes! {
         name: "dependency-refuses",
         is_cause: true,
         title: "what it needs answers but refuses",
-        meaning: "The other side is up and turns it away; the reason says why: unknown-account, wrong-password, \
+        meaning: "The other side is up and turns it away; the reason says why: unknown-account, \
+         wrong-password, \
             account-or-password (the server does not tell which), login-disabled, password-expired, \
             no-access-rule, no-database, too-many-connections, tls, warming-up.",
-        recognised: "The log carries the other side's words, its rows show it to the administrator, or a login \
+        recognised: "The log carries the other side's words, its rows show it to the administrator, or a \
+         login \
             was tried (diagnose --try-logins).",
         remedy: "Correct the credentials or the grant.",
         stage: stage::OUTCOME, joins: Joins::Subject, ails: Ails::Never,

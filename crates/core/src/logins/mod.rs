@@ -1,6 +1,6 @@
-//! What a server's own rows say of an account, read with the rights of its administrator: whether it is there,
-//! may log in from where it comes, has the database, and whether a password is the right one. Nobody logs in
-//! for that as the account itself, so nothing is counted against it.
+//! What a server's own rows say of an account, read with the rights of its administrator: whether it is
+//! there, may log in from where it comes, has the database, and whether a password is the right one. Nobody
+//! logs in for that as the account itself, so nothing is counted against it.
 mod mysql;
 mod postgresql;
 

@@ -12,7 +12,8 @@ pub(super) fn questions(wish: &Wish) -> Option<Vec<String>> {
     let database = literal(wish.database.unwrap_or(wish.account))?;
     Some(vec![
         format!(
-            "SELECT rolcanlogin, COALESCE(rolvaliduntil < now(), false), rolpassword FROM pg_catalog.pg_authid \
+            "SELECT rolcanlogin, COALESCE(rolvaliduntil < now(), false), rolpassword FROM \
+             pg_catalog.pg_authid \
              WHERE rolname = {account}"
         ),
         format!("SELECT datallowconn FROM pg_catalog.pg_database WHERE datname = {database}"),
@@ -43,7 +44,8 @@ pub(super) fn judge(wish: &Wish, answer: &LoginAnswer) -> Said {
     let Some(role) = roles.first() else {
         return Said::Refused(Refusal::UnknownAccount, format!("the role {} does not exist", wish.account));
     };
-    let asks = matches!(&rule, Rule::Line { method, .. } if method == "scram-sha-256" || method == "md5" || method == "password");
+    let by_password = |method: &str| matches!(method, "scram-sha-256" | "md5" | "password");
+    let asks = matches!(&rule, Rule::Line { method, .. } if by_password(method));
     if asks && let Some(secret) = wish.secret.filter(|s| !s.is_masked()) {
         if column(role, 1) == "t" {
             return Said::Refused(Refusal::PasswordExpired, "its password is no longer valid".to_owned());
@@ -167,7 +169,8 @@ fn is_right(secret: &str, verifier: &str) -> Option<bool> {
     let rounds: u32 = rounds.parse().ok().filter(|n| (1..=ROUNDS).contains(n))?;
     let stored = base64(keys.split_once(':')?.0)?;
     let salt = base64(salt)?;
-    // RFC 5802: SaltedPassword = Hi(password, salt, rounds), StoredKey = H(HMAC(SaltedPassword, "Client Key")).
+    // RFC 5802: SaltedPassword = Hi(password, salt, rounds), StoredKey = H(HMAC(SaltedPassword, "Client
+    // Key")).
     let mut block = hmac(secret.as_bytes(), &[&salt[..], &[0, 0, 0, 1]].concat());
     let mut salted = block;
     for _ in 1..rounds {
@@ -218,7 +221,8 @@ mod tests {
     use crate::host::{LoginOutcome, Secret};
 
     /// Made by the server for the password "gull" (PostgreSQL 15).
-    const GULL: &str = "SCRAM-SHA-256$4096:KT7rPOwQ9Xh/V4HnzyjRLQ==$rZ7fiyGHajttKAA/M+ykmyAVpdDrM/qpBWknNkF5CzQ=:3lExxmgQxORFQ4BdHzHcJzMoVeNqgsqindWXd67MQks=";
+    const GULL: &str = "SCRAM-SHA-256$4096:KT7rPOwQ9Xh/V4HnzyjRLQ==\
+        $rZ7fiyGHajttKAA/M+ykmyAVpdDrM/qpBWknNkF5CzQ=:3lExxmgQxORFQ4BdHzHcJzMoVeNqgsqindWXd67MQks=";
 
     fn rows(text: &str) -> Option<Vec<Row>> {
         let row = |line: &str| line.split('|').map(|c| Some(c.trim().to_owned())).collect();

@@ -298,7 +298,7 @@ fn only_what_speaks_the_daemons_protocol_is_asked_in_it() {
     assert_eq!(asked.len(), 2, "nobody knocks where orders are taken: {asked:?}");
     assert!(
         asked.iter().any(|a| a.starts_with("HTTP on 127.0.0.1:8080"))
-            && asked.iter().any(|a| a.starts_with("TCP on 127.0.0.1:8009")),
+            && asked.iter().any(|a| a.starts_with("AJP on 127.0.0.1:8009")),
         "{asked:?}"
     );
 }

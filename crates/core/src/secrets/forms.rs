@@ -318,7 +318,8 @@ pub(super) static COMPARED: Form = Form::new(
     concat!(
         r#"\b(?:(?P<parameter>url_param|urlp|body_param|urlp_val|(?:[a-z]+\.)?f?s?hdr(?:_[a-z]+)?)"#,
         r#"|(?:[a-z]+\.)?s?cook(?:_val|ie)?)\((?P<name>[^),]+)"#,
-        r#"[^)]*\)(?:,\w+(?:\([^)]*\))?)*(?:\s+-f\s+\S+|\s+-\S+(?:\s+(?:str|beg|end|sub|reg|dir|dom|len|found"#,
+        r#"[^)]*\)(?:,\w+(?:\([^)]*\))?)*(?:\s+-f\s+\S+|\s+-\S+(?:\s+(?:str|beg|end|sub|reg"#,
+        r#"|dir|dom|len|found"#,
         r#"|bin|int|ip)\b)?)*\s+(?P<value>[^\s{}|-][^{}]*)"#,
     ),
 );
