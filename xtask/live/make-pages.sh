@@ -12,7 +12,7 @@ server {
     listen 8088;
     root /srv/front;
     location /book { fastcgi_param SCRIPT_FILENAME /srv/tickets/index.php; include fastcgi_params; fastcgi_pass unix:/run/php/php8.2-fpm.sock; }
-    location /old { fastcgi_pass unix:/run/php/php7.4-fpm.sock; include fastcgi_params; }
+    location /old { fastcgi_param SCRIPT_FILENAME /srv/tickets/index.php; fastcgi_pass unix:/run/php/php7.4-fpm.sock; include fastcgi_params; }
     location /java/ { proxy_pass http://127.0.0.1:8080/; }
     location /shut { deny all; }
     location /away { return 503; }

@@ -93,7 +93,10 @@ fn mend(
 ) -> Result<Status, CliError> {
     let service = case.service;
     let all = context.all_services(snapshot);
-    let causes = report::standing_causes(snapshot, case);
+    let mut causes = report::standing_causes(snapshot, case);
+    if causes.is_empty() && url.is_none() {
+        causes = report::wished_causes(snapshot, case, wishes);
+    }
     let (entry, _) = report::diagnose_case(snapshot, case);
     let mut report = FixReport::new(&service.name);
     report.url = url.map(|u| u.shown.clone());

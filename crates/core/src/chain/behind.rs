@@ -6,14 +6,11 @@ use crate::access::{self, Right};
 use crate::accounts::Account;
 use crate::case::State;
 use crate::code::Code;
-use crate::config::Upstream;
+use crate::config::{Upstream, alike_sockets};
 use crate::finding::{Evidence, Source, Subject};
 use crate::host::{Look, Protocol, Socket};
 use crate::net::Listen;
 use crate::route::{Files, Met, Pass, Request, Speaks};
-
-/// How many sockets that look alike are named.
-const ALIKE: usize = 3;
 
 impl Walker<'_, '_> {
     pub(super) fn upstream(
@@ -97,6 +94,7 @@ impl Walker<'_, '_> {
         let does = does.replace("{front}", &front);
         let mut said = vec![Evidence::new(Source::Socket, format!("nobody listens on {listen}")), points];
         let behind = self.wanting(listen).into_iter().find(|other| *other != at);
+        let mut fixes = Vec::new();
         let mut subject = match (&listen.path, listen.address) {
             (Some(path), _) => Subject::path(path),
             (None, address) => Subject::listener(address, listen.port, None, None),
@@ -109,7 +107,12 @@ impl Walker<'_, '_> {
                 format!("{name} does not listen on {listen}, {does}")
             }
             None => {
-                for path in alike(listen.path.as_deref(), sockets) {
+                let path = listen.path.as_deref().unwrap_or_default();
+                let alike = alike_sockets(path, sockets);
+                if hop == Hop::Upstream && matches!(alike.as_slice(), [(_, true)]) {
+                    fixes.push("point-to-socket");
+                }
+                for (path, _) in alike {
                     said.push(Evidence::new(Source::Socket, format!("somebody listens on {path}")));
                 }
                 format!("nobody listens on {listen}, {does}")
@@ -117,6 +120,7 @@ impl Walker<'_, '_> {
         };
         self.link_of(Some(at), hop, what, Some(false), said.clone());
         let mut finding = fault(Code::DependencyDown, subject, title, said);
+        finding.fixes.extend(fixes);
         let starts = |other: usize| state_of(self.snapshot, &self.services[other]).state == State::Stopped;
         if finding.subject.unit.is_some() && behind.is_some_and(starts) {
             finding.fixes.push("start-behind");
@@ -213,28 +217,4 @@ impl Walker<'_, '_> {
             }
         }
     }
-}
-
-/// Sockets that look like one that is not there: of the same directory or the same sort of name.
-fn alike(path: Option<&str>, sockets: &[Socket]) -> Vec<String> {
-    let Some(path) = path else { return Vec::new() };
-    let letters = |text: &str| -> String {
-        crate::path::name(text)
-            .chars()
-            .filter(|c| c.is_ascii_alphabetic())
-            .collect::<String>()
-            .to_ascii_lowercase()
-    };
-    let wanted = letters(path);
-    let mut found: Vec<String> = sockets
-        .iter()
-        .filter_map(|s| s.path.as_deref())
-        .filter(|p| p.starts_with('/') && *p != path)
-        .filter(|p| letters(p) == wanted || crate::path::parent(p) == crate::path::parent(path))
-        .map(str::to_owned)
-        .collect();
-    found.sort_by_key(|p| (letters(p) != wanted, p.clone()));
-    found.dedup();
-    found.truncate(ALIKE);
-    found
 }

@@ -3,12 +3,15 @@ use super::{Hop, Walker};
 use crate::access::{self, Obstacle, Right};
 use crate::accounts::{self, Account};
 use crate::code::Code;
-use crate::config::Place;
+use crate::config::{Fault, Place};
 use crate::finding::{Evidence, Finding, Source, Subject, stage};
 use crate::host::{Look, Protocol};
 use crate::net::Listen;
 use crate::route::{End, Files, Request, Route, StepKind};
 use crate::service::Service;
+
+/// How many bytes of an override file are looked at before it is set aside.
+const OVERRIDE: u32 = 256 << 10;
 
 /// A finding about a request: it is true now, and keeps the page from being answered.
 pub(super) fn fault(code: Code, subject: Subject, title: String, evidence: Vec<Evidence>) -> Finding {
@@ -135,7 +138,10 @@ impl Walker<'_, '_> {
                     format!("the override file {} is refused in line {}: {why}", place.file, place.line);
                 let directive = why.split(' ').next().unwrap_or_default();
                 let subject = Subject { path: Some(place.file.to_string()), ..line_of(place, directive) };
-                self.faults.push((at, fault(Code::OverrideBroken, subject, title, vec![said])));
+                let subject = Subject { fault: Some(self.fault_of(place, directive)), ..subject };
+                let mut finding = fault(Code::OverrideBroken, subject, title, vec![said]);
+                finding.fixes.extend(self.without_override(at, place, directive));
+                self.faults.push((at, finding));
             }
             End::Handler { name, place } => {
                 let said = at_place(name.clone(), place.as_ref());
@@ -154,6 +160,32 @@ impl Walker<'_, '_> {
                 self.snapshot.unseen(format!("which place of {name} answers: {what} ({who})"));
             }
         }
+    }
+
+    fn fault_of(&self, place: &Place, directive: &str) -> Box<Fault> {
+        Box::new(Fault {
+            place: Some(place.clone()),
+            directive: Some(directive.to_owned()),
+            about: None,
+            edit: None,
+        })
+    }
+
+    /// What may be done about a broken override file: the line taken out, or the whole file set aside. What
+    /// keeps others out is never switched off, nor is a line that may be meant to.
+    fn without_override(&self, at: usize, place: &Place, directive: &str) -> Vec<&'static str> {
+        let kind = self.services[at].kind;
+        let Look::Seen(bytes) = self.snapshot.read_at(&place.file, 0, OVERRIDE) else { return vec![] };
+        let text = String::from_utf8_lossy(&bytes);
+        let whole = u32::try_from(bytes.len()).is_ok_and(|length| length < OVERRIDE);
+        let mut fixes = Vec::new();
+        if !kind.keeps_out(directive) {
+            fixes.push("comment-out");
+        }
+        if whole && !text.lines().any(|line| kind.keeps_out(line)) {
+            fixes.push("move-aside");
+        }
+        fixes
     }
 
     fn missing(&mut self, at: usize, path: &str) {

@@ -44,7 +44,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
                 Evidence::new(Source::Config, "no ServerName outside of virtual hosts")
                     .file(&case.service.instance.config),
             ],
-            fixes: vec![],
+            fixes: vec!["set-name"],
             blocks: false,
             stage: stage::CONFIG,
         });

@@ -265,6 +265,33 @@ impl Upstream {
     }
 }
 
+/// How many sockets that look alike are named.
+const ALIKE: usize = 3;
+
+/// Sockets that look like one that is not there, of the same sort of name (`true`) or of the same directory:
+/// where any has the same sort of name, only those.
+pub(crate) fn alike_sockets(path: &str, sockets: &[Socket]) -> Vec<(String, bool)> {
+    let letters = |text: &str| -> String {
+        let name = crate::path::name(text).chars().filter(char::is_ascii_alphabetic);
+        name.collect::<String>().to_ascii_lowercase()
+    };
+    let wanted = letters(path);
+    let mut found: Vec<(String, bool)> = sockets
+        .iter()
+        .filter_map(|s| s.path.as_deref())
+        .filter(|p| p.starts_with('/') && *p != path && path.starts_with('/'))
+        .map(|p| (p.to_owned(), letters(p) == wanted))
+        .filter(|(p, same)| *same || crate::path::parent(p) == crate::path::parent(path))
+        .collect();
+    if found.iter().any(|(_, same)| *same) {
+        found.retain(|(_, same)| *same);
+    }
+    found.sort();
+    found.dedup();
+    found.truncate(ALIKE);
+    found
+}
+
 impl Upstream {
     /// Whether a socket is what it leads to.
     pub fn is_served_by(&self, socket: &Socket) -> bool {

@@ -179,6 +179,11 @@ pub trait Kind: Sync {
     ) -> Vec<String> {
         Vec::new()
     }
+    /// Whether a line of a file that overrides settings of its folder keeps somebody out, or may be meant to:
+    /// who takes it away opens what was closed.
+    fn keeps_out(&self, _line: &str) -> bool {
+        true
+    }
     /// What a line of a log says of a script of this runtime that failed.
     fn script_error(&self, _line: &str) -> Option<ScriptError> {
         None

@@ -7,6 +7,7 @@ use crate::checks;
 use crate::code::{Ails, Code};
 use crate::config::Severity;
 use crate::finding::{Evidence, Finding, Proof, Subject, stage};
+use crate::fix::{Fix, Wishes};
 use crate::log::{Outcome, format_time};
 use crate::not_seen::NotSeen;
 use crate::rank::{Cause, Certainty, Relation, rank};
@@ -348,6 +349,15 @@ fn is_off_way(case: &Case, finding: &Finding) -> bool {
 /// What stands in the way of the next start, whether the service runs now or not.
 pub fn standing_causes(snapshot: &Snapshot, case: &Case) -> Vec<Cause> {
     rank(checks::run(snapshot, case).into_iter().filter(|f| f.blocks && !is_off_way(case, f)).collect())
+}
+
+/// What is only remarked on and has a fix that takes one of the values that a person gives.
+pub fn wished_causes(snapshot: &Snapshot, case: &Case, wishes: &Wishes) -> Vec<Cause> {
+    let takes = |id: &&str| {
+        Fix::of(id).is_some_and(|fix| fix.parameters.iter().any(|p| wishes.values.contains_key(*p)))
+    };
+    let notes = checks::run(snapshot, case).into_iter().filter(|f| !f.blocks);
+    rank(notes.filter(|f| f.fixes.iter().any(|id| takes(&id))).collect())
 }
 
 /// A holder that does not come back at boot is no hindrance then.

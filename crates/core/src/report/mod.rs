@@ -20,7 +20,7 @@ pub use by_hand::{HandStep, by_hand};
 pub use check::{CheckEntry, CheckOutcome};
 pub use diagnosis::{
     CauseEntry, Changed, Context, Diagnosis, NoteEntry, Outlook, ServiceEntry, chain_cases, diagnose,
-    diagnose_case, diagnose_chain, is_unwell, standing_causes,
+    diagnose_case, diagnose_chain, is_unwell, standing_causes, wished_causes,
 };
 pub use fix::{ChangeEntry, FixEntry, FixReport, NextCause, Unavailable, UndoReport};
 pub use follow::{FollowEnd, FollowedLine, Follower};

@@ -11,7 +11,9 @@ mod load_module;
 mod make_directory;
 mod move_aside;
 mod move_port;
+mod point_to_socket;
 mod sandbox;
+mod set_name;
 mod start;
 mod stop_holder;
 mod timeout;
@@ -83,7 +85,9 @@ pub static FIXES: &[&Fix] = &[
     &make_directory::FIX,
     &move_aside::FIX,
     &move_port::FIX,
+    &point_to_socket::FIX,
     &sandbox::FIX,
+    &set_name::FIX,
     &start::BEHIND,
     &start::RESET,
     &start::RESTART,

@@ -22,7 +22,9 @@ fn move_aside(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -
     // What root's links lead to is moved, and not the link.
     let last = if cause.subject.named.is_some() { Last::Followed } else { Last::Itself };
     let (target, status, _) = existing(snapshot, case, named, last)?;
-    if !case.keeps(snapshot, &target.path) {
+    // An override file stands where pages are sent from.
+    let of_pages = cause.code == Code::OverrideBroken && case.serves(snapshot, &target.path);
+    if !of_pages && !case.keeps(snapshot, &target.path) {
         return Err(format!(
             "{} is named by nothing but what the service's own account can write",
             target.path

@@ -2,6 +2,7 @@
 mod conceal;
 mod envvars;
 mod finish;
+mod guards;
 mod lines;
 mod macros;
 mod read;
@@ -187,6 +188,9 @@ impl Kind for Httpd {
     }
     fn directives(&self) -> Option<&'static Directives> {
         Some(DIRECTIVES)
+    }
+    fn keeps_out(&self, line: &str) -> bool {
+        guards::keeps_out(line)
     }
     fn conceal(&self, text: &str, _path: &str) -> Option<crate::secrets::Concealed> {
         Some(conceal::conceal(text))
