@@ -3,7 +3,7 @@ use crate::access::{Obstacle, Right};
 use crate::code::Code;
 pub use crate::code::stage;
 use crate::config::{Fault, Place, Severity};
-use crate::host::Refusal;
+use crate::host::{Engine, Refusal};
 use crate::log::format_time;
 use crate::net::endpoint;
 use jiff::tz::TimeZone;
@@ -124,6 +124,9 @@ pub struct Subject {
     /// Why a server of data refuses an account.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reason: Option<Refusal>,
+    /// The family of that server. Not part of the document.
+    #[serde(skip)]
+    pub engine: Option<Engine>,
     /// The right on the path that is missing. Not part of the document.
     #[serde(skip)]
     pub right: Option<Right>,

@@ -102,6 +102,7 @@ fn look<'a>(
         verbose: context.global.verbose,
         can_apply: context.origin != crate::context::Origin::Bundle,
         looked_at,
+        along: "",
         sees_processes: context.host.parts().processes,
         about,
     }
@@ -120,7 +121,9 @@ pub(super) fn page(
     let report = report::diagnose_chain(snapshot, &services, &chain);
     let when = when(context, report.observed_at.as_deref())?;
     let program = context.program();
-    let look = look(context, &when, &program, services.len(), Some(&url.shown));
+    let along = if try_logins { " --try-logins" } else { "" };
+    let look =
+        pages::diagnosis::Look { along, ..look(context, &when, &program, services.len(), Some(&url.shown)) };
     context.emit(&pages::chain::page(&report, &chain, &url, &look), &report)?;
     let status = if chain.is_well() {
         Status::Well

@@ -38,6 +38,10 @@ pub(crate) struct Arguments {
     /// Change what points at a listener that moves along with it
     #[arg(long)]
     with_clients: bool,
+    /// Log in at servers of data as the applications behind the page do; a server may count that against the
+    /// account, or lock it
+    #[arg(long)]
+    try_logins: bool,
     /// Carry it out and verify
     #[arg(long)]
     apply: bool,
@@ -62,13 +66,18 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let wishes = Wishes { values: given(&arguments.set)?, with_clients: arguments.with_clients };
     let snapshot = context.snapshot();
     if !arguments.service.contains("://") {
+        if arguments.try_logins {
+            return Err(CliError::usage(
+                "--try-logins is about the applications behind a page: name its address",
+            ));
+        }
         let service = context.service(&snapshot, &arguments.service)?;
         let case = gather(&snapshot, &service, Depth::Diagnosis);
         return mend(context, arguments, &snapshot, &case, None, &wishes);
     }
     let url = super::address(&arguments.service)?;
     let services = context.serving(&snapshot, false);
-    let chain = chain::follow(&snapshot, &services, &url);
+    let chain = chain::follow_and_log_in(&snapshot, &services, &url, arguments.try_logins);
     if let Some(elsewhere) = &chain.elsewhere {
         return Err(CliError::not_seen(format!(
             "nothing was sent, and nothing can be mended here: {elsewhere}"
@@ -78,7 +87,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     match cases.iter().find(|case| !report::standing_causes(&snapshot, case).is_empty()) {
         Some(case) => mend(context, arguments, &snapshot, case, Some(&url), &wishes),
         // The page itself says how it stands.
-        None => super::diagnose::page(context, &snapshot, &arguments.service, false),
+        None => super::diagnose::page(context, &snapshot, &arguments.service, arguments.try_logins),
     }
 }
 

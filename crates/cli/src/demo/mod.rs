@@ -1,4 +1,5 @@
 //! The demo: the made-up host laid out in a directory, small stand-in daemons, and the story told on it.
+mod behind;
 mod host;
 mod stand_in;
 mod story;

@@ -24,7 +24,9 @@ pub(super) fn run() -> Option<ExitCode> {
     }
     let rest: Vec<String> = arguments.collect();
     let words: Vec<&str> = rest.iter().map(String::as_str).collect();
+    let behind = super::behind::run(&name, &words);
     let outcome = match (name.as_str(), words.as_slice()) {
+        _ if behind.is_some() => behind.unwrap_or(Ok(())),
         ("gauge-sim", [port, ..]) => gauge(port),
         ("quay-httpd", ["-f", config, "-k", "start"]) => detach(&["-f", config, "-D", "FOREGROUND"]),
         ("quay-httpd", ["-f", config, "-D", "FOREGROUND"]) => httpd(Path::new(config)),
@@ -45,7 +47,7 @@ pub(super) fn run() -> Option<ExitCode> {
 }
 
 /// Starts itself in the background and waits for its word that it is ready.
-fn detach(arguments: &[&str]) -> Result<(), String> {
+pub(super) fn detach(arguments: &[&str]) -> Result<(), String> {
     let own = std::env::args().next().unwrap_or_default();
     let mut child = Command::new(own)
         .args(arguments)
@@ -64,13 +66,13 @@ fn detach(arguments: &[&str]) -> Result<(), String> {
     Err("it did not become ready".into())
 }
 
-fn ready() {
+pub(super) fn ready() {
     let mut out = std::io::stdout();
     let _ = out.write_all(b"ready").and_then(|()| out.flush());
 }
 
 /// Ends with the demo, unless it is kept. Nobody waits for a stand-in, so it looks for itself.
-fn leash() {
+pub(super) fn leash() {
     let Some(pid) = std::env::var(LEASH).ok().filter(|p| !p.is_empty()) else { return };
     std::thread::spawn(move || {
         while Path::new(&format!("/proc/{pid}")).exists() {
@@ -93,7 +95,7 @@ fn stop_site(site: &Site) -> Result<(), String> {
 }
 
 /// Ends the process of a pid file, and gives its number.
-fn stop(pid_file: &Path) -> Result<u32, String> {
+pub(super) fn stop(pid_file: &Path) -> Result<u32, String> {
     let text = fs::read_to_string(pid_file).map_err(|e| format!("{}: {e}", pid_file.display()))?;
     let number = text
         .trim()
@@ -196,6 +198,7 @@ impl Site {
                         "Timeout",
                         "KeepAlive",
                         "Require",
+                        "AllowOverride",
                         "Options",
                     ]
                     .contains(name) => {}
@@ -242,13 +245,13 @@ fn log_as(pid: u32, file: &Path, level: &str, text: &str) {
     append(file, &line);
 }
 
-fn append(file: &Path, line: &str) {
+pub(super) fn append(file: &Path, line: &str) {
     if let Ok(mut out) = fs::OpenOptions::new().create(true).append(true).open(file) {
         let _ = out.write_all(line.as_bytes());
     }
 }
 
-fn zone() -> TimeZone {
+pub(super) fn zone() -> TimeZone {
     fs::read("/etc/localtime")
         .ok()
         .and_then(|bytes| TimeZone::tzif("local", &bytes).ok())
@@ -288,18 +291,10 @@ fn httpd(config: &Path) -> Result<(), String> {
     );
     leash();
     ready();
-    let page = fs::read_to_string(site.root.join("index.html")).unwrap_or_default();
+    let (root, error_log) = (site.root.clone(), site.error_log.clone());
     let serve = move |listener: TcpListener| {
         for mut stream in listener.incoming().flatten() {
-            let mut request = [0; 2048];
-            let _ = stream.set_read_timeout(Some(Duration::from_secs(2)));
-            let _ = stream.read(&mut request);
-            let answer = format!(
-                "HTTP/1.1 200 OK\r\nServer: Apache\r\nContent-Type: text/html; charset=utf-8\r\n\
-                    Content-Length: {}\r\nConnection: close\r\n\r\n{page}",
-                page.len()
-            );
-            let _ = stream.write_all(answer.as_bytes());
+            page(&mut stream, &root, &error_log);
         }
     };
     let threads: Vec<_> = listeners
@@ -313,6 +308,34 @@ fn httpd(config: &Path) -> Result<(), String> {
         .collect();
     threads.into_iter().for_each(|t| drop(t.join()));
     Ok(())
+}
+
+/// Answers one request: the page of a folder, unless the file that overrides its settings is broken.
+fn page(stream: &mut std::net::TcpStream, root: &Path, error_log: &Path) {
+    let line = super::behind::request(stream);
+    let folder = line.split(' ').nth(1).unwrap_or("/").trim_matches('/').to_owned();
+    let folder = if folder.contains("..") { root.to_path_buf() } else { root.join(folder) };
+    let file = folder.join(".htaccess");
+    let known = ["DirectoryIndex", "ErrorDocument", "Options", "Require"];
+    let words = fs::read_to_string(&file).unwrap_or_default();
+    let broken = words
+        .lines()
+        .filter(|l| !l.trim().is_empty() && !l.trim().starts_with('#'))
+        .find(|l| !known.contains(&l.split_whitespace().next().unwrap_or_default()));
+    match (broken, fs::read_to_string(folder.join("index.html"))) {
+        (Some(line), _) => {
+            let name = line.split_whitespace().next().unwrap_or_default();
+            let text = format!(
+                "[client 127.0.0.1:40100] {}: Invalid command '{name}', perhaps misspelled or defined by a \
+                 module not included in the server configuration",
+                file.display()
+            );
+            log(error_log, "core:alert", &text);
+            super::behind::answer(stream, "Apache", "500 Internal Server Error", "<h1>Internal error</h1>\n");
+        }
+        (None, Ok(text)) => super::behind::answer(stream, "Apache", "200 OK", &text),
+        (None, Err(_)) => super::behind::answer(stream, "Apache", "404 Not Found", "<h1>Not Found</h1>\n"),
+    }
 }
 
 fn relay_log(file: &Path, level: &str, text: &str) {

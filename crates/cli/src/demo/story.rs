@@ -1,6 +1,6 @@
 //! The story: each incident broken, diagnosed, fixed and verified with the commands that an administrator
 //! would type.
-use super::host::{FRONT, QuayHost, RELAY};
+use super::host::{BOARDING, BOOKINGS, EDGE, FRONT, QuayHost, RELAY};
 use super::stand_in::LEASH;
 use crate::error::CliError;
 use crate::exit::Status;
@@ -33,7 +33,7 @@ fn fault(error: std::io::Error) -> CliError {
 }
 
 fn ports_free() -> Result<(), CliError> {
-    for port in [FRONT, RELAY] {
+    for port in [FRONT, RELAY, EDGE, BOARDING, BOOKINGS] {
         TcpListener::bind(("127.0.0.1", port)).map_err(|e| {
             CliError::not_seen(format!("the demo needs port {port}: {e}")).hint("is another demo running?")
         })?;
@@ -236,15 +236,28 @@ impl Story {
     }
 
     fn stranger(&mut self) -> Result<(), CliError> {
+        self.behind()?;
         self.daemon("gauge-sim", &[&FRONT.to_string(), "--station", "gullholm"], false)?;
         self.start_front()
+    }
+
+    /// Starts what runs all the time: the front of the ticket shop, its pool, an application and its database.
+    fn behind(&mut self) -> Result<(), CliError> {
+        let socket = self.host.path("run/ticket-pages-2.sock");
+        self.daemon("quay-pool", &[&socket, "run"], false)?;
+        let config = self.host.path("edge/edge.conf");
+        self.daemon("quay-edge", &["-c", &config], true)?;
+        let roles = self.host.path("boarding/roles");
+        self.daemon("quay-bookings", &[&roles, "run"], false)?;
+        let config = self.host.path("boarding/boarding.properties");
+        self.daemon("quay-boarding", &[&config, "start"], true)
     }
 
     fn whole(&mut self) -> Result<(), CliError> {
         self.print(&format!(
             "Saltmarsh Ferries, host quay1. Everything here is made up; it lives in {} and uses the\n\
-                loopback ports {FRONT} (for 80) and {RELAY} (for 7400). Nothing else of this machine is \
-                touched.\n\nIts services file and its journal are named by variables:\n\n$ export \
+                loopback ports {FRONT} (for 80), {RELAY} (for 7400), {EDGE} (for 8088), {BOARDING} (for 8080) \
+                and\n{BOOKINGS} (for 5432). Nothing else of this machine is touched.\n\nIts services file and its journal are named by variables:\n\n$ export \
                 {SERVICES}=services.toml {STATE_DIR}=state\n",
             self.host.dir.display()
         ));
@@ -313,6 +326,51 @@ impl Story {
         self.type_in("survey", 0)?;
         self.type_in("diagnose front", 0)?;
         self.type_in("fix front --pick comment-out --apply --settle 1s", 0)?;
+        self.pages()
+    }
+
+    /// Pages that fail, and what is behind them.
+    fn pages(&mut self) -> Result<(), CliError> {
+        if self.stopped() {
+            return Ok(());
+        }
+        self.chapter(
+            "5. A page answers 502",
+            "edge passes the ticket shop on to the socket of a release of ticket-pages that is gone.",
+        );
+        let url = format!("http://127.0.0.1:{EDGE}/book");
+        self.type_in(&format!("diagnose {url}"), 1)?;
+        self.type_in(&format!("fix {url} --apply --settle 1s"), 0)?;
+        self.type_in(&format!("verify {url} --expect Tickets --settle 1s"), 0)?;
+        if self.stopped() {
+            return Ok(());
+        }
+
+        self.chapter(
+            "6. The database lets nobody in",
+            "boarding answers 404: its data source uses an account that may not log in to bookings.",
+        );
+        let url = format!("http://127.0.0.1:{BOARDING}/boarding");
+        self.type_in(&format!("diagnose {url} --try-logins"), 1)?;
+        self.type_in(&format!("fix {url} --try-logins"), 1)?;
+        self.print("\nmarta allows the login at the database.\n");
+        self.host.write("boarding/roles", "postgres\nboarding\n").map_err(fault)?;
+        self.type_in(&format!("verify {url} --expect Boarding --settle 1s"), 0)?;
+        if self.stopped() {
+            return Ok(());
+        }
+
+        self.chapter(
+            "7. An override file that was edited yesterday",
+            "The ticket pages of front answer 500: a word in their folder's override file is misspelt.",
+        );
+        self.host
+            .write("www/tickets/.htaccess", "# The pages of the ticket shop\nDirectorIndex index.html\n")
+            .map_err(fault)?;
+        let url = format!("http://127.0.0.1:{FRONT}/tickets/");
+        self.type_in(&format!("diagnose {url}"), 1)?;
+        self.type_in(&format!("fix {url} --apply --settle 1s"), 0)?;
+        self.type_in(&format!("verify {url} --expect Tickets --settle 1s"), 0)?;
         self.type_in("survey", 0)
     }
 

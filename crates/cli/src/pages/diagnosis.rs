@@ -24,6 +24,8 @@ pub(crate) struct Look<'l> {
     pub(crate) sees_processes: bool,
     /// What a fix is to be asked for, where that is not the service: the address of a page.
     pub(crate) about: Option<&'l str>,
+    /// Options that the commands to type next take along.
+    pub(crate) along: &'static str,
 }
 
 pub(crate) fn page(report: &Diagnosis, look: &Look) -> Page {
@@ -240,7 +242,7 @@ fn next(page: &mut Page, entry: &ServiceEntry, look: &Look) {
         if latent {
             page.heading("What to do");
             page.push(Block::Commands(vec![(
-                format!("{} fix {}", look.program, quoted(name)),
+                format!("{} fix {}{}", look.program, quoted(name), look.along),
                 "shows what would put it right, and changes nothing".into(),
             )]));
         }
@@ -250,18 +252,18 @@ fn next(page: &mut Page, entry: &ServiceEntry, look: &Look) {
     let mut commands = Vec::new();
     if let Some(first) = cause.fixes.first() {
         commands.push((
-            format!("{} fix {}", look.program, quoted(name)),
+            format!("{} fix {}{}", look.program, quoted(name), look.along),
             "shows each way to put it right as a diff, and changes nothing".to_owned(),
         ));
         if look.can_apply {
             commands.push((
-                format!("{} fix {} --pick {first} --apply", look.program, quoted(name)),
+                format!("{} fix {}{} --pick {first} --apply", look.program, quoted(name), look.along),
                 price(first, cause),
             ));
         }
     } else {
         commands.push((
-            format!("{} fix {}", look.program, quoted(name)),
+            format!("{} fix {}{}", look.program, quoted(name), look.along),
             "what a person does about it, step by step".to_owned(),
         ));
     }

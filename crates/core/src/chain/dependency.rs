@@ -198,7 +198,7 @@ impl Walker<'_, '_> {
                 reached.listen,
                 self.services[other].name
             );
-            let subject = self.subject(source, &reached, None);
+            let subject = self.subject(source, engine, &reached, None);
             let mut finding = fault(Code::ApplicationConfig, subject, title, vec![points, said]);
             finding.proof = Proof::Said;
             self.faults.push((at, finding));
@@ -218,7 +218,7 @@ impl Walker<'_, '_> {
         points: Evidence,
     ) -> bool {
         if let Some((reason, said)) = self.greeted(engine, reached) {
-            self.refuses(at, source, reached, what, vec![points, said], reason);
+            self.refuses(at, source, engine, reached, what, vec![points, said], reason);
             return false;
         }
         let (tried, mut evidence) = self.logged_in(source, engine, reached);
@@ -231,11 +231,11 @@ impl Walker<'_, '_> {
             // The rows know better why than the server tells.
             (_, Some(Err((reason, said)))) => {
                 evidence.push(said);
-                self.refuses(at, source, reached, what, evidence, reason);
+                self.refuses(at, source, engine, reached, what, evidence, reason);
                 return false;
             }
             (Some(Err(reason)), _) => {
-                self.refuses(at, source, reached, what, evidence, reason);
+                self.refuses(at, source, engine, reached, what, evidence, reason);
                 return false;
             }
             (Some(Ok(())), _) | (None, Some(Ok(()))) => {
@@ -385,10 +385,12 @@ impl Walker<'_, '_> {
         (answer.outcome == LoginOutcome::Accepted).then_some(answer)
     }
 
+    #[expect(clippy::too_many_arguments, reason = "one hop with all that is known of it")]
     fn refuses(
         &mut self,
         at: usize,
         source: &DataSource,
+        engine: Engine,
         reached: &Reached,
         what: String,
         evidence: Vec<Evidence>,
@@ -409,11 +411,17 @@ impl Walker<'_, '_> {
             }
             other => format!("{server} refuses {account}, the account of {name}: {}", other.spelled()),
         };
-        let subject = self.subject(source, reached, Some(reason));
+        let subject = self.subject(source, engine, reached, Some(reason));
         self.faults.push((at, fault(Code::DependencyRefuses, subject, title, evidence)));
     }
 
-    fn subject(&self, source: &DataSource, reached: &Reached, reason: Option<Refusal>) -> Subject {
+    fn subject(
+        &self,
+        source: &DataSource,
+        engine: Engine,
+        reached: &Reached,
+        reason: Option<Refusal>,
+    ) -> Subject {
         let place = match reason {
             Some(Refusal::NoDatabase) => source.database.as_ref().map(|d| &d.place),
             Some(Refusal::WrongPassword | Refusal::PasswordExpired) => source.secret.as_ref().map(|(_, p)| p),
@@ -427,6 +435,7 @@ impl Walker<'_, '_> {
             file: Some(place.file.to_string()),
             line: Some(place.line),
             reason,
+            engine: Some(engine),
             ..match &reached.listen.path {
                 Some(path) => Subject::path(path),
                 None => Subject::listener(reached.listen.address, reached.listen.port, None, None),

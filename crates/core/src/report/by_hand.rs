@@ -55,7 +55,11 @@ pub fn by_hand(service: &Service, cause: &Cause, program: &str) -> Vec<HandStep>
     {
         step.command = Some(format!("chmod a+x {}", quoted(path)));
     }
-    if let Some(other) = cause.subject.unit.as_deref().filter(|u| Some(*u) != unit) {
+    if let Some(step) = crate::logins::remedy(&cause.subject) {
+        all.push(HandStep::new(step.0, Some(step.1)));
+    }
+    let runs = cause.subject.reason.is_some();
+    if let Some(other) = cause.subject.unit.as_deref().filter(|u| Some(*u) != unit && !runs) {
         let other = other.trim_end_matches(".service");
         all.push(HandStep::new(
             format!("Find out why {other} does not run."),
@@ -83,7 +87,7 @@ pub fn by_hand(service: &Service, cause: &Cause, program: &str) -> Vec<HandStep>
             Some(format!("{program} lint {name}")),
         ));
     }
-    if let Some(unit) = unit {
+    if let Some(unit) = unit.filter(|_| !runs) {
         all.push(HandStep::new("Start it.", Some(format!("systemctl restart {}", quoted(unit)))));
     }
     all.push(HandStep::new("See that it is well.", Some(format!("{program} verify {name}"))));
