@@ -12,6 +12,8 @@ const OPTIONS: &str = "--services services.toml --state-dir state";
 /// Pictures by name with the command typed for each; what is broken stands before.
 const SHOTS: &[(&str, &str)] = &[
     ("survey", "survey"),
+    ("chain", "diagnose http://127.0.0.1:18088/book"),
+    ("login", "diagnose http://127.0.0.1:18082/boarding --try-logins"),
     ("diagnose", "diagnose front"),
     ("ports", "ports 18080"),
     ("fix", "fix front"),
@@ -22,6 +24,10 @@ const SHOTS: &[(&str, &str)] = &[
     ("settings", "settings front"),
     ("lint", "lint front"),
 ];
+
+/// Pages by name with the command that writes each.
+const PAGES: &[(&str, &str)] =
+    &[("attempts-page", "attempts front"), ("chain-page", "diagnose http://127.0.0.1:18088/book")];
 
 struct Ended(Child);
 
@@ -94,10 +100,13 @@ fn all(program: &Path, bin: &Path) -> Result<(), String> {
         }
         terminal(name, typed, bin)?;
     }
-    if Path::new("/usr/bin/chromium").exists() {
-        let page = format!("{HOST}/attempts.html");
-        shell(&format!("cd {HOST} && {own} {OPTIONS} attempts front --format html --output {page}"));
-        let target = fs::canonicalize(FOLDER).map_err(|e| e.to_string())?.join("attempts-page.png");
+    if !Path::new("/usr/bin/chromium").exists() {
+        return Ok(());
+    }
+    for (name, typed) in PAGES {
+        let page = format!("{HOST}/{name}.html");
+        shell(&format!("cd {HOST} && {own} {OPTIONS} {typed} --format html --output {page}"));
+        let target = fs::canonicalize(FOLDER).map_err(|e| e.to_string())?.join(format!("{name}.png"));
         shell(&format!(
             "chromium --headless --no-sandbox --disable-gpu --disable-background-networking \
                 --user-data-dir=/tmp/jolly-pictures/browser --window-size=1280,800 --screenshot={} \

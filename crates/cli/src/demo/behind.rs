@@ -77,7 +77,8 @@ fn edge(config: &Path) -> Result<(), String> {
                 append(
                     Path::new(&log),
                     &format!(
-                        "{stamp} [crit] {pid}#{pid}: *1 connect() to {socket} failed ({why}) while connecting \
+                        "{stamp} [crit] {pid}#{pid}: *1 connect() to {socket} failed ({why}) while \
+                         connecting \
                          to upstream, client: 127.0.0.1, server: edge.saltmarsh-ferries.example, request: \
                          \"{line}\", upstream: \"fastcgi://{socket}:\", host: \"127.0.0.1:{EDGE}\"\n"
                     ),

@@ -112,10 +112,11 @@ impl QuayHost {
             "edge/edge.conf",
             &format!(
                 "# Passes the ticket shop on to its pool\npid {dir}/edge/edge.pid;\n\
-                 error_log {dir}/log/edge-error.log;\nevents {{\n}}\nhttp {{\n    server {{\n        \
-                 listen 127.0.0.1:{EDGE};\n        server_name edge.saltmarsh-ferries.example;\n        \
-                 location /book {{\n            fastcgi_param SCRIPT_FILENAME {dir}/www/book.php;\n            \
-                 fastcgi_pass unix:{dir}/run/ticket-pages-1.sock;\n        }}\n    }}\n}}\n"
+                 error_log {dir}/log/edge-error.log;\nevents {{\n}}\nhttp {{\n    server {{\n\
+                 \x20       listen 127.0.0.1:{EDGE};\n\
+                 \x20       server_name edge.saltmarsh-ferries.example;\n        location /book {{\n\
+                 \x20           fastcgi_param SCRIPT_FILENAME {dir}/www/book.php;\n\
+                 \x20           fastcgi_pass unix:{dir}/run/ticket-pages-1.sock;\n        }}\n    }}\n}}\n"
             ),
         )?;
         self.write("www/book.php", "<?php // The ticket shop\n")?;
@@ -123,9 +124,9 @@ impl QuayHost {
         self.write(
             "boarding/boarding.properties",
             &format!(
-                "# The boarding-pass application\nserver.port=18082\n\
-                 datasource.url=jdbc:postgresql://127.0.0.1:{BOOKINGS}/bookings\ndatasource.username=boarding\n\
-                 datasource.password=ebb-and-flood-made-up\n"
+                "# The boarding-pass application\nserver.port={BOARDING}\n\
+                 datasource.url=jdbc:postgresql://127.0.0.1:{BOOKINGS}/bookings\n\
+                 datasource.username=boarding\ndatasource.password=ebb-and-flood-made-up\n"
             ),
         )
     }

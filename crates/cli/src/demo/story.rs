@@ -241,7 +241,7 @@ impl Story {
         self.start_front()
     }
 
-    /// Starts what runs all the time: the front of the ticket shop, its pool, an application and its database.
+    /// Starts what runs all the time: the front of the ticket shop, its pool, an application, its database.
     fn behind(&mut self) -> Result<(), CliError> {
         let socket = self.host.path("run/ticket-pages-2.sock");
         self.daemon("quay-pool", &[&socket, "run"], false)?;
@@ -256,9 +256,10 @@ impl Story {
     fn whole(&mut self) -> Result<(), CliError> {
         self.print(&format!(
             "Saltmarsh Ferries, host quay1. Everything here is made up; it lives in {} and uses the\n\
-                loopback ports {FRONT} (for 80), {RELAY} (for 7400), {EDGE} (for 8088), {BOARDING} (for 8080) \
-                and\n{BOOKINGS} (for 5432). Nothing else of this machine is touched.\n\nIts services file and its journal are named by variables:\n\n$ export \
-                {SERVICES}=services.toml {STATE_DIR}=state\n",
+             loopback ports {FRONT} (for 80), {RELAY} (for 7400), {EDGE} (for 8088), {BOARDING} (for 8080) \
+             and\n{BOOKINGS} (for 5432). Nothing else of this machine is touched.\n\n\
+             Its services file and its journal are named by variables:\n\n\
+             $ export {SERVICES}=services.toml {STATE_DIR}=state\n",
             self.host.dir.display()
         ));
         self.chapter(

@@ -16,13 +16,18 @@ margin:1.8rem 0 .5rem}\
 pre{background:var(--soft);padding:.7rem .9rem;overflow-x:auto;border-radius:4px;margin:.5rem 0}\
 .claim{display:flex;flex-wrap:wrap;justify-content:space-between;gap:.2rem 1.5rem;\
 border-bottom:1px solid var(--line);padding:.3rem 0}\
+.checks{list-style:none;margin:.8rem 0 1.4rem;padding:0}\
+.checks li{display:grid;grid-template-columns:6.5rem minmax(7rem,14rem) 1fr;gap:.1rem 1rem;\
+border-left:3px solid var(--line);padding:.2rem 0 .2rem .9rem;overflow-wrap:anywhere}\
+.checks li:has(.problem){border-left-color:var(--bad)}.checks li:has(.well){border-left-color:var(--good)}\
 .claim code{color:var(--dim);overflow-wrap:anywhere}.wide{overflow-x:auto}\
 table{border-collapse:collapse;width:100%}th{text-align:left;color:var(--dim);font-weight:600}\
 th,td{padding:.3rem .9rem .3rem 0;border-bottom:1px solid var(--line);vertical-align:top}\
 ins{text-decoration:none;color:var(--good)}del{text-decoration:none;color:var(--bad)}mark{background:none;\
 color:var(--bad);font-weight:700;text-decoration:underline}\
 svg{max-width:100%;height:auto}\
-@media(max-width:44rem){thead{display:none}table,tbody,tr,td{display:block}tr{padding:.4rem 0;\
+@media(max-width:44rem){.checks li{grid-template-columns:6rem 1fr}.checks li span:last-child{grid-column:2}\
+thead{display:none}table,tbody,tr,td{display:block}tr{padding:.4rem 0;\
 border-bottom:1px solid var(--line)}td{border:0;padding:.1rem 0;overflow-wrap:anywhere}td:empty{display:none}\
 td[data-of]::before{content:attr(data-of) \": \";color:var(--dim)}pre{white-space:pre-wrap;\
 overflow-wrap:anywhere}}\
@@ -161,19 +166,20 @@ fn render_block(out: &mut String, block: &Block) {
             out.push_str("</pre>\n");
         }
         Block::Checks(all) => {
+            out.push_str("<ol class=\"checks\">\n");
             for (tone, name, detail) in all {
                 let word = outcome(*tone);
                 put(
                     out,
                     format_args!(
-                        "<div class=\"claim\"><span><strong class=\"{}\">{word}</strong> \
-                            {}</span><span>{}</span></div>\n",
+                        "<li><strong class=\"{}\">{word}</strong> <span>{}</span> <span>{}</span></li>\n",
                         class(*tone),
                         escape(name),
                         escape(detail)
                     ),
                 );
             }
+            out.push_str("</ol>\n");
         }
         Block::Figure { svg, .. } => put(out, format_args!("<figure>{svg}</figure>\n")),
     }

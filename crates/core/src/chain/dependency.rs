@@ -409,7 +409,7 @@ impl Walker<'_, '_> {
                 let database = source.database.as_ref().map_or("the database", |d| d.value.as_str());
                 format!("{server} has no database {database}, which {name} uses")
             }
-            other => format!("{server} refuses {account}, the account of {name}: {}", other.spelled()),
+            other => format!("{server} refuses {account}, the account that {name} uses: {}", other.spelled()),
         };
         let subject = self.subject(source, engine, reached, Some(reason));
         self.faults.push((at, fault(Code::DependencyRefuses, subject, title, evidence)));
