@@ -5,8 +5,10 @@ use crate::options::Format;
 use clap::Args;
 use jolly_core::bounds::PLANNED;
 use jolly_core::case::{Depth, gather};
+use jolly_core::chain;
 use jolly_core::host::Host;
 use jolly_core::report;
+use jolly_core::route::Url;
 use jolly_core::snapshot::Snapshot;
 
 /// Take the evidence away: everything a diagnosis reads, secrets redacted.
@@ -15,18 +17,27 @@ use jolly_core::snapshot::Snapshot;
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  jolly-sentinel capture front --output front.json\n  jolly-sentinel diagnose \
-        front --from front.json\n\nExit status: 0 written, 2 wrong call, 3 it could not be written."
+        front --from front.json\n  jolly-sentinel capture \
+        http://front.saltmarsh-ferries.example/book --output book.json\n\n\
+        Exit status: 0 written, 2 wrong call, 3 it could not be written."
 )]
 pub(crate) struct Arguments {
-    /// Services; all when none is named
+    /// Services, or addresses of pages; all services when nothing is named
     #[arg(value_name = "TARGET")]
     targets: Vec<String>,
 }
 
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
-    if !arguments.targets.is_empty() {
+    let pages: Vec<Url> = arguments
+        .targets
+        .iter()
+        .filter(|t| t.contains("://"))
+        .map(|t| super::address(t))
+        .collect::<Result<_, _>>()?;
+    let names: Vec<&String> = arguments.targets.iter().filter(|t| !t.contains("://")).collect();
+    if !names.is_empty() {
         let snapshot = context.snapshot();
-        for name in &arguments.targets {
+        for name in &names {
             context.service(&snapshot, name)?;
         }
     }
@@ -41,11 +52,23 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         let snapshot = Snapshot::new(host);
         let _ = snapshot.text("/etc/jolly-sentinel/services.toml");
         let services = context.serving(&snapshot, false);
-        let chosen: Vec<_> = if arguments.targets.is_empty() {
+        let mut applications: Vec<String> = Vec::new();
+        let mut chosen: Vec<_> = if arguments.targets.is_empty() {
             services.clone()
         } else {
-            arguments.targets.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()?
+            names.iter().map(|n| context.service(&snapshot, n)).collect::<Result<_, _>>()?
         };
+        // The way to a page, with all that is looked at on it.
+        for url in &pages {
+            let chain = chain::follow(&snapshot, &services, url);
+            let _ = report::diagnose_chain(&snapshot, &services, &chain);
+            for at in chain.through.iter().chain(chain.faults.iter().map(|(at, _)| at)) {
+                if !chosen.iter().any(|s| s.name == services[*at].name) {
+                    chosen.push(services[*at].clone());
+                }
+            }
+            applications.extend(chain.read.iter().cloned());
+        }
         // Everything that the commands ask is asked once, so that each of them can be answered from the
         // bundle.
         let mut testified = Vec::new();
@@ -92,7 +115,10 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         }
         // Where a kind reads such a file, its rules have it already.
         if let Some(program) = jolly_core::kinds::kind("program") {
-            testified.into_iter().for_each(|file| _ = configuration.entry(file).or_insert(program));
+            testified
+                .into_iter()
+                .chain(applications)
+                .for_each(|file| _ = configuration.entry(file).or_insert(program));
         }
         let _ = report::survey(&snapshot, &services);
         let _ = report::ports(

@@ -1,5 +1,6 @@
 //! Configuration of applications, in the forms in which programs write it: every value with the names that
 //! lead to it and with its place. What a value means is another room's matter.
+pub(crate) mod conceal;
 pub(crate) mod files;
 mod form;
 mod lines;

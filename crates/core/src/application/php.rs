@@ -421,6 +421,56 @@ impl<'t> Reader<'t> {
     }
 }
 
+/// The bytes of texts and comments, but for the texts that are names of settings.
+pub(super) fn texts(text: &str) -> Vec<Range<usize>> {
+    let all = tokens(text);
+    let sign = |at: Option<usize>, wanted: &[&str]| {
+        let token = at.and_then(|at| all.get(at)).map(|(token, _)| token);
+        matches!(token, Some(Token::Sign(s)) if wanted.contains(s))
+    };
+    let defines = |at: usize| {
+        let before = at.checked_sub(2).and_then(|b| all.get(b)).map(|(token, _)| token);
+        matches!(before, Some(Token::Word(w)) if w.eq_ignore_ascii_case("define") || ASK.contains(w))
+            && sign(at.checked_sub(1), &["("])
+    };
+    let is_name = |at: usize| {
+        sign(Some(at + 1), &["=>"])
+            || defines(at)
+            || (sign(at.checked_sub(1), &["["]) && sign(Some(at + 1), &["]"]))
+    };
+    let written = all.iter().enumerate();
+    let mut found: Vec<Range<usize>> = written
+        .filter(|(at, (token, _))| matches!(token, Token::Text(..)) && !is_name(*at))
+        .map(|(_, (_, span))| span.clone())
+        .collect();
+    found.extend(comments(text));
+    found.retain(|span| span.start < span.end);
+    found.sort_by_key(|span| span.start);
+    found
+}
+
+/// What comments say. What only looks like one inside of a text is masked with it.
+fn comments(text: &str) -> Vec<Range<usize>> {
+    let mut found = Vec::new();
+    let mut start = 0;
+    for line in text.split_inclusive('\n') {
+        let inner = line.trim_start();
+        let sign = ["//", "#", "/*", "*"]
+            .into_iter()
+            .find(|s| inner.starts_with(s) || (*s == "//" && line.contains(" //")));
+        if let Some(sign) = sign
+            && let Some(at) = line.find(sign)
+        {
+            let from = at + sign.len();
+            let body = line[from..].trim();
+            let begin = line[from..].find(|c: char| !c.is_whitespace()).map_or(line.len(), |n| from + n);
+            found.push(start + begin..start + begin + body.len());
+        }
+        start += line.len();
+    }
+    found
+}
+
 /// The values that a script sets.
 pub(super) fn read(text: &str) -> Vec<Entry> {
     let mut reader = Reader { tokens: tokens(text), at: 0, set: HashMap::new(), found: Vec::new() };

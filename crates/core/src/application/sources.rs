@@ -4,6 +4,7 @@ use super::{Entry, Form, Variables};
 use crate::config::{Place, Span};
 use crate::host::{Engine, Secret};
 use std::collections::BTreeMap;
+use std::ops::Range;
 
 /// A value with its place.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -318,6 +319,30 @@ fn address(text: &str) -> Option<Address> {
         return Some(found);
     }
     None
+}
+
+/// The bytes of what the sources of a text say, but for their secrets: what may be told of it elsewhere.
+pub(crate) fn told(form: Form, entries: &[Entry], variables: &Variables) -> Vec<Range<usize>> {
+    let found = find("", form, entries, variables);
+    let mut all: Vec<Range<usize>> = Vec::new();
+    for (one, value) in entries.iter().filter_map(|e| Some((e, variables.resolved(&e.value)?))) {
+        let Some((_, role)) = key_of(one, form, &value) else { continue };
+        let said = |s: &Option<Said>| s.as_ref().is_some_and(|s| s.value == value);
+        let of = |source: &DataSource| match role {
+            Role::Secret => false,
+            Role::Database => said(&source.database),
+            Role::Account => said(&source.account),
+            Role::Host => value.contains(&source.host),
+            Role::Port => source.port.is_some_and(|p| p.to_string() == value),
+            Role::Socket => source.socket.as_deref() == Some(value.as_str()),
+            Role::Engine => engine(&value).is_some(),
+            Role::Address => source.place.line == one.line,
+        };
+        if one.span.start < one.span.end && found.iter().any(of) {
+            all.push(one.span.clone());
+        }
+    }
+    all
 }
 
 /// Settings that belong together.

@@ -61,7 +61,7 @@ impl Walker<'_, '_> {
     }
 
     /// The servers of data that the configuration of an application names.
-    fn sources_of(&self, at: usize, url: &Url) -> Vec<DataSource> {
+    fn sources_of(&mut self, at: usize, url: &Url) -> Vec<DataSource> {
         let service = &self.services[at];
         let script = self.scripts.iter().find(|(pool, _)| *pool == at).map(|(_, script)| script.as_str());
         let files = service.kind.application_files(self.snapshot, &service.instance, &url.target, script);
@@ -80,6 +80,7 @@ impl Walker<'_, '_> {
             }
             let Some(bytes) = self.snapshot.read_at(&file, 0, APPLICATION).seen() else { continue };
             let text = String::from_utf8_lossy(&bytes).into_owned();
+            self.read.push(file.clone());
             match crate::application::read(form, &text) {
                 Ok(entries) => read.push((file, form, entries)),
                 Err(broken) => {

@@ -92,6 +92,8 @@ pub struct Chain {
     pub routed: Vec<usize>,
     /// The address leads to another host: nothing was sent.
     pub elsewhere: Option<String>,
+    /// Files of applications that were looked into.
+    pub read: Vec<String>,
 }
 
 impl Chain {
@@ -116,6 +118,7 @@ impl Chain {
         self.links.extend(further.links);
         self.through.extend(further.through);
         self.routed.extend(further.routed);
+        self.read.extend(further.read);
         self.faults = further.faults;
         self.answer = further.answer;
     }
@@ -164,6 +167,8 @@ struct Walker<'a, 'h> {
     scripts: Vec<(usize, String)>,
     /// Whether to log in as the applications do.
     try_logins: bool,
+    /// Files of applications that were looked into.
+    read: Vec<String>,
 }
 
 const OWN_UNSEEN: &str = "and which addresses this host has could not be seen";
@@ -241,6 +246,7 @@ fn once(snapshot: &Snapshot, services: &[Service], url: &Url, try_logins: bool) 
         logs: Vec::new(),
         scripts: Vec::new(),
         try_logins,
+        read: Vec::new(),
     };
     let address = match walker.address(url) {
         Ok(address) => address,
@@ -288,8 +294,8 @@ struct Arrival {
 
 impl<'a> Walker<'a, '_> {
     fn end(self, answer: Option<ProbeAnswer>, elsewhere: Option<String>) -> Chain {
-        let Self { links, faults, through, routed, .. } = self;
-        Chain { links, answer, faults, through, routed, elsewhere }
+        let Self { links, faults, through, routed, read, .. } = self;
+        Chain { links, answer, faults, through, routed, elsewhere, read }
     }
 
     fn link(&mut self, hop: Hop, what: impl Into<String>, ok: Option<bool>, evidence: Vec<Evidence>) {

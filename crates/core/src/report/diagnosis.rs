@@ -353,11 +353,11 @@ pub fn standing_causes(snapshot: &Snapshot, case: &Case) -> Vec<Cause> {
 
 /// What is only remarked on and has a fix that takes one of the values that a person gives.
 pub fn wished_causes(snapshot: &Snapshot, case: &Case, wishes: &Wishes) -> Vec<Cause> {
-    let takes = |id: &&str| {
+    let takes = |id: &str| {
         Fix::of(id).is_some_and(|fix| fix.parameters.iter().any(|p| wishes.values.contains_key(*p)))
     };
     let notes = checks::run(snapshot, case).into_iter().filter(|f| !f.blocks);
-    rank(notes.filter(|f| f.fixes.iter().any(|id| takes(&id))).collect())
+    rank(notes.filter(|f| f.fixes.iter().any(|id| takes(id))).collect())
 }
 
 /// A holder that does not come back at boot is no hindrance then.

@@ -4,6 +4,7 @@ mod conceal;
 mod named;
 
 use super::{Instance, Kind, Profile};
+use crate::application::{Form, conceal as application};
 use crate::config::{Configuration, WantedListen};
 use crate::log::{Catalogue, Grammar};
 use crate::secrets::Concealed;
@@ -39,8 +40,13 @@ impl Kind for Program {
     ) -> Vec<String> {
         files(snapshot, instance)
     }
-    fn conceal(&self, text: &str, _: &str) -> Option<Concealed> {
-        Some(conceal::conceal(text))
+    fn conceal(&self, text: &str, path: &str) -> Option<Concealed> {
+        if Form::of(path) == Some(Form::Php) {
+            return Some(application::of_script(text));
+        }
+        let mut found = conceal::conceal(text);
+        application::leave(path, text, &mut found);
+        Some(found)
     }
     fn is_main(&self, _: &[String]) -> bool {
         true
