@@ -184,6 +184,28 @@ impl Walker<'_, '_> {
         };
         let (service, _) = self.holding(&socket);
         let reached = Reached { listen, service };
+        // Whoever writes the application's files names the socket: what his account may not connect to is not
+        // connected to with root's rights, and is not what the application talks to.
+        if let Some(path) = &reached.listen.path {
+            let account = self.account_of(&self.services[at]);
+            let may = account.as_ref().map(|who| (access::may(self.snapshot, who, path, Right::Write), who));
+            match may {
+                Some((Look::Seen(None), _)) => {}
+                Some((Look::Seen(Some(obstacle)), who)) => {
+                    let verb = if obstacle.path == *path { "connect to" } else { "enter" };
+                    let mut finding = self.closed(&obstacle, who, verb);
+                    finding.evidence.push(points);
+                    self.link_of(Some(at), Hop::Dependency, what, Some(false), finding.evidence.clone());
+                    self.faults.push((at, finding));
+                    return false;
+                }
+                _ => {
+                    self.link_of(Some(at), Hop::Dependency, what, None, vec![points]);
+                    self.snapshot.unseen(format!("whether {name} may connect to {path}"));
+                    return false;
+                }
+            }
+        }
         if let Some(other) = service
             && is_data(self.services[other].kind.name())
             && self.services[other].kind.name() != engine.kind()
@@ -222,7 +244,7 @@ impl Walker<'_, '_> {
             self.refuses(at, source, engine, reached, what, vec![points, said], reason);
             return false;
         }
-        let (tried, mut evidence) = self.logged_in(source, engine, reached);
+        let (tried, mut evidence) = self.logged_in(at, source, engine, reached);
         evidence.insert(0, points);
         let by_rows = match tried {
             Some(Ok(())) => None,
@@ -289,6 +311,7 @@ impl Walker<'_, '_> {
     /// wants one: that is no login.
     fn logged_in(
         &self,
+        at: usize,
         source: &DataSource,
         engine: Engine,
         reached: &Reached,
@@ -308,7 +331,7 @@ impl Walker<'_, '_> {
             account: source.account.as_ref().map_or_else(String::new, |a| a.value.clone()),
             secret: source.secret.as_ref().map(|(secret, _)| secret.clone()),
             database: source.database.as_ref().map(|d| d.value.clone()),
-            peer: None,
+            peer: self.peer_of(at).filter(|_| reached.listen.path.is_some()),
             questions: Vec::new(),
         };
         let Some(answer) = self.snapshot.login(&request).seen() else { return (None, Vec::new()) };
@@ -326,6 +349,12 @@ impl Walker<'_, '_> {
                 (None, Vec::new())
             }
         }
+    }
+
+    /// The account of the host as which a service connects, where root can take it on.
+    fn peer_of(&self, at: usize) -> Option<u32> {
+        self.snapshot.myself().seen().filter(|me| me.uid == 0)?;
+        self.account_of(&self.services[at]).map(|who| who.uid).filter(|uid| *uid != 0)
     }
 
     /// The account of the host by which a server knows its administrator, where root can take it on.

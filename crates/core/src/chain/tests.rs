@@ -294,3 +294,33 @@ fn what_a_server_refuses_is_told_with_its_reason() {
     );
     assert_eq!(cause.subject.database.as_deref(), Some("bookings"));
 }
+
+#[test]
+fn a_socket_that_the_application_may_not_reach_is_not_connected_to() {
+    use crate::host::{Engine, LoginAnswer, LoginOutcome, Refusal};
+    let settings = "db.url=mysql:unix_socket=/run/desk/m.sock;dbname=b\ndb.user=desk\ndb.password=ebb-7\n";
+    let refused = LoginAnswer::ended(LoginOutcome::Refused(Refusal::UnknownAccount));
+    let unit = "[Service]\nUser=www-data\nExecStart=/opt/boarding/serve --listen 127.0.0.1:8080 \
+        --config /etc/boarding.properties\n[Install]\nWantedBy=multi-user.target\n";
+    for (mode, wanted) in [(0o700, Code::PermissionDenied), (0o755, Code::DependencyRefuses)] {
+        let host = with_database(settings)
+            .file("/etc/systemd/system/boarding.service", unit)
+            .dir("/run/desk", mode, 0)
+            .listens_at("/run/desk/m.sock", &[61])
+            .process(61, "/opt/x", 0, "/x")
+            .login(Engine::Mysql, "desk", refused.clone());
+        let snapshot = Snapshot::new(&host);
+        let services = services(&snapshot);
+        let url = Url::parse("http://edge.saltmarsh-ferries.example:8088/book").unwrap();
+        let chain = super::follow_and_log_in(&snapshot, &services, &url, true);
+        let report = diagnose_chain(&snapshot, &services, &chain);
+        let causes = report.services.iter().flat_map(|s| &s.causes).map(|c| c.code);
+        let told = [Code::PermissionDenied, Code::DependencyRefuses];
+        assert_eq!(
+            causes.filter(|c| told.contains(c)).collect::<Vec<_>>(),
+            [wanted],
+            "{mode:o} {:?}",
+            chain.links
+        );
+    }
+}

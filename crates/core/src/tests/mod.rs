@@ -243,6 +243,14 @@ impl TextHost {
         self.sockets.push((socket, pids.to_vec()));
         self
     }
+    /// A Unix socket that anybody may connect to who comes there.
+    pub(crate) fn listens_at(self, path: &str, pids: &[u32]) -> Self {
+        let mut host = self.add(path, FileKind::Socket, "", 0o777, 0).listens("127.0.0.1", 1, pids);
+        let socket = &mut host.sockets.last_mut().unwrap().0;
+        (socket.protocol, socket.address, socket.port) = (Protocol::Unix, None, 0);
+        socket.path = Some(path.to_owned());
+        host
+    }
     /// The last socket was opened by an account.
     pub(crate) fn opened_by(mut self, uid: u32) -> Self {
         self.sockets.last_mut().unwrap().0.uid = uid;
