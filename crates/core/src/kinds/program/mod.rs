@@ -7,7 +7,7 @@ use super::{Instance, Kind, Profile};
 use crate::application::{Form, conceal as application};
 use crate::config::{Configuration, WantedListen};
 use crate::log::{Catalogue, Grammar};
-use crate::secrets::Concealed;
+use crate::secrets::{Concealed, Text, spans};
 use crate::snapshot::Snapshot;
 
 static GRAMMAR: Grammar = Grammar::new(crate::data!("kinds/program/log.json"));
@@ -46,6 +46,8 @@ impl Kind for Program {
         }
         let mut found = conceal::conceal(text);
         application::leave(path, text, &mut found);
+        // A number is plain, unless it stands beside the name of a secret.
+        found.secret.extend(spans(text, Text::Settings));
         Some(found)
     }
     fn is_main(&self, _: &[String]) -> bool {
