@@ -201,6 +201,10 @@ fn kind(slot: &Slot) -> Result<String, String> {
             let (least, most) = range(slot.arguments.first())?;
             format!("Type::Int(Int {{ least: {least}, most: {most} }})")
         }
+        "memory" => {
+            let (least, most) = range(slot.arguments.first())?;
+            format!("Type::Memory(Int {{ least: {least}, most: {most} }})")
+        }
         "leading" => {
             let (least, most) = range(slot.arguments.first())?;
             format!("Type::Leading(Int {{ least: {least}, most: {most} }})")

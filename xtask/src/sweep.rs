@@ -349,6 +349,7 @@ fn good(daemon: &Daemon, takes: Type) -> String {
             int.least.unwrap_or(1).max(int.most.unwrap_or(4).min(4)).to_string()
         }
         Type::Size(size) => size.least.map_or("8k".into(), |n| n.max(8192).to_string()),
+        Type::Memory(int) => int.least.map_or("8kb".into(), |n| n.max(8192).to_string()),
         Type::Time(_) => "30s".into(),
         Type::Enum(all) | Type::Exact(all) | Type::Set(all) | Type::Signed(all) => {
             all.first().map_or("tide", |w| w).into()
@@ -383,6 +384,10 @@ fn others(daemon: &Daemon, takes: Type) -> Vec<String> {
         Type::Size(size) => {
             let border = size.least.into_iter().flat_map(|n| [n - 1, n]).map(|n| n.to_string());
             border.chain(["64k", "1m", "1g", "1q", "1kb"].map(str::to_owned)).collect()
+        }
+        Type::Memory(int) => {
+            let border = int.least.into_iter().flat_map(|n| [n - 1, n]).map(|n| n.to_string());
+            border.chain(["64k", "1mb", "1gb", "1q", "1.5gb"].map(str::to_owned)).collect()
         }
         Type::Time(_) => ["1", "500ms", "1h30m", "1M", "30s1m", "1q"].map(str::to_owned).to_vec(),
         Type::Enum(list) | Type::Exact(list) | Type::Set(list) => listed(list),

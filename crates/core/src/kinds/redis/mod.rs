@@ -1,11 +1,13 @@
 //! Redis and its fork: one directive a line, words in quotes, the first bad line ends it.
 mod data;
+mod judge;
 
 use super::{DataFault, Instance, Kind, Profile, glob, known_config};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::lines::{Line, Text, WordRules, words};
+use crate::config::release::Release;
 use crate::config::rows::{Directives, directives};
 use crate::config::{About, Configuration, DependsOn, LogSink, NamedPath, Place};
 use crate::log::{Catalogue, Grammar};
@@ -57,7 +59,7 @@ const DEPTH: usize = 16;
 /// The kind `redis`.
 pub(super) struct Redis;
 
-fn file(book: &mut Book, file: &str, depth: usize) {
+fn file(book: &mut Book, file: &str, release: Option<&Release>, depth: usize) {
     let Some(text) = book.text(file) else { return };
     for line in text.lines() {
         let trimmed = line.text.trim();
@@ -65,12 +67,12 @@ fn file(book: &mut Book, file: &str, depth: usize) {
             return;
         }
         if !trimmed.is_empty() && !trimmed.starts_with('#') {
-            directive(book, &text, &line, depth);
+            directive(book, &text, &line, release, depth);
         }
     }
 }
 
-fn directive(book: &mut Book, text: &Text, line: &Line, depth: usize) {
+fn directive(book: &mut Book, text: &Text, line: &Line, release: Option<&Release>, depth: usize) {
     let split = match words(line.text, RULES) {
         Ok(split) => split,
         Err(open) => {
@@ -86,8 +88,11 @@ fn directive(book: &mut Book, text: &Text, line: &Line, depth: usize) {
     let Some((first, rest)) = split.split_first() else { return };
     let name = first.value.to_ascii_lowercase();
     let place = text.place(line, first.raw);
+    if !judge::line(book, text, line, &split, release) {
+        return;
+    }
     if name == "include" && depth < DEPTH {
-        rest.iter().for_each(|target| include(book, &target.value, &place, depth));
+        rest.iter().for_each(|target| include(book, &target.value, &place, release, depth));
         return;
     }
     let span = if let [one] = rest { text.span(line, one.raw) } else { None };
@@ -96,7 +101,7 @@ fn directive(book: &mut Book, text: &Text, line: &Line, depth: usize) {
 }
 
 /// Relative names count from the working directory of the start, which the manager makes the root.
-fn include(book: &mut Book, target: &str, place: &Place, depth: usize) {
+fn include(book: &mut Book, target: &str, place: &Place, release: Option<&Release>, depth: usize) {
     let target = path::join("/", target);
     let files = if path::is_pattern(&target) { glob(book.snapshot, &target) } else { vec![target] };
     for one in files {
@@ -107,7 +112,7 @@ fn include(book: &mut Book, target: &str, place: &Place, depth: usize) {
             found.about = Some(About::File(one));
             return;
         }
-        file(book, &one, depth + 1);
+        file(book, &one, release, depth + 1);
     }
 }
 
@@ -272,7 +277,8 @@ impl Kind for Redis {
         if instance.config.is_empty() {
             book.out.readable = true;
         } else {
-            file(&mut book, &instance.config, 0);
+            let release = self.release(snapshot, instance).filter(judge::is_known);
+            file(&mut book, &instance.config, release.as_ref(), 0);
         }
         if book.out.readable {
             options(&mut book, instance);
@@ -286,7 +292,7 @@ impl Kind for Redis {
     }
     fn data_faults(&self, snapshot: &Snapshot, instance: &Instance, dir: &str) -> Vec<DataFault> {
         let mut book = Book::new(snapshot, &instance.made_by_manager);
-        file(&mut book, &instance.config, 0);
+        file(&mut book, &instance.config, None, 0);
         let name = book.value("dbfilename").unwrap_or_else(|| "dump.rdb".into());
         let release = self.release(snapshot, instance);
         data::faults(snapshot, release.as_ref(), &path::join(dir, &name))

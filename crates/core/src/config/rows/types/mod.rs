@@ -2,6 +2,7 @@
 //! expects.
 mod address;
 mod int;
+mod memory;
 mod network;
 mod size;
 mod time;
@@ -31,6 +32,8 @@ pub enum Type {
     Leading(Int),
     /// A number of bytes with a unit.
     Size(Size),
+    /// A number of bytes, with `k`, `m`, `g` for thousands and `kb`, `mb`, `gb` for powers of two.
+    Memory(Int),
     /// A span of time.
     Time(Time),
     /// One of some words, in letters of any case.
@@ -73,6 +76,7 @@ impl Type {
             Self::Int(int) => int.holds(word),
             Self::Leading(int) => int.holds_leading(word),
             Self::Size(size) => size.holds(word),
+            Self::Memory(int) => memory::holds(int, word),
             Self::Time(time) => time.holds(word),
             Self::Enum(all) | Self::Set(all) => words::is_one(all, word),
             Self::Exact(all) => all.contains(&word),
@@ -92,6 +96,7 @@ impl Type {
             Self::Flag => "on or off".into(),
             Self::Int(int) | Self::Leading(int) => int.expected(),
             Self::Size(size) => size.expected(),
+            Self::Memory(int) => memory::expected(int),
             Self::Time(time) => time.expected().into(),
             Self::Enum(all) | Self::Exact(all) => words::listed(all, "or"),
             Self::Begins(all) => format!("a value that begins with {}", words::listed(all, "or")),
