@@ -1,5 +1,6 @@
-//! What Redis says of a line of its configuration (`loadServerConfigFromString` of its config.c): is there such
-//! a directive, has it as many words as it takes, and is each of its kind.
+//! What Redis says of a line of its configuration (`loadServerConfigFromString` of its config.c): is there
+//! such a directive, has it as many words as it takes, and is each of its kind. Where no release is known
+//! that the table stands for, nothing is said.
 use super::Redis;
 use crate::code::Code;
 use crate::config::entries::Book;
