@@ -277,7 +277,7 @@ impl Kind for Redis {
         if instance.config.is_empty() {
             book.out.readable = true;
         } else {
-            let release = snapshot.aside(|| self.release(snapshot, instance)).filter(judge::is_known);
+            let release = self.release(snapshot, instance).filter(judge::is_known);
             file(&mut book, &instance.config, release.as_ref(), 0);
         }
         if book.out.readable {
