@@ -67,7 +67,7 @@ fn names(dump: &str) -> Result<Names, String> {
             _ => {}
         }
     }
-    if found.len() < 100 { Err("that is no list of a daemon's keywords".to_owned()) } else { Ok(found) }
+    if found.len() < 100 { Err("that is not a list of a daemon's keywords".to_owned()) } else { Ok(found) }
 }
 
 /// Writes the table; the dumps are given from the oldest release to the newest.

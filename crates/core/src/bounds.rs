@@ -68,6 +68,8 @@ pub const OVERRIDE: u64 = 1 << 20;
 pub const APPLICATION_FILES: usize = 64;
 /// Bytes that are read of each of them.
 pub const APPLICATION: u32 = 1 << 20;
+/// Servers of data that are taken of one file.
+pub const FOUND: usize = 64;
 /// Servers of data of one application that are asked.
 pub const SOURCES: usize = 8;
 /// Bytes that are taken of one server that is asked in its protocol.

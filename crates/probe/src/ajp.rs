@@ -1,6 +1,6 @@
 //! AJP 1.3, the protocol between web servers and servlet containers: a ping, which touches no page.
-use crate::connection::{Connection, Target};
-use std::io::{Error, ErrorKind, Result};
+use crate::connection::{Target, exchange};
+use std::io::Result;
 use std::time::Duration;
 
 /// `CPing`: the sign of the web server, one byte of content, type 10.
@@ -16,12 +16,7 @@ pub(crate) fn answers(bytes: &[u8]) -> bool {
 /// # Errors
 /// It does not, or in another protocol.
 pub(crate) fn greet(target: Target, patience: Duration) -> Result<()> {
-    let mut connection = Connection::open(target, patience)?;
-    connection.send(PING)?;
-    if answers(&connection.exactly(5)?) {
-        return Ok(());
-    }
-    Err(Error::new(ErrorKind::InvalidData, "it does not speak AJP"))
+    exchange(target, patience, PING, 5, answers, "it does not speak AJP")
 }
 
 #[cfg(test)]

@@ -5,7 +5,6 @@ use rustls::{ClientConnection, StreamOwned};
 use std::io::{Error, ErrorKind, Read, Result, Write};
 use std::net::{IpAddr, SocketAddr, TcpStream};
 use std::os::unix::net::UnixStream;
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// Where to connect to.
@@ -261,5 +260,19 @@ pub(crate) fn as_peer<T: Send>(uid: u32, work: impl FnOnce() -> T + Send) -> Res
     })
 }
 
-/// The way of asking that several protocols share, held in one place for their tests.
-pub(crate) type Config = Arc<rustls::ClientConfig>;
+/// Says a few words and takes an answer of a known length, which `answers` knows for one of its protocol.
+///
+/// # Errors
+/// It does not answer, or in another protocol, which `wrong` says.
+pub(crate) fn exchange(
+    target: Target,
+    patience: Duration,
+    words: &[u8],
+    length: usize,
+    answers: impl FnOnce(&[u8]) -> bool,
+    wrong: &'static str,
+) -> Result<()> {
+    let mut connection = Connection::open(target, patience)?;
+    connection.send(words)?;
+    if answers(&connection.exactly(length)?) { Ok(()) } else { Err(broken(wrong)) }
+}

@@ -1,6 +1,6 @@
 //! FastCGI (specification 1.0): a server is asked for its own values, which starts no script.
-use crate::connection::{Connection, Target};
-use std::io::{Error, ErrorKind, Result};
+use crate::connection::{Target, exchange};
+use std::io::Result;
 use std::time::Duration;
 
 /// `FCGI_GET_VALUES` without any name: version 1, type 9, request 0, no content.
@@ -16,12 +16,7 @@ pub(crate) fn answers(head: &[u8]) -> bool {
 /// # Errors
 /// It does not, or in another protocol.
 pub(crate) fn greet(target: Target, patience: Duration) -> Result<()> {
-    let mut connection = Connection::open(target, patience)?;
-    connection.send(GET_VALUES)?;
-    if answers(&connection.exactly(8)?) {
-        return Ok(());
-    }
-    Err(Error::new(ErrorKind::InvalidData, "it does not speak FastCGI"))
+    exchange(target, patience, GET_VALUES, 8, answers, "it does not speak FastCGI")
 }
 
 #[cfg(test)]

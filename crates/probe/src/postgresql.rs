@@ -276,8 +276,6 @@ pub(crate) fn login(request: &LoginRequest, target: Target, patience: Duration) 
                 return Ok(not_tried("a ticket"));
             }
             Message::ParameterStatus(body) => {
-                let (name, value) = (body.name().map_err(|_| wrong())?, body.value().map_err(|_| wrong())?);
-                answer.reports.insert(name.to_owned(), value.to_owned());
                 report(&body, &mut answer.greeting)?;
             }
             Message::ReadyForQuery(_) => break,

@@ -1,6 +1,5 @@
 //! Encryption without a judgement on who the server is: the question is what it answers, and its certificate
 //! is judged elsewhere.
-use crate::connection::Config;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
@@ -42,7 +41,7 @@ impl ServerCertVerifier for AnyServer {
     }
 }
 
-static CONFIG: LazyLock<Config> = LazyLock::new(|| {
+static CONFIG: LazyLock<Arc<ClientConfig>> = LazyLock::new(|| {
     let provider = ring::default_provider();
     let builder = ClientConfig::builder_with_provider(Arc::new(provider.clone()));
     // The provider speaks both versions that are asked for: this cannot fail.
@@ -52,6 +51,6 @@ static CONFIG: LazyLock<Config> = LazyLock::new(|| {
 });
 
 /// How every connection is encrypted here.
-pub(crate) fn config() -> Config {
+pub(crate) fn config() -> Arc<ClientConfig> {
     CONFIG.clone()
 }

@@ -6,9 +6,11 @@ use clap::Args;
 use jolly_core::bounds::PLANNED;
 use jolly_core::case::{Depth, gather};
 use jolly_core::chain;
+use jolly_core::fix::{Wishes, plans};
 use jolly_core::host::Host;
 use jolly_core::report;
 use jolly_core::route::Url;
+use jolly_core::service::Service;
 use jolly_core::snapshot::Snapshot;
 
 /// Take the evidence away: everything a diagnosis reads, secrets redacted.
@@ -73,28 +75,9 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         // bundle.
         let mut testified = Vec::new();
         for service in &chosen {
-            let case = gather(&snapshot, service, Depth::Diagnosis);
-            configuration.extend(case.config.model.files.iter().map(|f| (f.clone(), service.kind)));
-            // A file that only a line of the log names is looked into, too.
-            if case.is_of_no_kind() {
-                let lines = case.attempts.iter().flat_map(|attempt| &attempt.failures);
-                testified.extend(lines.filter_map(|line| line.found.object("file")).map(str::to_owned));
-            }
-            let (_, causes) = report::diagnose_case(&snapshot, &case);
-            // Whether a fix could be steered by somebody is asked of every name on the way: the answers go
-            // along.
-            let standing = report::standing_causes(&snapshot, &case);
-            for cause in [&causes, &standing].into_iter().flat_map(|all| all.iter().take(PLANNED)) {
-                let _ = jolly_core::fix::plans(
-                    &snapshot,
-                    &case,
-                    &services,
-                    cause,
-                    &jolly_core::fix::Wishes::default(),
-                );
-            }
-            let _ = report::attempts(&snapshot, service, Some(20), None, false);
-            let _ = report::verify(&snapshot, service, &report::Complaint::default(), None);
+            let (files, lines) = everything(&snapshot, &services, service);
+            configuration.extend(files.into_iter().map(|f| (f, service.kind)));
+            testified.extend(lines);
         }
         for service in &chosen {
             let fresh = Snapshot::new(host);
@@ -130,4 +113,25 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     let bundle = recorder.into_bundle(configuration, &context.services);
     context.write_private(&json(&bundle)?)?;
     Ok(Status::Well)
+}
+
+/// Asks all that the commands ask of a service; the files of its configuration, and those that only lines of
+/// its log name.
+fn everything(snapshot: &Snapshot, services: &[Service], service: &Service) -> (Vec<String>, Vec<String>) {
+    let case = gather(snapshot, service, Depth::Diagnosis);
+    let mut testified = Vec::new();
+    // A file that only a line of the log names is looked into, too.
+    if case.is_of_no_kind() {
+        let lines = case.attempts.iter().flat_map(|attempt| &attempt.failures);
+        testified.extend(lines.filter_map(|line| line.found.object("file")).map(str::to_owned));
+    }
+    let (_, causes) = report::diagnose_case(snapshot, &case);
+    // Whether a fix could be steered by somebody is asked of every name on the way: the answers go along.
+    let standing = report::standing_causes(snapshot, &case);
+    for cause in [&causes, &standing].into_iter().flat_map(|all| all.iter().take(PLANNED)) {
+        let _ = plans(snapshot, &case, services, cause, &Wishes::default());
+    }
+    let _ = report::attempts(snapshot, service, Some(20), None, false);
+    let _ = report::verify(snapshot, service, &report::Complaint::default(), None);
+    (case.config.model.files.clone(), testified)
 }

@@ -1,7 +1,7 @@
 //! What of an application's files may be recorded: the names of settings, and what they say of servers of
 //! data but for the secrets.
 use super::{Form, Variables, php, read, sources};
-use crate::secrets::{Concealed, Text, spans};
+use crate::secrets::{Concealed, Text, apart, meets, spans};
 use std::ops::Range;
 
 /// What the sources of a text say, with the secrets inside of it.
@@ -9,27 +9,27 @@ fn told(form: Form, text: &str) -> (Vec<Range<usize>>, Vec<Range<usize>>) {
     let Ok(entries) = read(form, text) else { return (Vec::new(), Vec::new()) };
     let mut variables = Variables::default();
     variables.add(&entries);
-    let kept = sources::told(form, &entries, &variables);
+    let kept = apart(sources::told(form, &entries, &variables));
     let secret = kept.iter().flat_map(|span| {
         let inside = spans(text.get(span.clone()).unwrap_or_default(), Text::Settings);
         inside.into_iter().map(|s| span.start + s.start..span.start + s.end).collect::<Vec<_>>()
     });
-    (kept.clone(), secret.collect())
+    let secret = secret.collect();
+    (kept, secret)
 }
 
 /// Leaves what the sources of a text say among what would be masked for want of knowledge.
 pub(crate) fn leave(path: &str, text: &str, found: &mut Concealed) {
     let Some(form) = Form::of(path) else { return };
     let (kept, secret) = told(form, text);
-    found.unknown.retain(|u| !kept.iter().any(|k| k.start < u.end && u.start < k.end));
+    found.unknown.retain(|u| !meets(&kept, u));
     found.secret.extend(secret);
 }
 
 /// A script: its texts are masked but for the names of settings, and its comments are.
 pub(crate) fn of_script(text: &str) -> Concealed {
     let (kept, secret) = told(Form::Php, text);
-    let unknown =
-        php::texts(text).into_iter().filter(|t| !kept.iter().any(|k| k.start < t.end && t.start < k.end));
+    let unknown = php::texts(text).into_iter().filter(|t| !meets(&kept, t));
     let secret = secret.into_iter().chain(spans(text, Text::Settings)).collect();
     Concealed { unknown: unknown.collect(), secret, statements: Vec::new() }
 }
@@ -37,7 +37,7 @@ pub(crate) fn of_script(text: &str) -> Concealed {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::secrets::{apart, masked};
+    use crate::secrets::masked;
 
     #[test]
     fn scripts_leave_names_and_places_and_nothing_else() {

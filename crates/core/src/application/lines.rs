@@ -1,21 +1,16 @@
 //! Forms of one setting a line: INI, properties, environment.
-use super::{Entry, Form, Value};
+use super::{Entry, Form, Value, placed};
 
 /// The settings of a text.
 pub(super) fn read(form: Form, text: &str) -> Vec<Entry> {
     let mut found = Vec::new();
     let mut section: Vec<String> = Vec::new();
     let mut start = 0;
-    let mut number = 0u32;
     while start < text.len() {
-        let first = number + 1;
-        let (line, next, lines) = logical(form, text, start);
-        number += lines;
+        let (line, next) = logical(form, text, start);
         let begin = start;
         start = next;
-        let inner = line.trim_start();
-        let at = begin + line.len() - inner.len();
-        let inner = inner.trim_end();
+        let inner = line.trim();
         if inner.is_empty()
             || inner.starts_with(['#', '!'])
             || (form != Form::Environment && inner.starts_with(';'))
@@ -30,11 +25,7 @@ pub(super) fn read(form: Form, text: &str) -> Vec<Entry> {
         }
         let inner =
             if form == Form::Environment { inner.strip_prefix("export ").unwrap_or(inner) } else { inner };
-        let at = if form == Form::Environment {
-            begin + line.len() - line.trim_start().len() + (line.trim().len() - inner.len())
-        } else {
-            at
-        };
+        let at = begin + line.trim_end().len() - inner.len();
         let Some((name, value, offset)) = split(form, inner) else { continue };
         let (value, inside) = unquoted(form, value);
         let from = at + offset + inside.start;
@@ -43,26 +34,17 @@ pub(super) fn read(form: Form, text: &str) -> Vec<Entry> {
             Form::Properties => name.split('.').map(str::to_owned).collect(),
             _ => section.iter().cloned().chain([name.to_owned()]).collect(),
         };
-        let line_start = text[..from.min(text.len())].rfind('\n').map_or(0, |n| n + 1);
-        let column = text.get(line_start..from).map_or(0, |t| t.chars().count()) + 1;
-        found.push(Entry {
-            names,
-            value: Value::Text(value),
-            line: first,
-            column: u32::try_from(column).unwrap_or(1),
-            span: from..from + inside.len(),
-        });
+        found.push((names, Value::Text(value), from..from + inside.len()));
     }
-    found
+    placed(text, found)
 }
 
-/// A line with those that it goes on into (properties, behind a backslash), where the next one begins, and
-/// how many lines it takes. What goes on is left out: no address is that long.
-fn logical(form: Form, text: &str, start: usize) -> (&str, usize, u32) {
+/// A line, and where the next one begins behind those that it goes on into (properties, behind a backslash).
+/// What goes on is left out: no address is that long.
+fn logical(form: Form, text: &str, start: usize) -> (&str, usize) {
     let end = text[start..].find('\n').map_or(text.len(), |n| start + n);
     let line = &text[start..end];
     let mut next = (end + 1).min(text.len());
-    let mut lines = 1;
     let mut last = line;
     let goes_on =
         |l: &str| l.trim_end_matches('\r').bytes().rev().take_while(|b| *b == b'\\').count() % 2 == 1;
@@ -70,9 +52,8 @@ fn logical(form: Form, text: &str, start: usize) -> (&str, usize, u32) {
         let end = text[next..].find('\n').map_or(text.len(), |n| next + n);
         last = &text[next..end];
         next = (end + 1).min(text.len());
-        lines += 1;
     }
-    (line, next, lines)
+    (line, next)
 }
 
 /// A name, its value, and the byte at which that begins.

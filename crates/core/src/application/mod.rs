@@ -31,10 +31,6 @@ pub struct Entry {
 }
 
 impl Entry {
-    /// The last of its names.
-    pub fn name(&self) -> &str {
-        self.names.last().map_or("", String::as_str)
-    }
     /// Where it stands.
     pub fn place(&self, file: &str) -> Place {
         let width = match &self.value {
@@ -44,6 +40,41 @@ impl Entry {
         let end_column = self.column.saturating_add(width);
         Place { file: file.into(), line: self.line, column: self.column, end_column }
     }
+}
+
+/// Counts lines and columns forwards, so that all places of a text cost one walk over it.
+struct Places<'t> {
+    text: &'t str,
+    at: usize,
+    line: u32,
+    start: usize,
+}
+
+impl<'t> Places<'t> {
+    fn new(text: &'t str) -> Self {
+        Self { text, at: 0, line: 1, start: 0 }
+    }
+    /// Line and column of a byte, counted from 1; bytes are asked for in order.
+    fn of(&mut self, byte: usize) -> (u32, u32) {
+        for at in memchr::memchr_iter(b'\n', self.text.as_bytes().get(self.at..byte).unwrap_or_default()) {
+            self.line += 1;
+            self.start = self.at + at + 1;
+        }
+        self.at = self.at.max(byte);
+        let column = self.text.get(self.start..byte).map_or(0, |t| t.chars().count()) + 1;
+        (self.line, u32::try_from(column).unwrap_or(u32::MAX))
+    }
+}
+
+/// Values with their names and bytes, put in order and given their places.
+fn placed(text: &str, mut found: Vec<(Vec<String>, Value, Range<usize>)>) -> Vec<Entry> {
+    found.sort_by_key(|(_, _, span)| span.start);
+    let mut places = Places::new(text);
+    let entry = |(names, value, span): (Vec<String>, Value, Range<usize>)| {
+        let (line, column) = places.of(span.start);
+        Entry { names, value, line, column, span }
+    };
+    found.into_iter().map(entry).collect()
 }
 
 /// What stands beside a name.

@@ -1,7 +1,7 @@
 //! Scripts of PHP as configuration: constants, variables and arrays that are set to plain values, and what
 //! the functions are given that connect to a server. Nothing is run: what a condition decides or a function
 //! returns is left out, except for the usual ways to ask for a variable of the environment.
-use super::{Entry, Value};
+use super::{Entry, Value, placed};
 use crate::bounds::step;
 use std::collections::HashMap;
 use std::ops::Range;
@@ -239,7 +239,10 @@ impl<'t> Reader<'t> {
             self.at += 1;
             let next = self.part()?;
             match (&mut known.value, next.value) {
-                (Value::Text(text), Value::Text(more)) => text.push_str(&more),
+                // What is put together of itself doubles: no setting is that long.
+                (Value::Text(text), Value::Text(more)) if text.len() + more.len() <= crate::bounds::VALUE => {
+                    text.push_str(&more);
+                }
                 _ => return None,
             }
             known.span.end = known.span.start;
@@ -481,34 +484,6 @@ pub(super) fn read(text: &str) -> Vec<Entry> {
             reader.at += 1;
         }
     }
-    let mut lines = Lines { text, at: 0, line: 1, start: 0 };
-    let mut found = reader.found;
-    found.sort_by_key(|(_, known)| known.span.start);
-    found
-        .into_iter()
-        .map(|(names, known)| {
-            let (line, column) = lines.of(known.span.start);
-            Entry { names, value: known.value, line, column, span: known.span }
-        })
-        .collect()
-}
-
-/// Counts lines forwards.
-struct Lines<'t> {
-    text: &'t str,
-    at: usize,
-    line: u32,
-    start: usize,
-}
-
-impl Lines<'_> {
-    fn of(&mut self, byte: usize) -> (u32, u32) {
-        for at in memchr::memchr_iter(b'\n', self.text.as_bytes().get(self.at..byte).unwrap_or_default()) {
-            self.line += 1;
-            self.start = self.at + at + 1;
-        }
-        self.at = self.at.max(byte);
-        let column = self.text.get(self.start..byte).map_or(0, |t| t.chars().count()) + 1;
-        (self.line, u32::try_from(column).unwrap_or(u32::MAX))
-    }
+    let found = reader.found.into_iter().map(|(names, known)| (names, known.value, known.span));
+    placed(text, found.collect())
 }

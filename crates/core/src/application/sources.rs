@@ -1,7 +1,8 @@
 //! Servers of data that the configuration of an application names: where they are, which database and account
 //! it uses there, and what lets it in. They stand as one address, or as several settings side by side.
 use super::{Entry, Form, Variables};
-use crate::config::{Place, Span};
+use crate::bounds::FOUND;
+use crate::config::Place;
 use crate::host::{Engine, Secret};
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -13,8 +14,6 @@ pub struct Said {
     pub value: String,
     /// Where it stands.
     pub place: Place,
-    /// Its bytes, where it stands alone: in an address it does not.
-    pub span: Option<Span>,
 }
 
 /// A server of data that an application uses.
@@ -34,8 +33,6 @@ pub struct DataSource {
     pub account: Option<Said>,
     /// What lets it in, with its place.
     pub secret: Option<(Secret, Place)>,
-    /// What the settings are called together.
-    pub label: String,
     /// Where its address stands.
     pub place: Place,
     /// Clients of this form take `localhost` for the socket (those of MySQL in C).
@@ -352,7 +349,7 @@ struct Group<'e> {
     order: usize,
 }
 
-/// The servers of data that a file names.
+/// The servers of data that a file names, the first [`FOUND`] of them.
 pub fn find(file: &str, form: Form, entries: &[Entry], variables: &Variables) -> Vec<DataSource> {
     let mut groups: BTreeMap<(Vec<String>, String), Group> = BTreeMap::new();
     for (order, one) in entries.iter().enumerate() {
@@ -379,7 +376,7 @@ pub fn find(file: &str, form: Form, entries: &[Entry], variables: &Variables) ->
     }
     let mut all: Vec<_> = groups.into_iter().collect();
     all.sort_by_key(|(_, group)| group.order);
-    all.into_iter().filter_map(|(key, group)| source(file, form, &key, &group)).collect()
+    all.into_iter().filter_map(|(key, group)| source(file, form, &key, &group)).take(FOUND).collect()
 }
 
 /// The group that a setting belongs to, and what it says there.
@@ -430,9 +427,7 @@ fn source(file: &str, form: Form, key: &(Vec<String>, String), group: &Group) ->
     let text = |role: Role| group.roles.get(&role).map(|(_, value)| value.trim()).filter(|v| !v.is_empty());
     let said = |role: Role| {
         let (entry, value) = group.roles.get(&role)?;
-        let span = Span { file: file.into(), start: entry.span.start, end: entry.span.end };
-        let whole = span.start < span.end && span_is_plain(entry, value);
-        Some(Said { value: value.trim().to_owned(), place: entry.place(file), span: whole.then_some(span) })
+        Some(Said { value: value.trim().to_owned(), place: entry.place(file) })
     };
     let told = text(Role::Engine);
     if told.is_some_and(is_other) || is_other(before) || above.iter().any(|n| is_other(n)) {
@@ -468,7 +463,7 @@ fn source(file: &str, form: Form, key: &(Vec<String>, String), group: &Group) ->
     let address_place = group.roles.get(&Role::Address).map(|(entry, _)| entry.place(file));
     let part = |value: &str| {
         let place = address_place.clone()?;
-        (!value.is_empty()).then(|| Said { value: value.to_owned(), place, span: None })
+        (!value.is_empty()).then(|| Said { value: value.to_owned(), place })
     };
     let database = part(&found.database).or_else(|| said(Role::Database)).filter(|d| !d.value.is_empty());
     let account = part(&found.account).or_else(|| said(Role::Account)).filter(|a| !a.value.is_empty());
@@ -490,7 +485,6 @@ fn source(file: &str, form: Form, key: &(Vec<String>, String), group: &Group) ->
     }
     let first = [Role::Address, Role::Host, Role::Socket, Role::Account, Role::Database];
     let place = first.iter().find_map(|role| group.roles.get(role)).map(|(entry, _)| entry.place(file))?;
-    let label = above.iter().chain([before]).filter(|n| !n.is_empty()).cloned().collect::<Vec<_>>().join(".");
     Some(DataSource {
         engine: found.engine,
         host: found.host,
@@ -499,7 +493,6 @@ fn source(file: &str, form: Form, key: &(Vec<String>, String), group: &Group) ->
         database,
         account,
         secret,
-        label,
         place,
         local_is_socket: form == Form::Php,
     })
@@ -507,11 +500,6 @@ fn source(file: &str, form: Form, key: &(Vec<String>, String), group: &Group) ->
 
 fn group_value(group: &Group, role: Role) -> String {
     group.roles.get(&role).map(|(_, value)| value.clone()).unwrap_or_default()
-}
-
-/// Whether a value stands in its file as it is.
-fn span_is_plain(entry: &Entry, value: &str) -> bool {
-    matches!(&entry.value, super::Value::Text(text) if text == value)
 }
 
 /// Whether the names of a group say that it is about a server of data.

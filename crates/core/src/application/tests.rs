@@ -243,3 +243,26 @@ fn sources_are_found_in_settings_side_by_side() {
         assert_eq!(sources(form, text), wanted, "{form:?} {text}");
     }
 }
+
+#[test]
+fn what_doubles_is_not_made() {
+    let doubled: String = (0..60).map(|_| "$a = $a . $a;\n").collect();
+    let found = read(Form::Php, &format!("<?php $a = 'ebbtide';\n{doubled}"));
+    let longest = found.unwrap().iter().map(|e| format!("{:?}", e.value).len()).max();
+    assert!(longest.is_some_and(|n| n < 300 << 10), "{longest:?}");
+    let inside: String =
+        (1..9).map(|n| format!("a{n}={}\n", format!("${{a{}}}", n - 1).repeat(1000))).collect();
+    let entries = read(Form::Properties, &format!("a0=\n{inside}")).unwrap();
+    let mut variables = Variables::default();
+    variables.add(&entries);
+    assert_eq!(variables.resolved(&Value::Text("${a8}".into())), None);
+    assert_eq!(variables.resolved(&Value::Text("${a0}x".into())), Some("x".into()));
+    // Deep keys and many values cost no more than their bytes.
+    let deep = format!("{}a = 1", "a.".repeat(200_000));
+    assert!(read(Form::Toml, &deep).is_err());
+    let many: String = (0..60_000).map(|n| format!("k{n}: v\n")).collect();
+    assert_eq!(read(Form::Yaml, &many).unwrap().last().map(|e| (e.line, e.column)), Some((60_000, 9)));
+    let many: String = (0..9_000).map(|n| format!("a{n}.url=redis://quay2/{n}\n")).collect();
+    let entries = read(Form::Properties, &many).unwrap();
+    assert_eq!(find("/x", Form::Properties, &entries, &Variables::default()).len(), crate::bounds::FOUND);
+}

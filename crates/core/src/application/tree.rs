@@ -1,5 +1,5 @@
 //! Forms with a grammar of their own, read by the libraries that know them.
-use super::{Broken, Entry, Value};
+use super::{Broken, Entry, Places, Value, placed};
 use crate::bounds;
 use roxmltree::{Document, Node, ParsingOptions};
 use saphyr_parser::{Event, Parser, Span};
@@ -7,19 +7,11 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-/// Where a byte stands: its line and column, counted from 1.
-fn position(text: &str, at: usize) -> (u32, u32) {
-    let at = at.min(text.len());
-    let before = text.as_bytes().get(..at).unwrap_or_default();
-    let line = memchr::memchr_iter(b'\n', before).count() + 1;
-    let start = memchr::memrchr(b'\n', before).map_or(0, |n| n + 1);
-    let column = String::from_utf8_lossy(&before[start..]).chars().count() + 1;
-    (u32::try_from(line).unwrap_or(u32::MAX), u32::try_from(column).unwrap_or(u32::MAX))
-}
+/// A value with the names that lead to it and its bytes.
+type Found = (Vec<String>, Value, Range<usize>);
 
-fn entry(text: &str, names: &[String], value: String, span: Range<usize>) -> Entry {
-    let (line, column) = position(text, span.start);
-    Entry { names: names.to_vec(), value: Value::Text(value), line, column, span }
+fn entry(names: &[String], value: String, span: Range<usize>) -> Found {
+    (names.to_vec(), Value::Text(value), span)
 }
 
 /// JSON, which every reader of YAML reads too; what only JSON refuses is refused.
@@ -88,7 +80,7 @@ pub(super) fn yaml(text: &str) -> Result<Vec<Entry>, Broken> {
                 }
                 let range = inside(text, &mut bytes, span);
                 names.extend(step_into(&mut levels));
-                found.push(entry(text, &names, value.into_owned(), range));
+                found.push(entry(&names, value.into_owned(), range));
                 names.pop();
             }
             Event::Alias(_) => {
@@ -101,7 +93,7 @@ pub(super) fn yaml(text: &str) -> Result<Vec<Entry>, Broken> {
             _ => {}
         }
     }
-    Ok(found)
+    Ok(placed(text, found))
 }
 
 /// How deep values may stand inside of others.
@@ -132,16 +124,15 @@ fn inside(text: &str, bytes: &mut Bytes, span: Span) -> Range<usize> {
 /// TOML.
 pub(super) fn toml(text: &str) -> Result<Vec<Entry>, Broken> {
     let table = DeTable::parse(text).map_err(|error| Broken {
-        line: error.span().map_or(1, |span| position(text, span.start).0),
+        line: error.span().map_or(1, |span| Places::new(text).of(span.start).0),
         why: format!("it is not TOML: {}", error.message()),
     })?;
     let mut found = Vec::new();
     of_table(text, table.get_ref(), &mut Vec::new(), &mut found);
-    found.sort_by_key(|one: &Entry| one.span.start);
-    Ok(found)
+    Ok(placed(text, found))
 }
 
-fn of_table(text: &str, table: &DeTable, names: &mut Vec<String>, found: &mut Vec<Entry>) {
+fn of_table(text: &str, table: &DeTable, names: &mut Vec<String>, found: &mut Vec<Found>) {
     for (name, value) in table {
         names.push(name.get_ref().to_string());
         of_value(text, value, names, found);
@@ -149,7 +140,7 @@ fn of_table(text: &str, table: &DeTable, names: &mut Vec<String>, found: &mut Ve
     }
 }
 
-fn of_value(text: &str, value: &Spanned<DeValue>, names: &mut Vec<String>, found: &mut Vec<Entry>) {
+fn of_value(text: &str, value: &Spanned<DeValue>, names: &mut Vec<String>, found: &mut Vec<Found>) {
     let span = value.span();
     let plain = match value.get_ref() {
         DeValue::String(text) => text.to_string(),
@@ -170,7 +161,7 @@ fn of_value(text: &str, value: &Spanned<DeValue>, names: &mut Vec<String>, found
     let raw = text.get(span.clone()).unwrap_or_default();
     let quoted = raw.len() > 1 && raw.starts_with(['"', '\'']);
     let span = if quoted { span.start + 1..span.end - 1 } else { span };
-    found.push(entry(text, names, plain, span));
+    found.push(entry(names, plain, span));
 }
 
 /// XML: attributes below the elements that they stand in, and what stands between their tags. An element that
@@ -197,7 +188,7 @@ pub(super) fn xml(text: &str) -> Result<Vec<Entry>, Broken> {
         }
         for attribute in node.attributes() {
             names.push(attribute.name().to_owned());
-            found.push(entry(text, &names, attribute.value().to_owned(), attribute.range_value()));
+            found.push(entry(&names, attribute.value().to_owned(), attribute.range_value()));
             names.pop();
         }
         if let Some(content) = node.first_child().filter(|c| c.is_text() && c.next_sibling().is_none()) {
@@ -205,9 +196,9 @@ pub(super) fn xml(text: &str) -> Result<Vec<Entry>, Broken> {
             if !value.trim().is_empty() {
                 let range = content.range();
                 let blank = value.len() - value.trim_start().len();
-                found.push(entry(text, &names, value.trim().to_owned(), range.start + blank..range.end));
+                found.push(entry(&names, value.trim().to_owned(), range.start + blank..range.end));
             }
         }
     }
-    Ok(found)
+    Ok(placed(text, found))
 }

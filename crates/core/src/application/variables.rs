@@ -4,6 +4,8 @@ use std::collections::BTreeMap;
 
 /// How many times a value may lead to another one.
 const DEEP: usize = 8;
+/// How many variables are replaced in one value, those in their values included.
+const REPLACED: usize = 64;
 
 /// Values by the names by which others ask for them.
 #[derive(Clone, Debug, Default)]
@@ -27,14 +29,14 @@ impl Variables {
     /// A value with its variables replaced; `None` where one of them is not known.
     pub fn resolved(&self, value: &Value) -> Option<String> {
         match value {
-            Value::Text(text) => self.replaced(text, 0),
+            Value::Text(text) => self.replaced(text, 0, &mut 0),
             Value::Asked { variable, fallback } => self.0.get(variable).cloned().or_else(|| fallback.clone()),
         }
     }
 
     /// `${NAME}`, `${NAME:fallback}`, `${NAME:-fallback}`, `%env(NAME)%`: the ways of properties, shells and
     /// containers of services.
-    fn replaced(&self, text: &str, deep: usize) -> Option<String> {
+    fn replaced(&self, text: &str, deep: usize, count: &mut usize) -> Option<String> {
         if deep > DEEP || text.len() > crate::bounds::VALUE {
             return None;
         }
@@ -47,6 +49,11 @@ impl Variables {
                 return Some(out);
             };
             out.push_str(&rest[..at]);
+            *count += 1;
+            // Values that stand in each other several times double.
+            if *count > REPLACED || out.len() > crate::bounds::VALUE {
+                return None;
+            }
             let inner = &rest[at + sign.len()..];
             let close = if sign == "${" { "}" } else { ")%" };
             let end = inner.find(close)?;
@@ -60,7 +67,7 @@ impl Variables {
                 _ => (asked, None),
             };
             match (self.0.get(name), fallback) {
-                (Some(value), _) => out.push_str(&self.replaced(value, deep + 1)?),
+                (Some(value), _) => out.push_str(&self.replaced(value, deep + 1, count)?),
                 (None, Some(fallback)) => out.push_str(fallback),
                 (None, None) => return None,
             }

@@ -59,28 +59,15 @@ impl Walker<'_, '_> {
             None if ours.len() < pass.members.len() => {
                 self.link(Hop::Upstream, format!("{}, partly on other hosts", pass.to), None, vec![points]);
             }
-            None => self.dead(at, ours[0], points, &sockets),
+            None => {
+                let listen = &ours[0].listen;
+                self.silent(at, listen, Hop::Upstream, listen.to_string(), points, &sockets);
+            }
         }
     }
 
-    /// Nobody listens where a front passes on to.
-    fn dead(&mut self, at: usize, member: &Upstream, points: Evidence, sockets: &[Socket]) {
-        self.silent(at, &member.listen, Hop::Upstream, member.listen.to_string(), points, sockets);
-    }
-
-    /// Nobody listens where an application looks for its server of data.
-    pub(super) fn nobody_for(
-        &mut self,
-        at: usize,
-        listen: &Listen,
-        what: String,
-        points: Evidence,
-        sockets: &[Socket],
-    ) {
-        self.silent(at, listen, Hop::Dependency, what, points, sockets);
-    }
-
-    fn silent(
+    /// Nobody listens where a front passes on to, or where an application looks for its server of data.
+    pub(super) fn silent(
         &mut self,
         at: usize,
         listen: &Listen,
@@ -90,8 +77,10 @@ impl Walker<'_, '_> {
         sockets: &[Socket],
     ) {
         let front = self.services[at].name.clone();
-        let does = if hop == Hop::Upstream { "to which {front} passes on" } else { "which {front} uses" };
-        let does = does.replace("{front}", &front);
+        let does = match hop {
+            Hop::Upstream => format!("to which {front} passes on"),
+            _ => format!("which {front} uses"),
+        };
         let mut said = vec![Evidence::new(Source::Socket, format!("nobody listens on {listen}")), points];
         let behind = self.wanting(listen).into_iter().find(|other| *other != at);
         let mut fixes = Vec::new();

@@ -18,10 +18,14 @@ use crate::net::Listen;
 use crate::route::Url;
 use std::net::IpAddr;
 
-/// Where a server of data is, and who answers there.
-struct Reached {
+/// An application's use of a server of data at which somebody listens.
+struct Use<'s> {
+    /// The service of the application.
+    at: usize,
+    source: &'s DataSource,
+    engine: Engine,
     listen: Listen,
-    /// The service that holds it.
+    /// The service that listens there.
     service: Option<usize>,
 }
 
@@ -41,9 +45,15 @@ impl Walker<'_, '_> {
                     (&o.host, o.port, &o.socket, value(&o.account), value(&o.database))
                         == (&one.host, one.port, &one.socket, value(&one.account), value(&one.database))
                 };
-                if told.len() < SOURCES && !told.iter().any(same) {
-                    told.push(one);
+                if told.iter().any(same) {
+                    continue;
                 }
+                if told.len() == SOURCES {
+                    let name = &self.services[at].name;
+                    self.snapshot.unseen(format!("more than {SOURCES} servers of data of {name}"));
+                    break;
+                }
+                told.push(one);
             }
             let faults = self.faults.len();
             let well = told.iter().filter(|source| self.dependency(at, source)).count();
@@ -67,16 +77,20 @@ impl Walker<'_, '_> {
         let files = service.kind.application_files(self.snapshot, &service.instance, &url.target, script);
         let account = self.account_of(service);
         let mut read = Vec::new();
+        if files.len() > APPLICATION_FILES {
+            self.snapshot.unseen(format!("more than {APPLICATION_FILES} files of {}", service.name));
+        }
         for file in files.into_iter().take(APPLICATION_FILES) {
             let Some(form) = Form::of(&file) else { continue };
             // What the application itself may not read says nothing of it, and is not for its owner to have
             // read: whoever owns a directory can put a link there.
-            let readable = match &account {
-                Some(who) => access::may(self.snapshot, who, &file, Right::Read) == Look::Seen(None),
-                None => true,
-            };
-            if !readable {
-                continue;
+            match account.as_ref().map(|who| access::may(self.snapshot, who, &file, Right::Read)) {
+                None | Some(Look::Seen(None)) => {}
+                Some(Look::NotSeen(_)) => {
+                    self.snapshot.unseen(format!("whether {} may read {file}", service.name));
+                    continue;
+                }
+                Some(_) => continue,
             }
             let Some(bytes) = self.snapshot.read_at(&file, 0, APPLICATION).seen() else { continue };
             let text = String::from_utf8_lossy(&bytes).into_owned();
@@ -160,7 +174,10 @@ impl Walker<'_, '_> {
         let name = self.services[at].name.clone();
         let account = source.account.as_ref().map_or_else(String::new, |a| format!(" as {}", a.value));
         let database = source.database.as_ref().map_or_else(String::new, |d| format!("{} at ", d.value));
-        let Some(engine) = self.engine_of(source) else { return false };
+        let Some(engine) = self.engine_of(source) else {
+            self.snapshot.unseen(format!("which sort of server is meant at {}", source.place));
+            return false;
+        };
         let points = Evidence::new(
             Source::Config,
             format!("{name} uses {database}{} of {}{account}", place_of(source, engine), engine.spelled()),
@@ -179,14 +196,14 @@ impl Walker<'_, '_> {
             return false;
         };
         let Some(socket) = sockets.iter().find(|s| listen.served_by(s)).cloned() else {
-            self.nobody_for(at, &listen, what, points, &sockets);
+            self.silent(at, &listen, Hop::Dependency, what, points, &sockets);
             return false;
         };
         let (service, _) = self.holding(&socket);
-        let reached = Reached { listen, service };
+        let used = Use { at, source, engine, listen, service };
         // Whoever writes the application's files names the socket: what his account may not connect to is not
         // connected to with root's rights, and is not what the application talks to.
-        if let Some(path) = &reached.listen.path {
+        if let Some(path) = &used.listen.path {
             let account = self.account_of(&self.services[at]);
             let may = account.as_ref().map(|who| (access::may(self.snapshot, who, path, Right::Write), who));
             match may {
@@ -212,81 +229,73 @@ impl Walker<'_, '_> {
         {
             let said = Evidence::new(
                 Source::Socket,
-                format!("{} listens on {}", self.services[other].name, reached.listen),
+                format!("{} listens on {}", self.services[other].name, used.listen),
             );
             self.link_of(Some(at), Hop::Dependency, what, Some(false), vec![points.clone(), said.clone()]);
             let title = format!(
                 "{name} looks for {} at {}, where {} listens",
                 engine.spelled(),
-                reached.listen,
+                used.listen,
                 self.services[other].name
             );
-            let subject = self.subject(source, engine, &reached, None);
+            let subject = self.subject(&used, None);
             let mut finding = fault(Code::ApplicationConfig, subject, title, vec![points, said]);
             finding.proof = Proof::Said;
             self.faults.push((at, finding));
             return false;
         }
-        self.asked(at, source, engine, &reached, what, points)
+        self.asked(&used, what, points)
     }
 
     /// Somebody is there: is it ready, and may the application in?
-    fn asked(
-        &mut self,
-        at: usize,
-        source: &DataSource,
-        engine: Engine,
-        reached: &Reached,
-        what: String,
-        points: Evidence,
-    ) -> bool {
-        if let Some((reason, said)) = self.greeted(engine, reached) {
-            self.refuses(at, source, engine, reached, what, vec![points, said], reason);
+    fn asked(&mut self, used: &Use, what: String, points: Evidence) -> bool {
+        if let Some((reason, said)) = self.greeted(used) {
+            self.refuses(used, what, vec![points, said], reason);
             return false;
         }
-        let (tried, mut evidence) = self.logged_in(at, source, engine, reached);
+        let (tried, mut evidence) = self.logged_in(used);
         evidence.insert(0, points);
         let by_rows = match tried {
             Some(Ok(())) => None,
-            _ => self.by_rows(source, engine, reached),
+            _ => self.by_rows(used),
         };
         match (tried, by_rows) {
             // The rows know better why than the server tells.
             (_, Some(Err((reason, said)))) => {
                 evidence.push(said);
-                self.refuses(at, source, engine, reached, what, evidence, reason);
+                self.refuses(used, what, evidence, reason);
                 return false;
             }
             (Some(Err(reason)), _) => {
-                self.refuses(at, source, engine, reached, what, evidence, reason);
+                self.refuses(used, what, evidence, reason);
                 return false;
             }
             (Some(Ok(())), _) | (None, Some(Ok(()))) => {
-                self.link_of(Some(at), Hop::Dependency, what, Some(true), evidence);
+                self.link_of(Some(used.at), Hop::Dependency, what, Some(true), evidence);
             }
             (None, None) => {
-                if let Some(account) = &source.account {
-                    let (to, who) = (&reached.listen, &account.value);
+                if let Some(account) = &used.source.account {
+                    let (to, who) = (&used.listen, &account.value);
                     self.snapshot.unseen(format!("whether {to} lets {who} in: --try-logins tries it"));
                 }
-                self.link_of(Some(at), Hop::Dependency, what, None, evidence);
+                self.link_of(Some(used.at), Hop::Dependency, what, None, evidence);
             }
         }
         true
     }
 
     /// What a server says of itself that keeps everybody out.
-    fn greeted(&self, engine: Engine, reached: &Reached) -> Option<(Refusal, Evidence)> {
+    fn greeted(&self, used: &Use) -> Option<(Refusal, Evidence)> {
         if !self.snapshot.host().parts().probes {
             return None;
         }
-        let (address, port, socket) = ends(&reached.listen);
-        let protocol = match engine {
+        let (address, port, socket) = ends(&used.listen);
+        let protocol = match used.engine {
             Engine::Mysql => ProbeProtocol::Mysql,
             Engine::Postgresql => ProbeProtocol::Postgresql,
             Engine::Redis => ProbeProtocol::Redis,
         };
-        let peer = self.administrator(engine, reached).filter(|_| socket.is_some());
+        let asks_peer = socket.is_some() && used.engine == Engine::Postgresql;
         let request = ProbeRequest {
             address,
             port,
@@ -295,7 +304,7 @@ impl Walker<'_, '_> {
             path: String::new(),
             protocol,
             socket,
-            peer: peer.filter(|_| engine == Engine::Postgresql),
+            peer: self.administrator(used).filter(|_| asks_peer),
         };
         let greeting = self.snapshot.probe(&request).seen()?.greeting?;
         let (reason, words) = match (greeting.starting, greeting.refusing) {
@@ -309,20 +318,15 @@ impl Walker<'_, '_> {
 
     /// Logs in as the application does, if that is asked for. A cache without a password is asked whether it
     /// wants one: that is no login.
-    fn logged_in(
-        &self,
-        at: usize,
-        source: &DataSource,
-        engine: Engine,
-        reached: &Reached,
-    ) -> (Option<Result<(), Refusal>>, Vec<Evidence>) {
+    fn logged_in(&self, used: &Use) -> (Option<Result<(), Refusal>>, Vec<Evidence>) {
+        let Use { at, source, engine, .. } = *used;
         let open = engine == Engine::Redis && source.secret.is_none();
         let masked =
             source.secret.as_ref().is_some_and(|(s, _)| s.is_masked()) && !self.snapshot.host().is_record();
         if masked || !(self.try_logins || open) || !self.snapshot.host().parts().probes {
             return (None, Vec::new());
         }
-        let (address, port, socket) = ends(&reached.listen);
+        let (address, port, socket) = ends(&used.listen);
         let request = LoginRequest {
             engine,
             address,
@@ -331,7 +335,7 @@ impl Walker<'_, '_> {
             account: source.account.as_ref().map_or_else(String::new, |a| a.value.clone()),
             secret: source.secret.as_ref().map(|(secret, _)| secret.clone()),
             database: source.database.as_ref().map(|d| d.value.clone()),
-            peer: self.peer_of(at).filter(|_| reached.listen.path.is_some()),
+            peer: self.peer_of(at).filter(|_| used.listen.path.is_some()),
             questions: Vec::new(),
         };
         let Some(answer) = self.snapshot.login(&request).seen() else { return (None, Vec::new()) };
@@ -345,7 +349,7 @@ impl Walker<'_, '_> {
                 (Some(Err(reason)), vec![Evidence::new(Source::Probe, said)])
             }
             LoginOutcome::NotTried(why) | LoginOutcome::NotSpoken(why) | LoginOutcome::Unreachable(why) => {
-                self.snapshot.unseen(format!("whether {} lets the account in: {why}", reached.listen));
+                self.snapshot.unseen(format!("whether {} lets the account in: {why}", used.listen));
                 (None, Vec::new())
             }
         }
@@ -358,10 +362,10 @@ impl Walker<'_, '_> {
     }
 
     /// The account of the host by which a server knows its administrator, where root can take it on.
-    fn administrator(&self, engine: Engine, reached: &Reached) -> Option<u32> {
+    fn administrator(&self, used: &Use) -> Option<u32> {
         self.snapshot.myself().seen().filter(|me| me.uid == 0)?;
-        let service = &self.services[reached.service?];
-        match engine {
+        let service = &self.services[used.service?];
+        match used.engine {
             Engine::Postgresql => Some(starter(self.snapshot, service).uid).filter(|uid| *uid != 0),
             Engine::Mysql => Some(0),
             Engine::Redis => None,
@@ -369,21 +373,17 @@ impl Walker<'_, '_> {
     }
 
     /// What the server's own rows say, read by its administrator over its own socket.
-    fn by_rows(
-        &self,
-        source: &DataSource,
-        engine: Engine,
-        reached: &Reached,
-    ) -> Option<Result<(), (Refusal, Evidence)>> {
+    fn by_rows(&self, used: &Use) -> Option<Result<(), (Refusal, Evidence)>> {
+        let Use { source, engine, .. } = *used;
         let account = source.account.as_ref()?;
-        let uid = self.administrator(engine, reached)?;
+        let uid = self.administrator(used)?;
         let wish = Wish {
             account: &account.value,
             secret: source.secret.as_ref().map(|(secret, _)| secret),
             database: source.database.as_ref().map(|d| d.value.as_str()),
-            from: reached.listen.address,
+            from: used.listen.address,
         };
-        let answer = self.as_administrator(engine, reached.service?, uid, &wish)?;
+        let answer = self.as_administrator(engine, used.service?, uid, &wish)?;
         match logins::judge(engine, &wish, &answer) {
             Said::Refused(reason, said) => {
                 let said = format!("the server's own rows, read as its administrator, say: {said}");
@@ -415,22 +415,12 @@ impl Walker<'_, '_> {
         (answer.outcome == LoginOutcome::Accepted).then_some(answer)
     }
 
-    #[expect(clippy::too_many_arguments, reason = "one hop with all that is known of it")]
-    fn refuses(
-        &mut self,
-        at: usize,
-        source: &DataSource,
-        engine: Engine,
-        reached: &Reached,
-        what: String,
-        evidence: Vec<Evidence>,
-        reason: Refusal,
-    ) {
+    fn refuses(&mut self, used: &Use, what: String, evidence: Vec<Evidence>, reason: Refusal) {
+        let Use { at, source, .. } = *used;
         self.link_of(Some(at), Hop::Dependency, what, Some(false), evidence.clone());
         let name = &self.services[at].name;
-        let server = reached
-            .service
-            .map_or_else(|| reached.listen.to_string(), |other| self.services[other].name.clone());
+        let server =
+            used.service.map_or_else(|| used.listen.to_string(), |other| self.services[other].name.clone());
         let account = source.account.as_ref().map_or("it", |a| a.value.as_str());
         let title = match reason {
             Refusal::WarmingUp => format!("{server}, which {name} uses, is still starting"),
@@ -441,17 +431,12 @@ impl Walker<'_, '_> {
             }
             other => format!("{server} refuses {account}, the account that {name} uses: {}", other.spelled()),
         };
-        let subject = self.subject(source, engine, reached, Some(reason));
+        let subject = self.subject(used, Some(reason));
         self.faults.push((at, fault(Code::DependencyRefuses, subject, title, evidence)));
     }
 
-    fn subject(
-        &self,
-        source: &DataSource,
-        engine: Engine,
-        reached: &Reached,
-        reason: Option<Refusal>,
-    ) -> Subject {
+    fn subject(&self, used: &Use, reason: Option<Refusal>) -> Subject {
+        let source = used.source;
         let place = match reason {
             Some(Refusal::NoDatabase) => source.database.as_ref().map(|d| &d.place),
             Some(Refusal::WrongPassword | Refusal::PasswordExpired) => source.secret.as_ref().map(|(_, p)| p),
@@ -459,16 +444,16 @@ impl Walker<'_, '_> {
         };
         let place = place.unwrap_or(&source.place);
         Subject {
-            unit: reached.service.and_then(|s| self.services[s].unit_name()).map(str::to_owned),
+            unit: used.service.and_then(|s| self.services[s].unit_name()).map(str::to_owned),
             account: source.account.as_ref().map(|a| a.value.clone()),
             database: source.database.as_ref().map(|d| d.value.clone()),
             file: Some(place.file.to_string()),
             line: Some(place.line),
             reason,
-            engine: Some(engine),
-            ..match &reached.listen.path {
+            engine: Some(used.engine),
+            ..match &used.listen.path {
                 Some(path) => Subject::path(path),
-                None => Subject::listener(reached.listen.address, reached.listen.port, None, None),
+                None => Subject::listener(used.listen.address, used.listen.port, None, None),
             }
         }
     }

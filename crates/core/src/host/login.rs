@@ -2,7 +2,6 @@
 //! itself.
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
-use std::collections::BTreeMap;
 use std::fmt;
 use std::net::IpAddr;
 
@@ -206,9 +205,6 @@ pub struct LoginAnswer {
     /// Rows that came of each question; `None` where the server would not answer it.
     #[serde(default)]
     pub rows: Vec<Option<Vec<Row>>>,
-    /// Values that it reports by itself.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub reports: BTreeMap<String, String>,
 }
 
 /// A row of an answer: `None` is what the server has no value for.
@@ -217,13 +213,7 @@ pub type Row = Vec<Option<String>>;
 impl LoginAnswer {
     /// An answer of nothing but its end.
     pub fn ended(outcome: LoginOutcome) -> Self {
-        Self {
-            outcome,
-            words: None,
-            greeting: Greeting::default(),
-            rows: Vec::new(),
-            reports: BTreeMap::new(),
-        }
+        Self { outcome, words: None, greeting: Greeting::default(), rows: Vec::new() }
     }
 }
 

@@ -172,12 +172,13 @@ pub trait Kind: Sync {
     /// one that answers an address, or that a script belongs to.
     fn application_files(
         &self,
-        _: &Snapshot,
-        _: &Instance,
+        snapshot: &Snapshot,
+        instance: &Instance,
         _target: &str,
         _script: Option<&str>,
     ) -> Vec<String> {
-        Vec::new()
+        // Of a program that nobody knows: those that its command, environment and layout name.
+        if self.grammar().has_general_words() { program::files(snapshot, instance) } else { Vec::new() }
     }
     /// Whether a line of a file that overrides settings of its folder keeps somebody out, or may be meant to:
     /// who takes it away opens what was closed.

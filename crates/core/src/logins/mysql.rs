@@ -31,7 +31,7 @@ pub(super) fn questions(wish: &Wish) -> Option<Vec<String>> {
 pub(super) fn judge(wish: &Wish, answer: &LoginAnswer) -> Said {
     let [Some(accounts), maria, mysql, rest @ ..] = answer.rows.as_slice() else { return Said::Unknown };
     let own: Vec<&Row> = accounts.iter().filter(|row| column(row, 0) == wish.account).collect();
-    let anonymous = accounts.iter().any(|row| column(row, 0).is_empty() && !column(row, 2).is_empty());
+    let anonymous = accounts.iter().any(|row| column(row, 0).is_empty());
     if own.is_empty() {
         // One without a name takes whom no other row is for.
         return match anonymous {

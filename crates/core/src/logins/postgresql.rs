@@ -46,15 +46,21 @@ pub(super) fn judge(wish: &Wish, answer: &LoginAnswer) -> Said {
     };
     let by_password = |method: &str| matches!(method, "scram-sha-256" | "md5" | "password");
     let asks = matches!(&rule, Rule::Line { method, .. } if by_password(method));
+    // Well is only what was compared, or what asks for nothing.
+    let mut proved = matches!(&rule, Rule::Line { method, .. } if method == "trust");
     if asks && let Some(secret) = wish.secret.filter(|s| !s.is_masked()) {
         if column(role, 1) == "t" {
-            return Said::Refused(Refusal::PasswordExpired, "its password is no longer valid".to_owned());
+            return Said::Refused(Refusal::PasswordExpired, "its password has expired".to_owned());
         }
         if column(role, 2).is_empty() {
             return Said::Refused(Refusal::LoginDisabled, "it has no password".to_owned());
         }
-        if is_right(secret.reveal(), column(role, 2)) == Some(false) {
-            return Said::Refused(Refusal::WrongPassword, "the password is another one".to_owned());
+        match is_right(secret.reveal(), column(role, 2)) {
+            Some(false) => {
+                return Said::Refused(Refusal::WrongPassword, "the password is another one".to_owned());
+            }
+            Some(true) => proved = true,
+            None => {}
         }
     }
     if column(role, 0) == "f" {
@@ -75,7 +81,7 @@ pub(super) fn judge(wish: &Wish, answer: &LoginAnswer) -> Said {
             let said = format!("it may not connect to the database {database}");
             Said::Refused(Refusal::NoAccessRule, said)
         }
-        _ if asks || matches!(rule, Rule::Line { .. }) => Said::Well,
+        Some(_) if proved => Said::Well,
         _ => Said::Unknown,
     }
 }
@@ -268,7 +274,9 @@ mod tests {
             (&*role, "t", "t", RULES, "gull", Some("192.0.2.7"), Refusal::NoAccessRule),
             (&*role, "t", "t", RULES, "gull", None, Refusal::NoAccessRule),
             (&*role, "t", "t", "7|host|all|all|0.0.0.0|0.0.0.0|reject", "gull", here, Refusal::NoAccessRule),
-            // Not decided: never told as a refusal of its own.
+            // Not decided: never told as a refusal of its own, nor as well.
+            ("t|f|md5abc", "t", "t", RULES, "gull", here, Refusal::Other),
+            (&*role, "t", "t", "1|local|all|all||| peer", "gull", None, Refusal::Other),
             (&*role, "t", "t", "1|host|all|+crew|all||scram-sha-256", "gull", here, Refusal::Other),
         ] {
             assert_eq!(

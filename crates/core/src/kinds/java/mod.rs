@@ -76,15 +76,6 @@ impl Kind for Java {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
-    fn application_files(
-        &self,
-        snapshot: &Snapshot,
-        instance: &Instance,
-        _target: &str,
-        _script: Option<&str>,
-    ) -> Vec<String> {
-        super::program::files(snapshot, instance)
-    }
     fn application(&self, arguments: &[String]) -> Option<String> {
         what_it_runs(arguments)
     }

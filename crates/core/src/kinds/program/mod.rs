@@ -31,15 +31,6 @@ impl Kind for Program {
         found.model.guesses = guesses(snapshot, instance);
         found
     }
-    fn application_files(
-        &self,
-        snapshot: &Snapshot,
-        instance: &Instance,
-        _target: &str,
-        _script: Option<&str>,
-    ) -> Vec<String> {
-        files(snapshot, instance)
-    }
     fn conceal(&self, text: &str, path: &str) -> Option<Concealed> {
         if Form::of(path) == Some(Form::Php) {
             return Some(application::of_script(text));
