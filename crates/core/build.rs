@@ -197,6 +197,15 @@ fn kind(slot: &Slot) -> Result<String, String> {
     };
     Ok(match slot.name.as_str() {
         "flag" => "Type::Flag".into(),
+        "truth" => "Type::Truth".into(),
+        name @ ("amount" | "real") => {
+            let unit = slot.arguments.iter().find(|a| !a.contains("..")).map_or("", String::as_str);
+            let (least, most) = slot.arguments.iter().find_map(|a| a.split_once("..")).unwrap_or_default();
+            format!(
+                "Type::Amount(Amount {{ unit: {unit:?}, whole: {}, least: {least:?}, most: {most:?} }})",
+                name == "amount"
+            )
+        }
         "int" => {
             let (least, most) = range(slot.arguments.first())?;
             format!("Type::Int(Int {{ least: {least}, most: {most} }})")

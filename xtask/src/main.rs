@@ -8,7 +8,9 @@ mod corpus;
 mod daemons;
 mod fuzz;
 mod harvest;
+mod harvest_options;
 mod harvest_samples;
+mod harvest_settings;
 mod history;
 mod host;
 mod live;
@@ -28,6 +30,8 @@ fn main() -> ExitCode {
     let words: Vec<&str> = arguments.iter().map(String::as_str).collect();
     let outcome = match words.as_slice() {
         ["harvest", "haproxy", dumps @ ..] => harvest_samples::run(dumps),
+        ["harvest", "mysql", answers @ ..] => harvest_options::mysql(answers),
+        ["harvest", "postgresql", files @ ..] => harvest_settings::postgresql(files),
         ["harvest", kind, first, more @ ..] => {
             harvest::run(kind, &std::iter::once(first).chain(more).map(Path::new).collect::<Vec<_>>())
         }

@@ -344,7 +344,8 @@ fn words_of(daemon: &Daemon, form: &'static [Slot]) -> Vec<String> {
 /// A word of a type.
 fn good(daemon: &Daemon, takes: Type) -> String {
     match takes {
-        Type::Flag => "on".into(),
+        Type::Flag | Type::Truth => "on".into(),
+        Type::Amount(amount) => if amount.least.is_empty() { "1" } else { amount.least }.into(),
         Type::Int(int) | Type::Leading(int) => {
             int.least.unwrap_or(1).max(int.most.unwrap_or(4).min(4)).to_string()
         }
@@ -373,7 +374,10 @@ fn others(daemon: &Daemon, takes: Type) -> Vec<String> {
         words
     };
     let mut all: Vec<String> = match takes {
-        Type::Flag => vec!["off".into(), "OFF".into(), "yes".into()],
+        Type::Flag | Type::Truth => vec!["off".into(), "OFF".into(), "yes".into()],
+        Type::Amount(amount) => {
+            [amount.least, amount.most, "1kB", "1.5", "0x10", "1min"].map(str::to_owned).into()
+        }
         Type::Int(int) | Type::Leading(int) => [int.least, int.most]
             .into_iter()
             .flatten()

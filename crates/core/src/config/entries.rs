@@ -40,6 +40,21 @@ impl Entry {
     }
 }
 
+/// The bytes of the name of an entry, where it stands as its place says.
+pub fn name_span(snapshot: &Snapshot, entry: &Entry) -> Option<Span> {
+    let place = entry.place.known()?;
+    let text = snapshot.text(&place.file).seen()?;
+    let line = usize::try_from(place.line).ok()?.checked_sub(1)?;
+    let begin = text.split_inclusive('\n').take(line).map(str::len).sum::<usize>();
+    let before = usize::try_from(place.column).ok()?.checked_sub(1)?;
+    let own = text.get(begin..)?;
+    let at = own.char_indices().nth(before)?.0;
+    let start = begin + at;
+    let end = start + entry.name.len();
+    let same = text.get(start..end)?.eq_ignore_ascii_case(&entry.name);
+    same.then(|| Span { file: place.file.clone(), start, end })
+}
+
 /// Where the first and the last entry of a key in a section stand.
 type Index = HashMap<(String, String), (usize, usize)>;
 
@@ -135,6 +150,11 @@ impl<'r, 'h> Book<'r, 'h> {
         None
     }
 
+    /// Whether so few findings came of it that somebody looks at what each could be corrected to.
+    pub fn is_early(&self) -> bool {
+        self.out.findings.len() < 100
+    }
+
     /// An error that ends the reading.
     pub fn refuse(
         &mut self,
@@ -189,9 +209,8 @@ impl<'r, 'h> Book<'r, 'h> {
                 | Code::NameUnresolved
         );
         // Of very many findings nobody looks at the marks.
-        let few = self.out.findings.len() < 100;
         let same = |e: &&Entry| e.name == directive && e.place == *place;
-        let entry = self.entries.iter().rev().filter(|_| of_value && few).find(same);
+        let entry = self.entries.iter().rev().filter(|_| of_value && self.is_early()).find(same);
         entry.and_then(|e| self.value_place(e)).unwrap_or_else(|| place.clone())
     }
 

@@ -304,6 +304,10 @@ pub trait Kind: Sync {
     fn setting_key(&self, name: &str) -> String {
         name.to_ascii_lowercase()
     }
+    /// The release by which its table is read; `None` where the table does not stand for it.
+    fn table_release(&self, found: &Release) -> Option<Release> {
+        Some(found.clone())
+    }
     /// What tells a setting from others of its section: its name, and where the first word of the value
     /// belongs to the name, that too.
     fn setting_identity(&self, one: &Assignment) -> String {

@@ -2,11 +2,15 @@
 use super::{Listed, schema};
 use crate::config::layers::{Assignment, InForce, Layer, resolve};
 use crate::config::nearest;
+use crate::config::release::Release;
+use crate::config::rows::{Directives, Row, Type, is_same};
+use crate::kinds::Kind;
 use crate::not_seen::NotSeen;
 use crate::service::Service;
 use crate::snapshot::Snapshot;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 
 /// The document `settings`.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -21,6 +25,12 @@ pub struct SettingsReport {
     pub release: Option<String>,
     /// Settings, in reading order.
     pub settings: Vec<SettingEntry>,
+    /// Where `--where` asked: every line that names one of the settings, in reading order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub mentions: Vec<Mention>,
+    /// Where `--compare` asked: what is not the same there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub differences: Option<Vec<Difference>>,
     /// Names that were asked for and are set nowhere; `null` where a file could not be read that might set
     /// them.
     pub unset: Listed<String>,
@@ -49,6 +59,15 @@ pub struct SettingEntry {
     pub section: Option<String>,
     /// Value; `null` for a secret.
     pub value: Option<String>,
+    /// What a bare number of it counts, such as `8kB` or `ms`; `null` where nothing tells.
+    #[serde(default)]
+    pub unit: Option<String>,
+    /// Its value where nobody sets it; `null` where the table of the release does not tell.
+    #[serde(default)]
+    pub default: Option<String>,
+    /// Whether its value is another one than that; `null` where that is not known.
+    #[serde(default)]
+    pub changed: Option<bool>,
     /// Whether its value is a secret.
     pub secret: bool,
     /// Where the value comes from.
@@ -59,6 +78,38 @@ pub struct SettingEntry {
     pub line: Option<u32>,
     /// Values that it overrides, in the order in which they were read.
     pub overrides: Vec<Overridden>,
+}
+
+/// A line that names a setting.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Mention {
+    /// Directive.
+    pub name: String,
+    /// Section it stands in; `null` at the top.
+    pub section: Option<String>,
+    /// Value; `null` for a secret.
+    pub value: Option<String>,
+    /// Where the value comes from.
+    pub layer: Layer,
+    /// File.
+    pub file: Option<String>,
+    /// Line.
+    pub line: Option<u32>,
+    /// Whether it counts.
+    pub in_force: bool,
+}
+
+/// A setting that two hosts do not have alike.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Difference {
+    /// Directive.
+    pub name: String,
+    /// Section it stands in; `null` at the top.
+    pub section: Option<String>,
+    /// As it is here; `null` where it is set nowhere.
+    pub here: Option<SettingEntry>,
+    /// As it is there; `null` where it is set nowhere.
+    pub there: Option<SettingEntry>,
 }
 
 /// A value that is not in force.
@@ -88,34 +139,160 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
         one.scope = SERVER;
     }
     let found = resolve(all, |one| kind.setting_identity(one), |one| kind.combine(one));
-    let entries: Vec<SettingEntry> = found.into_iter().map(entry).collect();
+    let found_release = kind.release(snapshot, &service.instance);
+    let table = Table::of(kind, found_release.as_ref());
+    let mut entries: Vec<SettingEntry> = found.into_iter().map(|one| table.completed(entry(one))).collect();
     // Where a file could not be read, what it would set is not known.
     let whole = config.readable && config.not_seen.is_empty() && config.bounded.is_none();
     let is_set = |name: &str| entries.iter().any(|e| kind.setting_key(&e.name) == kind.setting_key(name));
     // Only a table that was harvested whole can tell that a name is none.
-    let table = kind.directives().filter(|t| t.is_whole());
+    let whole_table = kind.directives().filter(|t| t.is_whole());
     let unknown: Vec<UnknownName> = names
         .iter()
-        .filter(|name| !is_set(name) && table.is_some_and(|t| !t.has_name(name)))
+        .filter(|name| !is_set(name) && whole_table.is_some_and(|t| !t.has_name(&kind.setting_key(name))))
         .map(|name| UnknownName {
             name: name.clone(),
-            nearest: table.and_then(|t| nearest(name, t.all().map(|r| r.name))).map(str::to_owned),
+            nearest: whole_table.and_then(|t| nearest(name, t.all().map(|r| r.name))).map(str::to_owned),
         })
         .collect();
     let is_unset = |name: &&String| whole && !is_set(name) && !unknown.iter().any(|u| u.name == **name);
-    let unset = Listed::when(whole, names.iter().filter(is_unset).cloned().collect());
+    let unset: Vec<String> = names.iter().filter(is_unset).cloned().collect();
+    // What the table tells of them is in force then.
+    let built_in: Vec<SettingEntry> = unset.iter().filter_map(|name| table.built_in(kind, name)).collect();
+    let told = |name: &String| built_in.iter().any(|b| b.name == *name);
+    let unset = Listed::when(whole, unset.iter().filter(|name| !told(name)).cloned().collect());
+    entries.extend(built_in);
     let mut not_seen = snapshot.not_seen();
     not_seen.extend(config.not_seen);
-    let release = kind.release(snapshot, &service.instance).map(|r| r.to_string());
+    let release = found_release.map(|r| r.to_string());
     SettingsReport {
         schema: schema("settings"),
         service: service.name.clone(),
         kind: kind.name().to_owned(),
         release,
         settings: entries,
+        mentions: Vec::new(),
+        differences: None,
         unset,
         unknown,
         not_seen,
+    }
+}
+
+/// Leaves only what is another value than the built-in one, as far as the table of the release tells.
+pub fn only_changed(report: &mut SettingsReport) {
+    report.settings.retain(|one| one.changed != Some(false) && one.layer != Layer::Default);
+}
+
+/// Puts every line that names one of the settings in place of what is in force.
+pub fn mentioned(report: &mut SettingsReport) {
+    let of =
+        |one: &SettingEntry, value: &Option<String>, layer, file: &Option<String>, line, in_force| Mention {
+            name: one.name.clone(),
+            section: one.section.clone(),
+            value: value.clone(),
+            layer,
+            file: file.clone(),
+            line,
+            in_force,
+        };
+    let set = report.settings.iter().filter(|one| one.layer != Layer::Default);
+    report.mentions = set
+        .flat_map(|one| {
+            let over = one.overrides.iter().map(|o| of(one, &o.value, o.layer, &o.file, o.line, false));
+            over.chain([of(one, &one.value, one.layer, &one.file, one.line, true)]).collect::<Vec<_>>()
+        })
+        .collect();
+}
+
+/// What of these settings is not the same there, by name and section; where one is set several times, the
+/// values count in their order.
+pub fn compare(here: &mut SettingsReport, there: &SettingsReport, kind: &dyn Kind) {
+    let key = |one: &SettingEntry| (one.section.clone(), kind.setting_key(&one.name));
+    let mut left: Vec<Option<&SettingEntry>> = there.settings.iter().map(Some).collect();
+    let mut places: HashMap<_, Vec<usize>> = HashMap::new();
+    for (at, one) in there.settings.iter().enumerate().rev() {
+        places.entry(key(one)).or_default().push(at);
+    }
+    let mut differences = Vec::new();
+    for one in &here.settings {
+        let other = places.get_mut(&key(one)).and_then(Vec::pop).and_then(|at| left.get_mut(at)?.take());
+        let row = kind.directives().and_then(|t| t.any_case(&kind.setting_key(&one.name)).first());
+        let same = |a: &str, b: &str| a == b || row.is_some_and(|row| is_same(row, a, b));
+        let alike = other.is_some_and(|other| match (&one.value, &other.value) {
+            (Some(a), Some(b)) => same(a, b),
+            // Of two secrets nobody tells whether they are one.
+            (a, b) => a.is_none() && b.is_none(),
+        });
+        if !alike {
+            differences.push(Difference {
+                name: one.name.clone(),
+                section: one.section.clone(),
+                here: Some(one.clone()),
+                there: other.cloned(),
+            });
+        }
+    }
+    differences.extend(left.into_iter().flatten().map(|one| Difference {
+        name: one.name.clone(),
+        section: one.section.clone(),
+        here: None,
+        there: Some(one.clone()),
+    }));
+    here.differences = Some(differences);
+}
+
+/// What the table of a release tells of settings.
+struct Table {
+    rows: Option<(&'static Directives, Release)>,
+    key: Box<dyn Fn(&str) -> String>,
+}
+
+impl Table {
+    fn of(kind: &'static dyn Kind, release: Option<&Release>) -> Self {
+        let release = release.and_then(|r| kind.table_release(r));
+        let rows = kind.directives().zip(release);
+        Self { rows, key: Box::new(move |name| kind.setting_key(name)) }
+    }
+
+    fn row(&self, name: &str) -> Option<&'static Row> {
+        let (rows, release) = self.rows.as_ref()?;
+        rows.known(&(self.key)(name), Some(release))
+    }
+
+    /// With what the table tells of it.
+    fn completed(&self, mut one: SettingEntry) -> SettingEntry {
+        let Some(row) = self.row(&one.name) else { return one };
+        let bare = one.value.as_ref().is_some_and(|v| v.parse::<f64>().is_ok());
+        if let Some(Type::Amount(amount)) = row.first()
+            && bare
+            && !amount.unit.is_empty()
+        {
+            one.unit = Some(amount.unit.to_owned());
+        }
+        if let Some(default) = row.default.filter(|_| !row.has_secret()) {
+            one.changed = one.value.as_ref().map(|value| !is_same(row, value, default));
+            one.default = Some(default.to_owned());
+        }
+        one
+    }
+
+    /// A setting that nobody sets.
+    fn built_in(&self, kind: &dyn Kind, name: &str) -> Option<SettingEntry> {
+        let default = self.row(name)?.default?.to_owned();
+        (!kind.is_secret(&kind.setting_key(name))).then(|| SettingEntry {
+            name: name.to_owned(),
+            section: None,
+            value: Some(default.clone()),
+            unit: None,
+            default: Some(default),
+            changed: Some(false),
+            secret: false,
+            layer: Layer::Default,
+            file: None,
+            line: None,
+            overrides: Vec::new(),
+        })
     }
 }
 
@@ -132,6 +309,9 @@ fn entry(one: InForce) -> SettingEntry {
     SettingEntry {
         secret: value.is_none(),
         value,
+        unit: None,
+        default: None,
+        changed: None,
         layer: one.counts.layer,
         file: file(&one.counts),
         line: line(&one.counts),

@@ -3,11 +3,13 @@
 //! releases, and its marks.
 mod judge;
 mod rules;
+mod same;
 mod types;
 
 pub use judge::{Fault, fault, secrets, slots_of};
 pub use rules::RuleIndex;
-pub use types::{Int, PathUse, Size, Time, Type};
+pub use same::is_same;
+pub use types::{Amount, Int, PathUse, Size, Time, Type};
 
 use super::release::{Release, Version};
 
@@ -233,6 +235,12 @@ impl Directives {
         }
     }
 
+    /// The row of a name that a release knows.
+    pub fn known(&'static self, name: &str, release: Option<&Release>) -> Option<&'static Row> {
+        let rows = self.any_case(name);
+        rows.iter().find(|row| !matches!(self.fate(row, release), Fate::Gone | Fate::Unsure))
+    }
+
     /// Whether a release lies behind the last one that is known to have a directive and before the first that
     /// has it no more.
     fn is_between(&self, reach: &Reach, release: &Release) -> bool {
@@ -264,7 +272,7 @@ macro_rules! directives {
     ($name:literal) => {{
         #[allow(unused_imports, reason = "a table needs some of these")]
         use crate::config::rows::{
-            Directives, Fate, Int, Marks, PathUse, Reach, Row, Size, Slot, Time, Type,
+            Amount, Directives, Fate, Int, Marks, PathUse, Reach, Row, Size, Slot, Time, Type,
         };
         static TABLE: Directives = include!(concat!(env!("OUT_DIR"), "/", $name));
         &TABLE

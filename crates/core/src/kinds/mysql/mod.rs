@@ -1,13 +1,15 @@
 //! MySQL and MariaDB: option files with groups, of which the server reads its own; later values win.
 mod data;
+mod judge;
 
 use super::{DataFault, Instance, Kind, Profile, Stands, VersionMark, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine};
 use crate::config::lines::{Line, Text};
+use crate::config::release::Release;
 use crate::config::rows::{Directives, directives};
-use crate::config::{About, Configuration, Demand, DependsOn, LogSink, NamedPath, Resource};
+use crate::config::{About, Configuration, Demand, DependsOn, LogSink, NamedPath, Place, Resource, Span};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -40,6 +42,10 @@ static PROFILE: Profile = Profile {
         "mysql-server-8.0",
         "mysql-server",
         "mysql-community-server",
+        "mariadb-server-core",
+        "mariadb-server-core-10.5",
+        "mysql-server-core-8.0",
+        "mysql-server-core",
     ],
     version: Some(VersionMark { words: "-MariaDB", stands: Stands::Before, files: &["mariadbd", "mysqld"] }),
     flavours: &["mariadb"],
@@ -58,8 +64,6 @@ static PROFILE: Profile = Profile {
     ..Profile::plain("mysql", &GRAMMAR, &CATALOGUE)
 };
 
-/// Groups that the server reads, beside those with a version behind them.
-const GROUPS: &[&str] = &["mysqld", "server", "mariadb", "mariadbd", "client-server", "galera"];
 /// Files that are read when none is named, in this order.
 const DEFAULTS: &[&str] = &["/etc/my.cnf", "/etc/mysql/my.cnf"];
 const DEPTH: usize = 10;
@@ -67,18 +71,55 @@ const DEPTH: usize = 10;
 /// The kind `mysql`.
 pub(super) struct Mysql;
 
-fn reads_group(name: &str) -> bool {
-    let lower = name.to_ascii_lowercase();
-    let stem = lower
-        .split_once('-')
-        .filter(|(_, rest)| rest.starts_with(|c: char| c.is_ascii_digit()))
-        .map_or(lower.as_str(), |(stem, _)| stem);
-    GROUPS.contains(&lower.as_str()) || (matches!(stem, "mysqld" | "mariadb" | "mariadbd") && stem != lower)
+/// Which groups of a file the server reads.
+#[derive(Clone, Debug, Default)]
+struct Groups {
+    release: Option<Release>,
+    /// What was asked to stand behind each name as well (`--defaults-group-suffix`).
+    suffix: Option<String>,
 }
 
-/// Reads one option file. A fault ends the start in the main file; in a file of a directory it only ends that
-/// file.
-fn file(book: &mut Book, name: &str, depth: usize, from_directory: bool) {
+impl Groups {
+    fn of(release: Option<Release>, instance: &Instance) -> Self {
+        let by_option = option(&instance.command, &["--defaults-group-suffix"]);
+        let suffix = by_option.or_else(|| instance.environment.get("MYSQL_GROUP_SUFFIX").cloned());
+        Self { release, suffix: suffix.filter(|s| !s.is_empty()) }
+    }
+
+    fn has(&self, group: &str) -> bool {
+        let lower = group.to_ascii_lowercase();
+        let bare = self.suffix.as_ref().and_then(|suffix| lower.strip_suffix(&suffix.to_ascii_lowercase()));
+        reads_group(&lower, self.release.as_ref())
+            || bare.is_some_and(|g| reads_group(g, self.release.as_ref()))
+    }
+}
+
+/// Whether a server reads a group, as its help lists them; where the release is not known, any family's.
+fn reads_group(lower: &str, release: Option<&Release>) -> bool {
+    const BOTH: &[&str] = &["mysqld", "server"];
+    const MARIADB: &[&str] = &["mariadb", "mariadbd", "client-server", "galera"];
+    let (stem, version) = match lower.split_once('-') {
+        Some((stem, rest)) if rest.starts_with(|c: char| c.is_ascii_digit()) => (stem, Some(rest)),
+        _ => (lower, None),
+    };
+    let mariadb = release.is_none_or(|r| r.flavour != "mysql");
+    let mysql = release.is_none_or(|r| r.flavour == "mysql");
+    match version {
+        Some(version) => {
+            let named = stem == "mysqld" || mariadb && matches!(stem, "mariadb" | "mariadbd");
+            let own = release.map(|r| format!("{}.{}", r.version.series().0, r.version.series().1));
+            named && own.is_none_or(|own| own == version)
+        }
+        None => {
+            BOTH.contains(&stem) || mariadb && MARIADB.contains(&stem) || mysql && stem == "mysql_cluster"
+        }
+    }
+}
+
+/// Reads one option file. A fault ends the start in a file that was named or is looked for; in an included
+/// one it
+/// only ends the reading of that file.
+fn file(book: &mut Book, name: &str, groups: &Groups, depth: usize) {
     // Anybody could have written it: such a file is ignored.
     if book.snapshot.stat(name).seen().is_some_and(|s| s.mode & 0o002 != 0) {
         book.out
@@ -87,92 +128,175 @@ fn file(book: &mut Book, name: &str, depth: usize, from_directory: bool) {
         return;
     }
     let Some(text) = book.text(name) else { return };
-    let mut group: Option<String> = None;
+    let mut group: Option<bool> = None;
+    let mut title = String::new();
     for line in text.lines() {
         let trimmed = line.text.trim();
         if trimmed.is_empty() || trimmed.starts_with(['#', ';']) || book.stopped {
             continue;
         }
-        if let Err(message) = one(book, &text, &line, trimmed, &mut group, depth) {
-            if !from_directory {
-                book.refuse(&text.place(&line, trimmed), "", Code::ConfigSyntax, message);
+        if let Some(directive) = trimmed.strip_prefix('!') {
+            if !included(book, &text, &line, directive.trim_start(), groups, depth) {
+                return;
             }
-            return;
+            continue;
         }
+        let fault = if let Some(rest) = trimmed.strip_prefix('[') {
+            match rest.split_once(']') {
+                Some((name, _)) => {
+                    name.trim_end().clone_into(&mut title);
+                    group = Some(groups.has(&title));
+                    continue;
+                }
+                None => "a group's name needs a closing bracket",
+            }
+        } else {
+            match group {
+                Some(true) => {
+                    entry(book, &text, &line, trimmed, &title, groups);
+                    continue;
+                }
+                Some(false) => continue,
+                None => "an option stands before the first group",
+            }
+        };
+        if depth == 0 {
+            book.refuse(&text.place(&line, trimmed), "", Code::ConfigSyntax, fault);
+        }
+        return;
     }
 }
 
-fn one(
+/// Reads what a line includes; whether the file is read on. Other words behind the sign are not looked at.
+fn included(
     book: &mut Book,
     text: &Text,
     line: &Line,
-    trimmed: &str,
-    group: &mut Option<String>,
+    directive: &str,
+    groups: &Groups,
     depth: usize,
-) -> Result<(), &'static str> {
-    if let Some(target) = trimmed.strip_prefix("!includedir") {
-        let dir = target.trim();
+) -> bool {
+    let behind = |word: &str| {
+        let rest = directive.strip_prefix(word)?;
+        (rest.is_empty() || rest.starts_with([' ', '\t'])).then(|| rest.trim())
+    };
+    if depth >= DEPTH {
+        return true;
+    }
+    let wrong = |book: &mut Book, message: String, code: Code| {
+        if depth == 0 {
+            let found = book.refuse(&text.place(line, line.text.trim()), "", code, message);
+            found.depends_on = DependsOn::Files;
+        }
+        false
+    };
+    if let Some(dir) = behind("includedir") {
+        if dir.is_empty() {
+            return wrong(book, "!includedir names no directory".into(), Code::ConfigSyntax);
+        }
         let Some(entries) = book.snapshot.list(dir).seen() else {
-            if book.snapshot.exists(dir) == Some(false) {
-                let found = book.refuse(
-                    &text.place(line, trimmed),
-                    "!includedir",
-                    Code::ConfigMissingFile,
-                    format!("directory {dir} does not exist"),
-                );
-                found.depends_on = DependsOn::Files;
-                found.about = Some(About::Directory(dir.to_owned()));
+            if book.snapshot.exists(dir) != Some(false) {
+                return true;
             }
-            return Ok(());
+            let goes_on = wrong(book, format!("directory {dir} does not exist"), Code::ConfigMissingFile);
+            if let Some(last) = book.out.findings.last_mut().filter(|_| depth == 0) {
+                last.about = Some(About::Directory(dir.to_owned()));
+            }
+            return goes_on;
         };
-        for entry in entries.iter().filter(|e| e.name.ends_with(".cnf") && depth < DEPTH) {
-            file(book, &path::join(dir, &entry.name), depth + 1, true);
+        for one in entries.iter().filter(|e| e.name.ends_with(".cnf")) {
+            file(book, &path::join(dir, &one.name), groups, depth + 1);
         }
-        return Ok(());
-    }
-    if let Some(target) = trimmed.strip_prefix("!include") {
-        if depth < DEPTH {
-            file(book, target.trim(), depth + 1, false);
+    } else if let Some(target) = behind("include") {
+        if target.is_empty() {
+            return wrong(book, "!include names no file".into(), Code::ConfigSyntax);
         }
-        return Ok(());
+        file(book, target, groups, depth + 1);
     }
-    if let Some(rest) = trimmed.strip_prefix('[') {
-        let name =
-            rest.split_once(']').map(|(name, _)| name).ok_or("a group's name needs a closing bracket")?;
-        *group = Some(name.to_owned());
-        return Ok(());
-    }
-    let Some(group) = group else { return Err("an option stands before the first group") };
-    if !reads_group(group) {
-        return Ok(());
-    }
-    let (name, value) = trimmed.split_once('=').map_or((trimmed, ""), |(n, v)| (n.trim(), v.trim()));
-    let name = name.split([' ', '\t']).next().unwrap_or_default();
-    let value = without_comment(value);
-    let plain = unquoted(value);
-    let entry =
-        Entry::of_file(group, spelt(name), plain.to_owned(), text.place(line, name), text.span(line, plain));
-    book.entries.push(entry);
-    Ok(())
+    true
 }
 
-/// A `#` after a blank begins a comment.
-fn without_comment(value: &str) -> &str {
-    let mut quote = None;
-    for (at, c) in value.char_indices() {
-        match (quote, c) {
-            (None, '"' | '\'') => quote = Some(c),
-            (Some(q), c) if c == q => quote = None,
-            (None, '#') if at == 0 || value[..at].ends_with([' ', '\t']) => return value[..at].trim_end(),
-            _ => {}
+/// One option of a group that is read.
+fn entry(book: &mut Book, text: &Text, line: &Line, trimmed: &str, group: &str, groups: &Groups) {
+    let whole = without_comment(trimmed);
+    let (name, given) = match whole.split_once('=') {
+        Some((name, value)) => (name.trim_end(), Some(value.trim())),
+        None => (whole.trim_end(), None),
+    };
+    let plain = unquoted(given.unwrap_or_default());
+    let value = given.map(|_| unescaped(plain));
+    let (known, forced) =
+        judged(book, &text.place(line, name), name, value.as_deref(), groups, || text.span(line, name));
+    let span = text.span(line, plain).filter(|_| forced.is_none());
+    let value = forced.map(str::to_owned).or(value).unwrap_or_default();
+    book.entries.push(Entry::of_file(group, known, value, text.place(line, name), span));
+}
+
+/// Tells what is wrong with an option; the name that counts, and the value that the words before it give it.
+fn judged(
+    book: &mut Book,
+    place: &Place,
+    name: &str,
+    value: Option<&str>,
+    groups: &Groups,
+    span: impl FnOnce() -> Option<Span>,
+) -> (String, Option<&'static str>) {
+    let release = groups.release.as_ref().and_then(judge::release);
+    let Some(release) = &release else { return (spelt(name), None) };
+    if let Some(wrong) = judge::wrong(name, value, release, book.is_early()) {
+        let key = spelt(name);
+        let found = book.find(place, &key, wrong.code, wrong.why);
+        if let Some(near) = wrong.near {
+            found.help = Some(format!("did you mean {near}?"));
+            found.edit = span().map(|span| (span, near));
         }
     }
-    value
+    judge::meant(name, value, release).unwrap_or_else(|| (spelt(name), None))
+}
+
+/// A `#` outside of quotes begins a comment.
+fn without_comment(line: &str) -> &str {
+    let (mut quote, mut escape) = (None, false);
+    for (at, c) in line.char_indices() {
+        match (quote, c) {
+            (None, '"' | '\'') if !escape => quote = Some(c),
+            (Some(q), c) if c == q && !escape => quote = None,
+            (None, '#') => return &line[..at],
+            _ => {}
+        }
+        escape = quote.is_some() && c == '\\' && !escape;
+    }
+    line
 }
 
 fn unquoted(value: &str) -> &str {
     let same = |q: char| value.len() >= 2 && value.starts_with(q) && value.ends_with(q);
     if same('"') || same('\'') { &value[1..value.len() - 1] } else { value }
+}
+
+/// A value with its signs put in: `\n`, `\t`, `\r`, `\b`, `\s` for a blank, quotes and the sign itself.
+fn unescaped(value: &str) -> String {
+    if !value.contains('\\') {
+        return value.to_owned();
+    }
+    let mut out = String::with_capacity(value.len());
+    let mut chars = value.chars().peekable();
+    while let Some(c) = chars.next() {
+        let put = match (c, chars.peek()) {
+            ('\\', Some('n')) => Some('\n'),
+            ('\\', Some('t')) => Some('\t'),
+            ('\\', Some('r')) => Some('\r'),
+            ('\\', Some('b')) => Some('\u{8}'),
+            ('\\', Some('s')) => Some(' '),
+            ('\\', Some(sign @ ('"' | '\'' | '\\'))) => Some(*sign),
+            _ => None,
+        };
+        if put.is_some() {
+            chars.next();
+        }
+        out.push(put.unwrap_or(c));
+    }
+    out
 }
 
 /// A name as the server compares it: `-` and `_` are one, and `loose-` only says what becomes of an unknown
@@ -195,14 +319,16 @@ const LETTERS: &[(char, &str)] = &[
 
 /// Options of the command line come last: `--name=value`, `--name value`, and some letters. What stands alone
 /// is a value, for the server takes no other words.
-fn options(book: &mut Book, instance: &Instance) {
+fn options(book: &mut Book, instance: &Instance, groups: &Groups) {
     let place = instance.command_place.as_ref();
+    // A script around it takes words of its own.
+    let server = instance.command.first().is_some_and(|p| matches!(path::name(p), "mariadbd" | "mysqld"));
     let mut words = instance.command.iter().skip(1).peekable();
     while let Some(word) = words.next() {
         let (name, given) = if let Some(option) = word.strip_prefix("--").filter(|o| !o.is_empty()) {
             let (name, value) =
                 option.split_once('=').map_or((option, None), |(n, v)| (n, Some(v.to_owned())));
-            (spelt(name), value)
+            (name.to_owned(), value)
         } else if let Some((letter, rest)) =
             word.strip_prefix('-').and_then(|w| Some((w.chars().next()?, w.get(1..)?)))
         {
@@ -211,11 +337,20 @@ fn options(book: &mut Book, instance: &Instance) {
         } else {
             continue;
         };
-        let value = given.or_else(|| words.next_if(|w| !w.starts_with('-')).cloned()).unwrap_or_default();
+        let value = given.or_else(|| words.next_if(|w| !w.starts_with(['-', '$'])).cloned());
         // Where it looks for its files is no setting of the server.
-        if !name.starts_with("defaults_") && !matches!(name.as_str(), "no_defaults" | "print_defaults") {
-            book.option(place, "", &name, &value);
+        let about_files = spelt(&name).starts_with("defaults_");
+        if about_files || matches!(name.as_str(), "no-defaults" | "print-defaults") {
+            continue;
         }
+        let whole = !name.contains('$') && value.as_ref().is_none_or(|v| !v.contains('$'));
+        let (known, forced) = if server && whole {
+            let stands = place.cloned().unwrap_or_else(Place::nowhere);
+            judged(book, &stands, &name, value.as_deref(), groups, || None)
+        } else {
+            (spelt(&name), None)
+        };
+        book.option(place, "", &known, &forced.map(str::to_owned).or(value).unwrap_or_default());
     }
     for (variable, name) in [("MYSQL_TCP_PORT", "port"), ("MYSQL_UNIX_PORT", "socket")] {
         if let Some(value) = instance.environment.get(variable).filter(|v| !v.is_empty()) {
@@ -360,6 +495,9 @@ impl Kind for Mysql {
         let first = line.split(['=', ' ', '\t']).next().unwrap_or_default();
         first.replace('-', "_").eq_ignore_ascii_case(name)
     }
+    fn table_release(&self, found: &Release) -> Option<Release> {
+        judge::release(found)
+    }
     fn directives(&self) -> Option<&'static Directives> {
         Some(directives!("kinds/mysql/directives.rs"))
     }
@@ -368,7 +506,7 @@ impl Kind for Mysql {
     }
     fn scope_is_server(&self, section: &str) -> bool {
         // All groups that the server reads set the same settings.
-        section.is_empty() || reads_group(section)
+        section.is_empty() || reads_group(&section.to_ascii_lowercase(), None)
     }
     fn combine(&self, one: &Assignment) -> Combine {
         match spelt(&one.name).as_str() {
@@ -389,20 +527,21 @@ impl Kind for Mysql {
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
         let mut book = Book::new(snapshot, &instance.made_by_manager);
+        let groups = Groups::of(self.release(snapshot, instance), instance);
         let named = option(&instance.command, &["--defaults-file"]).is_some()
             || !DEFAULTS.contains(&instance.config.as_str());
         let files: Vec<&str> = if named { vec![instance.config.as_str()] } else { DEFAULTS.to_vec() };
         let none = instance.command.get(1).is_some_and(|w| w == "--no-defaults");
         for one in files.into_iter().filter(|_| !none) {
             // A link to a file that was read already is read again by the daemon, with the same outcome.
-            file(&mut book, one, 0, false);
+            file(&mut book, one, &groups, 0);
         }
         if let Some(extra) = option(&instance.command, &["--defaults-extra-file"]) {
-            file(&mut book, &extra, 0, false);
+            file(&mut book, &extra, &groups, 0);
         }
         // Without any file it runs with its defaults.
         book.out.readable = true;
-        options(&mut book, instance);
+        options(&mut book, instance, &groups);
         listens(&mut book);
         paths(&mut book);
         demands(&mut book, &instance.command);

@@ -1,4 +1,6 @@
 //! PHP-FPM: an INI file with a `[global]` group and one group for each pool.
+mod grammar;
+mod judge;
 mod script;
 
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config, option};
@@ -7,8 +9,9 @@ use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine};
 use crate::config::lines::{Line, Text};
+use crate::config::release::Release;
 use crate::config::rows::{Directives, directives};
-use crate::config::{About, Configuration, DependsOn, LogSink, NamedPath};
+use crate::config::{About, Configuration, DependsOn, LogSink, NamedPath, Place, Severity};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -42,97 +45,100 @@ const DEPTH: usize = 5;
 /// The kind `php-fpm`.
 pub(super) struct PhpFpm;
 
-/// Reads one file; the section goes on into included files and out of them again, as the daemon has it.
-fn file(book: &mut Book, name: &str, section: &mut String, prefix: &str, depth: usize) {
+/// What reading the files goes along with.
+struct Reading<'r> {
+    /// The section that lines belong to; it goes on into included files and out of them again.
+    section: String,
+    prefix: &'r str,
+    release: Option<Release>,
+    /// Where each section begins, by its name in small letters.
+    heads: HashMap<String, (String, Place)>,
+}
+
+/// Reads one file.
+fn file(book: &mut Book, name: &str, reading: &mut Reading, depth: usize) {
     let Some(text) = book.text(name) else { return };
     for line in text.lines() {
         if book.stopped {
             return;
         }
-        let trimmed = line.text.trim_start_matches('\u{feff}').trim();
-        if !trimmed.is_empty() && !trimmed.starts_with(';') {
-            one(book, &text, &line, trimmed, section, prefix, depth);
+        let statements = match grammar::line(line.text) {
+            Ok(statements) => statements,
+            Err(fault) => {
+                let at = if fault.at.trim().is_empty() { line.text.trim() } else { fault.at };
+                book.refuse(&text.place(&line, at.trim_end()), "", Code::ConfigSyntax, fault.why);
+                return;
+            }
+        };
+        for statement in statements {
+            match statement {
+                grammar::Statement::Section(name) => {
+                    begin(reading, name, text.place(&line, line.text.trim()))
+                }
+                grammar::Statement::Entry { name, key, value } => {
+                    entry(book, &text, &line, (name, key.as_deref(), &value), reading, depth);
+                }
+            }
         }
     }
 }
 
-fn one(
+/// A section begins; names are compared whatever their case.
+fn begin(reading: &mut Reading, name: String, place: Place) {
+    let lower = name.to_ascii_lowercase();
+    let first = reading.heads.entry(lower.clone()).or_insert((name, place));
+    reading.section = if lower == "global" { lower } else { first.0.clone() };
+}
+
+fn entry(
     book: &mut Book,
     text: &Text,
     line: &Line,
-    trimmed: &str,
-    section: &mut String,
-    prefix: &str,
+    (name, key, value): (&str, Option<&str>, &grammar::Value),
+    reading: &mut Reading,
     depth: usize,
 ) {
-    let place = text.place(line, trimmed);
-    if let Some(rest) = trimmed.strip_prefix('[') {
-        match rest.split_once(']') {
-            Some((name, _)) => {
-                *section =
-                    if name.eq_ignore_ascii_case("global") { "global".into() } else { name.to_owned() };
-            }
-            None => {
-                let _ =
-                    book.refuse(&place, "", Code::ConfigSyntax, "a section's name needs a closing bracket");
-            }
-        }
+    let place = text.place(line, name);
+    if name == "include" && key.is_none() {
+        include(book, &value.text, &place, reading, depth);
         return;
     }
-    let Some((name, value)) = trimmed.split_once('=') else {
-        book.refuse(
-            &place,
-            "",
-            Code::ConfigSyntax,
-            format!("\"{trimmed}\" is not an entry, expected NAME = VALUE"),
-        );
-        return;
-    };
-    let name = name.trim();
-    let value = plain(value);
-    if name.eq_ignore_ascii_case("include") {
-        let before = section.clone();
-        include(book, value, &place, section, prefix, depth);
-        if section.is_empty() {
-            *section = before;
+    let in_global = reading.section == "global";
+    if let Some(release) = &reading.release {
+        let sort = if in_global { "global" } else { "pool" };
+        if let Some(wrong) =
+            judge::wrong(sort, name, key, (&value.text, value.open), release, book.is_early())
+        {
+            let span = text.span(line, name);
+            let found = book.find(&place, name, wrong.code, wrong.why);
+            if let Some(near) = wrong.near {
+                found.help = Some(format!("did you mean {near}?"));
+                found.edit = span.map(|span| (span, near));
+            }
         }
-        return;
     }
     // What stands in brackets is a name of somebody else's, and his letters count: `env[DB_HOST]`.
-    let bare = name.find('[').unwrap_or(name.len());
-    let known = format!("{}{}", name[..bare].to_ascii_lowercase(), &name[bare..]);
-    let Some(filled) = book.filled(value, "$pool", section) else { return };
-    let entry = Entry::of_file(section, known, filled, text.place(line, name), text.span(line, value));
-    book.entries.push(entry);
+    let lower = name.to_ascii_lowercase();
+    let known = key.map_or(lower.clone(), |key| format!("{lower}[{key}]"));
+    let section = reading.section.clone();
+    // A switch is shown as it is written; words of truth elsewhere are what the daemon gets of them.
+    let flag = PhpFpm.directives().is_some_and(|t| t.any_case(name).iter().any(|row| row.from == "flag"));
+    let text_of = if flag && !value.open { value.raw.trim_matches(['"', '\'']) } else { &value.text };
+    let Some(filled) = book.filled(text_of, "$pool", &section) else { return };
+    let inner = value.raw.strip_prefix(['"', '\'']).and_then(|raw| raw.strip_suffix(['"', '\'']));
+    let span = text.span(line, inner.unwrap_or(value.raw));
+    book.entries.push(Entry::of_file(&section, known, filled, place, span));
 }
 
-/// A value without quotes and without the comment behind it.
-fn plain(value: &str) -> &str {
-    let value = value.trim();
-    for quote in ['"', '\''] {
-        if let Some(inner) = value.strip_prefix(quote) {
-            return inner.split(quote).next().unwrap_or_default();
-        }
-    }
-    value.split(';').next().unwrap_or_default().trim()
-}
-
-fn include(
-    book: &mut Book,
-    target: &str,
-    place: &crate::config::Place,
-    section: &mut String,
-    prefix: &str,
-    depth: usize,
-) {
-    let target = path::join(prefix, target);
+fn include(book: &mut Book, target: &str, place: &Place, reading: &mut Reading, depth: usize) {
+    let target = path::join(reading.prefix, target);
     if depth >= DEPTH {
         book.refuse(place, "include", Code::ConfigConflict, "more than 5 levels of includes");
         return;
     }
     if !path::is_pattern(&target) {
         // A plain file that is not there is only warned of.
-        return file(book, &target, section, prefix, depth + 1);
+        return file(book, &target, reading, depth + 1);
     }
     let folder = path::parent(&target);
     if !path::is_pattern(folder) && book.snapshot.exists(folder) == Some(false) {
@@ -147,21 +153,59 @@ fn include(
         return;
     }
     for one in glob(book.snapshot, &target) {
-        file(book, &one, section, prefix, depth + 1);
+        file(book, &one, reading, depth + 1);
     }
+}
+
+/// Looks at all pools once everything is read.
+fn finish(book: &mut Book, instance: &Instance, reading: &Reading, judged: bool) {
+    if book.stopped {
+        return;
+    }
+    // Where an entry was refused, what it would have set is not missing.
+    let clean = !book.out.findings.iter().any(|f| f.severity == Severity::Error && f.directive.is_some());
+    if judged && clean {
+        judge::global(book);
+    }
+    let names: Vec<String> = pools(book, reading);
+    if names.is_empty() {
+        judge::none(book, &instance.config);
+    }
+    for name in names {
+        let head = reading
+            .heads
+            .get(&name.to_ascii_lowercase())
+            .map_or_else(Place::nowhere, |(_, place)| place.clone());
+        if instance.start_uid == 0 && clean && of(book, &name, "user").is_none() {
+            let why = format!("pool {name} has no user, and it is started as root");
+            book.find(&head, "user", Code::ConfigBadValue, why);
+        }
+        if judged && clean && !judge::pool(book, &name, &head) {
+            continue;
+        }
+        pool(book, &name);
+    }
+    twice(book);
 }
 
 fn of(book: &Book, section: &str, name: &str) -> Option<Entry> {
     book.in_section(section, name).map(|(_, last)| last.clone())
 }
 
-fn pools(book: &Book) -> Vec<String> {
+/// The pools in the order in which they begin.
+fn pools(book: &Book, reading: &Reading) -> Vec<String> {
     let mut seen = std::collections::HashSet::new();
-    let own = book.entries.iter().map(|e| &e.section).filter(|s| *s != "global" && !s.is_empty());
-    own.filter(|s| seen.insert((*s).clone())).cloned().collect()
+    let own = book.entries.iter().map(|e| &e.section).filter(|s| *s != "global");
+    let mut all: Vec<String> = own.filter(|s| seen.insert((*s).clone())).cloned().collect();
+    // One without any entry is one all the same.
+    let heads = reading.heads.iter().filter(|(lower, (name, _))| *lower != "global" && !seen.contains(name));
+    let mut bare: Vec<String> = heads.map(|(_, (name, _))| name.clone()).collect();
+    bare.sort();
+    all.extend(bare);
+    all
 }
 
-fn pool(book: &mut Book, name: &str, root: bool, firsts: &HashMap<String, usize>) {
+fn pool(book: &mut Book, name: &str) {
     let account = |book: &mut Book, key: &str, group: bool| {
         let Some(entry) = of(book, name, key) else { return };
         let numeric = entry.value.bytes().all(|b| b.is_ascii_digit());
@@ -174,30 +218,39 @@ fn pool(book: &mut Book, name: &str, root: bool, firsts: &HashMap<String, usize>
     account(book, "group", true);
     account(book, "listen.owner", false);
     account(book, "listen.group", true);
-    if root && of(book, name, "user").is_none() {
-        let place = firsts.get(name).and_then(|at| book.entries.get(*at)).map(|e| e.place.clone());
-        if let Some(place) = place {
-            book.find(
-                &place,
-                "user",
-                Code::ConfigBadValue,
-                format!("pool {name} has no user, and it is started as root"),
-            );
-        }
-    }
     if book.out.model.account.is_none() {
         book.out.model.account = of(book, name, "user").map(|u| (u.value, u.place.known()));
     }
-    for key in ["access.log", "slowlog", "chdir", "chroot"] {
-        let Some(entry) = of(book, name, key).filter(|e| e.value.starts_with('/')) else { continue };
-        if key.ends_with("log") {
+    for key in ["access.log", "slowlog"] {
+        if let Some(entry) = of(book, name, key).filter(|e| e.value.starts_with('/')) {
             book.must_have_parent(&entry, &entry.value.clone());
-        } else {
-            book.must_be_directory(&entry, entry.value.trim_end_matches('/').to_owned().as_str());
         }
     }
+    directories(book, name);
     if let Some(entry) = of(book, name, "listen") {
         listen(book, &entry);
+    }
+}
+
+/// The directories that a pool lives in: relative ones count from its prefix, or from that of the daemon.
+fn directories(book: &mut Book, name: &str) {
+    let known = |book: &Book, key: &str| {
+        of(book, name, key).filter(|e| !e.value.is_empty() && !e.value.contains('$'))
+    };
+    let mut base = "/usr".to_owned();
+    if let Some(entry) = known(book, "prefix") {
+        base = path::join(&base, &entry.value);
+        book.must_be_directory(&entry, base.trim_end_matches('/'));
+    }
+    let root = known(book, "chroot").map(|entry| (path::join(&base, &entry.value), entry));
+    if let Some((dir, entry)) = &root {
+        book.must_be_directory(entry, dir.trim_end_matches('/'));
+    }
+    if let Some(entry) = known(book, "chdir") {
+        let dir = path::join(&base, &entry.value);
+        let dir = root.map_or(dir.clone(), |(root, _)| format!("{}{dir}", root.trim_end_matches('/')));
+        let dir = dir.trim_end_matches('/');
+        book.must_be_directory(&entry, if dir.is_empty() { "/" } else { dir });
     }
 }
 
@@ -243,6 +296,9 @@ impl Kind for PhpFpm {
     fn profile(&self) -> &'static Profile {
         &PROFILE
     }
+    fn table_release(&self, found: &Release) -> Option<Release> {
+        judge::release(found)
+    }
     fn directives(&self) -> Option<&'static Directives> {
         Some(directives!("kinds/php_fpm/directives.rs"))
     }
@@ -260,8 +316,11 @@ impl Kind for PhpFpm {
     }
     fn read(&self, snapshot: &Snapshot, instance: &Instance) -> Configuration {
         let mut book = Book::new(snapshot, &instance.made_by_manager);
-        let mut section = String::from("global");
-        file(&mut book, &instance.config, &mut section, "/usr", 0);
+        let release = self.release(snapshot, instance).as_ref().and_then(judge::release);
+        let judged = release.is_some();
+        let heads = HashMap::new();
+        let mut reading = Reading { section: "global".into(), prefix: "/usr", release, heads };
+        file(&mut book, &instance.config, &mut reading, 0);
         if !book.out.readable {
             return book.close(|name| self.is_secret(name));
         }
@@ -291,22 +350,14 @@ impl Kind for PhpFpm {
                 directive: "error_log".into(),
             });
         }
-        let off = of(&book, "global", "daemonize")
-            .is_some_and(|e| matches!(e.value.to_ascii_lowercase().as_str(), "no" | "off" | "0" | "false"));
+        let off = of(&book, "global", "daemonize").is_some_and(|e| {
+            matches!(
+                e.value.to_ascii_lowercase().as_str(),
+                "" | "no" | "off" | "0" | "false" | "none" | "null"
+            )
+        });
         book.out.model.background = Some(!off);
-        let names = pools(&book);
-        let mut firsts = HashMap::new();
-        for (at, entry) in book.entries.iter().enumerate() {
-            firsts.entry(entry.section.clone()).or_insert(at);
-        }
-        if names.is_empty() && !book.stopped {
-            let message = "no pool is defined";
-            book.out.add(crate::config::ConfigFinding::error(Code::ConfigSyntax, message));
-        }
-        for name in names {
-            pool(&mut book, &name, instance.start_uid == 0, &firsts);
-        }
-        twice(&mut book);
+        finish(&mut book, instance, &reading, judged);
         book.close(|name| self.is_secret(name))
     }
     fn combine(&self, one: &Assignment) -> Combine {

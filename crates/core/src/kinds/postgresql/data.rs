@@ -57,6 +57,17 @@ pub(super) fn faults(snapshot: &Snapshot, server: Option<&str>, dir: &str) -> Ve
     found
 }
 
+/// Size of a segment of the log, in bytes, as the control file has it: it stands behind the sizes of a
+/// block, of
+/// a file of a table and of a block of the log, which nobody builds otherwise.
+pub(super) fn segment(snapshot: &Snapshot, dir: &str) -> Option<u64> {
+    let bytes = snapshot.read_at(&path::join(dir, "global/pg_control"), 0, 512).seen()?;
+    let mark: Vec<u8> = [8192u32, 131_072, 8192].iter().flat_map(|n| n.to_le_bytes()).collect();
+    let at = bytes.windows(mark.len()).position(|w| w == mark)? + mark.len();
+    let size = u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?);
+    size.is_power_of_two().then_some(u64::from(size))
+}
+
 fn control(snapshot: &Snapshot, dir: &str) -> Vec<DataFault> {
     let file = path::join(dir, "global/pg_control");
     let damaged = |seen: String| {

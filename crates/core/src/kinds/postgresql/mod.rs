@@ -1,14 +1,17 @@
 //! PostgreSQL: `name = value` lines; every syntax error of every file is collected, then only the last value
 //! of a name counts.
+mod access;
 mod data;
 mod grammar;
+mod judge;
+mod relations;
 
-use super::{DataFault, Instance, Kind, Profile, Stands, VersionMark, option};
+use super::{DataFault, Instance, Kind, Profile, Stands, VersionMark, glob, option};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::release::{Release, Version};
-use crate::config::rows::{Directives, directives};
+use crate::config::rows::{Amount, Directives, directives};
 use crate::config::{About, Configuration, Demand, DependsOn, LogSink, NamedPath, Place, Resource};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
@@ -222,13 +225,13 @@ fn spelt(name: &str) -> String {
     name.replace('-', "_").to_ascii_lowercase()
 }
 
-fn listens(book: &mut Book) {
+fn listens(book: &mut Book, judged: bool) {
     let entry = book.last("port");
-    let port = match book.value("port").map(|v| v.parse::<u32>()) {
+    let port = match book.value("port").map(|v| port(&v)) {
         None => 5432,
-        Some(Ok(port @ 1..=65535)) => u16::try_from(port).unwrap_or(5432),
-        Some(_) => {
-            if let Some(entry) = &entry {
+        Some(Some(port)) => port,
+        Some(None) => {
+            if let Some(entry) = entry.as_ref().filter(|_| !judged) {
                 let message = format!("port is \"{}\", expected a number from 1 to 65535", entry.value);
                 book.find(&entry.place, "port", Code::ConfigBadValue, message);
             }
@@ -292,6 +295,13 @@ fn listens(book: &mut Book) {
         let path = path::join(dir, &format!(".s.PGSQL.{port}"));
         book.listen(Listen::unix(&path), sockets.as_ref(), None, false, true);
     }
+}
+
+/// A port as the server reads it.
+fn port(value: &str) -> Option<u16> {
+    let amount = Amount { unit: "", whole: true, least: "1", most: "65535" };
+    let number = amount.value(value).filter(|n| (1.0..=65535.0).contains(n))?;
+    (1..=u16::MAX).find(|port| f64::from(*port) == number)
 }
 
 fn here_of(listen: &Listen, own: Option<&[IpAddr]>) -> bool {
@@ -455,6 +465,9 @@ impl Kind for Postgresql {
     fn combine(&self, _: &Assignment) -> Combine {
         Combine::Last
     }
+    fn table_release(&self, found: &Release) -> Option<Release> {
+        judge::release(found)
+    }
     fn directives(&self) -> Option<&'static Directives> {
         Some(directives!("kinds/postgresql/directives.rs"))
     }
@@ -511,10 +524,21 @@ impl Kind for Postgresql {
         // What the server itself was told to keep is read last.
         file(&mut book, &path::join(&data, "postgresql.auto.conf"), Layer::Kept, 0);
         book.entries.sort_by_key(|e| e.layer);
-        listens(&mut book);
+        let release = self.release(snapshot, instance).as_ref().and_then(judge::release);
+        if let Some(release) = &release {
+            judge::all(&mut book, release);
+            if let Some(segment) = data::segment(snapshot, &data) {
+                relations::segments(&mut book, segment);
+            }
+        }
+        listens(&mut book, release.is_some());
         paths(&mut book, instance, &data, entry);
         demands(&mut book, instance);
         locks(&mut book, instance, &data);
+        if let Some(release) = &release {
+            let file = book.value("hba_file").unwrap_or_else(|| "pg_hba.conf".into());
+            access::judge(&mut book, &path::join(&data, &file), release);
+        }
         book.close(|name| self.is_secret(name))
     }
     fn data_files(&self) -> &'static [&'static str] {
@@ -549,7 +573,7 @@ impl Kind for Postgresql {
     }
     fn instances(&self, snapshot: &Snapshot) -> Vec<(String, bool)> {
         let mut found = Vec::new();
-        for config in super::glob(snapshot, &format!("{CLUSTERS}/*/*/postgresql.conf")) {
+        for config in glob(snapshot, &format!("{CLUSTERS}/*/*/postgresql.conf")) {
             let dir = path::parent(&config);
             let start = snapshot.text(&path::join(dir, "start.conf")).seen().unwrap_or_else(|| "auto".into());
             let auto = start.lines().map(str::trim).any(|l| l == "auto");

@@ -50,7 +50,8 @@ pub(super) fn line(
     }
     let raw = split.get(at).or(split.last()).map_or(line.text, |w| w.raw);
     let place = text.place(line, raw);
-    let near = if code == Code::ConfigUnknownDirective { near(all[0], release) } else { None };
+    let near =
+        if code == Code::ConfigUnknownDirective && book.is_early() { near(all[0], release) } else { None };
     let span = text.span(line, raw).filter(|_| at == 0);
     let found = book.refuse(&place, all[0], code, why);
     if let (Some(span), Some(near)) = (span, near) {

@@ -319,7 +319,7 @@ fn pools_bring_their_listeners_and_their_account() {
 fn pools_are_refused_where_the_daemon_would() {
     for (from, to, code, place) in [
         ("user = www-data", "user = ferryman", Code::AccountMissing, "www.conf:2"),
-        ("user = www-data\n", "", Code::ConfigBadValue, "www.conf:2"),
+        ("user = www-data\n", "", Code::ConfigBadValue, "www.conf:1"),
         ("group = www-data", "group = ferrymen", Code::AccountMissing, "www.conf:3"),
         ("/run/php/$pool", "/run/none/x", Code::ConfigMissingFile, "www.conf:4"),
         ("pm = static", "nonsense", Code::ConfigSyntax, "www.conf:5"),

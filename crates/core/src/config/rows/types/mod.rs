@@ -1,6 +1,7 @@
 //! Types of values, one file each. A type says whether a word is one of its kind, and in words what it
 //! expects.
 mod address;
+mod amount;
 mod int;
 mod memory;
 mod network;
@@ -8,6 +9,7 @@ mod size;
 mod time;
 mod words;
 
+pub use amount::Amount;
 pub use int::Int;
 pub use size::Size;
 pub use time::Time;
@@ -26,6 +28,10 @@ pub enum PathUse {
 pub enum Type {
     /// `on` or `off`, in letters of any case.
     Flag,
+    /// `on`, `off`, `true`, `false`, `yes`, `no`, what begins one of them alone, `1` and `0`, in letters
+    /// of any
+    /// case.
+    Truth,
     /// A whole number.
     Int(Int),
     /// A whole number of which the digits at the beginning count.
@@ -34,6 +40,8 @@ pub enum Type {
     Size(Size),
     /// A number of bytes, with `k`, `m`, `g` for thousands and `kb`, `mb`, `gb` for powers of two.
     Memory(Int),
+    /// A number, whole or not, with a unit where it has one.
+    Amount(Amount),
     /// A span of time.
     Time(Time),
     /// One of some words, in letters of any case.
@@ -73,10 +81,12 @@ impl Type {
     pub fn holds(self, word: &str) -> bool {
         match self {
             Self::Flag => words::is_one(&["on", "off"], word),
+            Self::Truth => words::is_truth(word),
             Self::Int(int) => int.holds(word),
             Self::Leading(int) => int.holds_leading(word),
             Self::Size(size) => size.holds(word),
             Self::Memory(int) => memory::holds(int, word),
+            Self::Amount(amount) => amount.holds(word),
             Self::Time(time) => time.holds(word),
             Self::Enum(all) | Self::Set(all) => words::is_one(all, word),
             Self::Exact(all) => all.contains(&word),
@@ -93,10 +103,11 @@ impl Type {
     /// What it expects, in words.
     pub fn expected(self) -> String {
         match self {
-            Self::Flag => "on or off".into(),
+            Self::Flag | Self::Truth => "on or off".into(),
             Self::Int(int) | Self::Leading(int) => int.expected(),
             Self::Size(size) => size.expected(),
             Self::Memory(int) => memory::expected(int),
+            Self::Amount(amount) => amount.expected(),
             Self::Time(time) => time.expected().into(),
             Self::Enum(all) | Self::Exact(all) => words::listed(all, "or"),
             Self::Begins(all) => format!("a value that begins with {}", words::listed(all, "or")),
@@ -120,6 +131,7 @@ mod tests {
     fn words_are_of_their_type() {
         let cases: &[(Type, &[&str], &[&str])] = &[
             (Type::Flag, &["on", "OFF"], &["yes", "", "1"]),
+            (Type::Truth, &["on", "T", "fal", "Y", "n", "of", "1"], &["o", "", "2", "offf", "00"]),
             (Type::Enum(&["ebb", "flood"]), &["ebb", "Flood"], &["", "eb"]),
             (Type::Exact(&["ebb"]), &["ebb"], &["Ebb"]),
             (Type::Begins(&["threads="]), &["threads=a"], &["threads", "a"]),

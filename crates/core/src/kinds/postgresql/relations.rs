@@ -1,0 +1,195 @@
+//! What a start of PostgreSQL wants of several settings together, and of the host (postmaster.c, xlog.c).
+use super::judge::directories;
+use crate::code::Code;
+use crate::config::entries::{Book, Entry};
+use crate::config::release::Release;
+use crate::config::rows::{Amount, Type};
+use crate::kinds::Kind;
+use crate::path;
+
+/// Whether a word of truth is yes, `None` where it is not one.
+fn truth(word: &str) -> Option<bool> {
+    Type::Truth.holds(word).then(|| {
+        let lower = word.to_ascii_lowercase();
+        lower == "1" || lower == "on" || lower.starts_with(['t', 'y'])
+    })
+}
+
+/// The number that is in force, by the line or by its default; `None` where it is not a good one.
+fn number(book: &Book, name: &str) -> Option<f64> {
+    let row = super::Postgresql.directives()?.any_case(name).first()?;
+    let Some(Type::Amount(amount)) = row.first() else { return None };
+    let value = |word: &str| Type::Amount(amount).holds(word).then(|| amount.value(word)).flatten();
+    match book.value(name) {
+        Some(word) => value(&word),
+        None => value(row.default?),
+    }
+}
+
+fn word(book: &Book, name: &str, default: &str) -> String {
+    book.value(name).unwrap_or_else(|| default.to_owned()).to_ascii_lowercase()
+}
+
+/// The line that is last among some settings: the one that brought the conflict.
+fn line(book: &Book, names: &[&str]) -> Option<Entry> {
+    let at =
+        |entry: &Entry| book.entries.iter().rposition(|e| e.name == entry.name && e.place == entry.place);
+    names.iter().filter_map(|name| book.last(name)).max_by_key(|entry| at(entry))
+}
+
+fn tell(book: &mut Book, names: &[&str], why: impl Into<String>) {
+    if let Some(entry) = line(book, names) {
+        book.find(&entry.place, &entry.name, Code::ConfigConflict, why);
+    }
+}
+
+pub(super) fn all(book: &mut Book, release: &Release) {
+    statistics(book);
+    recovery(book);
+    connections(book, release);
+    log(book, release);
+    stack(book);
+    lists(book);
+    libraries(book, release);
+    group(book);
+}
+
+fn statistics(book: &mut Book) {
+    let on = |name: &str| book.value(name).and_then(|v| truth(&v)) == Some(true);
+    let parts = ["log_parser_stats", "log_planner_stats", "log_executor_stats"];
+    if on("log_statement_stats")
+        && let Some(part) = parts.into_iter().find(|part| on(part))
+    {
+        tell(
+            book,
+            &["log_statement_stats", part],
+            format!("log_statement_stats and {part} cannot both be on"),
+        );
+    }
+}
+
+fn recovery(book: &mut Book) {
+    let all = ["", "_lsn", "_name", "_time", "_xid"].map(|end| format!("recovery_target{end}"));
+    let set: Vec<&str> = all
+        .iter()
+        .map(String::as_str)
+        .filter(|name| book.value(name).is_some_and(|value| !value.is_empty()))
+        .collect();
+    if let [first, .., last] = set[..] {
+        tell(book, &set, format!("{first} and {last} are two targets of one recovery"));
+    }
+}
+
+fn connections(book: &mut Book, release: &Release) {
+    let of = |name: &str| number(book, name).unwrap_or(0.0);
+    let own = if release.version.major() >= 16 { of("reserved_connections") } else { 0.0 };
+    let (reserved, most) = (of("superuser_reserved_connections") + own, of("max_connections"));
+    let names = ["superuser_reserved_connections", "reserved_connections", "max_connections"];
+    if most > 0.0 && reserved >= most {
+        tell(
+            book,
+            &names,
+            format!("{reserved} connections are reserved, and max_connections is {most}: it must be more"),
+        );
+        return;
+    }
+    // What a server may have of processes (MAX_BACKENDS): since 18 it counts the places of workers, and
+    // keeps two.
+    let slots =
+        if release.version.major() >= 18 { "autovacuum_worker_slots" } else { "autovacuum_max_workers" };
+    let most_of_all = if release.version.major() >= 18 { 262_141.0 } else { 262_142.0 };
+    let workers = of(slots) + of("max_worker_processes") + of("max_wal_senders");
+    if most + workers > most_of_all {
+        let names = [slots, "max_worker_processes", "max_wal_senders", "max_connections"];
+        tell(book, &names, "connections, workers and senders are more than 262143 together");
+    }
+}
+
+fn log(book: &mut Book, release: &Release) {
+    let level = word(book, "wal_level", "replica");
+    if level == "minimal" {
+        if !matches!(word(book, "archive_mode", "off").as_str(), "off" | "false" | "no" | "0") {
+            tell(book, &["wal_level", "archive_mode"], "nothing can be archived where wal_level is minimal");
+        } else if number(book, "max_wal_senders").is_some_and(|n| n > 0.0) {
+            tell(
+                book,
+                &["wal_level", "max_wal_senders"],
+                "max_wal_senders must be 0 where wal_level is minimal, or wal_level replica or logical",
+            );
+        } else if release.version.major() >= 17
+            && book.value("summarize_wal").and_then(|v| truth(&v)) == Some(true)
+        {
+            tell(
+                book,
+                &["wal_level", "summarize_wal"],
+                "summarize_wal cannot be on where wal_level is minimal",
+            );
+        }
+    }
+}
+
+/// The stack that the system gives it, less what the server keeps free (`check_max_stack_depth`): 8 MiB where
+/// nobody set a limit.
+fn stack(book: &mut Book) {
+    const MOST: f64 = 7680.0;
+    if book.last("max_stack_depth").is_some() && number(book, "max_stack_depth").is_some_and(|n| n > MOST) {
+        tell(
+            book,
+            &["max_stack_depth"],
+            "max_stack_depth is more than the stack of a process, 8MB less 512kB",
+        );
+    }
+}
+
+fn lists(book: &mut Book) {
+    for name in ["listen_addresses", "unix_socket_directories"] {
+        let Some(entry) = book.last(name) else { continue };
+        let split = if name == "listen_addresses" {
+            super::judge::identifiers(&entry.value)
+        } else {
+            directories(&entry.value)
+        };
+        if split.is_none() {
+            let why = format!("{name} is \"{}\", which is not a list", entry.value);
+            book.find(&entry.place, name, Code::ConfigBadValue, why);
+        }
+    }
+}
+
+/// Libraries that are loaded at a start must be there.
+fn libraries(book: &mut Book, release: &Release) {
+    let Some(entry) = book.last("shared_preload_libraries") else { return };
+    let dir = format!("/usr/lib/postgresql/{}/lib", release.version.major());
+    let own_path = book.value("dynamic_library_path").is_some_and(|p| p != "$libdir");
+    if book.snapshot.is_directory(&dir) != Some(true) || own_path {
+        return;
+    }
+    for name in directories(&entry.value).unwrap_or_default() {
+        let bare = name.strip_prefix("$libdir/").unwrap_or(&name);
+        let file = path::join(&dir, bare);
+        let there = |file: &str| book.snapshot.exists(file) != Some(false);
+        if !there(&file) && !there(&format!("{file}.so")) {
+            book.missing(&entry, &format!("{file}.so"));
+        }
+    }
+}
+
+fn group(book: &mut Book) {
+    let Some(entry) = book.last("unix_socket_group").filter(|e| !e.value.is_empty()) else { return };
+    if !entry.value.bytes().all(|b| b.is_ascii_digit()) {
+        book.needs_account(&entry, true);
+    }
+}
+
+/// Whether the sizes of the log fit its segments, of which the control file tells the size.
+pub(super) fn segments(book: &mut Book, segment: u64) {
+    const MB: Amount = Amount { unit: "MB", whole: true, least: "2", most: "2147483647" };
+    for (name, default) in [("min_wal_size", "80MB"), ("max_wal_size", "1GB")] {
+        let size = MB.value(&book.value(name).unwrap_or_else(|| default.into()));
+        #[expect(clippy::cast_precision_loss, reason = "a segment is at most 1 GiB")]
+        let least = (segment >> 20) as f64 * 2.0;
+        if size.is_some_and(|size| size < least) && book.last(name).is_some() {
+            tell(book, &[name], format!("{name} must be at least twice the size of a segment, {least}MB"));
+        }
+    }
+}
