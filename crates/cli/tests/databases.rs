@@ -230,6 +230,143 @@ fn settings_of_the_line_kinds_have_their_places() {
     assert_eq!(report["settings"][0]["section"], "tickets");
 }
 
+/// With the packages that tell which release stands there.
+fn installed() -> Tree {
+    let tree = quay();
+    let package = |name: &str, version: &str| {
+        format!("Package: {name}\nStatus: install ok installed\nVersion: {version}\n\n")
+    };
+    tree.write(
+        "var/lib/dpkg/status",
+        &(package("postgresql-15", "15.20-0+deb12u1")
+            + &package("mariadb-server", "1:10.11.19-0+deb12u1")
+            + &package("php8.2-fpm", "8.2.36-1")),
+    );
+    tree
+}
+
+#[test]
+fn settings_tell_defaults_and_what_differs_from_them() {
+    let tree = installed();
+    tree.write("srv/bookings/pg_hba.conf", "local all all peer\n");
+    tree.write(
+        "srv/bookings/postgresql.conf",
+        "port = 5433\nshared_buffers = 16384\nfsync = true\nwork_mem = 1MB\nwork_mem = 8192\n",
+    );
+    let report = tree.run(&["settings", "bookings", "--format", "json"]).json();
+    let of = |name: &str| {
+        let all = report["settings"].as_array().unwrap();
+        all.iter().find(|s| s["name"] == name).cloned().unwrap_or_default()
+    };
+    let (buffers, port) = (of("shared_buffers"), of("port"));
+    assert_eq!((&buffers["default"], &buffers["changed"]), (&"128MB".into(), &false.into()), "{report:#}");
+    assert_eq!((&port["default"], &port["changed"]), (&"5432".into(), &true.into()));
+    assert_eq!((&of("fsync")["changed"], &of("work_mem")["unit"]), (&false.into(), &"kB".into()));
+    let changed = tree.run(&["settings", "bookings", "--changed"]).out;
+    assert!(
+        changed.contains("port 5433; built in: 5432") && !changed.contains("shared_buffers"),
+        "{changed}"
+    );
+    // What nobody sets has its default; what is none is told.
+    let asked = tree.run(&["settings", "bookings", "wal_level", "tide_gauge", "--format", "json"]).json();
+    assert_eq!(
+        (&asked["settings"][0]["value"], &asked["settings"][0]["layer"]),
+        (&"replica".into(), &"default".into())
+    );
+    assert_eq!(asked["unknown"][0]["name"], "tide_gauge");
+    let lines = tree.run(&["settings", "bookings", "--where", "work_mem", "--format", "json"]).json();
+    let mentions: Vec<(u64, bool)> = lines["mentions"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|m| (m["line"].as_u64().unwrap(), m["in_force"].as_bool().unwrap()))
+        .collect();
+    assert_eq!(mentions, [(4, false), (5, true)]);
+    let text = tree.run(&["settings", "bookings", "--where", "work_mem"]).out;
+    assert!(text.contains("2 lines name it") && text.contains("1MB, overridden"), "{text}");
+    assert_eq!(tree.run(&["settings", "bookings", "--where", "work_mem", "--changed"]).status, 2);
+}
+
+#[test]
+fn settings_are_compared_with_what_was_captured_elsewhere() {
+    let tree = installed();
+    let bundle = tree.path().join("there.json");
+    assert_eq!(tree.run(&["capture", "bookings", "--output", bundle.to_str().unwrap()]).status, 0);
+    let compare = |more: &[&str]| {
+        let mut words = vec!["settings", "bookings", "--compare", bundle.to_str().unwrap()];
+        words.extend(more);
+        tree.run(&words)
+    };
+    let same = compare(&[]).out;
+    assert!(same.contains("Every setting of bookings is the same there."), "{same}");
+    tree.write(
+        "srv/bookings/postgresql.conf",
+        "port = 5434\nunix_socket_directories = '/run'\nwork_mem = 8MB\n",
+    );
+    let report = compare(&["--format", "json"]).json();
+    let of = |one: &Value| {
+        let side = |side: &str| one[side]["value"].as_str().unwrap_or("-").to_owned();
+        (one["name"].as_str().unwrap().to_owned(), side("here"), side("there"))
+    };
+    let found: Vec<_> = report["differences"].as_array().unwrap().iter().map(of).collect();
+    assert_eq!(
+        found,
+        [
+            ("port".into(), "5434".into(), "5433".into()),
+            ("work_mem".into(), "8MB".into(), "-".into()),
+            ("listen_addresses".into(), "-".into(), "127.0.0.1".into()),
+        ]
+    );
+    let text = compare(&[]).out;
+    assert!(text.contains("3 settings of bookings are not the same there."), "{text}");
+    let none = tree.run(&["settings", "bookings", "--compare", "none.json"]);
+    assert_eq!((none.status, none.err.contains("none.json")), (2, true), "{}", none.err);
+}
+
+#[test]
+fn a_name_or_value_that_the_daemon_refuses_is_told_with_what_was_meant() {
+    for (service, file, text, code, near) in [
+        (
+            "bookings",
+            "srv/bookings/postgresql.conf",
+            "shared_bufers = 1GB\n",
+            "config-unknown-directive",
+            "shared_buffers",
+        ),
+        (
+            "sailings",
+            "etc/sailings/my.cnf",
+            "[mysqld]\nmax_conections = 5\n",
+            "config-unknown-directive",
+            "max_connections",
+        ),
+        (
+            "ticket-pages",
+            "etc/ticket-pages/fpm.conf",
+            "[tickets]\nuser = root\nlisten = /run/t.sock\npm = static\npm.max_childrn = 4\n",
+            "config-unknown-directive",
+            "pm.max_children",
+        ),
+        ("bookings", "srv/bookings/postgresql.conf", "work_mem = 4mb\n", "config-bad-value", ""),
+        ("sailings", "etc/sailings/my.cnf", "[mysqld]\nport = sea\n", "config-bad-value", ""),
+    ] {
+        let tree = installed();
+        tree.write(file, text);
+        let answer = tree.run(&["lint", service, "--format", "json"]);
+        let report = answer.json();
+        assert_eq!((answer.status, &report["findings"][0]["code"]), (1, &code.into()), "{report:#}");
+        let help = report["findings"][0]["help"].as_str().unwrap_or_default();
+        assert!(help.contains(near), "{help}");
+        if near.is_empty() {
+            continue;
+        }
+        // The name that was meant is what the first fix writes.
+        let fixed = tree.run(&["fix", service, "--apply", "--yes", "--no-start"]);
+        let now = std::fs::read_to_string(tree.path().join(file)).unwrap();
+        assert!(now.contains(near), "{}{}{now}", fixed.out, fixed.err);
+    }
+}
+
 #[test]
 fn what_was_captured_of_a_tree_is_diagnosed_the_same_elsewhere() {
     let tree = quay();

@@ -41,6 +41,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     if arguments.place.is_some() {
         report::mentioned(&mut report);
     }
+    let mut unread_there = false;
     if let Some(bundle) = &arguments.compare {
         let global = Global { root: None, from: Some(bundle.clone()), ..context.global.clone() };
         let other = Context::new(&global)?;
@@ -54,6 +55,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
             return Err(CliError::usage(why));
         }
         let theirs = report::settings(&there, &found, &names);
+        unread_there = theirs.settings.is_empty() && !theirs.not_seen.is_empty();
         report::compare(&mut report, &theirs, service.kind);
         let unseen = theirs.not_seen.into_iter();
         report.not_seen.extend(unseen.map(|one| format!("there: {}", one.text()).into()));
@@ -62,7 +64,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         report::only_changed(&mut report);
     }
     context.emit(&pages::settings::page(&report), &report)?;
-    let unread = report.settings.is_empty() && !report.not_seen.is_empty();
+    let unread = unread_there || report.settings.is_empty() && !report.not_seen.is_empty();
     let unread = unread || (!names.is_empty() && !report.unset.is_seen());
     Ok(context.bounded(&snapshot, if unread { Status::NotSeen } else { Status::Well }))
 }

@@ -139,7 +139,8 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
         one.scope = SERVER;
     }
     let found = resolve(all, |one| kind.setting_identity(one), |one| kind.combine(one));
-    let found_release = kind.release(snapshot, &service.instance);
+    // What only tells the release is no part of what was asked for.
+    let found_release = snapshot.aside(|| kind.release(snapshot, &service.instance));
     let table = Table::of(kind, found_release.as_ref());
     let mut entries: Vec<SettingEntry> = found.into_iter().map(|one| table.completed(entry(one))).collect();
     // Where a file could not be read, what it would set is not known.
@@ -149,7 +150,7 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
     let whole_table = kind.directives().filter(|t| t.is_whole());
     let unknown: Vec<UnknownName> = names
         .iter()
-        .filter(|name| !is_set(name) && whole_table.is_some_and(|t| !t.has_name(&kind.setting_key(name))))
+        .filter(|name| !is_set(name) && whole_table.is_some_and(|t| !is_known(t, &kind.setting_key(name))))
         .map(|name| UnknownName {
             name: name.clone(),
             nearest: whole_table.and_then(|t| nearest(name, t.all().map(|r| r.name))).map(str::to_owned),
@@ -177,6 +178,10 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
         unknown,
         not_seen,
     }
+}
+
+fn is_known(table: &'static Directives, name: &str) -> bool {
+    table.has_name(name) || table.has_name(&name.replace('-', "_"))
 }
 
 /// Leaves only what is another value than the built-in one, as far as the table of the release tells.
@@ -217,7 +222,10 @@ pub fn compare(here: &mut SettingsReport, there: &SettingsReport, kind: &dyn Kin
     let mut differences = Vec::new();
     for one in &here.settings {
         let other = places.get_mut(&key(one)).and_then(Vec::pop).and_then(|at| left.get_mut(at)?.take());
-        let row = kind.directives().and_then(|t| t.any_case(&kind.setting_key(&one.name)).first());
+        let row = kind.directives().and_then(|t| {
+            let key = kind.setting_key(&one.name);
+            t.any_case(&key).first().or_else(|| t.any_case(&key.replace('-', "_")).first())
+        });
         let same = |a: &str, b: &str| a == b || row.is_some_and(|row| is_same(row, a, b));
         let alike = other.is_some_and(|other| match (&one.value, &other.value) {
             (Some(a), Some(b)) => same(a, b),
@@ -257,7 +265,9 @@ impl Table {
 
     fn row(&self, name: &str) -> Option<&'static Row> {
         let (rows, release) = self.rows.as_ref()?;
-        rows.known(&(self.key)(name), Some(release))
+        let key = (self.key)(name);
+        // Tables have `_` where some kinds write `-`.
+        rows.known(&key, Some(release)).or_else(|| rows.known(&key.replace('-', "_"), Some(release)))
     }
 
     /// With what the table tells of it.

@@ -1,4 +1,5 @@
-//! Whether two spellings of a value are the same: `128MB` and `16384` of 8kB, `on` and `yes`, `1K` and `1024`.
+//! Whether two spellings of a value are the same: `128MB` and `16384` of 8kB, `on` and `yes`, `1K` and
+//! `1024`.
 use super::{Row, Type};
 
 /// Whether two values of a directive mean the same.
@@ -17,6 +18,10 @@ pub fn is_same(row: &Row, one: &str, other: &str) -> bool {
             _ => false,
         },
         Some(Type::Int(_)) => match (number(one), number(other)) {
+            (Some(one), Some(other)) => one == other,
+            _ => false,
+        },
+        Some(Type::Memory(_)) => match (super::types::bytes(one), super::types::bytes(other)) {
             (Some(one), Some(other)) => one == other,
             _ => false,
         },
@@ -103,6 +108,8 @@ mod tests {
         static INT: &[&[Slot]] =
             &[&[Slot { takes: Type::Int(Int { least: None, most: None }), least: 1, most: 1 }]];
         static STR: &[&[Slot]] = &[&[Slot { takes: Type::Str, least: 1, most: 1 }]];
+        static BYTES: &[&[Slot]] =
+            &[&[Slot { takes: Type::Memory(Int { least: None, most: None }), least: 1, most: 1 }]];
         static WORDS: &[&[Slot]] = &[&[Slot { takes: Type::Enum(&["ebb", "flood"]), least: 1, most: 1 }]];
         for (row, one, other, same) in [
             (row(PAGES, ""), "128MB", "16384", true),
@@ -114,6 +121,8 @@ mod tests {
             (row(STR, "time"), "1m", "60", true),
             (row(STR, "flag"), "yes", "1", true),
             (row(STR, "str"), "yes", "1", false),
+            (row(BYTES, ""), "1kb", "1024", true),
+            (row(BYTES, ""), "1k", "1024", false),
             (row(WORDS, "enum"), "EBB", "ebb", true),
             (row(WORDS, "enum"), "ebb", "flood", false),
         ] {

@@ -30,7 +30,8 @@ fn bad(why: String) -> Option<Wrong> {
     Some(Wrong { code: Code::ConfigBadValue, why, near: None })
 }
 
-/// Judges `name = value` or `name[key] = value`; the value says whether it is not known here. `early`: what the
+/// Judges `name = value` or `name[key] = value`; the value says whether it is not known here. `early`:
+/// what the
 /// name was likely meant to be is looked for.
 pub(super) fn wrong(
     place: &'static str,

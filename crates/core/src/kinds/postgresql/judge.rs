@@ -305,7 +305,8 @@ fn date_style(words: &[String]) -> Option<String> {
 }
 
 /// Names of encodings without their signs (encnames.c).
-const ENCODINGS: &str = " abc alt big5 euccn eucjis2004 eucjp euckr euctw gb18030 gbk iso88591 iso885910 iso885913 \
+const ENCODINGS: &str = " abc alt big5 euccn eucjis2004 eucjp euckr euctw gb18030 gbk iso88591 iso885910 \
+ iso885913 \
     iso885914 iso885915 iso885916 iso88592 iso88593 iso88594 iso88595 iso88596 iso88597 iso88598 \
     iso88599 johab koi8 koi8r koi8u latin1 latin10 latin2 latin3 latin4 latin5 latin6 latin7 latin8 \
     latin9 mskanji muleinternal shiftjis shiftjis2004 sjis sqlascii tcvn tcvn5712 uhc unicode utf8 \

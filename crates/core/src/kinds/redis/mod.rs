@@ -251,6 +251,9 @@ impl Kind for Redis {
         );
         if many && one.layer == Layer::File { Combine::List } else { Combine::Last }
     }
+    fn table_release(&self, found: &Release) -> Option<Release> {
+        Some(found.clone()).filter(judge::is_known)
+    }
     fn directives(&self) -> Option<&'static Directives> {
         Some(directives!("kinds/redis/directives.rs"))
     }

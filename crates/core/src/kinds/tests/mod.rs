@@ -1,5 +1,6 @@
 mod certificates;
 mod examples;
+mod judged;
 mod layouts;
 mod settings;
 mod starts;

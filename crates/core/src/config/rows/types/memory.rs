@@ -15,18 +15,21 @@ const UNITS: &[(&str, i128)] = &[
 
 /// Whether a word is such a number within bounds.
 pub(super) fn holds(bounds: Int, word: &str) -> bool {
+    bytes(word).is_some_and(|bytes| {
+        bounds.least.is_none_or(|least| i128::from(least) <= bytes)
+            && bounds.most.is_none_or(|most| bytes <= i128::from(most))
+            // What is longer than any number of bytes counts as the most there is.
+            || bytes == i128::MAX
+    })
+}
+
+/// The bytes that a word stands for; no digits at all are none of them.
+pub(in crate::config::rows) fn bytes(word: &str) -> Option<i128> {
     let end = word.find(|c: char| !c.is_ascii_digit()).unwrap_or(word.len());
     let (digits, unit) = word.split_at(end);
-    let Some((_, times)) = UNITS.iter().find(|(name, _)| unit.eq_ignore_ascii_case(name)) else {
-        return false;
-    };
-    // What is longer than any number of bytes counts as the most there is.
-    // No digits at all are none of them.
-    let number = if digits.is_empty() { Ok(0) } else { digits.parse::<i128>() };
-    let Ok(number) = number else { return true };
-    let bytes = number.saturating_mul(*times);
-    bounds.least.is_none_or(|least| i128::from(least) <= bytes)
-        && bounds.most.is_none_or(|most| bytes <= i128::from(most))
+    let (_, times) = UNITS.iter().find(|(name, _)| unit.eq_ignore_ascii_case(name))?;
+    let number = if digits.is_empty() { 0 } else { digits.parse::<i128>().unwrap_or(i128::MAX) };
+    Some(number.saturating_mul(*times))
 }
 
 pub(super) fn expected(bounds: Int) -> String {

@@ -11,6 +11,7 @@ mod words;
 
 pub use amount::Amount;
 pub use int::Int;
+pub(super) use memory::bytes;
 pub use size::Size;
 pub use time::Time;
 
