@@ -609,7 +609,7 @@ env[HASH_SALT] = {}
 env[GIT_PAT] = {}
 env[ENC_KEY] = \"{}\"
 php_admin_value[mysqli.default_pw] = \"{}\"
-env[COOKIE] = sid={}
+env[COOKIE] = \"sid={}\"
 env[X_HEADERS] = \"Authorization: Bearer {}\"
 php_admin_value[openssl.passphrase] = {}
 php_value[session.save_path] = \"tls://quay2:6379?auth={}&x=1\"
@@ -619,7 +619,7 @@ env[CREDENTIALS] = \"desk:{}\"
 env[APP_KEY] = base64:{}
 env[STRIPE_SK] = {}
 env[JWT_PASSPHRASE] = {}
-env[SLACK_WEBHOOK_URL] = https://quay2/hook?token={}
+env[SLACK_WEBHOOK_URL] = \"https://quay2/hook?token={}\"
 env[AMQP] = amqp://desk:{}@quay2
 php_admin_value[soap.auth] = {}
 php_value[odbc.default_pw] = {}

@@ -159,6 +159,14 @@ pub struct ConfigFinding {
 }
 
 impl ConfigFinding {
+    /// Says what was likely meant, and where it would stand in place of what is wrong.
+    pub fn meant(&mut self, span: Option<Span>, near: Option<String>) {
+        if let Some(near) = near {
+            self.help = Some(format!("did you mean {near}?"));
+            self.edit = span.map(|span| (span, near));
+        }
+    }
+
     /// What a fix needs of it.
     pub fn fault(&self) -> Fault {
         Fault {

@@ -2,11 +2,13 @@
 //! fact about a directive belongs in its row: where it may stand, what it takes, what brings it, in which
 //! releases, and its marks.
 mod judge;
+mod near;
 mod rules;
 mod same;
 mod types;
 
 pub use judge::{Fault, fault, secrets, slots_of};
+pub use near::near_value;
 pub use rules::RuleIndex;
 pub use same::is_same;
 pub use types::{Amount, Int, PathUse, Size, Time, Type};

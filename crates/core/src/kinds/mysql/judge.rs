@@ -8,7 +8,7 @@ use crate::bounds::step;
 use crate::code::Code;
 use crate::config::nearest;
 use crate::config::release::{Release, Version};
-use crate::config::rows::{Fate, Row, Type};
+use crate::config::rows::{Fate, Row, Type, near_value};
 use crate::kinds::Kind;
 
 /// Words before a name that say what is meant by it.
@@ -84,7 +84,7 @@ pub(super) fn release(found: &Release) -> Option<Release> {
 pub(super) struct Wrong {
     pub(super) code: Code,
     pub(super) why: String,
-    /// The name that was likely meant.
+    /// The name, or the value, that was likely meant.
     pub(super) near: Option<String>,
 }
 
@@ -135,10 +135,13 @@ pub(super) fn wrong(name: &str, value: Option<&str>, release: &Release, early: b
             let _ = slot;
             None
         }
-        (Some(value), Some(slot)) => held(row.from, slot.takes, value, release)
-            .map(|expected| format!("{name} is \"{value}\", expected {expected}"))
-            .or_else(|| by_hand(&row.name.to_ascii_lowercase(), value))
-            .and_then(bad),
+        (Some(value), Some(slot)) => {
+            let why = held(row.from, slot.takes, value, release)
+                .map(|expected| format!("{name} is \"{value}\", expected {expected}"))
+                .or_else(|| by_hand(&row.name.to_ascii_lowercase(), value))?;
+            let near = if early { near_value(row, value) } else { None };
+            Some(Wrong { code: Code::ConfigBadValue, why, near: near.or_else(|| near_set(row.name, value)) })
+        }
     }
 }
 
@@ -353,6 +356,13 @@ fn number(value: &str, unsigned: bool, release: &Release) -> Option<String> {
 fn refuses_negative(release: &Release) -> bool {
     release.flavour == "mariadb"
         && release.version >= Version::parse("10.11").unwrap_or_else(|| release.version.clone())
+}
+
+/// The character set that was likely meant.
+fn near_set(name: &str, value: &str) -> Option<String> {
+    let plain = value.to_ascii_lowercase().replace('-', "");
+    let known = name.starts_with("character_set") && CHARACTER_SETS.contains(&plain.as_str());
+    known.then_some(plain)
 }
 
 /// Character sets of both families.

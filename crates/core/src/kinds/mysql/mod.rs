@@ -225,8 +225,9 @@ fn entry(book: &mut Book, text: &Text, line: &Line, trimmed: &str, group: &str, 
     };
     let plain = unquoted(given.unwrap_or_default());
     let value = given.map(|_| unescaped(plain));
-    let (known, forced) =
-        judged(book, &text.place(line, name), name, value.as_deref(), groups, || text.span(line, name));
+    let (known, forced) = judged(book, &text.place(line, name), name, value.as_deref(), groups, |of_value| {
+        text.span(line, if of_value { plain } else { name })
+    });
     let span = text.span(line, plain).filter(|_| forced.is_none());
     let value = forced.map(str::to_owned).or(value).unwrap_or_default();
     book.entries.push(Entry::of_file(group, known, value, text.place(line, name), span));
@@ -239,17 +240,13 @@ fn judged(
     name: &str,
     value: Option<&str>,
     groups: &Groups,
-    span: impl FnOnce() -> Option<Span>,
+    span: impl FnOnce(bool) -> Option<Span>,
 ) -> (String, Option<&'static str>) {
     let release = groups.release.as_ref().and_then(judge::release);
     let Some(release) = &release else { return (spelt(name), None) };
     if let Some(wrong) = judge::wrong(name, value, release, book.is_early()) {
-        let key = spelt(name);
-        let found = book.find(place, &key, wrong.code, wrong.why);
-        if let Some(near) = wrong.near {
-            found.help = Some(format!("did you mean {near}?"));
-            found.edit = span().map(|span| (span, near));
-        }
+        let span = span(wrong.code == Code::ConfigBadValue).filter(|span| span.end > span.start);
+        book.find(place, &spelt(name), wrong.code, wrong.why).meant(span, wrong.near);
     }
     judge::meant(name, value, release).unwrap_or_else(|| (spelt(name), None))
 }
@@ -346,7 +343,7 @@ fn options(book: &mut Book, instance: &Instance, groups: &Groups) {
         let whole = !name.contains('$') && value.as_ref().is_none_or(|v| !v.contains('$'));
         let (known, forced) = if server && whole {
             let stands = place.cloned().unwrap_or_else(Place::nowhere);
-            judged(book, &stands, &name, value.as_deref(), groups, || None)
+            judged(book, &stands, &name, value.as_deref(), groups, |_| None)
         } else {
             (spelt(&name), None)
         };

@@ -197,15 +197,12 @@ fn value(text: &str) -> Result<(Value<'_>, &str), Fault<'_>> {
         let inner = frames.len() > 1;
         let Some(frame) = frames.last_mut() else { return fault(text, "a bracket was not opened") };
         if trimmed.is_empty() || trimmed.starts_with([';', '\r']) {
-            if (counted || inner) && !operand {
-                return fault(text, "a sign of calculation is left open");
+            if inner || counted && !operand {
+                return fault(text, "a calculation is left open");
             }
             if counted {
                 frame.take(&out);
                 out = frame.left.unwrap_or(0).to_string();
-            }
-            if inner {
-                return fault(text, "a bracket is left open");
             }
             let raw = text[..text.len() - rest.len()].trim_end_matches(is_blank);
             return Ok((Value { text: out, raw, open }, ""));
@@ -265,9 +262,7 @@ fn value(text: &str) -> Result<(Value<'_>, &str), Fault<'_>> {
                     if operand || counted || inner || !(ends.is_empty() || ends.starts_with([';', '\r'])) {
                         return fault(trimmed, "a word of truth stands alone, or in quotes");
                     }
-                    let yes = ["true", "on", "yes"].iter().any(|w| w.eq_ignore_ascii_case(word));
-                    let text = if yes { "1" } else { "" };
-                    return Ok((Value { text: text.into(), raw: word, open: false }, ""));
+                    return Ok((truth(word), ""));
                 }
                 if operand {
                     out.push_str(&rest[..rest.len() - trimmed.len()]);
@@ -277,6 +272,12 @@ fn value(text: &str) -> Result<(Value<'_>, &str), Fault<'_>> {
             }
         }
     }
+}
+
+/// What the daemon gets of a word of truth.
+fn truth(word: &str) -> Value<'_> {
+    let yes = ["true", "on", "yes"].iter().any(|w| w.eq_ignore_ascii_case(word));
+    Value { text: if yes { "1" } else { "" }.to_owned(), raw: word, open: false }
 }
 
 /// A bare word, and what follows it.

@@ -6,7 +6,7 @@ use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::nearest;
 use crate::config::release::{Release, Version};
-use crate::config::rows::{Fate, Row, Type};
+use crate::config::rows::{Fate, Row, Type, near_value};
 use crate::config::{About, Place};
 use crate::kinds::Kind;
 
@@ -75,7 +75,9 @@ pub(super) fn wrong(
         }
         _ => {}
     }
-    held(row, value, release).and_then(|expected| bad(format!("{name} is \"{value}\", expected {expected}")))
+    let why = format!("{name} is \"{value}\", expected {}", held(row, value, release)?);
+    let near = if early { near_value(row, value) } else { None };
+    Some(Wrong { code: Code::ConfigBadValue, why, near })
 }
 
 fn unknown(place: &str, name: &str, key: Option<&str>, release: &Release, early: bool) -> Wrong {
@@ -345,7 +347,7 @@ fn wrong_format(format: &str) -> Option<String> {
             inner[..end].clone_into(&mut modifier);
             rest = &inner[end + 1..];
         }
-        let Some(sign) = rest.chars().next() else { return None };
+        let sign = rest.chars().next()?;
         rest = &rest[sign.len_utf8()..];
         let allowed: &[&str] = match sign {
             'C' => &["total", "user", "system"],

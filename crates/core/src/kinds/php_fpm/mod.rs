@@ -109,12 +109,10 @@ fn entry(
         if let Some(wrong) =
             judge::wrong(sort, name, key, (&value.text, value.open), release, book.is_early())
         {
-            let span = text.span(line, name);
-            let found = book.find(&place, name, wrong.code, wrong.why);
-            if let Some(near) = wrong.near {
-                found.help = Some(format!("did you mean {near}?"));
-                found.edit = span.map(|span| (span, near));
-            }
+            let bare = value.raw.trim_matches(['"', '\'']);
+            let span = text.span(line, if wrong.code == Code::ConfigBadValue { bare } else { name });
+            book.find(&place, name, wrong.code, wrong.why)
+                .meant(span.filter(|s| s.end > s.start), wrong.near);
         }
     }
     // What stands in brackets is a name of somebody else's, and his letters count: `env[DB_HOST]`.

@@ -89,6 +89,25 @@ pub(super) fn judge(book: &mut Book, file: &str, release: &Release) {
     }
 }
 
+/// What is secret in a file of rules: the passwords by which the server itself logs in elsewhere. The rest is
+/// left to the net.
+pub(super) fn conceal(text: &str) -> crate::secrets::Concealed {
+    let mut found = crate::secrets::Concealed::default();
+    for name in ["ldapbindpasswd", "radiussecrets"] {
+        for (at, _) in text.match_indices(name) {
+            step(1);
+            let rest = &text[at + name.len()..];
+            let blank = |c: char| matches!(c, ' ' | '\t' | '=' | '"');
+            let begin = at + name.len() + (rest.len() - rest.trim_start_matches(blank).len());
+            let quoted = text[..begin].ends_with('"') || text[..at].ends_with('"');
+            let ends = |c: char| c == '\n' || c == '"' || (!quoted && matches!(c, ' ' | '\t'));
+            let end = text[begin..].find(ends).map_or(text.len(), |len| begin + len);
+            found.secret.push(begin..end);
+        }
+    }
+    found
+}
+
 /// Whether all of it was read.
 fn rows_of(book: &mut Book, file: &str, release: &Release, depth: usize, rows: &mut usize) -> bool {
     let Some(text) = book.text(file) else { return false };
@@ -112,7 +131,16 @@ fn rows_of(book: &mut Book, file: &str, release: &Release, depth: usize, rows: &
         }
         *rows += 1;
         let lost = lost_list(book, file, &fields);
-        // What was masked when it was recorded nobody here knows.
+        // What was masked when it was recorded nobody here knows: only the value of an option can be done
+        // without.
+        let hidden = |token: &Token| {
+            let rest = token.text.split_once('=').map_or(token.text.as_str(), |(name, _)| name);
+            token.text.contains(crate::secrets::MASK)
+                && (rest.contains(crate::secrets::MASK) || !token.text.contains('='))
+        };
+        if fields.iter().flatten().any(hidden) {
+            continue;
+        }
         match lost.map_or_else(|| row(&fields, release), Err) {
             Err(found) if !found.at.contains(crate::secrets::MASK) => refuse(book, &text, &line, &found),
             _ => {}
@@ -157,10 +185,7 @@ fn refuse(book: &mut Book, text: &Text, line: &Line, wrong: &Wrong) {
     let place = text.place(line, part(line.text, &wrong.at));
     let found = book.find(&place, "", Code::ConfigSyntax, wrong.why.clone());
     found.depends_on = crate::config::DependsOn::Text;
-    if let (Some(span), Some(better)) = (span, wrong.better) {
-        found.help = Some(format!("did you mean {better}?"));
-        found.edit = Some((span, better.to_owned()));
-    }
+    found.meant(span, wrong.better.map(str::to_owned));
 }
 
 /// The part of a line that a word stands in; all of it where it is not found.
@@ -499,6 +524,17 @@ mod tests {
             assert_eq!(at(line, "15").as_deref(), Some(word), "{line}");
         }
         assert_eq!(at("host all all all oauth issuer=x scope=y", "18"), None);
+    }
+
+    #[test]
+    fn passwords_of_the_servers_own_are_secrets() {
+        let text = "host all all all ldap ldapbindpasswd=ebb ldapbasedn=x\n\
+            host all all all radius radiussecrets=\"ebb flood\"\nx \"ldapbindpasswd=a b\" y\n";
+        let found = conceal(text);
+        let all: Vec<&str> = found.secret.iter().map(|span| &text[span.clone()]).collect();
+        assert_eq!(all, ["ebb", "a b", "ebb flood"]);
+        let masked = "host all all all ldap ldapbindpasswd=MASKED ldapbasedn=x";
+        assert_eq!(at(masked, "15"), None);
     }
 
     #[test]

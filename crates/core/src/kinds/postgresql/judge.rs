@@ -8,7 +8,7 @@ use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::nearest;
 use crate::config::release::{Release, Version};
-use crate::config::rows::{Amount, Fate, Fault, Row, Type, fault};
+use crate::config::rows::{Amount, Fate, Fault, Row, Type, fault, near_value};
 use crate::kinds::Kind;
 use crate::path;
 use std::collections::HashSet;
@@ -67,7 +67,8 @@ pub(super) fn all(book: &mut Book, release: &Release) {
             None => None,
         };
         if let Some(why) = why {
-            book.find(&entry.place, &entry.name, Code::ConfigBadValue, why);
+            let near = row.filter(|_| book.is_early()).and_then(|row| near_value(row, &entry.value));
+            book.find(&entry.place, &entry.name, Code::ConfigBadValue, why).meant(entry.span.clone(), near);
         }
     }
     relations::all(book, release);
@@ -91,10 +92,7 @@ fn unknown(book: &mut Book, entry: &Entry, release: &Release) {
     // The name stands on its line: its bytes are looked for there.
     let span = early.then(|| crate::config::entries::name_span(book.snapshot, entry)).flatten();
     let found = book.find(&place, &entry.name, Code::ConfigUnknownDirective, message);
-    if let Some(near) = near {
-        found.help = Some(format!("did you mean {near}?"));
-        found.edit = span.map(|span| (span, near));
-    }
+    found.meant(span, near);
 }
 
 fn typed(row: &Row, entry: &Entry) -> Option<String> {
@@ -239,6 +237,20 @@ fn by_hand(book: &Book, name: &str, value: &str) -> Option<String> {
             let parts = ["receipt", "authentication", "authorization", "setup_durations", "all", "on"];
             if identifiers(value).is_none() { Some(no_list()) } else { each(&parts) }
         }
+        "default_table_access_method" if value.is_empty() => Some(format!("{name} must not be empty")),
+        "default_with_oids" => {
+            let off = ["off", "false", "no", "0", "f", "n"].iter().any(|w| w.eq_ignore_ascii_case(value));
+            (!off).then(|| format!("{name} can only be off"))
+        }
+        "role" if value != "none" => Some(format!("{name} cannot be set in a file")),
+        "session_authorization" => Some(format!("{name} cannot be set in a file")),
+        _ => of_numbers(name, value),
+    }
+}
+
+/// What its functions check of numbers beside their range.
+fn of_numbers(name: &str, value: &str) -> Option<String> {
+    match name {
         "vacuum_buffer_usage_limit" => {
             let fits = of_unit("kB", value).is_none_or(|n| n == 0.0 || n >= 128.0);
             (!fits).then(|| format!("{name} is \"{value}\", expected 0 or at least 128kB"))
@@ -256,13 +268,6 @@ fn by_hand(book: &Book, name: &str, value: &str) -> Option<String> {
             let whole = of_unit("8kB", value).is_none_or(|n| n % 16.0 == 0.0);
             (!whole).then(|| format!("{name} is \"{value}\", expected a multiple of 16 (of 128kB)"))
         }
-        "default_table_access_method" if value.is_empty() => Some(format!("{name} must not be empty")),
-        "default_with_oids" => {
-            let off = ["off", "false", "no", "0", "f", "n"].iter().any(|w| w.eq_ignore_ascii_case(value));
-            (!off).then(|| format!("{name} can only be off"))
-        }
-        "role" if value != "none" => Some(format!("{name} cannot be set in a file")),
-        "session_authorization" => Some(format!("{name} cannot be set in a file")),
         _ => None,
     }
 }

@@ -459,6 +459,14 @@ impl Kind for Postgresql {
             Some(Release { flavour: PROFILE.name.into(), version: own(snapshot, &wanted).unwrap_or(wanted) })
         })
     }
+    fn conceal(&self, text: &str, file: &str) -> Option<crate::secrets::Concealed> {
+        if path::name(file).contains("hba") {
+            return Some(access::conceal(text));
+        }
+        let known =
+            |name: &str| self.directives().is_some_and(|book| !book.any_case(&spelt(name)).is_empty());
+        Some(crate::secrets::conceal_lines(text, &['#', ';'], &known, &|name| self.is_secret(name)))
+    }
     fn setting_key(&self, name: &str) -> String {
         spelt(name)
     }

@@ -7,7 +7,7 @@ use crate::config::entries::Book;
 use crate::config::lines::{Line, Text, Word, WordRules, words};
 use crate::config::nearest;
 use crate::config::release::Release;
-use crate::config::rows::{Fate, Fault, Int, Row, Type, fault};
+use crate::config::rows::{Fate, Fault, Int, Row, Type, fault, near_value};
 use crate::kinds::Kind;
 
 /// Names that are written with an underscore; all others have dashes.
@@ -50,15 +50,21 @@ pub(super) fn line(
     }
     let raw = split.get(at).or(split.last()).map_or(line.text, |w| w.raw);
     let place = text.place(line, raw);
-    let near =
-        if code == Code::ConfigUnknownDirective && book.is_early() { near(all[0], release) } else { None };
-    let span = text.span(line, raw).filter(|_| at == 0);
-    let found = book.refuse(&place, all[0], code, why);
-    if let (Some(span), Some(near)) = (span, near) {
-        found.help = Some(format!("did you mean {near}?"));
-        found.edit = Some((span, near));
-    }
+    let near = match (code, all.get(at)) {
+        _ if !book.is_early() => None,
+        (Code::ConfigUnknownDirective, _) => near(all[0], release),
+        (_, Some(value)) if at == 1 && all.len() == 2 => near_value_of(all[0], value, release),
+        _ => None,
+    };
+    let span = text.span(line, raw);
+    book.refuse(&place, all[0], code, why).meant(span, near);
     false
+}
+
+/// The value that was likely meant.
+fn near_value_of(name: &str, value: &str, release: Option<&Release>) -> Option<String> {
+    let rows = Redis.directives()?;
+    near_value(rows.known(&name.replace('-', "_"), release)?, value)
 }
 
 /// The directive that was likely meant.

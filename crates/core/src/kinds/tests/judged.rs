@@ -1,23 +1,16 @@
 //! Whole configurations of databases and pools, judged with a release that their tables stand for. Every
 //! expectation was asked of the daemon itself.
+use super::settings::{errors, read};
 use crate::code::Code::{
     self, ConfigBadValue as Bad, ConfigConflict as Conflict, ConfigMissingFile as Missing,
     ConfigSyntax as Syntax, ConfigUnknownDirective as Unknown,
 };
-use crate::config::{Configuration, Severity};
-use crate::tests::{TextHost, read};
+use crate::config::Configuration;
+use crate::tests::TextHost;
 
 fn installed(package: &str, version: &str) -> TextHost {
     let status = format!("Package: {package}\nStatus: install ok installed\nVersion: {version}\n");
     TextHost::new().file("/var/lib/dpkg/status", &status)
-}
-
-/// Its errors with the name of their file and the line.
-fn errors(found: &Configuration) -> Vec<(Code, String)> {
-    let place = |f: &crate::config::ConfigFinding| {
-        f.place.as_ref().map_or("-".into(), |p| format!("{}:{}", crate::path::name(&p.file), p.line))
-    };
-    found.findings.iter().filter(|f| f.severity == Severity::Error).map(|f| (f.code, place(f))).collect()
 }
 
 #[track_caller]
@@ -133,6 +126,7 @@ fn fpm(pool: &str) -> Configuration {
         .file("/etc/passwd", "www-data:x:33:33::/:/bin/sh\n")
         .file("/etc/group", "www-data:x:33:\n")
         .dir("/run/php", 0o755, 0)
+        .dir("/usr/bin", 0o755, 0)
         .dir("/var/log", 0o755, 0);
     read(&host, "php-fpm", "/usr/sbin/php-fpm8.2 --nodaemonize")
 }
@@ -156,7 +150,7 @@ fn pools_are_judged_entry_by_entry_and_then_as_a_whole() {
         (pool("ping.path = ping\n"), &[(Bad, "php-fpm.conf:7")]),
         (pool("request_slowlog_timeout = 5s\n"), &[(Conflict, "php-fpm.conf:7")]),
         (pool("access.log = /var/log/a.log\naccess.format = '%x'\n"), &[(Bad, "php-fpm.conf:8")]),
-        (pool("chdir = none\n"), &[(Missing, "php-fpm.conf:7")]),
+        (pool("chdir = quay\n"), &[(Missing, "php-fpm.conf:7")]),
         (pool("ping.response = a=b\n"), &[(Syntax, "php-fpm.conf:7")]),
         ("log_limit = 5\n".to_owned() + &pool(""), &[(Bad, "php-fpm.conf:2")]),
         ("[tickets]\nuser = www-data\n".to_owned(), &[(Bad, "php-fpm.conf:2")]),

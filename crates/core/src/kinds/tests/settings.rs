@@ -6,7 +6,7 @@ use crate::snapshot::Snapshot;
 use crate::tests::TextHost;
 
 /// Reads a kind's configuration as a start command would have it.
-fn read(host: &TextHost, name: &str, command: &str) -> Configuration {
+pub(super) fn read(host: &TextHost, name: &str, command: &str) -> Configuration {
     let snapshot = Snapshot::new(host);
     let kind = kind(name).expect("a kind");
     let mut instance =
@@ -25,7 +25,7 @@ fn listens(found: &Configuration) -> Vec<String> {
 }
 
 /// Code and `file:line` of each error.
-fn errors(found: &Configuration) -> Vec<(Code, String)> {
+pub(super) fn errors(found: &Configuration) -> Vec<(Code, String)> {
     let place = |f: &crate::config::ConfigFinding| {
         f.place.as_ref().map_or("-".into(), |p| format!("{}:{}", crate::path::name(&p.file), p.line))
     };

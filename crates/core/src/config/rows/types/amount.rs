@@ -55,6 +55,26 @@ impl Amount {
         fits.then_some(number)
     }
 
+    /// What was likely meant by a word that does not fit: its unit spelt right, or the border that it is
+    /// beyond.
+    pub(in crate::config::rows) fn near(self, word: &str) -> Option<String> {
+        if let Some(number) = self.value(word) {
+            let end = |text: &str| text.parse::<f64>().ok();
+            let least = end(self.least).filter(|least| number < *least).map(|_| self.least);
+            let most = || end(self.most).filter(|most| number > *most).map(|_| self.most);
+            return least.or_else(most).map(str::to_owned);
+        }
+        let text = word.trim();
+        let digits = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
+        let (number, unit) = (&text[..digits], text[digits..].trim());
+        let (all, _) = self.units()?;
+        let same =
+            |known: &str| known.eq_ignore_ascii_case(unit) || known.eq_ignore_ascii_case(&format!("{unit}B"));
+        let known = all.iter().find(|(known, _)| !unit.is_empty() && same(known))?.0;
+        let near = format!("{number}{known}");
+        self.holds(&near).then_some(near)
+    }
+
     pub(super) fn holds(self, word: &str) -> bool {
         let end = |text: &str, none: f64| text.parse().unwrap_or(none);
         let range = end(self.least, f64::MIN)..=end(self.most, f64::MAX);
