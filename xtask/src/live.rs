@@ -12,6 +12,7 @@ const INCIDENTS: &[&str] = &[
     "xtask/live/incidents.toml",
     "xtask/live/pages.toml",
     "xtask/live/data.toml",
+    "xtask/live/stores.toml",
     "xtask/live/starters.toml",
     "xtask/live/units.toml",
 ];
