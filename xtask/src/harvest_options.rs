@@ -65,7 +65,7 @@ fn variables(text: &str) -> BTreeMap<String, Variable> {
             "Integer" => "number",
             "DOUBLE" | "Numeric" => "double",
             // MySQL does not list the words.
-            "Enumeration" | "Set" if words.is_empty() => "words",
+            "ENUM" | "Enumeration" | "Set" if words.is_empty() => "words",
             "ENUM" | "Enumeration" => "enum",
             "SET" | "Set" => "set",
             "FLAGSET" => "flags",
@@ -115,7 +115,8 @@ fn row(name: &str, form: &str, switch: bool, variable: Option<&Variable>) -> Row
     };
     let takes = match (reads, variable) {
         ("bool", _) => format!("enum(on,off,true,false,1,0){optional}"),
-        ("enum" | "set" | "flags", Some(v)) => {
+        // Where the server lists no words, its own code knows them.
+        ("enum" | "set" | "flags", Some(v)) if !v.words.is_empty() => {
             let words: Vec<String> =
                 v.words.iter().map(|w| if w.is_empty() { "''".into() } else { w.clone() }).collect();
             format!("enum({}){optional}", words.join(","))
@@ -151,6 +152,11 @@ mod tests {
             (Defaults to on; use --skip-tide-gauge to disable.)\n  -P, --port=#        Port.\n  \
             --ebb-mode[=name] \n  \
             --wsrep-OSU-method=name \n\nVariables (--variable-name=value)\nport 3306\n";
+        assert_eq!(
+            variables("x\tENUM\t\t\t\tREQUIRED\tlatin1\n")["x"].reads,
+            "words",
+            "without a list nothing is refused"
+        );
         let vars = "tide_gauge\tBOOLEAN\t\t\tOFF,ON\tOPTIONAL\tON\nport\tINT \
          UNSIGNED\t0\t65535\t\tREQUIRED\t0\n\
             ebb_mode\tENUM\t\t\tslow,fast\tOPTIONAL\tslow\n";

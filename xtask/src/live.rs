@@ -73,7 +73,8 @@ struct Healthy {
 }
 
 /// Everything that a change could touch, with owner and mode.
-const FILES: &str = "cd /; find etc/apache2 etc/nginx etc/systemd var/log/edge var/run/apache2/ -printf '%p \
+const FILES: &str = "cd /; find etc/apache2 etc/nginx etc/postgresql etc/php etc/mysql etc/redis etc/systemd \
+    var/log/edge var/run/apache2/ -printf '%p \
     %u:%g %m %y %l\\n' -type f ! -name '*.log' -exec sha256sum {} + 2>/dev/null | sort";
 /// Back to how the packages left it. Runs before every incident.
 pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay.socket tide-relay haproxy \
@@ -100,8 +101,8 @@ pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay.sock
      /run/edge /var/lib/edge /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
      umount /opt/edge 2>/dev/null; find /srv -mindepth 1 -delete; \
      pkill -u edge; userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 \
-     dev lo 2>/dev/null; rm -rf /etc/apache2 /etc/nginx; cp -a /pristine/apache2 /etc/apache2; cp -a \
-     /pristine/nginx /etc/nginx; \
+     dev lo 2>/dev/null; for d in apache2 nginx postgresql php mysql redis; do \
+     rm -rf /etc/$d; cp -a /pristine/$d /etc/$d; done; \
      find /var/log/nginx /var/log/apache2 -type f -delete; systemctl daemon-reload; systemctl enable -q \
      nginx apache2 2>/dev/null; systemctl reset-failed; true";
 
@@ -124,8 +125,9 @@ pub(crate) fn ring() -> Result<Vec<Incident>, String> {
 
 /// What the incidents need on their host.
 pub(crate) fn prepare(host: &Host) -> Result<(), String> {
-    host.run("mkdir -p /pristine; cp -a /etc/apache2 /pristine/apache2; cp -a /etc/nginx /pristine/nginx")
-        .map(drop)
+    let every = "mkdir -p /pristine; for d in apache2 nginx postgresql php mysql redis; do cp -a /etc/$d \
+        /pristine/$d; done";
+    host.run(every).map(drop)
 }
 
 /// One thing that the ring looks at.

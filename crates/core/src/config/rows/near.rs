@@ -1,4 +1,5 @@
-//! The nearest value that a directive takes, for one that it does not: the word that was likely meant, the unit
+//! The nearest value that a directive takes, for one that it does not: the word that was likely meant, the
+//! unit
 //! with its letters right, the border of a range.
 use super::{Row, Type};
 use crate::config::nearest;

@@ -166,6 +166,14 @@ fn tell(book: &mut Book, pool: &str, name: &str, head: &Place, code: Code, why: 
     book.find(&place, name, code, why);
 }
 
+/// Says that an entry does not go with others, and which value would.
+fn conflict(book: &mut Book, pool: &str, name: &str, near: i64, why: String) {
+    if let Some(entry) = of(book, pool, name) {
+        let span = entry.span.filter(|span| span.end > span.start);
+        book.find(&entry.place, name, Code::ConfigConflict, why).meant(span, Some(near.to_string()));
+    }
+}
+
 /// What is wrong in `[global]`.
 pub(super) fn global(book: &mut Book) {
     let head = Place::nowhere();
@@ -257,21 +265,20 @@ fn children(book: &mut Book, pool: &str, manager: &str, head: &Place) {
             return tell(book, pool, name, head, Code::ConfigBadValue, why);
         }
     }
-    let conflict =
-        |book: &mut Book, name: &str, why: String| tell(book, pool, name, head, Code::ConfigConflict, why);
     if max > most || min > most {
-        let name = if max > most { "pm.max_spare_servers" } else { "pm.min_spare_servers" };
-        let number = if max > most { max } else { min };
-        return conflict(book, name, format!("{name} is {number}, more than pm.max_children, {most}"));
+        let (name, number) =
+            if max > most { ("pm.max_spare_servers", max) } else { ("pm.min_spare_servers", min) };
+        let why = format!("{name} is {number}, more than pm.max_children, {most}");
+        return conflict(book, pool, name, most, why);
     }
     if max < min {
         let why = format!("pm.max_spare_servers is {max}, less than pm.min_spare_servers, {min}");
-        return conflict(book, "pm.max_spare_servers", why);
+        return conflict(book, pool, "pm.max_spare_servers", min, why);
     }
     let start = of(book, "pm.start_servers").unwrap_or(0);
     if start > 0 && !(min..=max).contains(&start) {
         let why = format!("pm.start_servers is {start}, expected from {min} to {max}, the spare servers");
-        return conflict(book, "pm.start_servers", why);
+        return conflict(book, pool, "pm.start_servers", start.clamp(min, max), why);
     }
     if of(book, "pm.max_spawn_rate").is_some_and(|n| n < 1) {
         let why = "pm.max_spawn_rate must be more than 0".into();

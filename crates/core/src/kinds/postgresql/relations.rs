@@ -26,6 +26,11 @@ fn number(book: &Book, name: &str) -> Option<f64> {
     }
 }
 
+/// The value of a setting where nobody sets it.
+fn default_of(name: &str) -> Option<&'static str> {
+    super::Postgresql.directives()?.any_case(name).first()?.default
+}
+
 fn word(book: &Book, name: &str, default: &str) -> String {
     book.value(name).unwrap_or_else(|| default.to_owned()).to_ascii_lowercase()
 }
@@ -38,9 +43,20 @@ fn line(book: &Book, names: &[&str]) -> Option<Entry> {
 }
 
 fn tell(book: &mut Book, names: &[&str], why: impl Into<String>) {
-    if let Some(entry) = line(book, names) {
-        book.find(&entry.place, &entry.name, Code::ConfigConflict, why);
-    }
+    tell_near(book, names, why, |_| None);
+}
+
+/// `near` tells which value of that line would go with the others.
+fn tell_near(
+    book: &mut Book,
+    names: &[&str],
+    why: impl Into<String>,
+    near: impl FnOnce(&str) -> Option<String>,
+) {
+    let Some(entry) = line(book, names) else { return };
+    let near = near(&entry.name);
+    let span = entry.span.clone().filter(|span| span.end > span.start);
+    book.find(&entry.place, &entry.name, Code::ConfigConflict, why).meant(span, near);
 }
 
 pub(super) fn all(book: &mut Book, release: &Release) {
@@ -60,11 +76,8 @@ fn statistics(book: &mut Book) {
     if on("log_statement_stats")
         && let Some(part) = parts.into_iter().find(|part| on(part))
     {
-        tell(
-            book,
-            &["log_statement_stats", part],
-            format!("log_statement_stats and {part} cannot both be on"),
-        );
+        let why = format!("log_statement_stats and {part} cannot both be on");
+        tell_near(book, &["log_statement_stats", part], why, |_| Some("off".to_owned()));
     }
 }
 
@@ -86,11 +99,12 @@ fn connections(book: &mut Book, release: &Release) {
     let (reserved, most) = (of("superuser_reserved_connections") + own, of("max_connections"));
     let names = ["superuser_reserved_connections", "reserved_connections", "max_connections"];
     if most > 0.0 && reserved >= most {
-        tell(
-            book,
-            &names,
-            format!("{reserved} connections are reserved, and max_connections is {most}: it must be more"),
-        );
+        let why =
+            format!("{reserved} connections are reserved, and max_connections is {most}: it must be more");
+        tell_near(book, &names, why, |name| match name {
+            "max_connections" => Some((reserved + 1.0).to_string()),
+            _ => Some(default_of(name)?.to_owned()).filter(|d| d.parse::<f64>().is_ok_and(|d| d < most)),
+        });
         return;
     }
     // What a server may have of processes (MAX_BACKENDS): since 18 it counts the places of workers, and
@@ -109,13 +123,15 @@ fn log(book: &mut Book, release: &Release) {
     let level = word(book, "wal_level", "replica");
     if level == "minimal" {
         if !matches!(word(book, "archive_mode", "off").as_str(), "off" | "false" | "no" | "0") {
-            tell(book, &["wal_level", "archive_mode"], "nothing can be archived where wal_level is minimal");
+            let why = "nothing can be archived where wal_level is minimal";
+            tell_near(book, &["wal_level", "archive_mode"], why, |name| {
+                Some(if name == "wal_level" { "replica" } else { "off" }.to_owned())
+            });
         } else if number(book, "max_wal_senders").is_some_and(|n| n > 0.0) {
-            tell(
-                book,
-                &["wal_level", "max_wal_senders"],
-                "max_wal_senders must be 0 where wal_level is minimal, or wal_level replica or logical",
-            );
+            let why = "max_wal_senders must be 0 where wal_level is minimal, or wal_level replica or logical";
+            tell_near(book, &["wal_level", "max_wal_senders"], why, |name| {
+                Some(if name == "wal_level" { "replica" } else { "0" }.to_owned())
+            });
         } else if release.version.major() >= 17
             && book.value("summarize_wal").and_then(|v| truth(&v)) == Some(true)
         {
@@ -133,11 +149,8 @@ fn log(book: &mut Book, release: &Release) {
 fn stack(book: &mut Book) {
     const MOST: f64 = 7680.0;
     if book.last("max_stack_depth").is_some() && number(book, "max_stack_depth").is_some_and(|n| n > MOST) {
-        tell(
-            book,
-            &["max_stack_depth"],
-            "max_stack_depth is more than the stack of a process, 8MB less 512kB",
-        );
+        let why = "max_stack_depth is more than the stack of a process, 8MB less 512kB";
+        tell_near(book, &["max_stack_depth"], why, |_| Some("7680kB".to_owned()));
     }
 }
 
@@ -189,7 +202,8 @@ pub(super) fn segments(book: &mut Book, segment: u64) {
         #[expect(clippy::cast_precision_loss, reason = "a segment is at most 1 GiB")]
         let least = (segment >> 20) as f64 * 2.0;
         if size.is_some_and(|size| size < least) && book.last(name).is_some() {
-            tell(book, &[name], format!("{name} must be at least twice the size of a segment, {least}MB"));
+            let why = format!("{name} must be at least twice the size of a segment, {least}MB");
+            tell_near(book, &[name], why, |_| Some(format!("{least}MB")));
         }
     }
 }
