@@ -39,6 +39,7 @@ const MARIADB_PLUGINS: &[&str] = &[
     "sphinx_",
     "spider",
     "sql_errlog",
+    "sql_error_log",
     "tokudb",
     "type_",
     "wsrep_provider_",
@@ -195,13 +196,18 @@ fn search(asked: &str, release: &Release) -> Search {
             One::Unsure => unsure = true,
             One::None => {}
         }
+        // Each plug-in has a switch, with this word before its name or without.
+        if let Some(plugin) = rest.strip_prefix("plugin_") {
+            let row = Mysql.directives().and_then(|rows| rows.known(plugin, Some(release)));
+            return row.map_or(Search::Unsure, |row| Search::Found(Found { row, turns, loose }));
+        }
         let cut = PREFIXES.iter().find_map(|prefix| {
             let behind = rest.strip_prefix(prefix)?.strip_prefix('_')?;
             Some((*prefix, behind))
         });
         let Some((prefix, behind)) = cut.filter(|(_, behind)| !behind.is_empty()) else {
             let plugins = if release.flavour == "mysql" { MYSQL_PLUGINS } else { MARIADB_PLUGINS };
-            let plugin = plugins.iter().any(|p| rest.starts_with(p));
+            let plugin = plugins.iter().any(|p| rest.starts_with(p) || rest == p.trim_end_matches('_'));
             return if unsure || plugin { Search::Unsure } else { Search::None { loose } };
         };
         rest = behind;
@@ -209,9 +215,19 @@ fn search(asked: &str, release: &Release) -> Search {
             "skip" | "disable" => turns = Some(false),
             "enable" => turns = Some(true),
             // What may be set so is not listed.
-            "maximum" | "autoset" => unsure = true,
+            "maximum" | "autoset" => {
+                return if unsure { Search::Unsure } else { beyond(rest, release, loose) };
+            }
             _ => loose = true,
         }
+    }
+}
+
+/// What is known of a name behind a word that only some options take.
+fn beyond(rest: &str, release: &Release, loose: bool) -> Search {
+    match named(rest, release) {
+        One::None => Search::None { loose },
+        _ => Search::Unsure,
     }
 }
 
@@ -358,9 +374,27 @@ fn refuses_negative(release: &Release) -> bool {
         && release.version >= Version::parse("10.11").unwrap_or_else(|| release.version.clone())
 }
 
+/// Whether a collation belongs to a character set.
+pub(super) fn collates(set: &str, collation: &str) -> bool {
+    let own = |text: &str| match text.to_ascii_lowercase() {
+        text if text == "utf8" || text.starts_with("utf8_") => text.replacen("utf8", "utf8mb3", 1),
+        text => text,
+    };
+    let (set, collation) = (own(set), own(collation));
+    collation == set || collation.starts_with(&format!("{set}_"))
+}
+
+/// The character set of a server that is told none.
+pub(super) fn default_set(release: &Release) -> &'static str {
+    let old = release.flavour == "mariadb" && release.version.series() < (11, 6);
+    if old { "latin1" } else { "utf8mb4" }
+}
+
 /// The character set that was likely meant.
 fn near_set(name: &str, value: &str) -> Option<String> {
     let plain = value.to_ascii_lowercase().replace('-', "");
+    // Whoever writes it so means all of it, not its older half.
+    let plain = if plain == "utf8" { "utf8mb4".to_owned() } else { plain };
     let known = name.starts_with("character_set") && CHARACTER_SETS.contains(&plain.as_str());
     known.then_some(plain)
 }
@@ -406,6 +440,8 @@ const ENGINES: &[&str] = &[
 fn by_hand(name: &str, value: &str) -> Option<String> {
     let lower = value.to_ascii_lowercase();
     match name {
+        // Of several with commas between, the first that there is counts.
+        "character_set_server" | "character_set_filesystem" if value.contains(',') => None,
         "character_set_server" | "character_set_filesystem" => {
             (!CHARACTER_SETS.contains(&lower.as_str())).then(|| format!("{value} is not a character set"))
         }
@@ -413,7 +449,7 @@ fn by_hand(name: &str, value: &str) -> Option<String> {
             let known = |set: &str| {
                 lower.strip_prefix(set).is_some_and(|rest| rest.is_empty() || rest.starts_with('_'))
             };
-            let fits = lower.starts_with("uca1400") || CHARACTER_SETS.iter().any(|set| known(set));
+            let fits = CHARACTER_SETS.iter().any(|set| known(set));
             (!fits).then(|| format!("{value} is not a collation"))
         }
         "default_storage_engine" | "default_tmp_storage_engine" => {
@@ -467,6 +503,10 @@ mod tests {
             "port=",
             "Port=3306",
             "innodb_log_checksums=1",
+            "plugin-innodb-trx=on",
+            "enable-plugin-innodb-cmp",
+            "autoset-host-cache-size",
+            "s3=on",
             "port=3306k",
             "port=99999999",
             "max-connections=100",
@@ -512,6 +552,20 @@ mod tests {
         }
         assert_eq!(of("mysqlx_port=33060", "mysql", "9.7"), None);
         assert_eq!(of("aria_block_size=8192", "mysql", "9.7"), Some(Code::ConfigUnknownDirective));
+    }
+
+    #[test]
+    fn collations_belong_to_a_character_set() {
+        for (set, collation, fits) in [
+            ("utf8mb4", "utf8mb4_general_ci", true),
+            ("utf8", "utf8mb3_bin", true),
+            ("UTF8MB3", "utf8_bin", true),
+            ("binary", "binary", true),
+            ("utf8mb4", "utf8_bin", false),
+            ("latin1", "utf8mb4_bin", false),
+        ] {
+            assert_eq!(collates(set, collation), fits, "{set} {collation}");
+        }
     }
 
     #[test]

@@ -356,6 +356,22 @@ fn options(book: &mut Book, instance: &Instance, groups: &Groups) {
     }
 }
 
+/// A collation must be one of the character set.
+fn letters(book: &mut Book, release: &Release) {
+    let Some(collation) = book.last("collation_server") else { return };
+    let set = book.last("character_set_server");
+    let told = set.as_ref().map_or(judge::default_set(release), |e| e.value.as_str()).to_owned();
+    let bad = |e: &Entry| book.out.findings.iter().any(|f| f.place == e.place.known());
+    let known = |text: &str| !text.is_empty() && !text.contains(',') && !text.contains(crate::secrets::MASK);
+    if !known(&told) || !known(&collation.value) || bad(&collation) || set.as_ref().is_some_and(bad) {
+        return;
+    }
+    if !judge::collates(&told, &collation.value) {
+        let why = format!("{} is not a collation of the character set {told}", collation.value);
+        book.find(&collation.place, "collation_server", Code::ConfigConflict, why);
+    }
+}
+
 fn listens(book: &mut Book) {
     let off = book
         .value("skip_networking")
@@ -539,6 +555,9 @@ impl Kind for Mysql {
         // Without any file it runs with its defaults.
         book.out.readable = true;
         options(&mut book, instance, &groups);
+        if let Some(release) = groups.release.as_ref().and_then(judge::release) {
+            letters(&mut book, &release);
+        }
         listens(&mut book);
         paths(&mut book);
         demands(&mut book, &instance.command);

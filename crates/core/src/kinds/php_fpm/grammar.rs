@@ -34,6 +34,8 @@ pub(super) struct Value<'t> {
 pub(super) struct Fault<'t> {
     pub(super) at: &'t str,
     pub(super) why: &'static str,
+    /// The value that quotes around it would mend.
+    pub(super) quote: Option<&'t str>,
 }
 
 /// Reads a line; several statements may stand on it.
@@ -57,7 +59,7 @@ fn is_blank(c: char) -> bool {
 }
 
 fn section(inner: &str) -> Result<(Statement<'_>, &str), Fault<'_>> {
-    let open = Fault { at: inner, why: "a section's name needs a closing bracket" };
+    let open = Fault { at: inner, why: "a section's name needs a closing bracket", quote: None };
     let (name, rest) = until_bracket(inner).ok_or(open)?;
     Ok((Statement::Section(name), rest.trim_start_matches(is_blank)))
 }
@@ -132,22 +134,25 @@ fn entry(text: &str) -> Result<(Statement<'_>, &str), Fault<'_>> {
     let end = text.find(|c: char| "=\r\t;&|^$~(){}!\"[".contains(c)).unwrap_or(text.len());
     let name = text[..end].trim_end_matches(' ');
     if name.is_empty() {
-        return Err(Fault { at: text, why: "an entry begins with its name" });
+        return Err(Fault { at: text, why: "an entry begins with its name", quote: None });
     }
     if is_word_of_truth(name) {
-        return Err(Fault { at: text, why: "a word of truth cannot be a name" });
+        return Err(Fault { at: text, why: "a word of truth cannot be a name", quote: None });
     }
     let mut rest = &text[end..];
     let mut key = None;
     if let Some(inner) = rest.strip_prefix('[') {
-        let (found, more) = until_bracket(inner.trim_start_matches(is_blank))
-            .ok_or(Fault { at: rest, why: "a key needs a closing bracket" })?;
+        let (found, more) = until_bracket(inner.trim_start_matches(is_blank)).ok_or(Fault {
+            at: rest,
+            why: "a key needs a closing bracket",
+            quote: None,
+        })?;
         key = Some(found.trim_end_matches(is_blank).to_owned());
         rest = more;
     }
     rest = rest.trim_start_matches(is_blank);
     let Some(after) = rest.strip_prefix('=') else {
-        return Err(Fault { at: text, why: "an entry needs a value: NAME = VALUE" });
+        return Err(Fault { at: text, why: "an entry needs a value: NAME = VALUE", quote: None });
     };
     let (value, rest) = value(after.trim_start_matches(is_blank))?;
     Ok((Statement::Entry { name, key, value }, rest))
@@ -191,7 +196,7 @@ fn value(text: &str) -> Result<(Value<'_>, &str), Fault<'_>> {
     let mut out = String::new();
     let (mut rest, mut open, mut operand, mut counted) = (text, false, false, false);
     let mut frames = vec![Frame::default()];
-    let fault = |at, why| Err(Fault { at, why });
+    let fault = |at, why| Err(Fault { at, why, quote: quotable(text) });
     loop {
         let trimmed = rest.trim_start_matches(is_blank);
         let inner = frames.len() > 1;
@@ -272,6 +277,12 @@ fn value(text: &str) -> Result<(Value<'_>, &str), Fault<'_>> {
             }
         }
     }
+}
+
+/// A value up to the comment behind it, if quotes can be put around it.
+fn quotable(text: &str) -> Option<&str> {
+    let whole = text.split(';').next().unwrap_or_default().trim_end();
+    (!whole.is_empty() && !whole.contains(['"', '\\', '\''])).then_some(whole)
 }
 
 /// What the daemon gets of a word of truth.

@@ -66,7 +66,12 @@ fn file(book: &mut Book, name: &str, reading: &mut Reading, depth: usize) {
             Ok(statements) => statements,
             Err(fault) => {
                 let at = if fault.at.trim().is_empty() { line.text.trim() } else { fault.at };
-                book.refuse(&text.place(&line, at.trim_end()), "", Code::ConfigSyntax, fault.why);
+                let place = text.place(&line, at.trim_end());
+                let mended = fault.quote.map(|raw| (text.span(&line, raw), format!("\"{raw}\"")));
+                let found = book.refuse(&place, "", Code::ConfigSyntax, fault.why);
+                if let Some((span, quoted)) = mended {
+                    found.meant(span, Some(quoted));
+                }
                 return;
             }
         };
@@ -219,11 +224,6 @@ fn pool(book: &mut Book, name: &str) {
     if book.out.model.account.is_none() {
         book.out.model.account = of(book, name, "user").map(|u| (u.value, u.place.known()));
     }
-    for key in ["access.log", "slowlog"] {
-        if let Some(entry) = of(book, name, key).filter(|e| e.value.starts_with('/')) {
-            book.must_have_parent(&entry, &entry.value.clone());
-        }
-    }
     directories(book, name);
     if let Some(entry) = of(book, name, "listen") {
         listen(book, &entry);
@@ -239,6 +239,15 @@ fn directories(book: &mut Book, name: &str) {
     if let Some(entry) = known(book, "prefix") {
         base = path::join(&base, &entry.value);
         book.must_be_directory(&entry, base.trim_end_matches('/'));
+    }
+    // Logs are opened before any pool changes its root; that of slow requests only where some are looked for.
+    let looks = of(book, name, "request_slowlog_timeout")
+        .is_some_and(|e| e.value.contains(|c: char| ('1'..='9').contains(&c)));
+    for (key, opened) in [("access.log", true), ("slowlog", looks)] {
+        if let Some(entry) = known(book, key).filter(|_| opened) {
+            let file = path::join(&base, &entry.value);
+            book.must_have_parent(&entry, &file);
+        }
     }
     let root = known(book, "chroot").map(|entry| (path::join(&base, &entry.value), entry));
     if let Some((dir, entry)) = &root {
