@@ -294,10 +294,19 @@ pub trait Kind: Sync {
     fn directives(&self) -> Option<&'static Directives> {
         None
     }
-    /// Whether a setting's value is a secret by what its row says, whatever its name does.
+    /// Whether a setting's value is a secret by what its row says, whatever its name does. A name that is
+    /// none
+    /// but for a letter or two of one that holds a secret was likely meant to be it.
     fn is_secret(&self, name: &str) -> bool {
         self.directives().is_some_and(|book| {
-            book.any_case(&plain(name)).iter().any(|row| row.first() == Some(Type::Secret))
+            let name = plain(name);
+            let rows = book.any_case(&name);
+            let secret = |row: &&'static crate::config::rows::Row| row.first() == Some(Type::Secret);
+            if rows.is_empty() {
+                let all = book.all().filter(secret).map(|row| row.name);
+                return crate::config::nearest(&name, all).is_some();
+            }
+            rows.iter().any(|row| secret(&row))
         })
     }
     /// A setting's name as the daemon compares it: what is one name in two spellings becomes one here.

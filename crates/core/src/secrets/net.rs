@@ -262,6 +262,7 @@ fn of_line(line: &str, sort: Text) -> Vec<Range<usize>> {
     let mut here = Vec::new();
     pairs(line, sort, &mut here);
     words(line, &mut here);
+    keyed(line, &mut here);
     for (program, option) in CLIENTS.iter() {
         for rest in program.all_in(line).filter_map(|c| c.get(1)) {
             here.extend(
@@ -602,6 +603,30 @@ fn plausible(line: &str, span: Range<usize>) -> Option<Range<usize>> {
     (!value.is_empty() && !variable && !key_file && !pattern).then_some(span)
 }
 
+/// A name that was likely meant to be that of the directive that hides commands.
+fn near_rename(word: &str) -> bool {
+    (12..=16).contains(&word.len())
+        && word.contains("com")
+        && crate::config::nearest(word, std::iter::once("rename-command")).is_some()
+}
+
+/// All that stands behind a name with the key of a secret in brackets, with a sign of equality or without:
+/// `php_value[db.password] = SECRET`.
+fn keyed(line: &str, found: &mut Vec<Range<usize>>) {
+    let start = line.len() - line.trim_start().len();
+    let Some(close) = line[start..].find(']').map(|at| start + at) else { return };
+    let Some(open) = line[start..close].find('[').map(|at| start + at) else { return };
+    let bare = line[start..open].bytes().all(|b| b.is_ascii_alphanumeric() || b"_-.".contains(&b));
+    let rest = line[close + 1..].trim_start().trim_start_matches('=').trim_start();
+    let text = rest.trim_end();
+    let secret = bare && open > start && strength(&line[open + 1..close]) != Strength::No;
+    // One word alone is looked at as every other value is.
+    if secret && (text.contains([' ', '\t']) || !line[close + 1..].trim_start().starts_with('=')) {
+        let from = line.len() - rest.len();
+        found.push(from..from + text.len());
+    }
+}
+
 /// Words that a database's own way of writing accounts makes secrets: `user NAME … >password #hash`,
 /// `rename-command OLD NEW`.
 fn words(line: &str, found: &mut Vec<Range<usize>>) {
@@ -642,7 +667,7 @@ fn words(line: &str, found: &mut Vec<Range<usize>>) {
             // `AuthBasicFake ACCOUNT SECRET`, `sentinel auth-pass MASTER SECRET`
             "authbasicfake" | "mdexternalaccountbinding" => found.extend(tokens.get(at + 2).cloned()),
             "auth-pass" if at > 0 => found.extend(tokens.get(at + 2).cloned()),
-            "rename-command" => {
+            first if at == 0 && (first == "rename-command" || near_rename(first)) => {
                 if let Some(new) =
                     tokens.get(at + 2).filter(|n| !matches!(&line[(*n).clone()], "\"\"" | "''"))
                 {

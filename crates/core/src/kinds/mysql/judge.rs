@@ -155,7 +155,9 @@ pub(super) fn meant(
     release: &Release,
 ) -> Option<(String, Option<&'static str>)> {
     let Search::Found(found) = search(&spelt(name, release), release) else { return None };
-    Some((found.row.name.to_ascii_lowercase(), found.forced(value)))
+    // A switch that stands alone is on.
+    let alone = (value.is_none() && found.row.from == "bool").then_some("ON");
+    Some((found.row.name.to_ascii_lowercase(), found.forced(value).or(alone)))
 }
 
 /// A row that an option names, and what the words before it say.
@@ -169,7 +171,8 @@ struct Found {
 impl Found {
     fn forced(&self, value: Option<&str>) -> Option<&'static str> {
         let on = self.turns? != (value == Some("0"));
-        Some(if on { "1" } else { "0" })
+        let words = if self.row.from == "bool" { ("ON", "OFF") } else { ("1", "0") };
+        Some(if on { words.0 } else { words.1 })
     }
 }
 
@@ -289,6 +292,16 @@ fn unknown(name: &str, asked: &str, release: &Release, early: bool) -> Wrong {
         .flatten()
         .map(|near| if name.contains('-') { near.replace('_', "-") } else { near.to_owned() });
     let title = if release.flavour == "mysql" { "MySQL" } else { "MariaDB" };
+    // Without a sign of equality, what follows a blank is part of the name, and may be a secret.
+    if let Some((first, rest)) = name.split_once([' ', '\t']) {
+        let row = match named(&spelt(first, release), release) {
+            One::Row(row) if !Mysql.is_secret(&row.name.to_ascii_lowercase()) => Some(row),
+            _ => None,
+        };
+        let near = row.map(|_| format!("{first} = {}", rest.trim()));
+        let why = format!("{first} is followed by a blank, and an option and its value by =");
+        return Wrong { code: Code::ConfigUnknownDirective, why, near };
+    }
     let elsewhere = rows.is_some_and(|rows| !rows.any_case(asked).is_empty());
     let why = if elsewhere {
         format!("{name} is not an option of {title} {}", release.version)

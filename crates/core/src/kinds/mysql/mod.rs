@@ -243,12 +243,14 @@ fn judged(
     span: impl FnOnce(bool) -> Option<Span>,
 ) -> (String, Option<&'static str>) {
     let release = groups.release.as_ref().and_then(judge::release);
-    let Some(release) = &release else { return (spelt(name), None) };
+    // Behind a blank stands what was meant for a value, and may be a secret.
+    let first = name.split([' ', '\t']).next().unwrap_or_default();
+    let Some(release) = &release else { return (spelt(first), None) };
     if let Some(wrong) = judge::wrong(name, value, release, book.is_early()) {
         let span = span(wrong.code == Code::ConfigBadValue).filter(|span| span.end > span.start);
-        book.find(place, &spelt(name), wrong.code, wrong.why).meant(span, wrong.near);
+        book.find(place, &spelt(first), wrong.code, wrong.why).meant(span, wrong.near);
     }
-    judge::meant(name, value, release).unwrap_or_else(|| (spelt(name), None))
+    judge::meant(name, value, release).unwrap_or_else(|| (spelt(first), None))
 }
 
 /// A `#` outside of quotes begins a comment.

@@ -75,7 +75,9 @@ pub(super) fn wrong(
         }
         _ => {}
     }
-    let why = format!("{name} is \"{value}\", expected {}", held(row, value, release)?);
+    // The key may be the name of a secret.
+    let shown = crate::secrets::mask_value(key.unwrap_or(name), value);
+    let why = format!("{name} is \"{shown}\", expected {}", held(row, value, release)?);
     let near = if early { near_value(row, value) } else { None };
     Some(Wrong { code: Code::ConfigBadValue, why, near })
 }

@@ -67,7 +67,12 @@ fn file(book: &mut Book, name: &str, reading: &mut Reading, depth: usize) {
             Err(fault) => {
                 let at = if fault.at.trim().is_empty() { line.text.trim() } else { fault.at };
                 let place = text.place(&line, at.trim_end());
-                let mended = fault.quote.map(|raw| (text.span(&line, raw), format!("\"{raw}\"")));
+                // What is secret is proposed to nobody.
+                let name = line.text.split('=').next().unwrap_or_default();
+                let secret =
+                    !crate::secrets::mask_settings(&format!("{name}= tide42ebb")).contains("tide42ebb");
+                let quote = fault.quote.filter(|_| !secret);
+                let mended = quote.map(|raw| (text.span(&line, raw), format!("\"{raw}\"")));
                 let found = book.refuse(&place, "", Code::ConfigSyntax, fault.why);
                 if let Some((span, quoted)) = mended {
                     found.meant(span, Some(quoted));

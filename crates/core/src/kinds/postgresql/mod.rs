@@ -105,7 +105,9 @@ fn file(book: &mut Book, name: &str, layer: Layer, depth: usize) {
                     &text.place(&line, rest),
                     "",
                     Code::ConfigSyntax,
-                    format!("\"{}\" is not understood here", rest.chars().take(30).collect::<String>()),
+                    // What stands there may be a secret: the place says where it is.
+                    "what stands here is not understood: a setting is NAME = VALUE, and a value with signs \
+                     or blanks stands in single quotes",
                 );
             }
             grammar::Parsed::Setting { name: key, value, raw } => {

@@ -110,12 +110,16 @@ fn mariadb_options_of_its_own_groups_are_judged() {
 
 #[test]
 fn words_before_a_name_say_what_is_meant() {
-    let found = mariadb("[mysqld]\nskip-innodb-doublewrite\nsql_mode = 'a b\\sc'\nlog-bin=x#y\n");
+    let found = mariadb(
+        "[mysqld]\nskip-innodb-doublewrite\nskip-name-resolve\nsql_mode = 'a \
+     b\\sc'\nlog-bin=x#y\n",
+    );
     let of = |name: &str| {
         let one = found.model.settings.iter().find(|s| s.name == name);
         one.map(|s| s.value.to_string())
     };
-    assert_eq!(of("innodb_doublewrite").as_deref(), Some("0"));
+    assert_eq!(of("innodb_doublewrite").as_deref(), Some("OFF"));
+    assert_eq!(of("skip_name_resolve").as_deref(), Some("ON"));
     assert_eq!(of("sql_mode").as_deref(), Some("a b c"));
     assert_eq!(of("log_bin").as_deref(), Some("x"), "a comment needs no blank before it");
 }
