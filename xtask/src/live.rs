@@ -194,9 +194,32 @@ impl<'a> Score<'a> {
     }
 }
 
-/// Runs the ring, or only what is named. Two hosts share the work: both mostly wait for daemons.
-pub(crate) fn run(program: &Path, only: &[&str]) -> Result<(), String> {
-    let ring = whole_ring()?;
+/// One incident of every class – cause, service, fix, and whether a page was complained about; which one
+/// it is
+/// goes on with the day, so that all have their turn.
+fn one_of_each(incidents: Vec<Incident>, day: usize) -> Vec<Incident> {
+    let class = |i: &Incident| (i.cause.clone(), i.service.clone(), i.pick.clone(), i.url.is_some());
+    let mut sizes: BTreeMap<_, (usize, usize)> = BTreeMap::new();
+    for incident in &incidents {
+        sizes.entry(class(incident)).or_default().0 += 1;
+    }
+    let mut turn = |incident: &Incident| {
+        let Some((size, seen)) = sizes.get_mut(&class(incident)) else { return true };
+        *seen += 1;
+        *seen - 1 == day % *size
+    };
+    incidents.into_iter().filter(|incident| turn(incident)).collect()
+}
+
+/// Runs one incident of each class, all of them with `all`, or only what is named. Two hosts share the work:
+/// both mostly wait for daemons.
+pub(crate) fn run(program: &Path, only: &[&str], all: bool) -> Result<(), String> {
+    let mut ring = whole_ring()?;
+    if only.is_empty() && !all {
+        let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+        let day = since.map_or(0, |d| usize::try_from(d.as_secs() / 86_400).unwrap_or(0));
+        ring.incident = one_of_each(ring.incident, day);
+    }
     let host = Host::boot("jolly-live", program)?;
     prepare(&host)?;
     let broken = ring.incident.iter().map(Job::Broken);
@@ -424,4 +447,40 @@ fn well(host: &Host, healthy: &Healthy) -> Result<(), String> {
         format!("state {}, notes {loud:?}", entry["state"]),
     )?;
     hold(entry["restart_outlook"] == "would-start", format!("restart outlook {}", entry["restart_outlook"]))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const RING: &str = r#"
+[[incident]]
+name = "a"
+service = "x"
+break = ""
+cause = "c"
+[[incident]]
+name = "b"
+service = "x"
+break = ""
+cause = "c"
+[[incident]]
+name = "d"
+service = "y"
+break = ""
+cause = "c"
+"#;
+
+    #[test]
+    fn each_class_has_one_incident_a_day_and_all_have_their_turn() {
+        let mut seen = Vec::new();
+        for day in 0..2 {
+            let ring: Ring = toml::from_str(RING).unwrap();
+            let chosen: Vec<String> = one_of_each(ring.incident, day).into_iter().map(|i| i.name).collect();
+            assert_eq!(chosen.len(), 2, "one of x and one of y");
+            seen.extend(chosen);
+        }
+        seen.sort();
+        assert_eq!(seen, ["a", "b", "d", "d"]);
+    }
 }

@@ -73,7 +73,8 @@ fn main() -> ExitCode {
                 routes::run(&program()?, kind, seed, usize::try_from(requests).unwrap_or(2_000))
             })
         }
-        ["live", only @ ..] => program().and_then(|p| live::run(&p, only)),
+        ["live", "--all"] => program().and_then(|p| live::run(&p, &[], true)),
+        ["live", only @ ..] => program().and_then(|p| live::run(&p, only, false)),
         _ => Err("chores: attempts [SEED [UNIT…]], harvest KIND SOURCE_DIR…, bench, bench-lint [SITES], \
             bench-logs [MIB [KIND…]], \
             captures, corpus [KIND…], fuzz [--seconds N], \
