@@ -66,6 +66,10 @@ fn directives(table: &Table) -> Result<String, String> {
     let mut rows: Vec<&Row> = table.rows.iter().collect();
     rows.sort_by_key(|r| (r.name.to_ascii_lowercase(), r.name.clone()));
     let index = index(&rows);
+    let secret = |row: &&Row| row.takes.starts_with("secret");
+    let mut secrets: Vec<String> =
+        rows.iter().filter(|r| secret(r)).map(|r| format!("{:?}", r.name)).collect();
+    secrets.dedup();
     let mut out = String::from("Directives {\nrows: &[\n");
     for (number, row) in rows.into_iter().enumerate() {
         let _ = writeln!(
@@ -81,10 +85,11 @@ fn directives(table: &Table) -> Result<String, String> {
     };
     let _ = write!(
         out,
-        "],\nindex: &{index:?},\nplaces: &[{}],\nrefusals: &[{}],\nreleases: &[{}],\n}}",
+        "],\nindex: &{index:?},\nplaces: &[{}],\nrefusals: &[{}],\nreleases: &[{}],\nsecrets: &[{}],\n}}",
         names(&places),
         names(&refusals),
-        releases.join(", ")
+        releases.join(", "),
+        secrets.join(", ")
     );
     Ok(out)
 }

@@ -209,8 +209,11 @@ impl<'r, 'h> Book<'r, 'h> {
                 | Code::NameUnresolved
         );
         // Of very many findings nobody looks at the marks.
+        if !of_value || !self.is_early() {
+            return place.clone();
+        }
         let same = |e: &&Entry| e.name == directive && e.place == *place;
-        let entry = self.entries.iter().rev().filter(|_| of_value && self.is_early()).find(same);
+        let entry = self.entries.iter().rev().find(same);
         entry.and_then(|e| self.value_place(e)).unwrap_or_else(|| place.clone())
     }
 

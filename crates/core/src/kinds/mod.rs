@@ -301,12 +301,10 @@ pub trait Kind: Sync {
         self.directives().is_some_and(|book| {
             let name = plain(name);
             let rows = book.any_case(&name);
-            let secret = |row: &&'static crate::config::rows::Row| row.first() == Some(Type::Secret);
             if rows.is_empty() {
-                let all = book.all().filter(secret).map(|row| row.name);
-                return crate::config::nearest(&name, all).is_some();
+                return book.is_near_secret(&name);
             }
-            rows.iter().any(|row| secret(&row))
+            rows.iter().any(|row| row.first() == Some(Type::Secret))
         })
     }
     /// A setting's name as the daemon compares it: what is one name in two spellings becomes one here.

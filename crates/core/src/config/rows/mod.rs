@@ -149,6 +149,8 @@ pub struct Directives {
     pub(crate) refusals: &'static [&'static str],
     /// The releases that it was made from, by flavour.
     pub(crate) releases: &'static [(&'static str, &'static str)],
+    /// Names of those whose first word is a secret.
+    pub(crate) secrets: &'static [&'static str],
 }
 
 impl Directives {
@@ -183,6 +185,20 @@ impl Directives {
         let begin = rows.iter().position(|r| r.name == name).unwrap_or(rows.len());
         let count = rows[begin..].iter().take_while(|r| r.name == name).count();
         &rows[begin..begin + count]
+    }
+
+    /// The rows whose names begin so, whatever their case.
+    pub fn beginning<'n>(&'static self, name: &'n str) -> impl Iterator<Item = &'static Row> + 'n {
+        let lower = |text: &str| text.bytes().map(|b| b.to_ascii_lowercase()).collect::<Vec<u8>>();
+        let wanted = lower(name);
+        let begin = self.rows.partition_point(|row| lower(row.name) < wanted);
+        let same = move |row: &&Row| row.name.get(..name.len()).is_some_and(|b| b.eq_ignore_ascii_case(name));
+        self.rows[begin..].iter().take_while(same)
+    }
+
+    /// Whether a name is that of a secret but for a letter or two.
+    pub fn is_near_secret(&self, name: &str) -> bool {
+        crate::config::nearest(name, self.secrets.iter().copied()).is_some()
     }
 
     /// Every row.
@@ -309,6 +325,7 @@ mod tests {
         places: &["a", "b"],
         refusals: &["c"],
         releases: &[("quay", "1.2"), ("quay", "1.6"), ("quay", "2.0")],
+        secrets: &["c"],
     };
 
     #[test]

@@ -95,15 +95,42 @@ fn spelt(name: &str, release: &Release) -> String {
     if release.flavour == "mysql" { plain } else { plain.to_ascii_lowercase() }
 }
 
-/// What is wrong with an option as it stands in a file or on the command line, `None` for nothing.
+/// What is wrong with an option as it stands in a file or on the command line, `None` for nothing; and the
+/// option that is meant by a name with words before it, or by its beginning, with the value that those words
+/// give it.
 ///
 /// `early`: what the name was likely meant to be is looked for.
-pub(super) fn wrong(name: &str, value: Option<&str>, release: &Release, early: bool) -> Option<Wrong> {
+pub(super) fn judged(
+    name: &str,
+    value: Option<&str>,
+    release: &Release,
+    early: bool,
+) -> (Option<Wrong>, Option<(String, Option<&'static str>)>) {
     let asked = spelt(name, release);
     // Of `cache.name` only the name counts.
     let asked = asked.get(1..).and_then(|rest| rest.find('.')).map_or(asked.as_str(), |at| &asked[at + 2..]);
+    let found = search(asked, release);
+    let meant = match &found {
+        Search::Found(found) => {
+            // A switch that stands alone is on.
+            let alone = (value.is_none() && found.row.from == "bool").then_some("ON");
+            Some((found.row.name.to_ascii_lowercase(), found.forced(value).or(alone)))
+        }
+        _ => None,
+    };
+    (wrong(name, asked, value, release, early, found), meant)
+}
+
+fn wrong(
+    name: &str,
+    asked: &str,
+    value: Option<&str>,
+    release: &Release,
+    early: bool,
+    found: Search,
+) -> Option<Wrong> {
     let bad = |why: String| Some(Wrong { code: Code::ConfigBadValue, why, near: None });
-    let found = match search(asked, release) {
+    let found = match found {
         Search::Found(found) => found,
         Search::Unsure => return None,
         Search::Many(all) => {
@@ -144,20 +171,6 @@ pub(super) fn wrong(name: &str, value: Option<&str>, release: &Release, early: b
             Some(Wrong { code: Code::ConfigBadValue, why, near: near.or_else(|| near_set(row.name, value)) })
         }
     }
-}
-
-/// The option that is meant by a name with words before it, or by its beginning, and the value that those
-/// words
-/// give it.
-pub(super) fn meant(
-    name: &str,
-    value: Option<&str>,
-    release: &Release,
-) -> Option<(String, Option<&'static str>)> {
-    let Search::Found(found) = search(&spelt(name, release), release) else { return None };
-    // A switch that stands alone is on.
-    let alone = (value.is_none() && found.row.from == "bool").then_some("ON");
-    Some((found.row.name.to_ascii_lowercase(), found.forced(value).or(alone)))
 }
 
 /// A row that an option names, and what the words before it say.
@@ -255,9 +268,7 @@ fn named(name: &str, release: &Release) -> One {
         return One::Unsure;
     }
     let mut begins: Vec<&'static Row> = Vec::new();
-    let longer =
-        |row: &&Row| row.name.get(..name.len()).is_some_and(|begin| begin.eq_ignore_ascii_case(name));
-    for row in rows.all().filter(|row| row.from != "plugin").filter(longer) {
+    for row in rows.beginning(name).filter(|row| row.from != "plugin") {
         step(1);
         match rows.fate(row, Some(release)) {
             Fate::Gone => {}
@@ -285,8 +296,8 @@ fn unknown(name: &str, asked: &str, release: &Release, early: bool) -> Wrong {
     let known = |row: &&Row| {
         row.from != "plugin" && rows.is_some_and(|rows| rows.fate(row, Some(release)) != Fate::Gone)
     };
-    let names: Vec<&str> =
-        rows.iter().flat_map(|rows| rows.all()).filter(known).map(|row| row.name).collect();
+    let all = rows.iter().filter(|_| early).flat_map(|rows| rows.all());
+    let names: Vec<&str> = all.filter(known).map(|row| row.name).collect();
     let near = early
         .then(|| nearest(asked, names.into_iter()))
         .flatten()
@@ -505,7 +516,7 @@ mod tests {
     fn of(line: &str, flavour: &str, version: &str) -> Option<Code> {
         let release = Release { flavour: flavour.into(), version: Version::parse(version).unwrap() };
         let (name, value) = line.split_once('=').map_or((line, None), |(name, value)| (name, Some(value)));
-        wrong(name, value, &release, true).map(|w| w.code)
+        judged(name, value, &release, true).0.map(|w| w.code)
     }
 
     /// Every expectation was asked of MariaDB 10.11.

@@ -75,6 +75,8 @@ pub(super) struct Mysql;
 #[derive(Clone, Debug, Default)]
 struct Groups {
     release: Option<Release>,
+    /// The release by which the table is read, where it stands for it.
+    table: Option<Release>,
     /// What was asked to stand behind each name as well (`--defaults-group-suffix`).
     suffix: Option<String>,
 }
@@ -83,7 +85,8 @@ impl Groups {
     fn of(release: Option<Release>, instance: &Instance) -> Self {
         let by_option = option(&instance.command, &["--defaults-group-suffix"]);
         let suffix = by_option.or_else(|| instance.environment.get("MYSQL_GROUP_SUFFIX").cloned());
-        Self { release, suffix: suffix.filter(|s| !s.is_empty()) }
+        let table = release.as_ref().and_then(judge::release);
+        Self { release, table, suffix: suffix.filter(|s| !s.is_empty()) }
     }
 
     fn has(&self, group: &str) -> bool {
@@ -242,15 +245,15 @@ fn judged(
     groups: &Groups,
     span: impl FnOnce(bool) -> Option<Span>,
 ) -> (String, Option<&'static str>) {
-    let release = groups.release.as_ref().and_then(judge::release);
     // Behind a blank stands what was meant for a value, and may be a secret.
     let first = name.split([' ', '\t']).next().unwrap_or_default();
-    let Some(release) = &release else { return (spelt(first), None) };
-    if let Some(wrong) = judge::wrong(name, value, release, book.is_early()) {
+    let Some(release) = &groups.table else { return (spelt(first), None) };
+    let (wrong, meant) = judge::judged(name, value, release, book.is_early());
+    if let Some(wrong) = wrong {
         let span = span(wrong.code == Code::ConfigBadValue).filter(|span| span.end > span.start);
         book.find(place, &spelt(first), wrong.code, wrong.why).meant(span, wrong.near);
     }
-    judge::meant(name, value, release).unwrap_or_else(|| (spelt(first), None))
+    meant.unwrap_or_else(|| (spelt(first), None))
 }
 
 /// A `#` outside of quotes begins a comment.
@@ -557,8 +560,8 @@ impl Kind for Mysql {
         // Without any file it runs with its defaults.
         book.out.readable = true;
         options(&mut book, instance, &groups);
-        if let Some(release) = groups.release.as_ref().and_then(judge::release) {
-            letters(&mut book, &release);
+        if let Some(release) = &groups.table {
+            letters(&mut book, release);
         }
         listens(&mut book);
         paths(&mut book);

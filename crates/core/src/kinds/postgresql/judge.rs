@@ -4,6 +4,7 @@
 //! known that the table stands for, nothing is said.
 use super::Postgresql;
 use super::{glob, relations};
+use crate::bounds::step;
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::nearest;
@@ -11,7 +12,7 @@ use crate::config::release::{Release, Version};
 use crate::config::rows::{Amount, Fate, Fault, Row, Type, fault, near_value};
 use crate::kinds::Kind;
 use crate::path;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 /// Names that are still read for others (`map_old_guc_names`).
 const FORMER: &[(&str, &str)] = &[("sort_mem", "work_mem"), ("vacuum_mem", "maintenance_work_mem")];
@@ -44,8 +45,10 @@ fn row_of(name: &str, release: &Release) -> (Option<&'static Row>, bool) {
 /// value of each; then what a start wants of several together.
 pub(super) fn all(book: &mut Book, release: &Release) {
     let entries: Vec<Entry> = book.entries.clone();
+    let mut known: HashMap<&str, (Option<&'static Row>, bool)> = HashMap::new();
     for entry in &entries {
-        let (row, unsure) = row_of(&entry.name, release);
+        step(1);
+        let (row, unsure) = *known.entry(&entry.name).or_insert_with(|| row_of(&entry.name, release));
         // What an extension reads is not known before it is loaded.
         if row.is_none() && !unsure && !entry.name.contains('.') {
             unknown(book, entry, release);
@@ -75,24 +78,20 @@ pub(super) fn all(book: &mut Book, release: &Release) {
 }
 
 fn unknown(book: &mut Book, entry: &Entry, release: &Release) {
-    let rows = Postgresql.directives();
-    let known = |row: &&Row| rows.is_some_and(|rows| rows.fate(row, Some(release)) != Fate::Gone);
-    let names: Vec<&str> =
-        rows.iter().flat_map(|rows| rows.all()).filter(known).map(|row| row.name).collect();
-    let early = book.is_early();
-    let near = early.then(|| nearest(&entry.name, names.iter().copied())).flatten().map(str::to_owned);
-    let once = names.contains(&entry.name.as_str());
-    let other = rows.is_some_and(|rows| rows.has_name(&entry.name));
-    let message = if other && !once {
+    let Some(rows) = Postgresql.directives() else { return };
+    let message = if rows.has_name(&entry.name) {
         format!("{} is not a setting of PostgreSQL {}", entry.name, release.version.major())
     } else {
         format!("{} is not a setting of PostgreSQL", entry.name)
     };
-    let place = entry.place.clone();
+    let (mut near, mut span) = (None, None);
     // The name stands on its line: its bytes are looked for there.
-    let span = early.then(|| crate::config::entries::name_span(book.snapshot, entry)).flatten();
-    let found = book.find(&place, &entry.name, Code::ConfigUnknownDirective, message);
-    found.meant(span, near);
+    if book.is_early() {
+        let known = rows.all().filter(|row| rows.fate(row, Some(release)) != Fate::Gone);
+        near = nearest(&entry.name, known.map(|row| row.name)).map(str::to_owned);
+        span = crate::config::entries::name_span(book.snapshot, entry);
+    }
+    book.find(&entry.place, &entry.name, Code::ConfigUnknownDirective, message).meant(span, near);
 }
 
 fn typed(row: &Row, entry: &Entry) -> Option<String> {
