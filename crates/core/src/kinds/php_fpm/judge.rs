@@ -172,7 +172,7 @@ fn tell(book: &mut Book, pool: &str, name: &str, head: &Place, code: Code, why: 
 fn conflict(book: &mut Book, pool: &str, name: &str, near: i64, why: String) {
     if let Some(entry) = of(book, pool, name) {
         let span = entry.span.filter(|span| span.end > span.start);
-        book.find(&entry.place, name, Code::ConfigConflict, why).meant(span, Some(near.to_string()));
+        book.find(&entry.place, name, Code::ConfigBadValue, why).meant(span, Some(near.to_string()));
     }
 }
 

@@ -149,7 +149,7 @@ fn pools_are_judged_entry_by_entry_and_then_as_a_whole() {
         (pool("pm = dynamic\n"), &[(Bad, "php-fpm.conf:2")]),
         (
             pool("pm = dynamic\npm.min_spare_servers = 4\npm.max_spare_servers = 9\n"),
-            &[(Conflict, "php-fpm.conf:9")],
+            &[(Bad, "php-fpm.conf:9")],
         ),
         (pool("ping.path = ping\n"), &[(Bad, "php-fpm.conf:7")]),
         (pool("request_slowlog_timeout = 5s\n"), &[(Conflict, "php-fpm.conf:7")]),
