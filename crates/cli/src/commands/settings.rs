@@ -22,7 +22,7 @@ pub(crate) struct Arguments {
     /// Directives; all when none is named
     #[arg(value_name = "NAME")]
     names: Vec<String>,
-    /// Only what is another value than the built-in one
+    /// Only what is another value than the built-in one; where that is not known, what is set
     #[arg(long)]
     changed: bool,
     /// Every line that names this setting, in reading order, whether it counts or not
@@ -36,12 +36,10 @@ pub(crate) struct Arguments {
 pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, CliError> {
     let snapshot = context.snapshot();
     let service = context.service(&snapshot, &arguments.service)?;
-    let names: Vec<String> = arguments.place.iter().chain(&arguments.names).cloned().collect();
-    let mut report = report::settings(&snapshot, &service, &names);
-    if arguments.place.is_some() {
-        report::mentioned(&mut report);
-    }
-    let mut unread_there = false;
+    let mut report = match &arguments.place {
+        Some(name) => report::mentions(&snapshot, &service, name),
+        None => report::settings(&snapshot, &service, &arguments.names),
+    };
     if let Some(bundle) = &arguments.compare {
         let global = Global { root: None, from: Some(bundle.clone()), ..context.global.clone() };
         let other = Context::new(&global)?;
@@ -54,8 +52,7 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
                 format!("{} is {} there, and {} here", found.name, found.kind.name(), service.kind.name());
             return Err(CliError::usage(why));
         }
-        let theirs = report::settings(&there, &found, &names);
-        unread_there = theirs.settings.is_empty() && !theirs.not_seen.is_empty();
+        let theirs = report::settings(&there, &found, &arguments.names);
         report::compare(&mut report, &theirs, service.kind);
         let unseen = theirs.not_seen.into_iter();
         report.not_seen.extend(unseen.map(|one| format!("there: {}", one.text()).into()));
@@ -64,7 +61,8 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
         report::only_changed(&mut report);
     }
     context.emit(&pages::settings::page(&report), &report)?;
-    let unread = unread_there || report.settings.is_empty() && !report.not_seen.is_empty();
-    let unread = unread || (!names.is_empty() && !report.unset.is_seen());
+    let unread = report.settings.is_empty() && !report.not_seen.is_empty();
+    let asked = !arguments.names.is_empty() || arguments.place.is_some() || arguments.compare.is_some();
+    let unread = unread || asked && !report.unset.is_seen();
     Ok(context.bounded(&snapshot, if unread { Status::NotSeen } else { Status::Well }))
 }

@@ -86,7 +86,8 @@ fn mentioned(mut page: Page, report: &SettingsReport) -> Page {
 fn compared(mut page: Page, report: &SettingsReport, differences: &[Difference]) -> Page {
     let count = differences.len();
     let answer = match count {
-        0 => format!("Every setting of {} is the same there.", report.service),
+        0 if report.unset.is_seen() => format!("Every setting of {} is the same there.", report.service),
+        0 => format!("No difference of {} was seen; not everything could be.", report.service),
         1 => format!("1 setting of {} is not the same there.", report.service),
         _ => format!("{count} settings of {} are not the same there.", report.service),
     };

@@ -150,6 +150,13 @@ fn plain(name: &str) -> String {
     name.split('[').next().unwrap_or(name).to_ascii_lowercase().replace('-', "_")
 }
 
+/// The secrets of a file that is a list of settings, by the table of its kind.
+fn conceal_settings<K: Kind + ?Sized>(kind: &K, text: &str) -> Option<crate::secrets::Concealed> {
+    let book = kind.directives()?;
+    let known = |name: &str| !book.any_case(&plain(name)).is_empty();
+    Some(crate::secrets::conceal_lines(text, &['#', ';'], &known, &|name| kind.is_secret(name)))
+}
+
 /// One kind of daemon.
 pub trait Kind: Sync {
     /// What tells it apart.
@@ -286,9 +293,7 @@ pub trait Kind: Sync {
     /// The secrets of one of its configuration files, and the values of directives that it does not know;
     /// `None` where its grammar is not known, so that the net alone must do.
     fn conceal(&self, text: &str, _path: &str) -> Option<crate::secrets::Concealed> {
-        let book = self.directives()?;
-        let known = |name: &str| !book.any_case(&plain(name)).is_empty();
-        Some(crate::secrets::conceal_lines(text, &['#', ';'], &known, &|name| self.is_secret(name)))
+        conceal_settings(self, text)
     }
     /// The table of its directives, where there is one.
     fn directives(&self) -> Option<&'static Directives> {

@@ -31,7 +31,7 @@ pub use lint::{
 pub use listed::Listed;
 pub use ports::{HolderEntry, PortEntry, PortsReport, PortsRequest, WantedBy, ports};
 pub use settings::{
-    Difference, Mention, Overridden, SettingEntry, SettingsReport, compare, mentioned, only_changed, settings,
+    Difference, Mention, Overridden, SettingEntry, SettingsReport, compare, mentions, only_changed, settings,
 };
 pub use survey::{SurveyEntry, SurveyReport, survey};
 pub use verify::{Recovery, VerifyReport, verify};

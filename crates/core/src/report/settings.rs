@@ -127,6 +127,14 @@ pub struct Overridden {
 
 /// The settings of a service, all or those named.
 pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> SettingsReport {
+    looked(snapshot, service, names).0
+}
+
+/// Where a line stands: its file, and which one it is.
+type Spot = (Option<String>, Option<u32>);
+
+/// The settings, and where their lines stand in the order in which they were read.
+fn looked(snapshot: &Snapshot, service: &Service, names: &[String]) -> (SettingsReport, Vec<Spot>) {
     let mut instance = service.instance.clone();
     instance.keep_all = true;
     let kind = service.kind;
@@ -138,6 +146,7 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
     for one in all.iter_mut().filter(|s| kind.scope_is_server(&s.section)) {
         one.scope = SERVER;
     }
+    let order: Vec<Spot> = all.iter().map(|one| (file(one), line(one))).collect();
     let found = resolve(all, |one| kind.setting_identity(one), |one| kind.combine(one));
     // What only tells the release is no part of what was asked for.
     let found_release = snapshot.aside(|| kind.release(snapshot, &service.instance));
@@ -166,7 +175,7 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
     let mut not_seen = snapshot.not_seen();
     not_seen.extend(config.not_seen);
     let release = found_release.map(|r| r.to_string());
-    SettingsReport {
+    let report = SettingsReport {
         schema: schema("settings"),
         service: service.name.clone(),
         kind: kind.name().to_owned(),
@@ -177,7 +186,8 @@ pub fn settings(snapshot: &Snapshot, service: &Service, names: &[String]) -> Set
         unset,
         unknown,
         not_seen,
-    }
+    };
+    (report, order)
 }
 
 fn is_known(table: &'static Directives, name: &str) -> bool {
@@ -189,8 +199,9 @@ pub fn only_changed(report: &mut SettingsReport) {
     report.settings.retain(|one| one.changed != Some(false) && one.layer != Layer::Default);
 }
 
-/// Puts every line that names one of the settings in place of what is in force.
-pub fn mentioned(report: &mut SettingsReport) {
+/// Every line that names a setting, in the order in which they are read.
+pub fn mentions(snapshot: &Snapshot, service: &Service, name: &str) -> SettingsReport {
+    let (mut report, order) = looked(snapshot, service, &[name.to_owned()]);
     let of =
         |one: &SettingEntry, value: &Option<String>, layer, file: &Option<String>, line, in_force| Mention {
             name: one.name.clone(),
@@ -208,6 +219,10 @@ pub fn mentioned(report: &mut SettingsReport) {
             over.chain([of(one, &one.value, one.layer, &one.file, one.line, true)]).collect::<Vec<_>>()
         })
         .collect();
+    report
+        .mentions
+        .sort_by_key(|one| order.iter().position(|(file, line)| *file == one.file && *line == one.line));
+    report
 }
 
 /// What of these settings is not the same there, by name and section; where one is set several times, the
@@ -219,7 +234,12 @@ pub fn compare(here: &mut SettingsReport, there: &SettingsReport, kind: &dyn Kin
     for (at, one) in there.settings.iter().enumerate().rev() {
         places.entry(key(one)).or_default().push(at);
     }
+    // What is not known there cannot be called the same.
+    if !there.unset.is_seen() {
+        here.unset = Listed::when(false, Vec::new());
+    }
     let mut differences = Vec::new();
+    let mut secrets = Vec::new();
     for one in &here.settings {
         let other = places.get_mut(&key(one)).and_then(Vec::pop).and_then(|at| left.get_mut(at)?.take());
         let row = kind.directives().and_then(|t| {
@@ -230,7 +250,11 @@ pub fn compare(here: &mut SettingsReport, there: &SettingsReport, kind: &dyn Kin
         let alike = other.is_some_and(|other| match (&one.value, &other.value) {
             (Some(a), Some(b)) => same(a, b),
             // Of two secrets nobody tells whether they are one.
-            (a, b) => a.is_none() && b.is_none(),
+            (None, None) => {
+                secrets.push(one.name.clone());
+                true
+            }
+            _ => false,
         });
         if !alike {
             differences.push(Difference {
@@ -247,6 +271,7 @@ pub fn compare(here: &mut SettingsReport, there: &SettingsReport, kind: &dyn Kin
         here: None,
         there: Some(one.clone()),
     }));
+    here.not_seen.extend(secrets.iter().map(|name| format!("{name}: a secret is not compared").into()));
     here.differences = Some(differences);
 }
 

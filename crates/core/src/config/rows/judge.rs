@@ -137,7 +137,7 @@ fn counts(row: &Row) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Int, Marks, Size};
+    use super::super::{Int, Size};
     use super::*;
 
     const fn slot(takes: Type, least: u16, most: u16) -> Slot {
@@ -150,17 +150,7 @@ mod tests {
     static CODES: &[&[Slot]] = &[&[slot(NUMBER, 1, u16::MAX), slot(Type::Str, 1, 1)]];
 
     fn check(takes: &'static [&'static [Slot]], words: &[&str]) -> Option<Fault> {
-        let row = Row {
-            number: 0,
-            name: "x",
-            places: 0,
-            refused: 0,
-            takes,
-            from: "",
-            releases: &[],
-            marks: Marks(0),
-            default: None,
-        };
+        let row = Row::sample(takes, "");
         let words: Vec<&str> = words.to_vec();
         fault(&row, words.len(), |at| words[at])
     }
@@ -187,17 +177,7 @@ mod tests {
     #[test]
     fn what_stands_where_a_secret_may_is_one_however_many_there_are() {
         static PAIR: &[&[Slot]] = &[&[slot(Type::Str, 1, 1), slot(Type::Secret, 0, 1)]];
-        let row = Row {
-            number: 0,
-            name: "x",
-            places: 0,
-            refused: 0,
-            takes: PAIR,
-            from: "",
-            releases: &[],
-            marks: Marks(0),
-            default: None,
-        };
+        let row = Row::sample(PAIR, "");
         for (count, secret) in [(0, vec![]), (1, vec![]), (2, vec![1]), (4, vec![1, 2, 3])] {
             assert_eq!(secrets(&row, count, |_| "w"), secret, "{count}");
         }

@@ -10,7 +10,7 @@ mod types;
 pub use judge::{Fault, fault, secrets, slots_of};
 pub use near::near_value;
 pub use rules::RuleIndex;
-pub use same::is_same;
+pub use same::{is_same, truth};
 pub use types::{Amount, Int, PathUse, Size, Time, Type};
 
 use super::release::{Release, Version};
@@ -125,6 +125,22 @@ pub struct Row {
 }
 
 impl Row {
+    /// A row of which only what it takes, and who reads it, is of interest.
+    #[cfg(test)]
+    pub(crate) const fn sample(takes: &'static [&'static [Slot]], from: &'static str) -> Self {
+        Self {
+            number: 0,
+            name: "x",
+            places: 0,
+            refused: 0,
+            takes,
+            from,
+            releases: &[],
+            marks: Marks(0),
+            default: None,
+        }
+    }
+
     /// Whether some of its words are secrets.
     pub fn has_secret(&self) -> bool {
         self.takes.iter().copied().flatten().any(|slot| slot.takes == Type::Secret)

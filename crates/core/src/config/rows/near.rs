@@ -27,22 +27,8 @@ pub fn near_value(row: &Row, value: &str) -> Option<String> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Amount, Int, Marks, Slot};
+    use super::super::{Amount, Int, Slot};
     use super::*;
-
-    const fn row(takes: &'static [&'static [Slot]]) -> Row {
-        Row {
-            number: 0,
-            name: "x",
-            places: 0,
-            refused: 0,
-            takes,
-            from: "",
-            releases: &[],
-            marks: Marks(0),
-            default: None,
-        }
-    }
 
     #[test]
     fn what_was_meant_is_found() {
@@ -68,7 +54,7 @@ mod tests {
             (INT, "99999999999999999999", Some("500")),
             (INT, "x", None),
         ] {
-            assert_eq!(near_value(&row(takes), value).as_deref(), near, "{value}");
+            assert_eq!(near_value(&Row::sample(takes, ""), value).as_deref(), near, "{value}");
         }
     }
 }

@@ -43,12 +43,13 @@ fn is_truth(row: &Row) -> bool {
     ["on", "off", "yes", "no"].iter().any(|w| words.iter().any(|known| known.eq_ignore_ascii_case(w)))
 }
 
-fn truth(word: &str) -> Option<bool> {
-    let is = |all: &[&str]| all.iter().any(|w| w.eq_ignore_ascii_case(word));
-    if is(&["on", "true", "yes", "1", "t", "y"]) {
-        return Some(true);
+/// Whether a word of truth, or what begins one alone, is yes; `None` where it is not one.
+pub fn truth(word: &str) -> Option<bool> {
+    if word.is_empty() || word.eq_ignore_ascii_case("none") {
+        return Some(false);
     }
-    is(&["off", "false", "no", "0", "none", "f", "n", ""]).then_some(false)
+    let lower = word.to_ascii_lowercase();
+    Type::Truth.holds(word).then(|| lower == "1" || lower == "on" || lower.starts_with(['t', 'y']))
 }
 
 /// A number with a letter for a power of 1024.
@@ -80,22 +81,8 @@ fn span(text: &str) -> Option<f64> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Amount, Int, Marks, Slot};
+    use super::super::{Amount, Int, Slot};
     use super::*;
-
-    const fn row(takes: &'static [&'static [Slot]], from: &'static str) -> Row {
-        Row {
-            number: 0,
-            name: "x",
-            places: 0,
-            refused: 0,
-            takes,
-            from,
-            releases: &[],
-            marks: Marks(0),
-            default: None,
-        }
-    }
 
     #[test]
     fn spellings_of_one_value_are_one() {
@@ -112,19 +99,19 @@ mod tests {
             &[&[Slot { takes: Type::Memory(Int { least: None, most: None }), least: 1, most: 1 }]];
         static WORDS: &[&[Slot]] = &[&[Slot { takes: Type::Enum(&["ebb", "flood"]), least: 1, most: 1 }]];
         for (row, one, other, same) in [
-            (row(PAGES, ""), "128MB", "16384", true),
-            (row(PAGES, ""), "128MB", "16385", false),
-            (row(TRUTH, ""), "yes", "on", true),
-            (row(TRUTH, ""), "yes", "off", false),
-            (row(INT, "unsigned"), "1K", "1024", true),
-            (row(INT, "unsigned"), "1", "on", false),
-            (row(STR, "time"), "1m", "60", true),
-            (row(STR, "flag"), "yes", "1", true),
-            (row(STR, "str"), "yes", "1", false),
-            (row(BYTES, ""), "1kb", "1024", true),
-            (row(BYTES, ""), "1k", "1024", false),
-            (row(WORDS, "enum"), "EBB", "ebb", true),
-            (row(WORDS, "enum"), "ebb", "flood", false),
+            (Row::sample(PAGES, ""), "128MB", "16384", true),
+            (Row::sample(PAGES, ""), "128MB", "16385", false),
+            (Row::sample(TRUTH, ""), "yes", "on", true),
+            (Row::sample(TRUTH, ""), "yes", "off", false),
+            (Row::sample(INT, "unsigned"), "1K", "1024", true),
+            (Row::sample(INT, "unsigned"), "1", "on", false),
+            (Row::sample(STR, "time"), "1m", "60", true),
+            (Row::sample(STR, "flag"), "yes", "1", true),
+            (Row::sample(STR, "str"), "yes", "1", false),
+            (Row::sample(BYTES, ""), "1kb", "1024", true),
+            (Row::sample(BYTES, ""), "1k", "1024", false),
+            (Row::sample(WORDS, "enum"), "EBB", "ebb", true),
+            (Row::sample(WORDS, "enum"), "ebb", "flood", false),
         ] {
             assert_eq!(is_same(&row, one, other), same, "{one} {other}");
         }

@@ -159,10 +159,7 @@ fn wrong(
         }
         (None, Some(_)) => None,
         (Some(_), _) if found.loose => None,
-        (Some(value), Some(slot)) if value.contains(crate::secrets::MASK) => {
-            let _ = slot;
-            None
-        }
+        (Some(value), Some(_)) if value.contains(crate::secrets::MASK) => None,
         (Some(value), Some(slot)) => {
             let why = held(row.from, slot.takes, value, release)
                 .map(|expected| format!("{name} is \"{value}\", expected {expected}"))
@@ -201,8 +198,7 @@ enum Search {
 }
 
 /// Looks for a name as the server does: as it stands, as the beginning of one only, then without the words
-/// that
-/// may stand before it.
+/// that may stand before it.
 fn search(asked: &str, release: &Release) -> Search {
     let (mut rest, mut turns, mut loose, mut unsure) = (asked, None, false, false);
     loop {
@@ -296,12 +292,6 @@ fn unknown(name: &str, asked: &str, release: &Release, early: bool) -> Wrong {
     let known = |row: &&Row| {
         row.from != "plugin" && rows.is_some_and(|rows| rows.fate(row, Some(release)) != Fate::Gone)
     };
-    let all = rows.iter().filter(|_| early).flat_map(|rows| rows.all());
-    let names: Vec<&str> = all.filter(known).map(|row| row.name).collect();
-    let near = early
-        .then(|| nearest(asked, names.into_iter()))
-        .flatten()
-        .map(|near| if name.contains('-') { near.replace('_', "-") } else { near.to_owned() });
     let title = if release.flavour == "mysql" { "MySQL" } else { "MariaDB" };
     // Without a sign of equality, what follows a blank is part of the name, and may be a secret.
     if let Some((first, rest)) = name.split_once([' ', '\t']) {
@@ -313,6 +303,9 @@ fn unknown(name: &str, asked: &str, release: &Release, early: bool) -> Wrong {
         let why = format!("{first} is followed by a blank, and an option and its value by =");
         return Wrong { code: Code::ConfigUnknownDirective, why, near };
     }
+    let names = rows.iter().filter(|_| early).flat_map(|rows| rows.all()).filter(known).map(|row| row.name);
+    let near = nearest(asked, names)
+        .map(|near| if name.contains('-') { near.replace('_', "-") } else { near.to_owned() });
     let elsewhere = rows.is_some_and(|rows| !rows.any_case(asked).is_empty());
     let why = if elsewhere {
         format!("{name} is not an option of {title} {}", release.version)

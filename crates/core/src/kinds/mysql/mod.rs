@@ -186,33 +186,36 @@ fn included(
     if depth >= DEPTH {
         return true;
     }
-    let wrong = |book: &mut Book, message: String, code: Code| {
+    // In a file that is included itself it only ends the reading of that.
+    let place = text.place(line, line.text.trim());
+    let unnamed = |book: &mut Book, what: &str| {
         if depth == 0 {
-            let found = book.refuse(&text.place(line, line.text.trim()), "", code, message);
-            found.depends_on = DependsOn::Files;
+            book.refuse(&place, "", Code::ConfigSyntax, format!("{what} names nothing"));
         }
         false
     };
     if let Some(dir) = behind("includedir") {
         if dir.is_empty() {
-            return wrong(book, "!includedir names no directory".into(), Code::ConfigSyntax);
+            return unnamed(book, "!includedir");
         }
         let Some(entries) = book.snapshot.list(dir).seen() else {
             if book.snapshot.exists(dir) != Some(false) {
                 return true;
             }
-            let goes_on = wrong(book, format!("directory {dir} does not exist"), Code::ConfigMissingFile);
-            if let Some(last) = book.out.findings.last_mut().filter(|_| depth == 0) {
-                last.about = Some(About::Directory(dir.to_owned()));
+            if depth == 0 {
+                let why = format!("directory {dir} does not exist");
+                let found = book.refuse(&place, "", Code::ConfigMissingFile, why);
+                found.depends_on = DependsOn::Files;
+                found.about = Some(About::Directory(dir.to_owned()));
             }
-            return goes_on;
+            return false;
         };
         for one in entries.iter().filter(|e| e.name.ends_with(".cnf")) {
             file(book, &path::join(dir, &one.name), groups, depth + 1);
         }
     } else if let Some(target) = behind("include") {
         if target.is_empty() {
-            return wrong(book, "!include names no file".into(), Code::ConfigSyntax);
+            return unnamed(book, "!include");
         }
         file(book, target, groups, depth + 1);
     }

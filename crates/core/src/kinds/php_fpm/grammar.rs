@@ -1,6 +1,5 @@
 //! One line of PHP-FPM's configuration: the daemon hands each line by itself to the interpreter's reader
-//! of INI
-//! files (zend_ini_scanner.l, zend_ini_parser.y), so that nothing goes on in the next one.
+//! of INI files (zend_ini_scanner.l, zend_ini_parser.y), so that nothing goes on in the next one.
 
 /// What a line holds.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -98,8 +97,7 @@ fn until_bracket(text: &str) -> Option<(String, &str)> {
 }
 
 /// Text in double quotes up to the closing one, behind which blanks are taken, and whether a variable
-/// stands in
-/// it. A backslash stands for itself but for a quote and for another backslash.
+/// stands in it. A backslash stands for itself but for a quote and for another backslash.
 fn double(text: &str) -> Option<(String, &str, bool)> {
     let (mut out, mut open) = (String::new(), false);
     let mut chars = text.char_indices().peekable();
@@ -163,6 +161,15 @@ fn is_word_of_truth(word: &str) -> bool {
     WORDS.iter().any(|w| w.eq_ignore_ascii_case(word))
 }
 
+/// A number as `atoi` reads it: digits at the beginning, or 0.
+pub(super) fn leading(text: &str) -> i64 {
+    let text = text.trim_start();
+    let digits = text.strip_prefix(['-', '+']).unwrap_or(text);
+    let end = digits.find(|c: char| !c.is_ascii_digit()).unwrap_or(digits.len());
+    let size: i64 = digits[..end].parse().unwrap_or(0);
+    if text.starts_with('-') { -size } else { size }
+}
+
 /// A calculation: what stands before an operand in each open bracket.
 #[derive(Default)]
 struct Frame {
@@ -174,11 +181,7 @@ struct Frame {
 impl Frame {
     /// An operand is complete: its number counts, whatever follows it.
     fn take(&mut self, operand: &str) {
-        let text = operand.trim_start();
-        let digits = text.strip_prefix(['-', '+']).unwrap_or(text);
-        let end = digits.find(|c: char| !c.is_ascii_digit()).unwrap_or(digits.len());
-        let size: i64 = digits[..end].parse().unwrap_or(0);
-        let mut number = if text.starts_with('-') { -size } else { size };
+        let mut number = leading(operand);
         for sign in self.before.drain(..).rev() {
             number = if sign == '~' { !number } else { i64::from(number == 0) };
         }

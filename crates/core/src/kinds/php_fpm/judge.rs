@@ -2,6 +2,7 @@
 //! read, then each pool with its numbers. Where no release is known that the table stands for, names are not
 //! judged.
 use super::PhpFpm;
+use super::grammar::leading;
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::nearest;
@@ -31,8 +32,7 @@ fn bad(why: String) -> Option<Wrong> {
 }
 
 /// Judges `name = value` or `name[key] = value`; the value says whether it is not known here. `early`:
-/// what the
-/// name was likely meant to be is looked for.
+/// what the name was likely meant to be is looked for.
 pub(super) fn wrong(
     place: &'static str,
     name: &str,
@@ -89,8 +89,8 @@ fn unknown(place: &str, name: &str, key: Option<&str>, release: &Release, early:
         let sort = if key.is_some() { "array" } else { place };
         rows.is_some_and(|r| row.places & r.place(sort) != 0)
     };
-    let names: Vec<&str> =
-        rows.iter().flat_map(|r| r.all()).filter(there).filter(fits).map(|row| row.name).collect();
+    let all = rows.iter().filter(|_| early).flat_map(|r| r.all());
+    let near = nearest(name, all.filter(there).filter(fits).map(|row| row.name)).map(str::to_owned);
     let elsewhere = rows.iter().flat_map(|r| r.any_case(name)).find(|row| there(row));
     let why = match elsewhere {
         Some(row) if rows.is_some_and(|r| row.places & r.place("array") != 0) && key.is_none() => {
@@ -102,7 +102,6 @@ fn unknown(place: &str, name: &str, key: Option<&str>, release: &Release, early:
         Some(_) => format!("{name} stands in a pool only"),
         None => format!("{name} is not a directive of PHP-FPM"),
     };
-    let near = early.then(|| nearest(name, names.into_iter())).flatten().map(str::to_owned);
     Wrong { code: Code::ConfigUnknownDirective, why, near: near.filter(|_| elsewhere.is_none()) }
 }
 
@@ -136,20 +135,14 @@ fn held(row: &Row, value: &str, release: &Release) -> Option<String> {
     }
 }
 
+/// An entry whose value is known: what was masked when it was recorded nobody here knows.
 fn of(book: &Book, section: &str, name: &str) -> Option<Entry> {
-    book.in_section(section, name)
-        .map(|(_, last)| last.clone())
-        .filter(|e| !e.value.contains(crate::secrets::MASK))
+    super::of(book, section, name).filter(|e| !e.value.contains(crate::secrets::MASK))
 }
 
-/// A number as `atoi` reads it.
+/// The number of an entry.
 fn number(book: &Book, section: &str, name: &str) -> Option<i64> {
-    let entry = of(book, section, name)?;
-    let text = entry.value.trim_start();
-    let digits = text.strip_prefix('-').unwrap_or(text);
-    let end = digits.find(|c: char| !c.is_ascii_digit()).unwrap_or(digits.len());
-    let size: i64 = digits[..end].parse().unwrap_or(0);
-    Some(if text.starts_with('-') { -size } else { size })
+    of(book, section, name).map(|entry| leading(&entry.value))
 }
 
 fn seconds(book: &Book, section: &str, name: &str) -> Option<i64> {
@@ -180,16 +173,8 @@ fn conflict(book: &mut Book, pool: &str, name: &str, near: i64, why: String) {
 pub(super) fn global(book: &mut Book) {
     let head = Place::nowhere();
     if number(book, "global", "log_limit").is_some_and(|n| n < 512) {
-        tell(
-            book,
-            "global",
-            "log_limit",
-            &head,
-            Code::ConfigBadValue,
-            "log_limit must be at least \
-         512"
-            .into(),
-        );
+        let why = "log_limit must be at least 512".into();
+        tell(book, "global", "log_limit", &head, Code::ConfigBadValue, why);
     }
     if number(book, "global", "process.max").is_some_and(|n| n < 0) {
         let why = "process.max must not be negative".into();
@@ -197,13 +182,8 @@ pub(super) fn global(book: &mut Book) {
     }
     priority(book, "global", &head);
     if let Some(entry) = of(book, "global", "error_log").filter(|e| e.value.is_empty()) {
-        book.find(
-            &entry.place,
-            "error_log",
-            Code::ConfigBadValue,
-            "error_log is empty, expected a file \
-         or syslog",
-        );
+        let why = "error_log is empty, expected a file or syslog";
+        book.find(&entry.place, "error_log", Code::ConfigBadValue, why);
     }
     if let Some(entry) = of(book, "global", "events.mechanism").filter(|e| !e.value.is_empty()) {
         let known = ["epoll", "poll", "select"].iter().any(|m| m.eq_ignore_ascii_case(&entry.value));
@@ -296,10 +276,7 @@ fn paths(book: &mut Book, pool: &str, head: &Place) {
         let odd = value.chars().find(|c| !c.is_ascii_alphanumeric() && !"/-_.~".contains(*c));
         let short = value.len() < 2 && !(has_own && name == "pm.status_path");
         let why = match odd {
-            _ if !value.starts_with('/') => format!(
-                "{name} is \"{value}\", expected a path that begins \
-             with /"
-            ),
+            _ if !value.starts_with('/') => format!("{name} is \"{value}\", expected a path from / on"),
             _ if short => format!("{name} is \"{value}\", expected more than one sign"),
             Some(odd) => format!("{name} holds \"{odd}\", expected letters, digits and / - _ . ~"),
             None => continue,

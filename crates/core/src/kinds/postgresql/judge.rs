@@ -35,15 +35,13 @@ fn present(name: &str) -> &str {
 fn row_of(name: &str, release: &Release) -> (Option<&'static Row>, bool) {
     let Some(rows) = Postgresql.directives() else { return (None, true) };
     let all = rows.any_case(present(name));
-    let fate = |row: &&Row| rows.fate(row, Some(release));
-    let known = all.iter().find(|row| !matches!(fate(row), Fate::Gone | Fate::Unsure));
-    (known, all.iter().any(|row| fate(&row) == Fate::Unsure))
+    let unsure = all.iter().any(|row| rows.fate(row, Some(release)) == Fate::Unsure);
+    (rows.known(present(name), Some(release)), unsure)
 }
 
 /// Judges all that was read: names first, since nothing is applied where one of them is unknown; then the
-/// last
-/// value of each; then what a start wants of several together.
-pub(super) fn all(book: &mut Book, release: &Release) {
+/// last value of each; then what a start wants of several together.
+pub(super) fn all(book: &mut Book, release: &Release, unit: Option<&str>) {
     let entries: Vec<Entry> = book.entries.clone();
     let mut known: HashMap<&str, (Option<&'static Row>, bool)> = HashMap::new();
     for entry in &entries {
@@ -74,7 +72,7 @@ pub(super) fn all(book: &mut Book, release: &Release) {
             book.find(&entry.place, &entry.name, Code::ConfigBadValue, why).meant(entry.span.clone(), near);
         }
     }
-    relations::all(book, release);
+    relations::all(book, release, unit);
 }
 
 fn unknown(book: &mut Book, entry: &Entry, release: &Release) {
@@ -104,8 +102,7 @@ fn typed(row: &Row, entry: &Entry) -> Option<String> {
 }
 
 /// Elements of a list of names (`SplitIdentifierString`): `None` where it is not a list. Empty text is an
-/// empty
-/// list.
+/// empty list.
 pub(super) fn identifiers(text: &str) -> Option<Vec<String>> {
     list(text, |c| c != ',' && !is_space(c))
 }
@@ -310,8 +307,7 @@ fn date_style(words: &[String]) -> Option<String> {
 
 /// Names of encodings without their signs (encnames.c).
 const ENCODINGS: &str = " abc alt big5 euccn eucjis2004 eucjp euckr euctw gb18030 gbk iso88591 iso885910 \
- iso885913 \
-    iso885914 iso885915 iso885916 iso88592 iso88593 iso88594 iso88595 iso88596 iso88597 iso88598 \
+    iso885913 iso885914 iso885915 iso885916 iso88592 iso88593 iso88594 iso88595 iso88596 iso88597 iso88598 \
     iso88599 johab koi8 koi8r koi8u latin1 latin10 latin2 latin3 latin4 latin5 latin6 latin7 latin8 \
     latin9 mskanji muleinternal shiftjis shiftjis2004 sjis sqlascii tcvn tcvn5712 uhc unicode utf8 \
     vscii win win1250 win1251 win1252 win1253 win1254 win1255 win1256 win1257 win1258 win866 win874 \

@@ -465,9 +465,7 @@ impl Kind for Postgresql {
         if path::name(file).contains("hba") {
             return Some(access::conceal(text));
         }
-        let known =
-            |name: &str| self.directives().is_some_and(|book| !book.any_case(&spelt(name)).is_empty());
-        Some(crate::secrets::conceal_lines(text, &['#', ';'], &known, &|name| self.is_secret(name)))
+        super::conceal_settings(self, text)
     }
     fn setting_key(&self, name: &str) -> String {
         spelt(name)
@@ -536,7 +534,8 @@ impl Kind for Postgresql {
         book.entries.sort_by_key(|e| e.layer);
         let release = self.release(snapshot, instance).as_ref().and_then(judge::release);
         if let Some(release) = &release {
-            judge::all(&mut book, release);
+            let unit = instance.command_place.as_ref().map(|place| &*place.file);
+            judge::all(&mut book, release, unit);
             if let Some(segment) = data::segment(snapshot, &data) {
                 relations::segments(&mut book, segment);
             }

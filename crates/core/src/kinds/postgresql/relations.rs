@@ -3,21 +3,13 @@ use super::judge::directories;
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::release::Release;
-use crate::config::rows::{Amount, Type};
+use crate::config::rows::{Amount, Type, truth};
 use crate::kinds::Kind;
 use crate::path;
 
-/// Whether a word of truth is yes, `None` where it is not one.
-fn truth(word: &str) -> Option<bool> {
-    Type::Truth.holds(word).then(|| {
-        let lower = word.to_ascii_lowercase();
-        lower == "1" || lower == "on" || lower.starts_with(['t', 'y'])
-    })
-}
-
 /// The number that is in force, by the line or by its default; `None` where it is not a good one.
-fn number(book: &Book, name: &str) -> Option<f64> {
-    let row = super::Postgresql.directives()?.any_case(name).first()?;
+fn number(book: &Book, name: &str, release: &Release) -> Option<f64> {
+    let row = super::Postgresql.directives()?.known(name, Some(release))?;
     let Some(Type::Amount(amount)) = row.first() else { return None };
     let value = |word: &str| Type::Amount(amount).holds(word).then(|| amount.value(word)).flatten();
     match book.value(name) {
@@ -27,8 +19,8 @@ fn number(book: &Book, name: &str) -> Option<f64> {
 }
 
 /// The value of a setting where nobody sets it.
-fn default_of(name: &str) -> Option<&'static str> {
-    super::Postgresql.directives()?.any_case(name).first()?.default
+fn default_of(name: &str, release: &Release) -> Option<&'static str> {
+    super::Postgresql.directives()?.known(name, Some(release))?.default
 }
 
 fn word(book: &Book, name: &str, default: &str) -> String {
@@ -59,12 +51,12 @@ fn tell_near(
     book.find(&entry.place, &entry.name, Code::ConfigConflict, why).meant(span, near);
 }
 
-pub(super) fn all(book: &mut Book, release: &Release) {
+pub(super) fn all(book: &mut Book, release: &Release, unit: Option<&str>) {
     statistics(book);
     recovery(book);
     connections(book, release);
     log(book, release);
-    stack(book);
+    stack(book, release, unit);
     lists(book);
     libraries(book, release);
     group(book);
@@ -94,7 +86,7 @@ fn recovery(book: &mut Book) {
 }
 
 fn connections(book: &mut Book, release: &Release) {
-    let of = |name: &str| number(book, name).unwrap_or(0.0);
+    let of = |name: &str| number(book, name, release).unwrap_or(0.0);
     let own = if release.version.major() >= 16 { of("reserved_connections") } else { 0.0 };
     let (reserved, most) = (of("superuser_reserved_connections") + own, of("max_connections"));
     let names = ["superuser_reserved_connections", "reserved_connections", "max_connections"];
@@ -103,7 +95,8 @@ fn connections(book: &mut Book, release: &Release) {
             format!("{reserved} connections are reserved, and max_connections is {most}: it must be more");
         tell_near(book, &names, why, |name| match name {
             "max_connections" => Some((reserved + 1.0).to_string()),
-            _ => Some(default_of(name)?.to_owned()).filter(|d| d.parse::<f64>().is_ok_and(|d| d < most)),
+            _ => Some(default_of(name, release)?.to_owned())
+                .filter(|d| d.parse::<f64>().is_ok_and(|d| d < most)),
         });
         return;
     }
@@ -127,7 +120,7 @@ fn log(book: &mut Book, release: &Release) {
             tell_near(book, &["wal_level", "archive_mode"], why, |name| {
                 Some(if name == "wal_level" { "replica" } else { "off" }.to_owned())
             });
-        } else if number(book, "max_wal_senders").is_some_and(|n| n > 0.0) {
+        } else if number(book, "max_wal_senders", release).is_some_and(|n| n > 0.0) {
             let why = "max_wal_senders must be 0 where wal_level is minimal, or wal_level replica or logical";
             tell_near(book, &["wal_level", "max_wal_senders"], why, |name| {
                 Some(if name == "wal_level" { "replica" } else { "0" }.to_owned())
@@ -146,9 +139,16 @@ fn log(book: &mut Book, release: &Release) {
 
 /// The stack that the system gives it, less what the server keeps free (`check_max_stack_depth`): 8 MiB where
 /// nobody set a limit.
-fn stack(book: &mut Book) {
+fn stack(book: &mut Book, release: &Release, unit: Option<&str>) {
     const MOST: f64 = 7680.0;
-    if book.last("max_stack_depth").is_some() && number(book, "max_stack_depth").is_some_and(|n| n > MOST) {
+    let files = super::glob(book.snapshot, "/etc/systemd/system/*postgres*.d/*.conf");
+    let manager = ["/etc/systemd/system.conf"].into_iter().chain(unit).map(str::to_owned);
+    let says = |file: &String| book.snapshot.text(file).seen().is_some_and(|t| t.contains("LimitSTACK"));
+    // Where somebody set a limit, the manager knows which one counts.
+    if book.last("max_stack_depth").is_none() || files.into_iter().chain(manager).any(|f| says(&f)) {
+        return;
+    }
+    if number(book, "max_stack_depth", release).is_some_and(|n| n > MOST) {
         let why = "max_stack_depth is more than the stack of a process, 8MB less 512kB";
         tell_near(book, &["max_stack_depth"], why, |_| Some("7680kB".to_owned()));
     }
