@@ -66,7 +66,7 @@ fn directives(table: &Table) -> Result<String, String> {
     let mut rows: Vec<&Row> = table.rows.iter().collect();
     rows.sort_by_key(|r| (r.name.to_ascii_lowercase(), r.name.clone()));
     let index = index(&rows);
-    let secret = |row: &&Row| row.takes.starts_with("secret");
+    let secret = |row: &&Row| row.takes.split([' ', '|', '?', '*', '+', '.']).any(|word| word == "secret");
     let mut secrets: Vec<String> =
         rows.iter().filter(|r| secret(r)).map(|r| format!("{:?}", r.name)).collect();
     secrets.dedup();

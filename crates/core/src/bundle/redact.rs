@@ -1,6 +1,6 @@
 //! Recorded answers with their secrets masked.
 use crate::host::{Answer, Look, Question, Unseen};
-use crate::kinds::{Kind, behind_marks};
+use crate::kinds::{Kind, behind_marks, behind_open_quotes};
 use crate::secrets::{
     Text, apart, mask_arguments, mask_settings, mask_text, masked, meets, spans, spans_outside,
 };
@@ -116,7 +116,9 @@ fn file(kind: Option<&dyn Kind>, path: &str, bytes: &Arc<[u8]>) -> (Arc<[u8]>, b
     if found.is_empty() && !with_key {
         return (bytes.clone(), false);
     }
-    let shown = masked(text, &apart(found));
+    let found = apart(found);
+    let found = if kind.is_some() { behind_open_quotes(text, found) } else { found };
+    let shown = masked(text, &found);
     let shown: Vec<u8> = if one_byte {
         shown.chars().map(|c| u8::try_from(u32::from(c)).unwrap_or(b'?')).collect()
     } else {

@@ -3,16 +3,18 @@ use crate::case::Case;
 use crate::code::Code;
 use crate::config::{About, ConfigFinding, DependsOn, Severity};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
+use crate::kinds::Told;
 use crate::log::Outcome;
 use crate::snapshot::Snapshot;
 
 pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let mut found: Vec<Finding> = Vec::new();
     let contradicted = contradicted(snapshot, case);
+    let mut told = Told::new(snapshot, case.service.kind);
     // The daemon stops at its first error; the others are seen after that one is put right.
     let mut first = true;
     for finding in case.config.findings.iter().filter(|f| f.severity == Severity::Error) {
-        let mut one = convert(finding);
+        let mut one = convert(finding, &mut told);
         if contradicted && finding.depends_on == DependsOn::Text {
             one.proof = Proof::Said;
             one.severity = Severity::Warning;
@@ -28,7 +30,7 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         found.push(one);
     }
     for finding in case.config.findings.iter().filter(|f| f.severity != Severity::Error) {
-        let mut one = convert(finding);
+        let mut one = convert(finding, &mut told);
         one.blocks = false;
         one.proof = Proof::Now;
         found.push(one);
@@ -60,7 +62,8 @@ pub(super) fn check(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     found
 }
 
-fn convert(finding: &ConfigFinding) -> Finding {
+fn convert(finding: &ConfigFinding, told: &mut Told) -> Finding {
+    let message = told.message(finding);
     let mut subject = Subject {
         directive: finding.directive.clone(),
         fault: Some(Box::new(finding.fault())),
@@ -77,10 +80,7 @@ fn convert(finding: &ConfigFinding) -> Finding {
         Some(About::Listener(address, port)) => (subject.address, subject.port) = (Some(address), Some(port)),
         Some(About::Port(_) | About::Module(_) | About::Name(_)) | None => {}
     }
-    let mut evidence = Evidence::new(
-        Source::Config,
-        crate::secrets::mask_message(finding.directive.as_deref(), &finding.message),
-    );
+    let mut evidence = Evidence::new(Source::Config, message.clone());
     if let Some(place) = &finding.place {
         evidence = evidence.at(place);
     }
@@ -91,7 +91,7 @@ fn convert(finding: &ConfigFinding) -> Finding {
     Finding {
         code: finding.code,
         severity: finding.severity,
-        title: crate::secrets::mask_message(finding.directive.as_deref(), &finding.message),
+        title: message,
         proof: Proof::Inevitable,
         evidence: all,
         fixes: fixes(finding),

@@ -12,8 +12,8 @@ mod redis;
 mod release;
 mod tomcat;
 
-pub(crate) use conceal::behind_marks;
 pub use conceal::mask_source;
+pub(crate) use conceal::{Told, behind_marks, behind_open_quotes};
 pub(crate) use java::{class_path as java_class_path, what_it_runs as java_program};
 use release::release;
 pub use release::{Stands, VersionMark};

@@ -192,6 +192,7 @@ pub fn lint_configuration(
         _ => Verdict::Accepted,
     };
     let known = |place: &crate::config::Place, column| snapshot.knows_column(&place.file, place.line, column);
+    let mut told = crate::kinds::Told::new(snapshot, kind);
     let findings = read
         .findings
         .iter()
@@ -208,7 +209,7 @@ pub fn lint_configuration(
                 .map(|p| p.end_column),
             directive: f.directive.clone(),
             depends_on: f.depends_on,
-            message: crate::secrets::mask_message(f.directive.as_deref(), &f.message),
+            message: told.message(f),
             help: f.help.clone(),
         })
         .collect();

@@ -18,6 +18,16 @@ pub fn is_secret(name: &str) -> bool {
     names::is_header(name) || strength(name) == Strength::Strong
 }
 
+/// The same for a name that somebody may have spelled wrong.
+pub(crate) fn is_likely_secret(name: &str) -> bool {
+    names::is_header(name) || names::likely(name) == Strength::Strong
+}
+
+/// Whether a name may stand for a secret, surely or not.
+pub(crate) fn may_be_secret(name: &str) -> bool {
+    names::is_header(name) || names::likely(name) != Strength::No
+}
+
 /// A text with spans of it masked.
 pub(crate) fn masked(text: &str, spans: &[Range<usize>]) -> String {
     let mut out = String::with_capacity(text.len());
@@ -81,13 +91,13 @@ pub fn mask_value(name: &str, value: &str) -> String {
         return String::new();
     }
     let last = name.rsplit(' ').next().unwrap_or(name);
-    if is_secret(last) {
+    if is_likely_secret(last) {
         return MASK.into();
     }
     // A variable of the environment: all that stands behind its name is its value.
     if let Some((variable, _)) = value.split_once(' ')
-        && last.to_ascii_lowercase().ends_with("setenv")
-        && is_secret(variable)
+        && (last.to_ascii_lowercase().ends_with("setenv") || last.starts_with("set-var"))
+        && is_likely_secret(variable)
     {
         return format!("{variable} {MASK}");
     }
@@ -183,25 +193,40 @@ pub struct Concealed {
     pub statements: Vec<Range<usize>>,
 }
 
+/// Words that stand behind the value of a variable or a header without being part of it.
+const BEHIND_VALUES: [&str; 4] = ["always", "early", "if_not_empty", "if"];
+
 /// What is secret among the words of one statement, its name first: beside the name of a secret, or inside a
 /// word.
 pub fn conceal_words(words: &[(&str, Range<usize>)], found: &mut Concealed) {
     let asked = words.iter().any(|(word, _)| net::asks_for_address(word));
+    // A value of several words that somebody forgot to quote: `set $db_password two words`.
+    let mut goes_on = false;
     for (at, (word, span)) in words.iter().enumerate() {
+        if goes_on
+            && !word.starts_with(['[', '$', '%'])
+            && !word.contains('=')
+            && !BEHIND_VALUES.contains(word)
+        {
+            found.secret.push(span.clone());
+            continue;
+        }
+        goes_on = false;
         let before = at.checked_sub(1).and_then(|b| words.get(b)).map_or("", |(w, _)| *w);
         let named = !before.starts_with('(') && !before.contains(['=', '?', '/']);
         // `$http_cookie`, `%{HTTP_COOKIE}`, `%{HTTP:X-Auth-Token}`: what a variable is compared with.
-        let own = words[0].0 == "set" && before.starts_with('$');
+        let own = at == 2 && words.len() == 3 && before.starts_with('$') && words[0].0.len() < 5;
         let name =
             if own { before } else { before.trim_start_matches(['$', '%', '{']).trim_end_matches('}') };
         let name = name.strip_prefix("HTTP:").unwrap_or(name);
         if at > 0
             && named
-            && is_secret(name)
+            && is_likely_secret(name)
             && !word.is_empty()
             && !(word.starts_with('$') && word.len() > 1)
         {
             found.secret.push(span.clone());
+            goes_on = word.len() == span.len() && at > 1;
             // A header that is edited: a pattern, and what takes the place of what it finds.
             if at > 1 && words[at - 2].0.starts_with("edit") {
                 found.secret.extend(words.get(at + 1).map(|(_, next)| next.clone()));
@@ -286,7 +311,7 @@ pub fn conceal_lines(
             continue;
         }
         found.statements.push(at..at + inner.len());
-        if secret(name) || is_secret(name) {
+        if secret(name) || is_likely_secret(name) {
             found.secret.push(value);
         } else if names(name) {
             found.secret.extend(spans(inner, Text::Settings).into_iter().map(|s| at + s.start..at + s.end));

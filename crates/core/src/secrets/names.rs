@@ -297,9 +297,87 @@ pub(super) fn strength(name: &str) -> Strength {
     }
 }
 
+/// Words that are likely meant in the name of a secret, though a letter of them is missing, too many, or has
+/// changed places with the next one.
+const MEANT: &[&str] = &[
+    "access",
+    "apikey",
+    "authorization",
+    "credential",
+    "credentials",
+    "encryption",
+    "masterauth",
+    "passphrase",
+    "passwd",
+    "password",
+    "primaryauth",
+    "private",
+    "requirepass",
+    "secret",
+    "session",
+    "token",
+];
+
+/// How surely a name stands for a secret in a line of settings, where nobody spells it right for sure.
+pub(super) fn likely(name: &str) -> Strength {
+    let told = strength(name);
+    if told != Strength::No || name.len() < 5 || name.contains(['?', '=']) {
+        return told;
+    }
+    let all = words(name);
+    let meant = |word: &String| {
+        let near = |right: &&&str| is_slip(word.as_bytes(), right.as_bytes());
+        MEANT.iter().find(near).map_or_else(|| word.clone(), |right| (*right).to_owned())
+    };
+    let right: Vec<String> = all.iter().map(meant).collect();
+    if right == all {
+        return Strength::No;
+    }
+    let right = right.join("_");
+    if is_header(&right) || is_header(&right.replace('_', "-")) { Strength::Strong } else { strength(&right) }
+}
+
+/// Whether a word is another one but for a letter that is missing, too many, or changed with its neighbour.
+/// One letter in another's place counts in long words only: `passed` is no `passwd`.
+fn is_slip(word: &[u8], right: &[u8]) -> bool {
+    if word.len().abs_diff(right.len()) > 1 || word == right || word.len() < 4 {
+        return false;
+    }
+    let head = word.iter().zip(right).take_while(|(a, b)| a == b).count();
+    let tail = word.iter().rev().zip(right.iter().rev()).take_while(|(a, b)| a == b).count();
+    let (shorter, longer) = (word.len().min(right.len()), word.len().max(right.len()));
+    if shorter < longer {
+        // A plural is a word of its own.
+        return head + tail >= shorter
+            && !(word.len() > right.len() && word.ends_with(b"s") && head == shorter);
+    }
+    let middle = longer.saturating_sub(head + tail);
+    (middle == 1 && longer >= 8)
+        || (middle == 2 && word.get(head) == right.get(head + 1) && word.get(head + 1) == right.get(head))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_name_with_a_slip_is_likely_that_of_a_secret() {
+        for name in "DB_PASWORD pssword s3_seret_key s3-acces-key loose-vault-otken cron.passwod \
+                     basic_archive.credentilas http_authorizaiton arg_otken passwodr \
+                     secrets_tokn api_tken passwbord \
+                     keystorePasword PASSWORDX requirepas"
+            .split_whitespace()
+        {
+            assert_eq!(likely(name), Strength::Strong, "{name}");
+        }
+        for name in
+            "passed server_tokens tokens password_file pasword_file taken sector private session_store \
+                     passwords key_buffer_size worker_processes sessions accept access_log acces_log broken"
+                .split_whitespace()
+        {
+            assert!(likely(name) != Strength::Strong, "{name} {:?}", likely(name));
+        }
+    }
 
     #[test]
     fn names_of_secrets_are_told_from_names_about_them() {

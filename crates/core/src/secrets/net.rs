@@ -7,7 +7,7 @@ use super::forms::{
     KEY_IN_URL, NAMED, NOTED, OPTIONS, PAIRS, PIPED, QUERY, RULED, SCHEMES, SET_COOKIE, SHUTDOWN, SIGNED,
     SQL, TOLD, TOLD_CACHE, TOLD_IN_LOG, TOLD_MAIL, TOLD_OTHER, TOLD_QUOTED,
 };
-use super::names::{Strength, is_header, strength};
+use super::names::{Strength, is_header, likely, strength};
 use crate::bounds::step;
 use std::cell::LazyCell;
 use std::ops::Range;
@@ -226,10 +226,11 @@ pub(crate) fn spans(text: &str, sort: Text) -> Vec<Range<usize>> {
 
 /// The same without lines that stand wholly in one of some stretches, which are in order and apart.
 pub(crate) fn spans_outside(text: &str, sort: Text, known: &[Range<usize>]) -> Vec<Range<usize>> {
-    if !HINTS.as_ref().is_none_or(|h| h.is_match(text)) {
-        return Vec::new();
-    }
     let mut found = Vec::new();
+    let hinted = HINTS.as_ref().is_none_or(|h| h.is_match(text));
+    if !hinted && sort == Text::Prose {
+        return found;
+    }
     // The attributes of an element may stand on several lines.
     let secret = |c: &regex::Captures| c.name("name").is_some_and(|n| strength(n.as_str()) != Strength::No);
     for element in NAMED
@@ -250,7 +251,16 @@ pub(crate) fn spans_outside(text: &str, sort: Text, known: &[Range<usize>]) -> V
         }
         let inside =
             known.get(next).is_some_and(|k| k.start <= from && k.end >= start + line.trim_end().len());
-        let here = if inside { Vec::new() } else { of_line(line, sort) };
+        let mut here = Vec::new();
+        match (inside, hinted) {
+            (true, _) => {}
+            (false, true) => here = of_line(line, sort),
+            // What holds no hint may hold a name that is spelled wrong.
+            (false, false) => {
+                pairs(line, sort, &mut here);
+                words(line, sort, &mut here);
+            }
+        }
         found.extend(here.into_iter().filter(|r| !r.is_empty()).map(|r| start + r.start..start + r.end));
         start += line.len() + 1;
     }
@@ -261,7 +271,7 @@ pub(crate) fn spans_outside(text: &str, sort: Text, known: &[Range<usize>]) -> V
 fn of_line(line: &str, sort: Text) -> Vec<Range<usize>> {
     let mut here = Vec::new();
     pairs(line, sort, &mut here);
-    words(line, &mut here);
+    words(line, sort, &mut here);
     keyed(line, &mut here);
     for (program, option) in CLIENTS.iter() {
         for rest in program.all_in(line).filter_map(|c| c.get(1)) {
@@ -368,7 +378,11 @@ fn pairs(line: &str, sort: Text, found: &mut Vec<Range<usize>>) {
         let escaped = start > 0 && bytes[start - 1] == b'\\' && matches!(bytes[start], b'n' | b'r' | b't');
         let start = if escaped && at - start > 1 { start + 1 } else { start };
         let name = &line[start..at];
-        let strength = if is_header(name) { Strength::Strong } else { strength(name) };
+        let strength = match sort {
+            _ if is_header(name) => Strength::Strong,
+            Text::Settings => likely(name),
+            Text::Prose => strength(name),
+        };
         let begins = std::mem::replace(&mut first, false);
         if strength == Strength::No {
             continue;
@@ -606,7 +620,6 @@ fn plausible(line: &str, span: Range<usize>) -> Option<Range<usize>> {
 /// A name that was likely meant to be that of the directive that hides commands.
 fn near_rename(word: &str) -> bool {
     (12..=16).contains(&word.len())
-        && word.contains("com")
         && crate::config::nearest(word, std::iter::once("rename-command")).is_some()
 }
 
@@ -627,9 +640,22 @@ fn keyed(line: &str, found: &mut Vec<Range<usize>>) {
     }
 }
 
+/// The passwords and hashes among the rules of an account.
+fn secret_rules(line: &str, rules: &[Range<usize>], found: &mut Vec<Range<usize>>) {
+    for rule in rules {
+        step(1);
+        let text = &line[rule.clone()];
+        let bare = text.trim_start_matches(['"', '\'']);
+        if bare.starts_with(['>', '<', '#', '!']) && bare.len() > 1 {
+            let from = rule.start + (text.len() - bare.len()) + 1;
+            found.push(from..rule.start + text.trim_end_matches(['"', '\'', ';']).len());
+        }
+    }
+}
+
 /// Words that a database's own way of writing accounts makes secrets: `user NAME … >password #hash`,
 /// `rename-command OLD NEW`.
-fn words(line: &str, found: &mut Vec<Range<usize>>) {
+fn words(line: &str, sort: Text, found: &mut Vec<Range<usize>>) {
     let lower = line.to_ascii_lowercase();
     let tokens: Vec<Range<usize>> = {
         let mut all = Vec::new();
@@ -647,6 +673,8 @@ fn words(line: &str, found: &mut Vec<Range<usize>>) {
         matches!(t, "on" | "off" | "nopass" | "resetpass" | "reset" | "allkeys" | "allcommands")
             || t.starts_with(['~', '&', '+'])
     };
+    // A statement may be commented out.
+    let begin = tokens.iter().position(|t| !matches!(&lower[t.clone()], "#" | ";" | "//")).unwrap_or(0);
     let last_rule = LazyCell::new(|| tokens.iter().rposition(|t| is_rule(&word(t))));
     let mut ruled = false;
     for (at, token) in tokens.iter().enumerate() {
@@ -654,20 +682,19 @@ fn words(line: &str, found: &mut Vec<Range<usize>>) {
             // Its rules are those to the end of the line, whatever stands there again.
             "user" | "setuser" if !ruled && last_rule.is_some_and(|last| last >= at + 2) => {
                 ruled = true;
-                for rule in tokens.iter().skip(at + 2) {
-                    step(1);
-                    let text = &line[(*rule).clone()];
-                    let bare = text.trim_start_matches(['"', '\'']);
-                    if bare.starts_with(['>', '<', '#', '!']) && bare.len() > 1 {
-                        let from = rule.start + (text.len() - bare.len()) + 1;
-                        found.push(from..rule.start + text.trim_end_matches(['"', '\'', ';']).len());
-                    }
-                }
+                secret_rules(line, &tokens[at + 2..], found);
             }
             // `AuthBasicFake ACCOUNT SECRET`, `sentinel auth-pass MASTER SECRET`
             "authbasicfake" | "mdexternalaccountbinding" => found.extend(tokens.get(at + 2).cloned()),
             "auth-pass" if at > 0 => found.extend(tokens.get(at + 2).cloned()),
-            first if at == 0 && (first == "rename-command" || near_rename(first)) => {
+            // An account's rules, whatever their line begins with: `usre NAME on >SECRET`.
+            _ if at == begin
+                && sort == Text::Settings
+                && tokens.iter().skip(2).any(|t| is_rule(&word(t))) =>
+            {
+                secret_rules(line, &tokens, found);
+            }
+            first if at == begin && (first == "rename-command" || near_rename(first)) => {
                 if let Some(new) =
                     tokens.get(at + 2).filter(|n| !matches!(&line[(*n).clone()], "\"\"" | "''"))
                 {

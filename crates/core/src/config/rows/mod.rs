@@ -165,7 +165,7 @@ pub struct Directives {
     pub(crate) refusals: &'static [&'static str],
     /// The releases that it was made from, by flavour.
     pub(crate) releases: &'static [(&'static str, &'static str)],
-    /// Names of those whose first word is a secret.
+    /// Names of those with a word that is a secret.
     pub(crate) secrets: &'static [&'static str],
 }
 

@@ -44,6 +44,7 @@ pub(super) fn conceal(text: &str) -> Concealed {
         } else {
             conceal_words(&spelled, &mut found);
             compared(name, &spelled, &mut found);
+            no_variables(text, &spelled, &mut found);
         }
         if end == End::Open {
             let entries = matches!(name, "map" | "geo" | "split_clients" | "match" | "types" | "charset_map");
@@ -53,6 +54,20 @@ pub(super) fn conceal(text: &str) -> Concealed {
         }
     }
     found
+}
+
+/// A secret that begins with a dollar: beside its name stands a variable that nobody defines.
+fn no_variables(text: &str, words: &[(&str, std::ops::Range<usize>)], found: &mut Concealed) {
+    for pair in words.windows(2) {
+        let (name, (word, span)) = (pair[0].0.trim_start_matches('$'), &pair[1]);
+        let Some(variable) = word.strip_prefix('$').filter(|_| crate::secrets::is_likely_secret(name)) else {
+            continue;
+        };
+        let bare = variable.trim_matches(['{', '}']);
+        if !super::variables::built_in(bare) && text.matches(&format!("${bare}")).nth(1).is_none() {
+            found.secret.push(span.clone());
+        }
+    }
 }
 
 /// Whether a block of entries is about a secret: what is compared with, or what comes of it.

@@ -13,7 +13,7 @@ fn parts(c: char) -> bool {
 }
 
 /// Whether a word tells nothing that is worth hiding.
-fn is_plain(word: &str) -> bool {
+pub(crate) fn is_plain(word: &str) -> bool {
     let bare = word.trim_matches(['[', ']']);
     let number = bare.len() <= 6 && bare.bytes().all(|b| b.is_ascii_digit());
     let sign = word.chars().all(|c| !c.is_alphanumeric());

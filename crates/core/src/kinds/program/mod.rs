@@ -3,6 +3,8 @@ mod asked;
 mod conceal;
 mod named;
 
+pub(super) use conceal::is_plain;
+
 use super::{Instance, Kind, Profile};
 use crate::application::{Form, conceal as application};
 use crate::config::{Configuration, WantedListen};

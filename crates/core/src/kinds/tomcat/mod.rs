@@ -1,4 +1,6 @@
 //! Tomcat: `server.xml` below the base directory, found through the environment or the runtime's own options.
+mod conceal;
+
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config};
 use crate::bounds::{self, step};
 use crate::code::Code;
@@ -294,6 +296,12 @@ impl Kind for Tomcat {
     fn is_secret(&self, name: &str) -> bool {
         // Whoever knows it may end the server by its shutdown port.
         name == "shutdown"
+    }
+    fn conceal(&self, text: &str, _path: &str) -> Option<crate::secrets::Concealed> {
+        if text.trim_start().starts_with('<') {
+            return Some(conceal::conceal(text));
+        }
+        super::conceal_settings(self, text)
     }
     fn locate(&self, snapshot: &Snapshot, instance: &mut Instance) {
         if instance.config.is_empty() {
