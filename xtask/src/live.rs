@@ -98,7 +98,8 @@ pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay.sock
      /etc/systemd/system/tomcat10.service.d /etc/systemd/system/postgresql@15-main.service.d \
      /etc/mysql/conf.d/tide.cnf /etc/php/8.2/fpm/pool.d/zz.conf \
      /etc/postgresql/15/main/conf.d/huge.conf /etc/systemd/system/*.wants/edge.service /var/log/edge \
-     /run/edge /var/lib/edge /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
+     /run/edge /var/lib/edge /var/lib/tomcat10/webapps/tides* /etc/tomcat10/Catalina/localhost/gulls.xml \
+     /var/log/tomcat10/*.log /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
      umount /opt/edge 2>/dev/null; find /srv -mindepth 1 -delete; \
      pkill -u edge; userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 \
      dev lo 2>/dev/null; for d in apache2 nginx postgresql php mysql redis; do \

@@ -162,6 +162,7 @@ impl Walker<'_, '_> {
         let (snapshot, services) = (self.snapshot, self.services);
         let (what, ok) = standing(&state_of(snapshot, &services[behind]));
         self.link(Hop::Daemon, what, ok, vec![]);
+        self.asked.extend(pass.target.iter().map(|target| (behind, target.clone())));
         match pass.speaks {
             Speaks::FastCgi => self.script(at, behind, pass),
             Speaks::Http | Speaks::Https if depth < crate::bounds::DAEMONS => {

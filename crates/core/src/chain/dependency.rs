@@ -74,7 +74,8 @@ impl Walker<'_, '_> {
     fn sources_of(&mut self, at: usize, url: &Url) -> Vec<DataSource> {
         let service = &self.services[at];
         let script = self.scripts.iter().find(|(pool, _)| *pool == at).map(|(_, script)| script.as_str());
-        let files = service.kind.application_files(self.snapshot, &service.instance, &url.target, script);
+        let files =
+            service.kind.application_files(self.snapshot, &service.instance, self.target_of(at, url), script);
         let account = self.account_of(service);
         let mut read = Vec::new();
         if files.len() > APPLICATION_FILES {

@@ -165,6 +165,8 @@ struct Walker<'a, 'h> {
     logs: Vec<(usize, String)>,
     /// Scripts that are run, with the service that runs them.
     scripts: Vec<(usize, String)>,
+    /// What a front asks of the daemon behind it, with that daemon: it may change the address.
+    asked: Vec<(usize, String)>,
     /// Whether to log in as the applications do.
     try_logins: bool,
     /// Files of applications that were looked into.
@@ -245,6 +247,7 @@ fn once(snapshot: &Snapshot, services: &[Service], url: &Url, try_logins: bool) 
         routed: Vec::new(),
         logs: Vec::new(),
         scripts: Vec::new(),
+        asked: Vec::new(),
         try_logins,
         read: Vec::new(),
     };

@@ -4,9 +4,9 @@ use super::{Hop, Walker};
 use crate::bounds::{REQUEST_LOG, REQUEST_LOGS};
 use crate::case;
 use crate::code::Code;
-use crate::finding::{Evidence, Source, Subject};
+use crate::finding::{Evidence, Proof, Source, Subject};
 use crate::host::{Look, ProbeAnswer};
-use crate::kinds::{KINDS, ScriptError};
+use crate::kinds::{KINDS, PageFault, ScriptError};
 use crate::route::Url;
 
 /// Lines of logs that are shown.
@@ -46,11 +46,40 @@ impl Walker<'_, '_> {
         if self.faults.iter().all(|(_, finding)| finding.proof.is_weak())
             && let Some(at) = self.through.last().copied()
         {
-            self.told(at, answer, took, lines);
+            match self.page_fault(at, url, answer) {
+                Some(found) => self.not_served(at, found, took, lines),
+                None => self.told(at, answer, took, lines),
+            }
         }
         // The one furthest behind first: what is in front of it only passes it on.
         self.faults.reverse();
         self.faults.sort_by_key(|(_, finding)| finding.proof.is_weak());
+    }
+
+    /// What the server behind the last hop itself knows of this address.
+    fn page_fault(&self, at: usize, url: &Url, answer: &ProbeAnswer) -> Option<PageFault> {
+        let service = &self.services[at];
+        let status = answer.status?;
+        service.kind.page_fault(self.snapshot, &service.instance, self.target_of(at, url), status)
+    }
+
+    /// What a service on the way is asked for: the last front before it may have changed the address.
+    pub(super) fn target_of<'u>(&'u self, at: usize, url: &'u Url) -> &'u str {
+        let asked = self.asked.iter().rev().find(|(behind, _)| *behind == at);
+        asked.map_or(url.target.as_str(), |(_, target)| target)
+    }
+
+    /// The last server has no page for this address, and says why.
+    fn not_served(&mut self, at: usize, found: PageFault, took: Evidence, lines: Vec<Evidence>) {
+        self.link(Hop::Handler, "the application", Some(false), found.evidence.clone());
+        let mut evidence = found.evidence;
+        evidence.push(took);
+        evidence.extend(lines);
+        let mut finding = fault(found.code, found.subject, found.title, evidence);
+        if !found.proven {
+            finding.proof = Proof::Said;
+        }
+        self.faults.push((at, finding));
     }
 
     /// No hop is broken, and the page fails: what the daemons themselves say of it.
@@ -81,7 +110,7 @@ impl Walker<'_, '_> {
         if evidence.len() > 1 {
             let title = format!("{name} answers {status}, and its log says why");
             let mut finding = fault(Code::Unknown, Subject::default(), title, evidence);
-            finding.proof = crate::finding::Proof::Said;
+            finding.proof = Proof::Said;
             self.faults.push((at, finding));
         }
     }

@@ -192,6 +192,17 @@ pub trait Kind: Sync {
     fn keeps_out(&self, _line: &str) -> bool {
         true
     }
+    /// Why an address of it brings no page, where it says so itself: the path of the request, and the status of
+    /// the answer.
+    fn page_fault(
+        &self,
+        _snapshot: &Snapshot,
+        _instance: &Instance,
+        _target: &str,
+        _status: u16,
+    ) -> Option<PageFault> {
+        None
+    }
     /// What a line of a log says of a script of this runtime that failed.
     fn script_error(&self, _line: &str) -> Option<ScriptError> {
         None
@@ -341,6 +352,20 @@ pub trait Kind: Sync {
     fn owns(&self, unit: &str) -> bool {
         self.profile().units.iter().any(|p| crate::path::matches(p, unit, false))
     }
+}
+
+/// Why an address brings no page, by the server's own word.
+pub struct PageFault {
+    /// What.
+    pub code: crate::code::Code,
+    /// In one sentence.
+    pub title: String,
+    /// What it is about.
+    pub subject: crate::finding::Subject,
+    /// Whether it can be seen now; else only a log says so.
+    pub proven: bool,
+    /// How it is known.
+    pub evidence: Vec<crate::finding::Evidence>,
 }
 
 /// A script that failed: the runtime's words, and file and line where those are told.

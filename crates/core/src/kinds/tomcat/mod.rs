@@ -1,5 +1,6 @@
 //! Tomcat: `server.xml` below the base directory, found through the environment or the runtime's own options.
 mod conceal;
+mod context;
 
 use super::{Instance, Kind, Profile, Stands, VersionMark, glob, known_config};
 use crate::bounds::{self, step};
@@ -368,6 +369,15 @@ impl Kind for Tomcat {
         }
         found.retain(|file| snapshot.exists(file) == Some(true));
         found
+    }
+    fn page_fault(
+        &self,
+        snapshot: &Snapshot,
+        instance: &Instance,
+        target: &str,
+        status: u16,
+    ) -> Option<super::PageFault> {
+        context::fault(snapshot, instance, target, status)
     }
     fn is_main(&self, arguments: &[String]) -> bool {
         // Only the runtime that carries the main class is the daemon; a call of the control script is not.
