@@ -1,6 +1,6 @@
 //! Which server daemons are on this host: from units, from the services file, from running processes.
 use crate::accounts;
-use crate::config::{Configuration, Place, propose_files};
+use crate::config::{Configuration, Place, propose};
 use crate::host::{Look, Process};
 use crate::kinds::{self, Instance, Kind};
 use crate::manager::{self, InitScript, Unit};
@@ -50,7 +50,7 @@ impl Service {
         );
         snapshot.derived(&name, || {
             let mut read = self.kind.read(snapshot, &self.instance);
-            propose_files(snapshot, &mut read);
+            propose(snapshot, self.kind, &self.instance, &mut read);
             read
         })
     }
@@ -352,7 +352,15 @@ fn of_unit(snapshot: &Snapshot, unit: Unit, described: Option<(&String, &Describ
     }
     let words = script.map(|s| s.command).filter(|c| !c.is_empty());
     let words = words.or_else(|| commands.first().map(|c| kinds::unwrapped(&c.words))).unwrap_or_default();
-    let surroundings = environment_of(snapshot, &unit);
+    let mut surroundings = environment_of(snapshot, &unit);
+    // Such a server is started by a script, which takes its options and its runtime out of other files.
+    if kind.profile().on_java
+        && let Some(first) = commands.first()
+        && let Some((variables, files)) = manager::taken_in(snapshot, &first.words, &surroundings.0)
+    {
+        surroundings.0 = variables;
+        surroundings.1.extend(files);
+    }
     Some(made_of(snapshot, unit, kind, words, surroundings, described))
 }
 

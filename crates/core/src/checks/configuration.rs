@@ -75,6 +75,7 @@ fn convert(finding: &ConfigFinding, told: &mut Told) -> Finding {
     }
     match finding.about.clone() {
         Some(About::File(path) | About::Directory(path) | About::Tree(path)) => subject.path = Some(path),
+        Some(About::Key { key, .. }) => subject.path = Some(key),
         Some(About::Account(name) | About::Group(name)) => subject.account = Some(name),
         Some(About::Host(name)) => subject.host = Some(name),
         Some(About::Listener(address, port)) => (subject.address, subject.port) = (Some(address), Some(port)),
@@ -114,6 +115,7 @@ pub(crate) fn fixes(finding: &ConfigFinding) -> Vec<&'static str> {
         d.starts_with('<') || matches!(d, "server" | "http" | "events" | "location" | "upstream")
     });
     match finding.code {
+        Code::PermissionDenied if finding.about.is_some() => fixes.push("narrow-access"),
         Code::ConfigMissingFile if finding.about.is_some() => {
             if matches!(finding.about, Some(About::Directory(_))) {
                 fixes.push("make-directory");

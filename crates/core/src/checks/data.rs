@@ -103,6 +103,7 @@ fn at_rest(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
                 .at(place),
             );
         }
+        let fixes = if fault.code == Code::PermissionDenied { vec!["narrow-access"] } else { vec![] };
         found.push(Finding {
             code: fault.code,
             severity: Severity::Error,
@@ -110,7 +111,7 @@ fn at_rest(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             title: fault.message,
             proof: Proof::Inevitable,
             evidence,
-            fixes: vec![],
+            fixes,
             blocks: true,
             stage: stage::FILES,
         });

@@ -2,7 +2,7 @@
 use crate::access::Right;
 use crate::case::{Case, State};
 use crate::code::Code;
-use crate::config::{Severity, nearest_file};
+use crate::config::{Fault, Place, Severity, edit_at, nearest_file};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::host::{FileKind, UnitState};
 use crate::log::Outcome;
@@ -195,8 +195,10 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
         match snapshot.stat(program).seen() {
             None if snapshot.exists(program) == Some(false) => {
                 let mut one = of_program(Code::ProgramMissing, format!("{program} does not exist"));
-                let near = nearest_file(snapshot, program);
-                one.evidence.extend(near.map(|n| Evidence::new(Source::File, format!("did you mean {n}?"))));
+                if let Some(near) = nearest_file(snapshot, program) {
+                    let place = Place::line(&command.file, command.line);
+                    meant_in_unit(snapshot, &mut one, "ExecStart", &place, program, &near);
+                }
                 found.push(one);
             }
             Some(status) if status.kind == FileKind::Directory => {
@@ -224,6 +226,16 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     }
     found.extend(accounts(snapshot, unit));
     found
+}
+
+/// Adds to a finding about a line of a unit what was likely meant there.
+fn meant_in_unit(snapshot: &Snapshot, one: &mut Finding, key: &str, place: &Place, wrong: &str, near: &str) {
+    one.evidence.push(Evidence::new(Source::File, format!("did you mean {near}?")));
+    if let Some(edit) = edit_at(snapshot, &place.file, place.line, wrong, near) {
+        let (place, directive) = (Some(place.clone()), Some(key.to_owned()));
+        one.subject.fault = Some(Box::new(Fault { place, directive, about: None, edit: Some(edit) }));
+        one.fixes.push("correct-unit");
+    }
 }
 
 /// Accounts and groups that the unit names.
@@ -254,6 +266,12 @@ fn accounts(snapshot: &Snapshot, unit: &Unit) -> Vec<Finding> {
                 vec![],
                 stage::EXECUTE,
             );
+            let file = if key == "User" { "/etc/passwd" } else { "/etc/group" };
+            if let Some((place, near)) =
+                unit.place("Service", key).zip(crate::config::nearest_of(snapshot, file, &who))
+            {
+                meant_in_unit(snapshot, &mut one, key, &Place::line(&place.0, place.1), &who, &near);
+            }
             one.subject.account = Some(who);
             found.push(one);
         }

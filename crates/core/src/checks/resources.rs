@@ -1,7 +1,7 @@
 //! What the start asks the kernel for, against what the unit, the kernel and the host allow.
 use crate::case::Case;
 use crate::code::Code;
-use crate::config::{Demand, Resource, Severity};
+use crate::config::{Demand, Fault, Resource, Severity, Span, edit_at, edit_of_variable};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::manager::UNLIMITED;
 use crate::snapshot::Snapshot;
@@ -112,7 +112,7 @@ fn demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Demand) ->
     let amount = demand.amount;
     let name = &case.service.name;
     match demand.resource {
-        Resource::Memory | Resource::AddressSpace => memory_demand(case, memory, demand),
+        Resource::Memory | Resource::AddressSpace => memory_demand(snapshot, case, memory, demand),
         Resource::HugePages => huge_pages(case, memory, demand),
         Resource::SharedMemory => {
             let most = kernel(snapshot, "/proc/sys/kernel/shmmax")?;
@@ -139,7 +139,7 @@ fn demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Demand) ->
 }
 
 /// Memory that is more than the unit allows, or than the kernel gives as one piece.
-fn memory_demand(case: &Case, memory: &Memory, demand: &Demand) -> Option<Finding> {
+fn memory_demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Demand) -> Option<Finding> {
     let (amount, name) = (demand.amount, &case.service.name);
     if let Some((limit, evidence)) = limited(case, "LimitAS", amount) {
         let title =
@@ -164,15 +164,40 @@ fn memory_demand(case: &Case, memory: &Memory, demand: &Demand) -> Option<Findin
     }
     let what = if memory.overcommit == 2 { "can still be promised here" } else { "of memory and swap exist" };
     let title = format!("{name} asks for {} of memory, but only {} {what}", bytes(amount), bytes(there));
-    Some(finding(
-        Code::MemoryShort,
-        demand,
-        title,
-        vec![
-            asked(demand, &bytes(amount)),
-            Evidence::new(Source::Process, format!("{} {what}", bytes(there))).file("/proc/meminfo"),
-        ],
-    ))
+    let evidence = vec![
+        asked(demand, &bytes(amount)),
+        Evidence::new(Source::Process, format!("{} {what}", bytes(there))).file("/proc/meminfo"),
+    ];
+    let mut one = finding(Code::MemoryShort, demand, title, evidence);
+    if let Some(edit) = lowered(snapshot, case, demand, there) {
+        let (place, directive) = (demand.place.clone(), Some(demand.directive.clone()));
+        one.subject.fault = Some(Box::new(Fault { place, directive, about: None, edit: Some(edit) }));
+        one.fixes = vec!["correct-directive"];
+    }
+    Some(one)
+}
+
+/// A quarter of the memory that is there, in place of what is asked for: what databases and the virtual machine
+/// of Java take by their own rule of thumb.
+fn lowered(snapshot: &Snapshot, case: &Case, demand: &Demand, there: u64) -> Option<(Span, String)> {
+    let quarter = ((there / 4) >> 20).max(1);
+    let megabytes = 1u64 << quarter.ilog2();
+    let Some(place) = &demand.place else {
+        // An option of the virtual machine: `-Xms900g`.
+        let name = demand.directive.trim_end_matches(|c: char| c.is_ascii_alphabetic());
+        let name = name.trim_end_matches(|c: char| c.is_ascii_digit());
+        let right = format!("{name}{megabytes}m");
+        return edit_of_variable(snapshot, &case.service.instance, &demand.directive, &right);
+    };
+    let text = snapshot.text(&place.file).seen()?;
+    let line = text.lines().nth(usize::try_from(place.line).ok()?.checked_sub(1)?)?;
+    let value = line.split(['#', ';']).next()?.rsplit(['=', ' ', '\t']).find(|w| !w.is_empty())?;
+    let value = value.trim_matches(['\'', '"']);
+    if !value.starts_with(|c: char| c.is_ascii_digit()) {
+        return None;
+    }
+    let unit = if case.service.kind.name() == "postgresql" { "MB" } else { "M" };
+    edit_at(snapshot, &place.file, place.line, value, &format!("{megabytes}{unit}"))
 }
 
 /// Huge pages that are not free.

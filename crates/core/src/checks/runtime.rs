@@ -2,7 +2,7 @@
 //! up.
 use crate::case::Case;
 use crate::code::Code;
-use crate::config::{Severity, nearest_file};
+use crate::config::{About, Fault, Place, Severity, Span, edit_of_variable, nearest_file};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::path;
 use crate::runtime::{elf, java};
@@ -74,6 +74,17 @@ fn libraries(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     missing.into_iter().map(one).collect()
 }
 
+/// Where the variable that names the runtime is set, with a runtime that is there.
+fn another_home(snapshot: &Snapshot, case: &Case) -> Option<(Span, String)> {
+    let instance = &case.service.instance;
+    let home = ["JAVA_HOME", "JRE_HOME"].into_iter().find_map(|key| instance.environment.get(key))?;
+    let usual = "/usr/lib/jvm/default-java".to_owned();
+    let all = java::installed(snapshot);
+    let newest = all.iter().filter(|r| r.has_server).max_by_key(|r| r.version).map(|r| r.home.clone());
+    let there = if snapshot.exists(&usual) == Some(true) { usual } else { newest? };
+    edit_of_variable(snapshot, instance, home, &there)
+}
+
 fn java_runtime(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
     let instance = &case.service.instance;
     let Some(launcher) = java::launcher(snapshot, instance) else { return vec![] };
@@ -94,12 +105,16 @@ fn java_runtime(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
             Evidence::new(Source::File, "not there").file(&launcher),
             Evidence::new(Source::File, others()),
         ];
-        return vec![finding(
-            Code::RuntimeWrong,
-            &launcher,
-            format!("{launcher}, the runtime that {} would start, does not exist", case.service.name),
-            evidence,
-        )];
+        let title = format!("{launcher}, the runtime that {} would start, does not exist", case.service.name);
+        let mut one = finding(Code::RuntimeWrong, &launcher, title, evidence);
+        if let Some(edit) = another_home(snapshot, case) {
+            let about = Some(About::Directory(path::parent(path::parent(&launcher)).to_owned()));
+            let place = Some(Place::line(&edit.0.file, 0));
+            one.subject.fault =
+                Some(Box::new(Fault { place, directive: Some("JAVA_HOME".into()), about, edit: Some(edit) }));
+            one.fixes = vec!["correct-directive"];
+        }
+        return vec![one];
     }
     let home = java::home_of(snapshot, &launcher);
     let Some(own) = java::runtime(snapshot, &home) else { return vec![] };

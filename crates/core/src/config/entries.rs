@@ -266,7 +266,7 @@ impl<'r, 'h> Book<'r, 'h> {
                 place: key.place.clone(),
                 directive: Some(key.directive.clone()),
                 depends_on: DependsOn::Files,
-                about: Some(About::File(key.path.clone())),
+                about: Some(About::Key { key: key.path.clone(), certificate: certificate.path.clone() }),
                 ..ConfigFinding::error(
                     Code::CertificateBad,
                     format!("{} is not the key of {}", key.path, certificate.path),

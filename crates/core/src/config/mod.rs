@@ -4,13 +4,15 @@ pub mod entries;
 pub mod layers;
 pub mod lines;
 mod maps;
+mod meant;
 mod nearest;
 mod pattern;
 pub mod release;
 pub mod rows;
 
 pub(crate) use maps::{NameMap, NameSet};
-pub use nearest::{nearest, nearest_file, propose_files};
+pub use meant::{edit_at, edit_of_variable, nearest_file, nearest_of, propose};
+pub use nearest::nearest;
 pub use pattern::regex_fault;
 
 use crate::code::Code;
@@ -106,6 +108,13 @@ pub enum About {
     Directory(String),
     /// A directory that is of use only with what is in it.
     Tree(String),
+    /// A key that is not that of the certificate beside it.
+    Key {
+        /// Its file.
+        key: String,
+        /// The file of the certificate.
+        certificate: String,
+    },
     /// An account.
     Account(String),
     /// A group.

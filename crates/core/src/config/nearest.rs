@@ -1,30 +1,4 @@
 //! The nearest known name to a misspelt one.
-use super::{About, Configuration};
-use crate::code::Code;
-use crate::path;
-use crate::snapshot::Snapshot;
-
-/// So many findings get a proposal: what is dear to find out need not be for the rest.
-const PROPOSED: usize = 20;
-
-/// What is there beside a path that is not, and has nearly its name.
-pub fn nearest_file(snapshot: &Snapshot, wrong: &str) -> Option<String> {
-    let parent = path::parent(wrong);
-    let names = snapshot.aside(|| snapshot.list(parent)).seen()?;
-    let near = nearest(path::name(wrong), names.iter().map(|entry| entry.name.as_str()))?;
-    Some(path::join(parent, near))
-}
-
-/// Adds to findings about files that do not exist which one was likely meant.
-pub fn propose_files(snapshot: &Snapshot, config: &mut Configuration) {
-    let missing =
-        config.findings.iter_mut().filter(|f| f.code == Code::ConfigMissingFile && f.help.is_none());
-    for finding in missing.take(PROPOSED) {
-        if let Some(About::File(path) | About::Directory(path)) = &finding.about {
-            finding.help = nearest_file(snapshot, path).map(|near| format!("did you mean {near}?"));
-        }
-    }
-}
 
 /// The candidate that is most likely meant: few edits, fewer than a third of the letters, and no tie.
 pub fn nearest<'a>(wrong: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {

@@ -35,6 +35,10 @@ pub fn combined(snapshot: &Snapshot, case: &Case, plans: &[&Plan]) -> Result<Vec
     let mut steps: Vec<Step> = plans.iter().flat_map(|p| p.steps.clone()).collect();
     let spans: Vec<(Span, String)> = plans.iter().flat_map(|p| p.edits.clone()).collect();
     steps.extend(edit_steps(snapshot, case, &spans)?.0);
+    // The manager reads its files when all of them are written.
+    let (last, mut steps): (Vec<Step>, Vec<Step>) =
+        steps.into_iter().partition(|step| matches!(step, Step::ReloadManager(_)));
+    steps.extend(last.into_iter().take(1));
     let clients: Vec<&Client> = plans.iter().flat_map(|p| &p.clients).collect();
     steps.extend(client_edits(snapshot, &clients)?.0);
     Ok(steps)

@@ -268,6 +268,27 @@ fn variables_of(
     Some(variables)
 }
 
+/// What a shell's script that a command runs, and the files that it takes in, say of variables, and these files;
+/// nothing where it is no such script, or takes in what cannot be read.
+pub fn taken_in(
+    snapshot: &Snapshot,
+    words: &[String],
+    environment: &BTreeMap<String, String>,
+) -> Option<(BTreeMap<String, String>, Vec<String>)> {
+    let first = words.first()?;
+    let shell = SHELLS.contains(&path::name(first));
+    let script = if shell { script_of(words)? } else { first.clone() };
+    let head = snapshot.read_at(&script, 0, SCRIPT).seen().filter(|_| script.starts_with('/'))?;
+    let text = String::from_utf8_lossy(&head).into_owned();
+    let by_shell = |line: &str| line.split([' ', '/']).any(|word| SHELLS.contains(&word));
+    if !text.starts_with("#!") || !text.lines().next().is_some_and(by_shell) {
+        return None;
+    }
+    let mut read = Vec::new();
+    let variables = variables_of(snapshot, &text, environment.clone(), &mut read)?;
+    (!read.is_empty()).then_some((variables, read))
+}
+
 /// What a command runs in the end, and the files that say so.
 pub fn launched(
     snapshot: &Snapshot,

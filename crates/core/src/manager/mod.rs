@@ -10,7 +10,8 @@ mod unit_file;
 pub use exit::{exit_words, script_words};
 pub use init_script::{InitScript, names as script_names, script};
 pub use launcher::{
-    SHELLS, STARTERS, is_interpreter, launched, one_output, outputs, script_of, without_redirections,
+    SHELLS, STARTERS, is_interpreter, launched, one_output, outputs, script_of, taken_in,
+    without_redirections,
 };
 pub use limits::{UNLIMITED, seconds, size};
 pub use sandbox::{Barrier, on};

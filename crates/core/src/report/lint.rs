@@ -2,7 +2,7 @@
 use super::schema;
 use crate::checks::configuration::fixes;
 use crate::code::Code;
-use crate::config::{Configuration, DependsOn, Severity, propose_files};
+use crate::config::{Configuration, DependsOn, Severity, propose};
 use crate::kinds::{Instance, Kind};
 use crate::not_seen::NotSeen;
 use crate::service::Service;
@@ -179,7 +179,7 @@ pub fn lint_configuration(
     instance: &Instance,
 ) -> (LintReport, Configuration) {
     let mut read = kind.read(snapshot, instance);
-    propose_files(snapshot, &mut read);
+    propose(snapshot, kind, instance, &mut read);
     let rejected = read.first_error().is_some();
     let unjudged = kind.directives().is_none() && read.model.directives == 0;
     let verdict = match (read.readable, rejected) {

@@ -38,8 +38,14 @@ fn grant(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Res
         return Err(format!("{file} is a private key; who may read it is a person's decision"));
     }
     let directory = status.kind == FileKind::Directory;
-    let writes = cause.subject.right == Some(crate::access::Right::Write);
+    // A server writes all that is its own among its data.
+    let own_data = status.uid == who.uid
+        && case.config.model.data_dir.as_ref().is_some_and(|dir| {
+            crate::path::is_within(&file, &crate::path::clean(&snapshot.resolve_links(&dir.path)))
+        });
+    let writes = own_data || cause.subject.right == Some(crate::access::Right::Write);
     let bits = match (directory, writes) {
+        (true, true) if own_data => 0o7,
         (true, true) => 0o3,
         (true, false) => 0o1,
         (false, true) => 0o6,

@@ -3,6 +3,7 @@
 mod align_unit;
 mod capability;
 mod continue_process;
+mod correct_unit;
 mod directive;
 mod give_back;
 mod grant_access;
@@ -11,6 +12,7 @@ mod load_module;
 mod make_directory;
 mod move_aside;
 mod move_port;
+mod narrow_access;
 mod point_to_socket;
 mod sandbox;
 mod set_name;
@@ -76,6 +78,7 @@ pub static FIXES: &[&Fix] = &[
     &align_unit::FIX,
     &capability::FIX,
     &continue_process::FIX,
+    &correct_unit::FIX,
     &directive::COMMENT_OUT,
     &directive::CORRECT,
     &give_back::FIX,
@@ -85,6 +88,7 @@ pub static FIXES: &[&Fix] = &[
     &make_directory::FIX,
     &move_aside::FIX,
     &move_port::FIX,
+    &narrow_access::FIX,
     &point_to_socket::FIX,
     &sandbox::FIX,
     &set_name::FIX,

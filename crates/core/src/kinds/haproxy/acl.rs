@@ -38,11 +38,18 @@ pub(super) struct Wrong {
     pub(super) why: String,
     /// Two things have one name.
     pub(super) twice: bool,
+    /// What was likely meant.
+    pub(super) near: Option<String>,
 }
 
 impl Wrong {
     pub(super) fn new(at: usize, why: impl Into<String>) -> Self {
-        Self { at, why: why.into(), twice: false }
+        Self { at, why: why.into(), twice: false, near: None }
+    }
+
+    /// The same with what was likely meant.
+    pub(super) fn meant(self, near: Option<&str>) -> Self {
+        Self { near: near.map(str::to_owned), ..self }
     }
 
     /// Something has a name that something else has already.

@@ -97,10 +97,11 @@ fn backends(reader: &mut Reader, n: usize) {
         match reader.backs.get(&one.name) {
             None => {
                 let near = crate::config::nearest(&one.name, reader.backs.keys().map(String::as_str));
-                let near = near.map(|name| format!("; {name} is close to it")).unwrap_or_default();
-                let why = format!("no backend is named \"{}\"{near}", one.name);
+                let near = near.map(str::to_owned);
+                let why = format!("no backend is named \"{}\"", one.name);
                 let found = reader.book.find(&one.place, directive, Code::ConfigBadValue, why);
                 found.about = Some(About::Name(one.name.clone()));
+                found.help = near.map(|name| format!("did you mean {name}?"));
             }
             Some(to) if *to == n => {
                 reader.late(&one.place, directive, format!("{} passes requests on to itself", one.name));

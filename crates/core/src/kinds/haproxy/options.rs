@@ -50,9 +50,9 @@ pub(super) fn options(known: Known, place: &str, words: Words, from: usize) -> R
     while at < words.len() {
         let name = words.at(at).split('(').next().unwrap_or("");
         let Some(row) = row(known, place, name) else {
-            let near = nearest(place, name).map(|n| format!("; {n} is close to it")).unwrap_or_default();
             let what = if place == "bind" { "a listener" } else { "a server" };
-            return Err(Wrong::new(at, format!("\"{name}\" is not an option of {what}{near}")));
+            let why = format!("\"{name}\" is not an option of {what}");
+            return Err(Wrong::new(at, why).meant(nearest(place, name)));
         };
         let value_at = at + 1;
         match words_of(row) {

@@ -597,9 +597,10 @@ fn unknown(reader: &mut Reader, at: At) {
     let name = Words(at.words).at(0);
     let bit = place_of(reader.section);
     let all = DIRECTIVES.all().filter(|row| row.places & bit != 0).map(|row| row.name);
-    let near = crate::config::nearest(name, all).map(|n| format!("; {n} is close to it")).unwrap_or_default();
-    let why = format!("\"{name}\" is not a keyword of a {} section{near}", reader.section);
-    reader.fault(at, 0, Code::ConfigUnknownDirective, &why);
+    let near = crate::config::nearest(name, all).map(str::to_owned);
+    let why = format!("\"{name}\" is not a keyword of a {} section", reader.section);
+    let span = at.span(0);
+    reader.fault(at, 0, Code::ConfigUnknownDirective, &why).meant(span, near);
 }
 
 /// A keyword of other sections of proxies: defaults refuse it, others do without it. Whether no more is to be

@@ -162,8 +162,8 @@ fn timeout(words: Words) -> Read {
     let name = words.at(1);
     if !NAMES.contains(&name) {
         let near = crate::config::nearest(name, NAMES.iter().copied());
-        let near = near.map(|n| format!("; {n} is close to it")).unwrap_or_default();
-        return Err(Wrong::new(1.min(words.len() - 1), format!("\"{name}\" is not a time limit{near}")));
+        let why = format!("\"{name}\" is not a time limit");
+        return Err(Wrong::new(1.min(words.len() - 1), why).meant(near));
     }
     if words.at(2).is_empty() {
         return Err(Wrong::new(1, format!("timeout {name} needs a time")));
@@ -314,9 +314,8 @@ pub(super) fn option(reader: &Reader, words: Words, negated: bool) -> Read {
     let known = |row: &&Row| reader.release.has(row);
     let Some(row) = rows.clone().find(known).filter(|_| !gone) else {
         let all = DIRECTIVES.all().filter(|row| row.places & bits != 0).map(|row| row.name);
-        let near =
-            crate::config::nearest(name, all).map(|n| format!("; {n} is close to it")).unwrap_or_default();
-        return Err(Wrong::new(1, format!("\"{name}\" is not an option{near}")));
+        let near = crate::config::nearest(name, all);
+        return Err(Wrong::new(1, format!("\"{name}\" is not an option")).meant(near));
     };
     let by_hand = row.places & DIRECTIVES.place("option") != 0;
     let switches = [

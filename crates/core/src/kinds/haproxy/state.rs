@@ -6,7 +6,7 @@ use super::tokens::{Variables, Word};
 use crate::code::Code;
 use crate::config::entries::Book;
 use crate::config::lines::{Line, Text};
-use crate::config::{About, ConfigFinding, DependsOn, Place};
+use crate::config::{About, ConfigFinding, DependsOn, Place, Span};
 use crate::kinds::Instance;
 use crate::path;
 use crate::route::Grown;
@@ -180,6 +180,14 @@ impl At<'_, '_> {
     }
 }
 
+impl At<'_, '_> {
+    /// The bytes of a word, if it is written as it is read.
+    pub(super) fn span(&self, at: usize) -> Option<Span> {
+        let word = self.words.get(at).filter(|w| w.raw == w.value)?;
+        self.text.span(self.line, word.raw)
+    }
+}
+
 /// Names of sections beside those of proxies, and where they were opened.
 pub(super) type Sections = BTreeMap<(&'static str, String), Place>;
 
@@ -271,7 +279,8 @@ impl Reader<'_, '_, '_> {
             return;
         }
         let code = if wrong.twice { Code::ConfigConflict } else { Code::ConfigBadValue };
-        self.fault(at, wrong.at, code, &wrong.why);
+        let span = at.span(wrong.at);
+        self.fault(at, wrong.at, code, &wrong.why).meant(span, wrong.near.clone());
     }
 
     /// An error of a kind at a word of a line.

@@ -199,7 +199,7 @@ fn tls(r: &mut Reader, facts: &Facts) {
                 );
                 found.directive = Some("SSLCertificateKeyFile".into());
                 found.depends_on = DependsOn::Files;
-                found.about = Some(About::File(key.clone()));
+                found.about = Some(About::Key { key: key.clone(), certificate: certificate.clone() });
             }
         }
     }

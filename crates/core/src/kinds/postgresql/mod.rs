@@ -12,7 +12,10 @@ use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::release::{Release, Version};
 use crate::config::rows::{Amount, Directives, directives};
-use crate::config::{About, Configuration, Demand, DependsOn, LogSink, NamedPath, Place, Resource};
+use crate::config::{
+    About, ConfigFinding, Configuration, Demand, DependsOn, LogSink, NamedPath, Place, Resource,
+};
+use crate::host::FileKind;
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -356,6 +359,7 @@ fn paths(book: &mut Book, instance: &Instance, data: &str, data_entry: Option<En
         let named =
             |book: &Book, name: &str| book.out.model.reads.iter().find(|r| r.directive == name).cloned();
         let (certificate, key) = (named(book, "ssl_cert_file"), named(book, "ssl_key_file"));
+        closed(book, key.as_ref());
         book.must_fit(certificate.as_ref(), key.as_ref());
     }
     if let Some(zone) = book.value("log_timezone") {
@@ -445,6 +449,29 @@ fn newest_log(snapshot: &Snapshot, dir: &str) -> Option<String> {
     let entries = snapshot.list(dir).seen()?;
     let logs = entries.iter().filter(|e| e.name.ends_with(".log")).map(|e| path::join(dir, &e.name));
     logs.max_by_key(|f| snapshot.stat(f).seen().map_or(0, |s| s.modified))
+}
+
+/// Others may do nothing with the key; one of root's may be readable for its group (be-secure-common.c).
+fn closed(book: &mut Book, key: Option<&NamedPath>) {
+    let Some((key, status)) = key.and_then(|k| Some((k.clone(), book.snapshot.stat(&k.path).seen()?))) else {
+        return;
+    };
+    let refused = if status.uid == 0 { 0o037 } else { 0o077 };
+    if status.kind != FileKind::Regular || status.mode & refused == 0 {
+        return;
+    }
+    let message = format!(
+        "{} may be used by others (mode {:04o}), and the server refuses that",
+        key.path,
+        status.mode & 0o7777
+    );
+    book.out.add(ConfigFinding {
+        place: key.place.clone(),
+        directive: Some(key.directive.clone()),
+        depends_on: DependsOn::Files,
+        about: Some(About::File(key.path)),
+        ..ConfigFinding::error(Code::PermissionDenied, message)
+    });
 }
 
 impl Kind for Postgresql {

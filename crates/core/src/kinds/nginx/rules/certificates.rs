@@ -169,7 +169,7 @@ fn unfit(r: &mut Reader, files: &[NamedPath]) {
         );
         if let Some(last) = r.out.findings.last_mut() {
             last.depends_on = DependsOn::Files;
-            last.about = Some(About::File(key.clone()));
+            last.about = Some(About::Key { key: key.clone(), certificate: certificate.clone() });
         }
     }
 }
