@@ -372,6 +372,13 @@ impl Case<'_> {
         if !steered && self.config.model.files.iter().all(|f| by_root(f)) {
             return true;
         }
+        // Root's own unit, whatever it starts: no configuration leads there.
+        let of_unit = |unit: &crate::manager::Unit| {
+            unit.fragment == file || unit.drop_ins.iter().any(|drop_in| drop_in == file)
+        };
+        if self.service.unit.as_ref().is_some_and(of_unit) && by_root(file) {
+            return true;
+        }
         // What others have the service started with names no file of its own.
         let main = if steered { "" } else { self.service.instance.config.as_str() };
         let dir = if steered { "/" } else { path::parent(main) };

@@ -212,6 +212,7 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
                 // file in its place.
                 let walked = walk(&Paths(snapshot), program, Last::Followed, &trusted(snapshot, &[]));
                 one.subject.right = walked.is_ok().then_some(Right::Execute);
+                one.fixes.extend(walked.is_ok().then_some("make-executable"));
                 found.push(one);
             }
             Some(_) if no_exec(snapshot, program) => {
@@ -229,7 +230,14 @@ fn program(snapshot: &Snapshot, case: &Case) -> Vec<Finding> {
 }
 
 /// Adds to a finding about a line of a unit what was likely meant there.
-fn meant_in_unit(snapshot: &Snapshot, one: &mut Finding, key: &str, place: &Place, wrong: &str, near: &str) {
+pub(super) fn meant_in_unit(
+    snapshot: &Snapshot,
+    one: &mut Finding,
+    key: &str,
+    place: &Place,
+    wrong: &str,
+    near: &str,
+) {
     one.evidence.push(Evidence::new(Source::File, format!("did you mean {near}?")));
     if let Some(edit) = edit_at(snapshot, &place.file, place.line, wrong, near) {
         let (place, directive) = (Some(place.clone()), Some(key.to_owned()));
@@ -315,5 +323,13 @@ fn interpreter(snapshot: &Snapshot, case: &Case, program: &str) -> Option<Findin
         stage::EXECUTE,
     );
     one.subject.path = Some(name.to_owned());
+    if let Some(near) = nearest_file(snapshot, name) {
+        one.evidence.push(Evidence::new(Source::File, format!("did you mean {near}?")));
+        if let Some(edit) = edit_at(snapshot, program, 1, name, &near) {
+            let (place, directive) = (Some(Place::line(program, 1)), Some("#!".to_owned()));
+            one.subject.fault = Some(Box::new(Fault { place, directive, about: None, edit: Some(edit) }));
+            one.fixes.push("correct-directive");
+        }
+    }
     Some(one)
 }

@@ -177,8 +177,8 @@ fn memory_demand(snapshot: &Snapshot, case: &Case, memory: &Memory, demand: &Dem
     Some(one)
 }
 
-/// A quarter of the memory that is there, in place of what is asked for: what databases and the virtual machine
-/// of Java take by their own rule of thumb.
+/// A quarter of the memory that is there, in place of what is asked for: what databases and the virtual
+/// machine of Java take by their own rule of thumb.
 fn lowered(snapshot: &Snapshot, case: &Case, demand: &Demand, there: u64) -> Option<(Span, String)> {
     let quarter = ((there / 4) >> 20).max(1);
     let megabytes = 1u64 << quarter.ilog2();

@@ -2,7 +2,7 @@
 //! it starts.
 use crate::case::{Case, State};
 use crate::code::Code;
-use crate::config::nearest_file;
+use crate::config::{Place, nearest_file};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::host::{FileKind, Look};
 use crate::manager::{self, UNLIMITED, Unit};
@@ -232,18 +232,29 @@ fn paths(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
         if !path.starts_with('/') || path.starts_with("/run/") || made || there != Some(false) {
             continue;
         }
-        let mut evidence = vec![
+        let evidence = vec![
             at_setting(unit, "Service", key, format!("{key}={path} in {}", unit.name)),
             Evidence::new(Source::File, "does not exist").file(&path),
         ];
-        let near = nearest_file(snapshot, &path);
-        evidence.extend(near.map(|n| Evidence::new(Source::File, format!("did you mean {n}?"))));
         let title = format!("{path}, which {} names as {key}=, does not exist", unit.name);
-        let fixes = if key == "WorkingDirectory" { vec!["make-directory"] } else { vec![] };
-        found.push(Finding {
+        let mut subject = Subject::path(&path);
+        subject.directive = Some(key.to_owned());
+        let mut one = Finding {
             stage: stage::EXECUTE,
-            ..finding(Code::ConfigMissingFile, Subject::path(&path), title, evidence, fixes)
-        });
+            ..finding(Code::ConfigMissingFile, subject, title, evidence, vec![])
+        };
+        let placed = unit.placed("Service", key).into_iter().find(|(value, ..)| value.contains(&path));
+        if let Some(((_, file, line), near)) = placed.zip(nearest_file(snapshot, &path)) {
+            let place = Place::line(&file, line);
+            super::manager::meant_in_unit(snapshot, &mut one, key, &place, &path, &near);
+        }
+        match key {
+            "WorkingDirectory" => one.fixes.push("make-directory"),
+            "EnvironmentFile" => one.fixes.push("do-without"),
+            list if list.ends_with("Paths") => one.fixes.push("do-without"),
+            _ => {}
+        }
+        found.push(one);
     }
     found
 }

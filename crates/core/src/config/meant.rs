@@ -15,8 +15,8 @@ const KEYS: usize = 64;
 /// Files out of which a start takes variables are looked through up to here, in bytes.
 const VARIABLES: usize = 1 << 20;
 
-/// What is there in place of a path that is not, and has nearly its name: in its own directory, or, where that
-/// is missing itself, in one of nearly the name of that.
+/// What is there in place of a path that is not, and has nearly its name: in its own directory, or, where
+/// that is missing itself, in one of nearly the name of that.
 pub fn nearest_file(snapshot: &Snapshot, wrong: &str) -> Option<String> {
     let mut all = path::ancestors(wrong);
     all.push(wrong.to_owned());
@@ -100,8 +100,8 @@ pub fn nearest_of(snapshot: &Snapshot, file: &str, wrong: &str) -> Option<String
     nearest(wrong, names).map(str::to_owned)
 }
 
-/// The edit that writes one word in place of another on a line; where a variable stands there, in the file that
-/// sets it.
+/// The edit that writes one word in place of another on a line; where a variable stands there, in the file
+/// that sets it.
 fn instead(
     snapshot: &Snapshot,
     instance: &Instance,

@@ -192,8 +192,8 @@ pub trait Kind: Sync {
     fn keeps_out(&self, _line: &str) -> bool {
         true
     }
-    /// Why an address of it brings no page, where it says so itself: the path of the request, and the status of
-    /// the answer.
+    /// Why an address of it brings no page, where it says so itself: the path of the request, and the status
+    /// of the answer.
     fn page_fault(
         &self,
         _snapshot: &Snapshot,

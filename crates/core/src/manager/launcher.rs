@@ -268,8 +268,8 @@ fn variables_of(
     Some(variables)
 }
 
-/// What a shell's script that a command runs, and the files that it takes in, say of variables, and these files;
-/// nothing where it is no such script, or takes in what cannot be read.
+/// What a shell's script that a command runs, and the files that it takes in, say of variables, and these
+/// files; nothing where it is no such script, or takes in what cannot be read.
 pub fn taken_in(
     snapshot: &Snapshot,
     words: &[String],

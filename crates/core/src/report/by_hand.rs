@@ -55,6 +55,15 @@ pub fn by_hand(service: &Service, cause: &Cause, program: &str) -> Vec<HandStep>
     {
         step.command = Some(format!("chmod a+x {}", quoted(path)));
     }
+    if cause.code == Code::AccountMissing
+        && let Some(account) = cause.subject.account.as_deref().filter(|name| is_account_name(name))
+    {
+        all.push(HandStep::new(
+            "Where the name is right, create it; if files of the service belong to a number without a name, give \
+             it that number with --uid.",
+            Some(format!("useradd --system --shell /usr/sbin/nologin {}", quoted(account))),
+        ));
+    }
     if let Some(step) = crate::logins::remedy(&cause.subject) {
         all.push(HandStep::new(step.0, Some(step.1)));
     }
@@ -92,6 +101,13 @@ pub fn by_hand(service: &Service, cause: &Cause, program: &str) -> Vec<HandStep>
     }
     all.push(HandStep::new("See that it is well.", Some(format!("{program} verify {name}"))));
     all
+}
+
+/// Whether a name may be that of an account (useradd(8)).
+fn is_account_name(name: &str) -> bool {
+    name.starts_with(|c: char| c.is_ascii_lowercase() || c == '_')
+        && name.len() <= 32
+        && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || matches!(b, b'_' | b'-'))
 }
 
 /// Where to look first: the line of the configuration or the unit, else the file that the cause is about.

@@ -5,11 +5,13 @@ mod capability;
 mod continue_process;
 mod correct_unit;
 mod directive;
+mod do_without;
 mod give_back;
 mod grant_access;
 mod limit;
 mod load_module;
 mod make_directory;
+mod make_executable;
 mod move_aside;
 mod move_port;
 mod narrow_access;
@@ -81,11 +83,13 @@ pub static FIXES: &[&Fix] = &[
     &correct_unit::FIX,
     &directive::COMMENT_OUT,
     &directive::CORRECT,
+    &do_without::FIX,
     &give_back::FIX,
     &grant_access::FIX,
     &limit::FIX,
     &load_module::FIX,
     &make_directory::FIX,
+    &make_executable::FIX,
     &move_aside::FIX,
     &move_port::FIX,
     &narrow_access::FIX,

@@ -17,10 +17,11 @@ const SHOWN: usize = 4;
 
 /// The server begins with an application: a directory, an archive, or a descriptor.
 static BEGINS: LazyLock<Option<Regex>> = LazyLock::new(|| {
-    Regex::new(
-        r"(?:Deploying (?:web application (?:directory|archive)|deployment descriptor) \[([^\]]+)\]\s*$|Reloading Context with name \[([^\]]*)\] has started)",
-    )
-    .ok()
+    let text = concat!(
+        r"(?:Deploying (?:web application (?:directory|archive)|deployment descriptor) \[([^\]]+)\]\s*$",
+        r"|Reloading Context with name \[([^\]]*)\] has started)",
+    );
+    Regex::new(text).ok()
 });
 /// What an exception tells, with the class of it left out.
 static THROWN: LazyLock<Option<Regex>> = LazyLock::new(|| {
@@ -272,14 +273,14 @@ mod tests {
     use super::*;
 
     const LINES: &str = "\
-01-Dec-2026 01:59:40.490 INFO [main] org.apache.catalina.startup.HostConfig.deployWAR Deploying web application archive [/srv/cb/webapps/warped.war]
-01-Dec-2026 01:59:40.510 SEVERE [main] org.apache.catalina.startup.HostConfig.deployWAR Error deploying web application archive [/srv/cb/webapps/warped.war]
+10:40.490 INFO [main] HostConfig.deployWAR Deploying web application archive [/srv/cb/webapps/warped.war]
+10:40.510 SEVERE [main] Error deploying web application archive [/srv/cb/webapps/warped.war]
 \tjava.lang.IllegalStateException: Error starting child
-\tCaused by: org.apache.catalina.LifecycleException: Failed to read the manifest from the archive [/srv/cb/webapps/warped.war]
+\tCaused by: org.apache.catalina.LifecycleException: Failed to read the manifest from the archive [warped.war]
 \tCaused by: java.util.zip.ZipException: zip END header not found
-01-Dec-2026 01:59:40.513 INFO [main] org.apache.catalina.startup.HostConfig.deployWAR Deployment of web application archive [/srv/cb/webapps/warped.war] has finished in [22] ms
-01-Dec-2026 01:59:40.514 INFO [main] org.apache.catalina.startup.HostConfig.deployDirectory Deploying web application directory [/srv/cb/webapps/boarding#desk##2]
-01-Dec-2026 01:59:42.202 SEVERE [main] org.apache.catalina.core.StandardContext.startInternal Context [/boarding/desk] startup failed due to previous errors
+10:40.513 INFO [main] Deployment of web application archive [warped.war] has finished in [22] ms
+10:40.514 INFO [main] Deploying web application directory [/srv/cb/webapps/boarding#desk##2]
+10:42.202 SEVERE [main] Context [/boarding/desk] startup failed due to previous errors
 ";
 
     #[test]
