@@ -363,9 +363,8 @@ fn start_steps(case: &Case, chosen: &[&Offer]) -> Vec<Step> {
         if !running && !sockets.is_empty() && state.is_some_and(|m| m.active_state == "inactive") {
             return steps;
         }
-        if !running
-            && case.manager.as_ref().seen().is_some_and(|m| m.active_state == "failed" || m.restarts > 0)
-        {
+        // The manager counts the starts of the last seconds, whatever state they led to.
+        if !running && state.is_some() {
             steps.push(Step::ResetFailed(ResetFailed { unit: unit.clone() }));
         }
         steps.push(Step::Job(Job { verb: verb.into(), unit }));

@@ -117,6 +117,13 @@ pub(crate) fn fixes(finding: &ConfigFinding) -> Vec<&'static str> {
     match finding.code {
         Code::PermissionDenied if finding.about.is_some() => fixes.push("narrow-access"),
         Code::ConfigMissingFile if finding.about.is_some() => {
+            if finding.copy.is_some() {
+                fixes.push("put-back");
+            }
+            // The line may read many files, of which one alone is gone.
+            if finding.dead_link {
+                return vec!["drop-link"];
+            }
             if matches!(finding.about, Some(About::Directory(_))) {
                 fixes.push("make-directory");
             }

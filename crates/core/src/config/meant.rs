@@ -4,9 +4,11 @@ use super::nearest::nearest;
 use super::rows::near_value;
 use super::{About, ConfigFinding, Configuration, Place, Span};
 use crate::code::Code;
+use crate::host::FileKind;
 use crate::kinds::{Instance, Kind};
 use crate::path;
 use crate::snapshot::Snapshot;
+use std::net::IpAddr;
 
 /// So many findings get a proposal: what is dear to find out need not be for the rest.
 const PROPOSED: usize = 20;
@@ -32,8 +34,20 @@ pub fn nearest_file(snapshot: &Snapshot, wrong: &str) -> Option<String> {
 
 /// Adds to findings what was likely meant.
 pub fn propose(snapshot: &Snapshot, kind: &dyn Kind, instance: &Instance, config: &mut Configuration) {
-    let open = config.findings.iter_mut().filter(|f| f.edit.is_none() && is_about_a_word(f.code));
-    for finding in open.take(PROPOSED) {
+    let open = |f: &&mut ConfigFinding| f.edit.is_none() && (f.instead.is_some() || is_about_a_word(f.code));
+    for finding in config.findings.iter_mut().filter(open).take(PROPOSED) {
+        if let (Code::ConfigMissingFile, Some(About::File(path))) = (finding.code, &finding.about) {
+            finding.copy = copy_of(snapshot, path);
+            finding.dead_link = snapshot.aside(|| snapshot.link_stat(path)).seen().is_some();
+            if let Some(copy) = &finding.copy {
+                finding.help = Some(format!("{copy} lies beside it"));
+                continue;
+            }
+            if finding.dead_link {
+                finding.help.get_or_insert_with(|| format!("{path} is a link that leads nowhere"));
+                continue;
+            }
+        }
         let Some((wrong, right)) = meant(snapshot, kind, finding) else { continue };
         if finding.help.is_none() {
             finding.help = Some(format!("did you mean {right}?"));
@@ -46,13 +60,23 @@ pub fn propose(snapshot: &Snapshot, kind: &dyn Kind, instance: &Instance, config
 fn is_about_a_word(code: Code) -> bool {
     matches!(
         code,
-        Code::ConfigMissingFile | Code::AccountMissing | Code::ConfigBadValue | Code::CertificateBad
+        Code::ConfigMissingFile
+            | Code::AccountMissing
+            | Code::AddressNotHere
+            | Code::ConfigBadValue
+            | Code::CertificateBad
     )
 }
 
 /// The wrong word and the right one.
 fn meant(snapshot: &Snapshot, kind: &dyn Kind, finding: &ConfigFinding) -> Option<(String, String)> {
+    if let Some(pair) = &finding.instead {
+        return Some(pair.clone());
+    }
     match &finding.about {
+        Some(About::Listener(wrong, _)) if finding.code == Code::AddressNotHere => {
+            Some((wrong.to_string(), only_address(snapshot, wrong.is_ipv4())))
+        }
         Some(About::File(wrong) | About::Directory(wrong)) if finding.code == Code::ConfigMissingFile => {
             Some((wrong.clone(), nearest_file(snapshot, wrong)?))
         }
@@ -91,6 +115,31 @@ fn key_of(snapshot: &Snapshot, wrong: &str, certificate: &str) -> Option<String>
         fitting.extend(files.filter(fits));
     }
     (fitting.len() == 1).then(|| fitting.remove(0))
+}
+
+/// Endings by which people and packages call the copy of a file that they put aside.
+const COPIES: [&str; 8] = [".bak", ".old", ".orig", ".save", ".dpkg-old", ".ucf-old", ".disabled", "~"];
+
+/// The one copy of a file that lies beside its place.
+pub fn copy_of(snapshot: &Snapshot, file: &str) -> Option<String> {
+    let is_file = |copy: &String| {
+        snapshot.aside(|| snapshot.link_stat(copy)).seen().is_some_and(|s| s.kind == FileKind::Regular)
+    };
+    let mut found = COPIES.iter().map(|end| format!("{file}{end}")).filter(is_file);
+    found.next().filter(|_| found.next().is_none())
+}
+
+/// The one address of a family that this host has beside those of its loopback and of links; that of the loopback
+/// where it has none or several: nobody reaches by it who could not before.
+fn only_address(snapshot: &Snapshot, v4: bool) -> String {
+    let all = snapshot.aside(|| snapshot.addresses()).seen().unwrap_or_default();
+    let is_own = |a: &&IpAddr| match a {
+        IpAddr::V4(a) => v4 && !a.is_loopback() && !a.is_link_local(),
+        IpAddr::V6(a) => !v4 && !a.is_loopback() && !a.is_unicast_link_local(),
+    };
+    let mut found = all.iter().filter(is_own);
+    let only = found.next().filter(|_| found.next().is_none()).map(ToString::to_string);
+    only.unwrap_or_else(|| if v4 { "127.0.0.1" } else { "::1" }.to_owned())
 }
 
 /// The account or group of the host's own files that has nearly a name.

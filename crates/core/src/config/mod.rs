@@ -11,7 +11,7 @@ pub mod release;
 pub mod rows;
 
 pub(crate) use maps::{NameMap, NameSet};
-pub use meant::{edit_at, edit_of_variable, nearest_file, nearest_of, propose};
+pub use meant::{copy_of, edit_at, edit_of_variable, nearest_file, nearest_of, propose};
 pub use nearest::nearest;
 pub use pattern::regex_fault;
 
@@ -165,6 +165,12 @@ pub struct ConfigFinding {
     pub about: Option<About>,
     /// The bytes to replace and what by, where one edit would put it right.
     pub edit: Option<(Span, String)>,
+    /// A wrong word of its line and the one that was likely meant, where its grammar knows no bytes.
+    pub instead: Option<(String, String)>,
+    /// A copy of the file that it misses.
+    pub copy: Option<String>,
+    /// The file that it misses is a link that leads nowhere.
+    pub dead_link: bool,
 }
 
 impl ConfigFinding {
@@ -197,6 +203,9 @@ impl ConfigFinding {
             help: None,
             about: None,
             edit: None,
+            instead: None,
+            copy: None,
+            dead_link: false,
         }
     }
 }

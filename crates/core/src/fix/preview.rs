@@ -1,6 +1,7 @@
 //! A host as it would be after the file steps of a plan: the configuration is checked on it before anything
 //! changes.
 use super::Step;
+use crate::bounds;
 use crate::host::{Answer, DirectoryEntry, FileKind, FileStatus, Host, Look, Parts, Question};
 use crate::path;
 use std::collections::BTreeMap;
@@ -16,6 +17,11 @@ pub(super) struct Laid {
     pub(super) directories: Vec<String>,
     /// Names that are free then.
     pub(super) gone: Vec<String>,
+    /// New names, with the names that they had.
+    pub(super) renamed: BTreeMap<String, String>,
+    /// Permission bits, and owner and group, that are set.
+    pub(super) modes: BTreeMap<String, u32>,
+    pub(super) owners: BTreeMap<String, (u32, u32)>,
 }
 
 /// A host with the files of a plan laid over it.
@@ -32,17 +38,28 @@ impl<'h> Preview<'h> {
         Self { host, laid }
     }
 
-    /// The path behind a new link, and behind links that were there before when they lead to an edited file.
+    /// The path behind new links, and behind those that were there before, on the way as at the end.
     fn real(&self, name: &str) -> String {
-        let mut at = name.to_owned();
-        for _ in 0..8 {
-            if let Some(Some(target)) = self.laid.links.get(&at) {
-                at = path::clean(&path::join(path::parent(&at), target));
-            } else if let Look::Seen(Answer::Target(target)) = self.host.ask(&Question::ReadLink(at.clone()))
-            {
-                at = path::clean(&path::join(path::parent(&at), &target));
-            } else {
-                break;
+        let mut rest: Vec<String> = parts(name);
+        let mut at = String::from("/");
+        let mut links = 0;
+        while let Some(part) = rest.pop() {
+            let next = path::join(&at, &part);
+            let target = match self.laid.links.get(&next) {
+                Some(Some(target)) => Some(target.clone()),
+                Some(None) => None,
+                None => match self.host.ask(&Question::ReadLink(next.clone())) {
+                    Look::Seen(Answer::Target(target)) => Some(target),
+                    _ => None,
+                },
+            };
+            match target {
+                Some(target) if links < bounds::LINKS => {
+                    links += 1;
+                    rest.extend(parts(&path::clean(&path::join(&at, &target))));
+                    at = "/".into();
+                }
+                _ => at = next,
             }
         }
         at
@@ -57,14 +74,40 @@ impl<'h> Preview<'h> {
         }
     }
 
+    /// What the host says of a file, with what the plan sets of it.
+    fn with_rights(&self, real: &str, said: Look<Answer>) -> Look<Answer> {
+        said.map(|answer| match answer {
+            Answer::Status(mut status) => {
+                status.mode = self.laid.modes.get(real).copied().unwrap_or(status.mode);
+                if let Some((uid, gid)) = self.laid.owners.get(real) {
+                    (status.uid, status.gid) = (*uid, *gid);
+                }
+                Answer::Status(status)
+            }
+            other => other,
+        })
+    }
+
     fn status(kind: FileKind, size: usize) -> Look<Answer> {
         Look::Seen(Answer::Status(FileStatus::plain(kind, 0o755, 0, 0, size as u64)))
     }
 }
 
+/// The parts of a path, the last one first.
+fn parts(path: &str) -> Vec<String> {
+    path.split('/').filter(|part| !part.is_empty()).rev().map(str::to_owned).collect()
+}
+
 impl Host for Preview<'_> {
     fn ask(&self, question: &Question) -> Look<Answer> {
+        // What has another name then is what it was.
+        let before = |name: &String| self.laid.renamed.get(name).cloned();
         match question {
+            Question::Read(name) if let Some(old) = before(name) => self.host.ask(&Question::Read(old)),
+            Question::Stat(name) if let Some(old) = before(name) => self.host.ask(&Question::Stat(old)),
+            Question::LinkStat(name) if let Some(old) = before(name) => {
+                self.host.ask(&Question::LinkStat(old))
+            }
             Question::Read(name)
             | Question::Stat(name)
             | Question::LinkStat(name)
@@ -82,13 +125,13 @@ impl Host for Preview<'_> {
                 match self.laid.files.get(&real) {
                     _ if self.laid.directories.contains(&real) => Self::status(FileKind::Directory, 0),
                     Some(bytes) => Self::status(FileKind::Regular, bytes.len()),
-                    None => self.host.ask(&Question::Stat(real)),
+                    None => self.with_rights(&real, self.host.ask(&Question::Stat(real.clone()))),
                 }
             }
             Question::LinkStat(name) => match self.laid.links.get(name) {
                 Some(Some(_)) => Self::status(FileKind::Link, 0),
                 Some(None) => Look::Absent,
-                None => self.host.ask(question),
+                None => self.with_rights(name, self.host.ask(question)),
             },
             Question::ReadLink(name) => match self.laid.links.get(name) {
                 Some(Some(target)) => Look::Seen(Answer::Target(target.clone())),

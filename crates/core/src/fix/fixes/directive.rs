@@ -1,6 +1,7 @@
 //! One directive: corrected where it is known what was meant, or put behind a comment sign.
 use super::Fix;
 use crate::case::Case;
+use crate::code::Code;
 use crate::config::Span;
 use crate::fix::edits::edits;
 use crate::fix::plan::{Plan, Risk};
@@ -31,6 +32,13 @@ fn correct(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> R
         }
         _ => "take out what does not belong there".into(),
     };
+    if cause.code == Code::AddressNotHere {
+        plan.risk = Risk::Medium;
+        plan.remarks.push(match text.parse::<std::net::IpAddr>() {
+            Ok(address) if address.is_loopback() => "only this host itself reaches it then".into(),
+            _ => "this is the one address that this host has".into(),
+        });
+    }
     edits(snapshot, case, vec![(span, text)], &mut plan)?;
     Ok(plan)
 }

@@ -6,6 +6,7 @@ mod continue_process;
 mod correct_unit;
 mod directive;
 mod do_without;
+mod drop_link;
 mod give_back;
 mod grant_access;
 mod limit;
@@ -16,6 +17,7 @@ mod move_aside;
 mod move_port;
 mod narrow_access;
 mod point_to_socket;
+mod put_back;
 mod sandbox;
 mod set_name;
 mod start;
@@ -84,6 +86,7 @@ pub static FIXES: &[&Fix] = &[
     &directive::COMMENT_OUT,
     &directive::CORRECT,
     &do_without::FIX,
+    &drop_link::FIX,
     &give_back::FIX,
     &grant_access::FIX,
     &limit::FIX,
@@ -94,6 +97,7 @@ pub static FIXES: &[&Fix] = &[
     &move_port::FIX,
     &narrow_access::FIX,
     &point_to_socket::FIX,
+    &put_back::FIX,
     &sandbox::FIX,
     &set_name::FIX,
     &start::BEHIND,

@@ -1,5 +1,6 @@
 //! Setting permission bits.
 use super::{Act, Back, Doing, Target, as_planned};
+use crate::fix::preview::Laid;
 use crate::fix::way_back::Undo;
 use crate::fix::{HostWriter, Slot, WriteError};
 use serde::{Deserialize, Serialize};
@@ -18,6 +19,9 @@ pub struct Mode {
 impl Act for Mode {
     fn spelled(&self) -> String {
         format!("set the mode of {} from {:04o} to {:04o}", self.target.path, self.from, self.to)
+    }
+    fn preview(&self, laid: &mut Laid) {
+        laid.modes.insert(self.target.path.clone(), self.to);
     }
     fn prepare(&self, writer: &mut dyn HostWriter, _: Slot) -> Result<Undo, WriteError> {
         as_planned(writer, &self.target).map(|()| Undo::default())

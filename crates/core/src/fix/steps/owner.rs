@@ -1,5 +1,6 @@
 //! Setting owner and group.
 use super::{Act, Back, Doing, Target, as_planned};
+use crate::fix::preview::Laid;
 use crate::fix::way_back::Undo;
 use crate::fix::{HostWriter, Slot, WriteError};
 use serde::{Deserialize, Serialize};
@@ -19,6 +20,9 @@ impl Act for Owner {
     fn spelled(&self) -> String {
         let Self { target, from, to } = self;
         format!("give {} from {}:{} to {}:{}", target.path, from.0, from.1, to.0, to.1)
+    }
+    fn preview(&self, laid: &mut Laid) {
+        laid.owners.insert(self.target.path.clone(), self.to);
     }
     fn prepare(&self, writer: &mut dyn HostWriter, _: Slot) -> Result<Undo, WriteError> {
         as_planned(writer, &self.target).map(|()| Undo::default())

@@ -50,5 +50,6 @@ impl Act for Rename {
     }
     fn preview(&self, laid: &mut Laid) {
         laid.gone.push(self.target.path.clone());
+        laid.renamed.insert(self.to.clone(), self.target.path.clone());
     }
 }

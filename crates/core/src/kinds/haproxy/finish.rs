@@ -101,7 +101,7 @@ fn backends(reader: &mut Reader, n: usize) {
                 let why = format!("no backend is named \"{}\"", one.name);
                 let found = reader.book.find(&one.place, directive, Code::ConfigBadValue, why);
                 found.about = Some(About::Name(one.name.clone()));
-                found.help = near.map(|name| format!("did you mean {name}?"));
+                found.instead = near.map(|name| (one.name.clone(), name));
             }
             Some(to) if *to == n => {
                 reader.late(&one.place, directive, format!("{} passes requests on to itself", one.name));

@@ -162,10 +162,16 @@ impl Reader<'_, '_> {
             match tokens.next(&mut words) {
                 Err(fault) => return self.fault(fault),
                 Ok(End::File) if self.blocks.len() > floor => {
-                    return self.fault(Fault {
-                        line: tokens.line,
-                        message: "unexpected end of file, expecting \"}\"".into(),
-                    });
+                    // Where the file ends is the last place at which it could be meant.
+                    let open = "}\n".repeat(self.blocks.len() - floor);
+                    let gap = if text.ends_with('\n') { "" } else { "\n" };
+                    let edit = (self.span(text.len(), text.len()), format!("{gap}{open}"));
+                    let message = "unexpected end of file, expecting \"}\"".into();
+                    self.fault(Fault { line: tokens.line, message });
+                    if let Some(found) = self.out.findings.last_mut() {
+                        found.edit = Some(edit);
+                    }
+                    return;
                 }
                 Ok(End::File) => return,
                 Ok(End::Close) if self.blocks.len() <= floor => {
@@ -181,6 +187,23 @@ impl Reader<'_, '_> {
         let outer = std::mem::replace(&mut self.file, Arc::from(name));
         self.file_text(text);
         self.file = outer;
+    }
+
+    /// A refused directive whose words run on to another line that begins with a directive: what ends the
+    /// statement is missing before that.
+    fn unfinished(&mut self, d: &Directive, errors: usize) {
+        let refused = self.out.findings.get(errors).is_some_and(|f| f.edit.is_none());
+        let runs_on = |pair: &&[Word]| {
+            pair[1].line > pair[0].line && !DIRECTIVES.exact(pair[1].value.as_ref()).is_empty()
+        };
+        let Some(pair) = d.words.windows(2).find(runs_on).filter(|_| refused) else { return };
+        // A quote may stand behind the value.
+        let end = pair[0].end;
+        let edit = (self.span(end, end), ";".to_owned());
+        if let Some(found) = self.out.findings.get_mut(errors) {
+            found.help = Some(format!("did you mean to end the statement before \"{}\"?", pair[1].value));
+            found.edit = Some(edit);
+        }
     }
 
     fn directive(&mut self, words: &[Word], end: End, tokens: &mut Tokens, text: &str, starts: &mut Lines) {
@@ -203,13 +226,16 @@ impl Reader<'_, '_> {
             return;
         }
         let errors = self.out.findings.len();
-        let Some(row) = self.judge(&d) else {
+        let judged = self.judge(&d);
+        self.unfinished(&d, errors);
+        let Some(row) = judged else {
             if d.opens && tokens.skip_block().is_err() {
                 self.stopped = true;
             }
             return;
         };
         self.words(&d, row);
+        self.unfinished(&d, errors);
         self.grow(&d);
         let own_fault = self.out.findings.len() > errors;
         self.caution(&d, row);

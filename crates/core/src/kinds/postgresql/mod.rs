@@ -8,6 +8,7 @@ mod relations;
 
 use super::{DataFault, Instance, Kind, Profile, Stands, VersionMark, glob, option};
 use crate::code::Code;
+use crate::config::Span;
 use crate::config::entries::{Book, Entry};
 use crate::config::layers::{Assignment, Combine, Layer};
 use crate::config::release::{Release, Version};
@@ -104,7 +105,10 @@ fn file(book: &mut Book, name: &str, layer: Layer, depth: usize) {
         match grammar::line(line.text) {
             grammar::Parsed::Nothing => {}
             grammar::Parsed::Fault(rest) => {
-                book.find(
+                let open = line.text.matches('\'').count() % 2 == 1 && !line.text.contains('#');
+                let end = line.start + line.text.trim_end().len();
+                let span = text.faithful.then(|| Span { file: text.file.clone(), start: end, end });
+                let found = book.find(
                     &text.place(&line, rest),
                     "",
                     Code::ConfigSyntax,
@@ -112,6 +116,9 @@ fn file(book: &mut Book, name: &str, layer: Layer, depth: usize) {
                     "what stands here is not understood: a setting is NAME = VALUE, and a value with signs \
                      or blanks stands in single quotes",
                 );
+                if open {
+                    found.edit = span.map(|span| (span, "'".to_owned()));
+                }
             }
             grammar::Parsed::Setting { name: key, value, raw } => {
                 let place = text.place(&line, key);
@@ -289,11 +296,12 @@ fn listens(book: &mut Book, judged: bool) {
     } else {
         "/run/postgresql"
     };
+    // What lies in memory is made anew with each boot, the package's own directory by its start script.
+    let of_disk = |dir: &str| !dir.starts_with("/var/run/") && !dir.starts_with("/run/");
     let directories = book.value("unix_socket_directories").unwrap_or_else(|| default.into());
     for dir in directories.split(',').map(|d| d.trim().trim_matches('"')).filter(|d| d.starts_with('/')) {
         if let Some(entry) = &sockets
-            && !dir.starts_with("/var/run/")
-            && !dir.starts_with("/run/")
+            && (of_disk(dir) || (book.snapshot.sees_processes() && !dir.ends_with("/run/postgresql")))
         {
             book.must_be_directory(entry, dir);
         }

@@ -7,7 +7,7 @@ use crate::bounds::{self, step};
 use crate::code::Code;
 use crate::config::entries::{Book, Entry};
 use crate::config::lines::Text;
-use crate::config::{Configuration, NamedPath, Place, Span, Speaks};
+use crate::config::{ConfigFinding, Configuration, NamedPath, Place, Span, Speaks};
 use crate::log::{Catalogue, Grammar};
 use crate::net::Listen;
 use crate::path;
@@ -240,7 +240,11 @@ fn server(book: &mut Book, file: &str) {
                 column: at.col,
                 end_column: at.col + 1,
             };
-            book.refuse(&place, "", Code::ConfigSyntax, format!("the file is not well-formed: {error}"));
+            let found =
+                book.refuse(&place, "", Code::ConfigSyntax, format!("the file is not well-formed: {error}"));
+            if let roxmltree::Error::UnexpectedCloseTag(expected, actual, _) = &error {
+                close_tag(found, &text, &place, expected, actual);
+            }
             return;
         }
     };
@@ -287,6 +291,26 @@ fn server(book: &mut Book, file: &str) {
             }
             _ => {}
         }
+    }
+}
+
+/// The end of another element than the one that is open: spelled wrong, or that of the open one is missing.
+fn close_tag(found: &mut ConfigFinding, text: &Text, place: &Place, expected: &str, actual: &str) {
+    if crate::config::nearest(actual, std::iter::once(expected)).is_some() {
+        found.instead = Some((format!("</{actual}"), format!("</{expected}")));
+        return;
+    }
+    let begin = match place.line {
+        0 | 1 => 0,
+        line => {
+            text.text.match_indices('\n').nth(line as usize - 2).map_or(text.text.len(), |(at, _)| at + 1)
+        }
+    };
+    let Some(at) = text.text[begin..].find(&format!("</{actual}")).map(|n| begin + n) else { return };
+    if text.faithful {
+        let span = Span { file: text.file.clone(), start: at, end: at };
+        found.edit = Some((span, format!("</{expected}>\n")));
+        found.help = Some(format!("did you mean to close <{expected}> before </{actual}>?"));
     }
 }
 

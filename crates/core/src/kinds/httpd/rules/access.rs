@@ -1,6 +1,6 @@
 //! Who may do what where.
 use super::super::state::{Directive, Reader, Rule, Scope, report};
-use super::common::{bad, bad_word, warn};
+use super::common::{bad, bad_word, bad_word_of, warn};
 use crate::code::Code;
 use crate::config::About;
 use std::net::{IpAddr, Ipv4Addr};
@@ -36,6 +36,18 @@ fn options(r: &mut Reader, d: &Directive) {
         "execcgi",
         "multiviews",
     ];
+    // As people write them.
+    const WRITTEN: [&str; 9] = [
+        "None",
+        "All",
+        "Indexes",
+        "Includes",
+        "IncludesNOEXEC",
+        "FollowSymLinks",
+        "SymLinksIfOwnerMatch",
+        "ExecCGI",
+        "MultiViews",
+    ];
     let (mut plain, mut signed) = (false, false);
     for word in &d.values {
         let bare = word.trim_start_matches(['+', '-']);
@@ -45,7 +57,8 @@ fn options(r: &mut Reader, d: &Directive) {
             signed = true;
         }
         if !KNOWN.contains(&bare.to_ascii_lowercase().as_str()) {
-            return bad_word(r, d, bare, format!("\"{bare}\" is not an option of Options"));
+            let why = format!("\"{bare}\" is not an option of Options");
+            return bad_word_of(r, d, bare, why, &WRITTEN);
         }
     }
     if plain && signed {
@@ -151,7 +164,10 @@ fn require(r: &mut Reader, d: &Directive, scope: &Scope) {
                     .contains(&m.as_str())
             });
             if !loaded_other {
-                bad_word(r, d, &provider, format!("\"{provider}\" is not a provider that Require knows"));
+                let why = format!("\"{provider}\" is not a provider that Require knows");
+                let usual =
+                    ["all", "ip", "host", "local", "user", "group", "valid-user", "expr", "env", "method"];
+                bad_word_of(r, d, &provider, why, &usual);
             }
         }
     }

@@ -21,6 +21,16 @@ pub(super) fn bad_word(r: &mut Reader, d: &Directive, word: &str, message: Strin
     }
 }
 
+/// The same with the words that are taken there, one of which was likely meant.
+pub(super) fn bad_word_of(r: &mut Reader, d: &Directive, word: &str, message: String, known: &[&str]) {
+    let before = r.out.findings.len();
+    bad_word(r, d, word, message);
+    let near = crate::config::nearest(word, known.iter().copied());
+    if let (Some(near), Some(found)) = (near, r.out.findings.get_mut(before)) {
+        found.instead = Some((word.to_owned(), near.to_owned()));
+    }
+}
+
 pub(super) fn warn(r: &mut Reader, d: &Directive, message: &str) {
     report(r, d, Code::ConfigWarning, message).severity = Severity::Warning;
 }
