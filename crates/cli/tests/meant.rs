@@ -83,7 +83,7 @@ fn a_word_of_a_configuration_becomes_the_one_that_was_meant() {
         (
             "/usr/sbin/haproxy -f /etc/quay/x.cfg",
             "etc/quay/x.cfg",
-            haproxy("global\n user harbor"),
+            haproxy("listen a\n bind 127.0.0.1:8001\nglobal\n user harbor"),
             "user harbor",
             "user harbour",
         ),

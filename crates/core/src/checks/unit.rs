@@ -2,7 +2,7 @@
 //! it starts.
 use crate::case::{Case, State};
 use crate::code::Code;
-use crate::config::{Place, nearest_file};
+use crate::config::{Fault, Place, nearest_file};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::host::{FileKind, Look};
 use crate::manager::{self, UNLIMITED, Unit};
@@ -238,7 +238,8 @@ fn paths(snapshot: &Snapshot, case: &Case, unit: &Unit) -> Vec<Finding> {
         ];
         let title = format!("{path}, which {} names as {key}=, does not exist", unit.name);
         let mut subject = Subject::path(&path);
-        subject.directive = Some(key.to_owned());
+        let directive = Some(key.to_owned());
+        subject.fault = Some(Box::new(Fault { place: None, directive, about: None, edit: None }));
         let mut one = Finding {
             stage: stage::EXECUTE,
             ..finding(Code::ConfigMissingFile, subject, title, evidence, vec![])

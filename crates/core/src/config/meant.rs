@@ -129,8 +129,8 @@ pub fn copy_of(snapshot: &Snapshot, file: &str) -> Option<String> {
     found.next().filter(|_| found.next().is_none())
 }
 
-/// The one address of a family that this host has beside those of its loopback and of links; that of the loopback
-/// where it has none or several: nobody reaches by it who could not before.
+/// The one address of a family that this host has beside those of its loopback and of links; that of the
+/// loopback where it has none or several: nobody reaches by it who could not before.
 fn only_address(snapshot: &Snapshot, v4: bool) -> String {
     let all = snapshot.aside(|| snapshot.addresses()).seen().unwrap_or_default();
     let is_own = |a: &&IpAddr| match a {

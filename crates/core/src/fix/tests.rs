@@ -585,3 +585,38 @@ fn what_points_at_a_port_that_moves_goes_along_where_that_is_wished() {
     assert_eq!((told(&without, "quay points here, too"), told(&without, "moves along")), (1, 0));
     assert!(!without.diff.contains("haproxy.cfg"), "{}", without.diff);
 }
+
+#[test]
+fn memory_that_is_not_there_is_lowered_to_a_quarter_of_what_is() {
+    let (config, text) =
+        ("/etc/quay/my.cnf", "[mysqld]\ndatadir = /srv/data\ninnodb_buffer_pool_size = 900G # tides\n");
+    let host = of_kind("/usr/sbin/mariadbd --defaults-file=/etc/quay/my.cnf", config, text)
+        .file("/proc/meminfo", "MemTotal:        4194304 kB\nSwapTotal:       0 kB\n")
+        .file("/proc/sys/vm/overcommit_memory", "0\n");
+    let plans = offered(&host, &[]);
+    let plan = plans["correct-directive"].as_ref().expect("it can be lowered");
+    assert_eq!(text_after(&host, plan, config), text.replace("900G", "1024M"));
+}
+
+#[test]
+fn what_nobody_closed_is_closed_where_it_can_be_meant() {
+    for (start, config, text, after) in [
+        (
+            "/usr/sbin/nginx -c /etc/quay/x.conf",
+            "/etc/quay/x.conf",
+            "events { }\nhttp {\n  server { listen 8001; }\n",
+            "events { }\nhttp {\n  server { listen 8001; }\n}\n",
+        ),
+        (
+            "/usr/sbin/nginx -c /etc/quay/x.conf",
+            "/etc/quay/x.conf",
+            "events { }\nhttp {\n  sendfile on\n  tcp_nopush on;\n}\n",
+            "events { }\nhttp {\n  sendfile on;\n  tcp_nopush on;\n}\n",
+        ),
+    ] {
+        let host = of_kind(start, config, text);
+        let plans = offered(&host, &[]);
+        let plan = plans["correct-directive"].as_ref().unwrap_or_else(|why| panic!("{text}: {why}"));
+        assert_eq!(text_after(&host, plan, config), after);
+    }
+}

@@ -59,8 +59,8 @@ pub fn by_hand(service: &Service, cause: &Cause, program: &str) -> Vec<HandStep>
         && let Some(account) = cause.subject.account.as_deref().filter(|name| is_account_name(name))
     {
         all.push(HandStep::new(
-            "Where the name is right, create it; if files of the service belong to a number without a name, give \
-             it that number with --uid.",
+            "Where the name is right, create it; if files of the service belong to a number without a name, \
+             give it that number with --uid.",
             Some(format!("useradd --system --shell /usr/sbin/nologin {}", quoted(account))),
         ));
     }

@@ -17,6 +17,12 @@ pub fn near_value(row: &Row, value: &str) -> Option<String> {
         Type::Amount(amount) => amount.near(value),
         Type::Int(int) => {
             let number: i128 = value.parse().ok()?;
+            // A digit too many or too few in what it is set to as a rule.
+            let near = |usual: &&str| nearest(value, std::iter::once(*usual)).is_some();
+            let usual = row.default.filter(|d| d.len() > 2 && d.parse::<i64>().is_ok());
+            if let Some(usual) = usual.filter(near) {
+                return Some(usual.to_owned());
+            }
             let border = |end: Option<i64>, beyond: bool| end.filter(|_| beyond).map(|end| end.to_string());
             let least = border(int.least, int.least.is_some_and(|l| number < i128::from(l)));
             least.or_else(|| border(int.most, int.most.is_some_and(|m| number > i128::from(m))))

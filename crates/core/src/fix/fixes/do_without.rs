@@ -17,7 +17,8 @@ pub(super) static FIX: Fix = Fix {
 fn do_without(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     let unit = unit_of(case)?;
     let path = cause.subject.path.as_deref().ok_or("the path is not known")?;
-    let key = cause.subject.directive.as_deref().ok_or("the setting is not known")?;
+    let fault = cause.subject.fault.as_deref().ok_or("the setting is not known")?;
+    let key = fault.directive.as_deref().ok_or("the setting is not known")?;
     let optional = |word: &str| {
         let bare = word.trim_start_matches('+');
         if bare.split(':').next() == Some(path) {

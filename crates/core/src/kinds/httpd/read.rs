@@ -132,8 +132,8 @@ impl Reader<'_, '_> {
         self.report(line, code, message)
     }
 
-    /// Where a section that nothing closes was likely meant to end: before the next one of its kind, which could
-    /// not stand in it, or with the file.
+    /// Where a section that nothing closes was likely meant to end: before the next one of its kind, which
+    /// could not stand in it, or with the file.
     fn closing(&self, name: &str, since: u32) -> Option<(Span, String)> {
         let text = &self.source.text;
         let behind = usize::try_from(since).ok()?;

@@ -483,6 +483,24 @@ fn paths(book: &mut Book) {
     }
 }
 
+/// Files of TLS, without which this family does not start as soon as one is named (asked of 10.11).
+fn certificates(book: &mut Book) {
+    let off =
+        book.value("ssl").is_some_and(|v| matches!(v.to_ascii_lowercase().as_str(), "0" | "off" | "false"));
+    if off || book.last("skip_ssl").is_some() {
+        return;
+    }
+    let data = data_dir(book);
+    for name in ["ssl_ca", "ssl_cert", "ssl_key", "ssl_crl"] {
+        let Some(entry) = book.last(name).filter(|e| !e.value.is_empty()) else { continue };
+        let named = Book::named(&entry, &data);
+        if book.snapshot.exists(&named.path) == Some(false) {
+            book.missing(&entry, &named.path);
+        }
+        book.out.model.reads.push(named);
+    }
+}
+
 /// The built-in size of the buffer pool, in bytes (the same in both families).
 const BUFFER_POOL: u64 = 128 << 20;
 
@@ -568,6 +586,9 @@ impl Kind for Mysql {
         }
         listens(&mut book);
         paths(&mut book);
+        if groups.release.as_ref().is_some_and(|r| r.flavour == "mariadb" && r.version.series() >= (10, 11)) {
+            certificates(&mut book);
+        }
         demands(&mut book, &instance.command);
         book.close(|name| self.is_secret(name))
     }

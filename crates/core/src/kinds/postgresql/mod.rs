@@ -301,13 +301,20 @@ fn listens(book: &mut Book, judged: bool) {
     let directories = book.value("unix_socket_directories").unwrap_or_else(|| default.into());
     for dir in directories.split(',').map(|d| d.trim().trim_matches('"')).filter(|d| d.starts_with('/')) {
         if let Some(entry) = &sockets
-            && (of_disk(dir) || (book.snapshot.sees_processes() && !dir.ends_with("/run/postgresql")))
+            && (of_disk(dir) || is_gone(book.snapshot, dir))
         {
             book.must_be_directory(entry, dir);
         }
         let path = path::join(dir, &format!(".s.PGSQL.{port}"));
         book.listen(Listen::unix(&path), sockets.as_ref(), None, false, true);
     }
+}
+
+/// Whether a directory in memory is missing on a host that runs; the package's own is made by its script.
+fn is_gone(snapshot: &Snapshot, dir: &str) -> bool {
+    snapshot.sees_processes()
+        && !dir.ends_with("/run/postgresql")
+        && snapshot.aside(|| snapshot.is_directory(dir)) == Some(false)
 }
 
 /// A port as the server reads it.

@@ -173,6 +173,10 @@ fn listens(book: &mut Book) {
         }
     }
     if let Some(socket) = book.last("unixsocket").filter(|s| s.value.starts_with('/')) {
+        // What lies in memory is made by whoever starts it.
+        if !socket.value.starts_with("/run/") && !socket.value.starts_with("/var/run/") {
+            book.must_have_parent(&socket, &socket.value);
+        }
         book.listen(Listen::unix(&socket.value), Some(&socket), None, false, true);
     }
 }
@@ -213,9 +217,16 @@ fn paths(book: &mut Book) {
         let place = directory.and_then(|d| d.place.known());
         book.out.model.reads.push(NamedPath { path: dump, place, directive: "dbfilename".into() });
     }
+    let tls = book.value("tls-port").is_some_and(|p| p != "0");
     for name in ["aclfile", "tls-cert-file", "tls-key-file", "tls-ca-cert-file"] {
         if let Some(entry) = book.last(name).filter(|e| !e.value.is_empty()) {
-            book.out.model.reads.push(Book::named(&entry, "/"));
+            let named = Book::named(&entry, "/");
+            // Relative ones are opened in the directory of the data (asked of 7.0).
+            let opened = name == "aclfile" || tls;
+            if opened && entry.value.starts_with('/') && book.snapshot.exists(&named.path) == Some(false) {
+                book.missing(&entry, &named.path);
+            }
+            book.out.model.reads.push(named);
         }
     }
     // A module is a path and its arguments; a bare name is looked for by the loader.
@@ -225,7 +236,7 @@ fn paths(book: &mut Book) {
             book.missing(&entry, module);
         }
     }
-    if book.value("tls-port").is_some_and(|p| p != "0") {
+    if tls {
         let named =
             |book: &Book, name: &str| book.out.model.reads.iter().find(|r| r.directive == name).cloned();
         let (certificate, key) = (named(book, "tls-cert-file"), named(book, "tls-key-file"));
