@@ -2,7 +2,7 @@
 use crate::access::Right;
 use crate::case::{Case, State};
 use crate::code::Code;
-use crate::config::{Fault, Place, Severity, edit_at, nearest_file};
+use crate::config::{Fault, Place, Severity, edit_at, may_stand_in, nearest_file};
 use crate::finding::{Evidence, Finding, Proof, Source, Subject, stage};
 use crate::host::{FileKind, UnitState};
 use crate::log::Outcome;
@@ -239,6 +239,9 @@ pub(super) fn meant_in_unit(
     near: &str,
 ) {
     one.evidence.push(Evidence::new(Source::File, format!("did you mean {near}?")));
+    if near.starts_with('/') && !may_stand_in(snapshot, wrong, near) {
+        return;
+    }
     if let Some(edit) = edit_at(snapshot, &place.file, place.line, wrong, near) {
         let (place, directive) = (Some(place.clone()), Some(key.to_owned()));
         one.subject.fault = Some(Box::new(Fault { place, directive, about: None, edit: Some(edit) }));
@@ -325,7 +328,9 @@ fn interpreter(snapshot: &Snapshot, case: &Case, program: &str) -> Option<Findin
     one.subject.path = Some(name.to_owned());
     if let Some(near) = nearest_file(snapshot, name) {
         one.evidence.push(Evidence::new(Source::File, format!("did you mean {near}?")));
-        if let Some(edit) = edit_at(snapshot, program, 1, name, &near) {
+        if let Some(edit) = edit_at(snapshot, program, 1, name, &near)
+            && may_stand_in(snapshot, name, &near)
+        {
             let (place, directive) = (Some(Place::line(program, 1)), Some("#!".to_owned()));
             one.subject.fault = Some(Box::new(Fault { place, directive, about: None, edit: Some(edit) }));
             one.fixes.push("correct-directive");

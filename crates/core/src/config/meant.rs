@@ -8,6 +8,7 @@ use crate::host::FileKind;
 use crate::kinds::{Instance, Kind};
 use crate::path;
 use crate::snapshot::Snapshot;
+use crate::trust::{self, Last, Paths};
 use std::net::IpAddr;
 
 /// So many findings get a proposal: what is dear to find out need not be for the rest.
@@ -53,8 +54,26 @@ pub fn propose(snapshot: &Snapshot, kind: &dyn Kind, instance: &Instance, config
             finding.help = Some(format!("did you mean {right}?"));
         }
         let Some(place) = &finding.place else { continue };
+        if right.starts_with('/') && !may_stand_in(snapshot, &wrong, &right) {
+            continue;
+        }
         finding.edit = instead(snapshot, instance, place, &wrong, &right);
     }
+}
+
+/// Whether a path may be written in place of one that is not there: nobody gains by it who could not have made
+/// the missing one himself.
+pub fn may_stand_in(snapshot: &Snapshot, wrong: &str, right: &str) -> bool {
+    let trusted = trust::trusted(snapshot, &[]);
+    if trust::walk(&Paths(snapshot), right, Last::Followed, &trusted).is_ok_and(|found| {
+        snapshot.aside(|| snapshot.stat(&found.path)).seen().is_some_and(|s| trusted.account(s.uid))
+    }) {
+        return true;
+    }
+    // Both lie in one directory, and its owner made what is there.
+    let owner = |path: &str| Some(snapshot.aside(|| snapshot.link_stat(path)).seen()?.uid);
+    path::parent(wrong) == path::parent(right)
+        && owner(right).is_some_and(|uid| owner(path::parent(right)) == Some(uid))
 }
 
 fn is_about_a_word(code: Code) -> bool {

@@ -11,7 +11,7 @@ pub mod release;
 pub mod rows;
 
 pub(crate) use maps::{NameMap, NameSet};
-pub use meant::{copy_of, edit_at, edit_of_variable, nearest_file, nearest_of, propose};
+pub use meant::{copy_of, edit_at, edit_of_variable, may_stand_in, nearest_file, nearest_of, propose};
 pub use nearest::nearest;
 pub use pattern::regex_fault;
 

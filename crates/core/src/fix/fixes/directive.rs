@@ -26,11 +26,16 @@ pub(super) static COMMENT_OUT: Fix = Fix {
 fn correct(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     let fault = cause.subject.fault.as_deref().ok_or("the place is not known")?;
     let (span, text) = fault.edit.clone().ok_or("it is not known what was meant")?;
-    plan.title = match &fault.directive {
-        Some(directive) if !text.is_empty() => {
-            format!("write {text} instead of {}", directive.trim_start_matches('<'))
+    let whole = snapshot.text(&span.file).seen().unwrap_or_default();
+    let old = whole.get(span.start..span.end).unwrap_or_default();
+    let shown =
+        |word: &str| crate::secrets::mask_value(fault.directive.as_deref().unwrap_or_default(), word.trim());
+    plan.title = match (old.is_empty(), text.trim().is_empty()) {
+        (_, true) => "take out what does not belong there".into(),
+        (true, _) => {
+            format!("write {} where it is missing", text.split_whitespace().collect::<Vec<_>>().join(" "))
         }
-        _ => "take out what does not belong there".into(),
+        (false, _) => format!("write {} instead of {}", shown(&text), shown(old)),
     };
     if cause.code == Code::AddressNotHere {
         plan.risk = Risk::Medium;

@@ -4,7 +4,7 @@ use crate::case::Case;
 use crate::fix::Step;
 use crate::fix::plan::Plan;
 use crate::fix::steps::Mode;
-use crate::fix::target::existing;
+use crate::fix::target::{existing, holds_key};
 use crate::host::FileKind;
 use crate::rank::Cause;
 use crate::snapshot::Snapshot;
@@ -19,7 +19,11 @@ pub(super) static FIX: Fix = Fix {
 fn narrow(snapshot: &Snapshot, case: &Case, cause: &Cause, mut plan: Plan) -> Result<Plan, String> {
     let path = cause.subject.named().ok_or("the path is not known")?;
     let (target, status, _) = existing(snapshot, case, path, Last::Followed)?;
-    if !case.owns(snapshot, &target.path) && !case.config.model.reads.iter().any(|read| read.path == path) {
+    // Whoever writes a configuration could name any file of the host in it.
+    let place = cause.subject.fault.as_deref().and_then(|fault| fault.place.as_ref());
+    let own = status.uid == case.starter.uid && status.uid != 0;
+    let named = case.is_roots_word(snapshot, place) && holds_key(snapshot, &target.path);
+    if !own && !named && !case.owns(snapshot, &target.path) {
         return Err(format!("{path} does not belong to {}", case.service.name));
     }
     if !matches!(status.kind, FileKind::Regular | FileKind::Directory) {

@@ -16,7 +16,7 @@ pub struct Rename {
 
 impl Act for Rename {
     fn spelled(&self) -> String {
-        format!("move {} aside to {}", self.target.path, self.to)
+        format!("move {} to {}", self.target.path, self.to)
     }
     fn prepare(&self, writer: &mut dyn HostWriter, _: Slot) -> Result<Undo, WriteError> {
         as_planned(writer, &self.target)?;
