@@ -156,3 +156,108 @@ fn a_journal_that_cannot_be_written_ends_it_before_any_change() {
     assert_eq!(answer.status, 4, "{}{}", answer.out, answer.err);
     assert!(tree.read("etc/apache2/sites-available/front.conf").contains("DocumentRooot"));
 }
+
+/// A tree with a service that a packaged unit starts with one file.
+fn well(start: &str, file: &str, text: &str) -> Tree {
+    let tree = Tree::new();
+    tree.write(
+        "lib/systemd/system/quay.service",
+        &format!(
+            "[Service]\n{}ExecStart={start}\n[Install]\nWantedBy=multi-user.target\n",
+            if start.contains("nginx") { "Type=forking\nPIDFile=/run/nginx.pid\n" } else { "" }
+        ),
+    );
+    tree.link("etc/systemd/system/multi-user.target.wants/quay.service", "/lib/systemd/system/quay.service");
+    let program = start.split(' ').next().unwrap().trim_start_matches('/');
+    tree.write(program, "\u{7f}ELF");
+    tree.mode(program, 0o755);
+    tree.write("etc/passwd", "root:x:0:0::/root:/bin/sh\n");
+    for place in ["run", "var/log/nginx", "var/lib/nginx", "var/lib/redis", "srv"] {
+        tree.write(&format!("{place}/.keep"), "");
+    }
+    tree.write(file, text);
+    tree
+}
+
+#[test]
+fn a_setting_is_changed_where_it_stands_and_written_where_its_kind_has_it() {
+    let nginx = "worker_processes 1; # tides\nevents {\n  worker_connections 768;\n}\nhttp {\n  \
+                 sendfile on;\n  server {\n    listen 8001;\n  }\n}\n";
+    let haproxy = "global\n  maxconn 10\ndefaults\n  mode http\n  timeout connect 5s\n  timeout client 5s\n  \
+                   timeout server 5s\nlisten a\n  bind 127.0.0.1:8001\n";
+    for (start, file, text, call, right) in [
+        (
+            "/usr/sbin/nginx -c /etc/quay.conf",
+            "etc/quay.conf",
+            nginx,
+            &["--set", "worker_connections=512"][..],
+            nginx.replace("768", "512"),
+        ),
+        (
+            "/usr/sbin/nginx -c /etc/quay.conf",
+            "etc/quay.conf",
+            nginx,
+            &["--set", "worker_processes=2"],
+            nginx.replace("worker_processes 1; # tides", "worker_processes 2; # tides"),
+        ),
+        (
+            "/usr/sbin/nginx -c /etc/quay.conf",
+            "etc/quay.conf",
+            nginx,
+            &["--set", "client_max_body_size=5m"],
+            nginx.replace("sendfile on;", "sendfile on;\n  client_max_body_size 5m;"),
+        ),
+        (
+            "/usr/sbin/haproxy -f /etc/quay.cfg",
+            "etc/quay.cfg",
+            haproxy,
+            &["--set", "timeout client=30s"],
+            haproxy.replace("timeout client 5s", "timeout client 30s"),
+        ),
+        (
+            "/usr/sbin/haproxy -f /etc/quay.cfg",
+            "etc/quay.cfg",
+            haproxy,
+            &["--set", "maxconn=20", "--in", "defaults"],
+            haproxy.replace("timeout server 5s", "timeout server 5s\n  maxconn 20"),
+        ),
+        (
+            "/usr/bin/redis-server /etc/quay.conf",
+            "etc/quay.conf",
+            "port 7001\n",
+            &["--set", "maxclients=500"],
+            "port 7001\nmaxclients 500\n".to_owned(),
+        ),
+    ] {
+        let tree = well(start, file, text);
+        let dry = tree.run(&[&["fix", "quay"], call].concat());
+        assert!(dry.out.contains("change-setting") || dry.out.contains("--apply"), "{}{}", dry.out, dry.err);
+        assert_eq!(tree.read(file), text, "a dry run changes nothing");
+        let report = tree.run(&[&["fix", "quay"], call, &["--apply", "--format", "json"]].concat());
+        assert_eq!(tree.read(file), right, "{call:?} {}{}", report.out, report.err);
+        let id = report.json()["undo_id"].as_str().unwrap().to_owned();
+        assert_eq!(tree.run(&["undo", &id]).status, 0);
+        assert_eq!(tree.read(file), text);
+    }
+}
+
+#[test]
+fn a_change_that_cannot_be_meant_is_told_and_nothing_happens() {
+    let text = "worker_processes 1;\nevents { }\nhttp {\n  server {\n    listen 8001;\n    \
+                listen 8002;\n  }\n  server {\n    listen 8003;\n    root /srv;\n  }\n}\n";
+    for (call, status, said) in [
+        (&["--set", "tide=5"][..], 4, "tide"),
+        (&["--set", "worker_processes=tide"], 4, "worker_processes"),
+        (&["--set", "listen=8009"], 2, "all count"),
+        (&["--set", "proxy_pass=http://127.0.0.1", "--in", "nowhere"], 2, "no section"),
+        (&["--set", "auth_basic_password=tide"], 2, "secret"),
+        (&["--set", "worker_processes"], 2, "NAME=VALUE"),
+        (&["--in", "http"], 2, "--set"),
+    ] {
+        let tree = well("/usr/sbin/nginx -c /etc/quay.conf", "etc/quay.conf", text);
+        let answer = tree.run(&[&["fix", "quay"], call, &["--apply"]].concat());
+        assert_eq!(answer.status, status, "{call:?}: {}{}", answer.out, answer.err);
+        assert!(answer.err.contains(said), "{call:?}: {}", answer.err);
+        assert_eq!(tree.read("etc/quay.conf"), text);
+    }
+}

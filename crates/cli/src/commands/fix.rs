@@ -7,7 +7,7 @@ use clap::Args;
 use jolly_core::campaign::{self, Fate, Offer, Orders, Outcome, Patience, Refusal};
 use jolly_core::case::{Case, Depth, gather};
 use jolly_core::chain;
-use jolly_core::fix::{FIXES, Wishes};
+use jolly_core::fix::{FIXES, Unplanned, Wishes, plannable};
 use jolly_core::report::{self, FixReport};
 use jolly_core::route::Url;
 use jolly_core::snapshot::Snapshot;
@@ -32,9 +32,12 @@ pub(crate) struct Arguments {
     /// Which fixes; the first one when none is named
     #[arg(long, value_name = "ID", value_delimiter = ',')]
     pick: Vec<String>,
-    /// A value for a fix, such as port=8081
+    /// A value for a fix, such as port=8081; of a service that is well, a setting and its new value
     #[arg(long, value_name = "NAME=VALUE")]
     set: Vec<String>,
+    /// The section of a setting that is changed, as `settings` prints it
+    #[arg(long = "in", value_name = "SECTION", requires = "set")]
+    section: Option<String>,
     /// Change what points at a listener that moves along with it
     #[arg(long)]
     with_clients: bool,
@@ -63,7 +66,9 @@ pub(crate) fn run(context: &Context, arguments: &Arguments) -> Result<Status, Cl
     if arguments.apply && context.origin == Origin::Bundle {
         return Err(CliError::usage("captured evidence cannot be changed: --apply needs the host itself"));
     }
-    let wishes = Wishes { values: given(&arguments.set)?, with_clients: arguments.with_clients };
+    let (values, settings) = given(&arguments.set)?;
+    let section = arguments.section.clone();
+    let wishes = Wishes { values, with_clients: arguments.with_clients, settings, section };
     let snapshot = context.snapshot();
     if !arguments.service.contains("://") {
         if arguments.try_logins {
@@ -103,6 +108,9 @@ fn mend(
     let service = case.service;
     let all = context.all_services(snapshot);
     let mut causes = report::standing_causes(snapshot, case);
+    if let Some((name, _)) = wishes.settings.first() {
+        planned(snapshot, case, wishes, causes.is_empty() && url.is_none(), name)?;
+    }
     if causes.is_empty() && url.is_none() {
         causes = report::wished_causes(snapshot, case, wishes);
     }
@@ -195,21 +203,64 @@ fn refused(refusal: Refusal) -> CliError {
     }
 }
 
-/// The person's own values, by the names that some fix takes.
-fn given(set: &[String]) -> Result<BTreeMap<String, String>, CliError> {
-    let mut known: Vec<&str> = FIXES.iter().flat_map(|f| f.parameters).copied().collect();
-    known.dedup();
-    set.iter()
-        .map(|pair| match pair.split_once('=') {
+/// Values by the names that some fix takes, and settings with theirs.
+type Given = (BTreeMap<String, String>, Vec<(String, String)>);
+
+/// The person's own values.
+fn given(set: &[String]) -> Result<Given, CliError> {
+    let known: Vec<&str> = FIXES.iter().flat_map(|f| f.parameters).copied().collect();
+    let (mut values, mut settings) = (BTreeMap::new(), Vec::new());
+    for pair in set {
+        match pair.split_once('=') {
             Some(("port" | "tls-port", value)) if !value.parse::<u16>().is_ok_and(|p| p > 0) => {
-                Err(CliError::usage(format!("\"{value}\" is not a port, expected 1 to 65535")))
+                return Err(CliError::usage(format!("\"{value}\" is not a port, expected 1 to 65535")));
             }
-            Some((name, value)) if known.contains(&name) => Ok((name.to_owned(), value.to_owned())),
-            Some((name, _)) => Err(CliError::usage(format!("no fix takes \"{name}\""))
-                .hint(format!("known: {}", known.join(", ")))),
-            None => Err(CliError::usage(format!("\"{pair}\" is not NAME=VALUE"))),
-        })
-        .collect()
+            Some((name, value)) if known.contains(&name) => {
+                values.insert(name.to_owned(), value.to_owned());
+            }
+            Some((name, value)) if !name.trim().is_empty() => {
+                settings.push((name.trim().to_owned(), value.to_owned()));
+            }
+            _ => return Err(CliError::usage(format!("\"{pair}\" is not NAME=VALUE"))),
+        }
+    }
+    Ok((values, settings))
+}
+
+/// Whether settings can be changed as wanted.
+fn planned(
+    snapshot: &Snapshot,
+    case: &Case,
+    wishes: &Wishes,
+    well: bool,
+    first: &str,
+) -> Result<(), CliError> {
+    if !well {
+        return Err(CliError::usage(format!("no fix takes \"{first}\""))
+            .hint("a setting is changed on a service that is well: put right first what stands in its way"));
+    }
+    for (name, _) in &wishes.settings {
+        let list = |all: Vec<String>| {
+            let shown = |one: &String| if one.is_empty() { "\"\"".to_owned() } else { format!("\"{one}\"") };
+            all.iter().map(shown).collect::<Vec<_>>().join(", ")
+        };
+        plannable(snapshot, case, name, wishes.section.as_deref()).map_err(|why| match why {
+            Unplanned::Several(all) => {
+                CliError::usage(format!("{name} can stand in several sections: say which with --in SECTION"))
+                    .hint(list(all))
+            }
+            Unplanned::List(all) => CliError::usage(format!(
+                "{name} is given several times there, and all count: edit it by hand"
+            ))
+            .hint(all.join(", ")),
+            Unplanned::NoSection(all) => {
+                CliError::usage("there is no section of this name".to_owned()).hint(list(all))
+            }
+            Unplanned::Secret => CliError::usage(format!("{name} holds a secret"))
+                .hint("others can see what is typed on a command line: edit it by hand"),
+        })?;
+    }
+    Ok(())
 }
 
 fn confirmed(

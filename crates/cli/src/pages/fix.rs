@@ -2,7 +2,7 @@
 use super::when::When;
 use crate::context::quoted;
 use crate::render::{Block, Page, Tone};
-use jolly_core::fix::Risk;
+use jolly_core::fix::{Parameter, Risk};
 use jolly_core::report::{FixEntry, FixReport, Recovery, UndoReport};
 
 fn risk(risk: Risk) -> &'static str {
@@ -30,18 +30,32 @@ pub(crate) fn plans(report: &FixReport, headline: &str, program: &str) -> Page {
             }
         }
     } else {
-        page.push(Block::Circumstances(
-            "Nothing was changed. Each way to put it right, least dangerous first:".into(),
-        ));
+        page.push(Block::Circumstances(if report.fixes.iter().all(|f| f.id == WANTED) {
+            "Nothing was changed. This is what would be:".into()
+        } else {
+            "Nothing was changed. Each way to put it right, least dangerous first:".into()
+        }));
     }
     for (at, fix) in report.fixes.iter().enumerate() {
         plan(&mut page, at + 1, fix);
-        let command = format!("{program} fix {} --pick {} --apply", quoted(about(report)), fix.id);
+        let command = if fix.id == WANTED {
+            let given = |p: &Parameter| match p.name.as_str() {
+                "--in" => format!("--in {}", quoted(&p.value)),
+                name => format!("--set {}", quoted(&format!("{name}={}", p.value))),
+            };
+            let set: Vec<String> = fix.parameters.iter().map(given).collect();
+            format!("{program} fix {} {} --apply", quoted(about(report)), set.join(" "))
+        } else {
+            format!("{program} fix {} --pick {} --apply", quoted(about(report)), fix.id)
+        };
         page.push(Block::Commands(vec![(command, String::new())]));
     }
     unavailable(&mut page, report);
     page
 }
+
+/// The fix that changes a setting as a person wants it.
+const WANTED: &str = "change-setting";
 
 /// What a fix is asked for: the page that fails, or the service.
 fn about(report: &FixReport) -> &str {
@@ -66,7 +80,7 @@ fn plan(page: &mut Page, number: usize, fix: &FixEntry) {
     let mut rows: Vec<(String, String)> =
         fix.beside_the_diff.iter().map(|s| (format!("would {s}"), String::new())).collect();
     rows.extend(fix.remarks.iter().map(|r| (r.clone(), String::new())));
-    rows.extend(fix.parameters.iter().map(|p| {
+    rows.extend(fix.parameters.iter().filter(|_| fix.id != WANTED).map(|p| {
         (format!("{} {} is proposed; --set {}=… chooses another", p.name, p.value, p.name), String::new())
     }));
     if !rows.is_empty() {
@@ -78,7 +92,14 @@ fn plan(page: &mut Page, number: usize, fix: &FixEntry) {
 pub(crate) fn applied(report: &FixReport, program: &str) -> Page {
     let mut page = Page::new(format!("Fix of {}", report.service));
     let name = &report.service;
+    let wanted = report.applied.iter().any(|id| id == WANTED);
     match (report.rolled_back, report.verified, &report.next_cause) {
+        (true, ..) if wanted => {
+            page.answer(Tone::Problem, format!("{name} was not well with the change, so that was put back."))
+        }
+        (_, Some(Recovery::Recovered), _) if wanted => {
+            page.answer(Tone::Well, format!("{name} runs with the change, and is well."))
+        }
         (true, ..) => {
             page.answer(Tone::Problem, format!("{name} was not put right, so the change was put back."))
         }

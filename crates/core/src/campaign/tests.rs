@@ -279,7 +279,7 @@ fn led(field: &Field, hand: &mut Hand, picks: &[&str], orders: Orders) -> Result
     let case = gather(&snapshot, &service, Depth::Diagnosis);
     let causes = standing_causes(&snapshot, &case);
     let values = BTreeMap::from([("port".to_owned(), "8090".to_owned())]);
-    let given = crate::fix::Wishes { values, with_clients: true };
+    let given = crate::fix::Wishes { values, with_clients: true, ..Default::default() };
     let mut services = vec![service.clone()];
     services
         .extend(snapshot.exists(PROXY).filter(|there| *there).map(|_| described(&before.now(), "quay", "")));

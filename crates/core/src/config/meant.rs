@@ -61,8 +61,8 @@ pub fn propose(snapshot: &Snapshot, kind: &dyn Kind, instance: &Instance, config
     }
 }
 
-/// Whether a path may be written in place of one that is not there: nobody gains by it who could not have made
-/// the missing one himself.
+/// Whether a path may be written in place of one that is not there: nobody gains by it who could not have
+/// made the missing one himself.
 pub fn may_stand_in(snapshot: &Snapshot, wrong: &str, right: &str) -> bool {
     let trusted = trust::trusted(snapshot, &[]);
     if trust::walk(&Paths(snapshot), right, Last::Followed, &trusted).is_ok_and(|found| {

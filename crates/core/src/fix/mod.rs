@@ -18,7 +18,7 @@ pub use clients::Client;
 pub(crate) use clients::client_reload;
 pub use command::{CommandLine, Purpose, RunMark};
 pub use edits::combined;
-pub use fixes::{FIXES, Fix, Needs, Wishes, plans};
+pub use fixes::{FIXES, Fix, Needs, Unplanned, Wishes, plannable, plans};
 pub use object::{Digest, Identity, Target, digest};
 pub use plan::{Parameter, Plan, Risk};
 pub use preview::Preview;

@@ -27,7 +27,7 @@ fn offered(host: &TextHost, set: &[(&str, &str)]) -> BTreeMap<&'static str, Resu
     let causes = standing_causes(&snapshot, &case);
     let cause = causes.first().expect("there is a cause");
     let values = set.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
-    let given = Wishes { values, with_clients: false };
+    let given = Wishes { values, ..Wishes::default() };
     cause
         .fixes
         .iter()

@@ -356,6 +356,22 @@ pub fn wished_causes(snapshot: &Snapshot, case: &Case, wishes: &Wishes) -> Vec<C
     let takes = |id: &str| {
         Fix::of(id).is_some_and(|fix| fix.parameters.iter().any(|p| wishes.values.contains_key(*p)))
     };
+    if !wishes.settings.is_empty() {
+        let all: Vec<String> =
+            wishes.settings.iter().map(|(name, value)| format!("{name} {value}")).collect();
+        let wish = Finding {
+            code: Code::ConfigWarning,
+            severity: Severity::Hint,
+            subject: Subject::path(&case.service.instance.config),
+            title: format!("a change is wanted: {}", crate::secrets::mask_settings(&all.join(", "))),
+            proof: Proof::Now,
+            evidence: vec![],
+            fixes: vec!["change-setting"],
+            blocks: false,
+            stage: stage::CONFIG,
+        };
+        return rank(vec![wish]);
+    }
     let notes = checks::run(snapshot, case).into_iter().filter(|f| !f.blocks);
     rank(notes.filter(|f| f.fixes.iter().any(|id| takes(id))).collect())
 }

@@ -2,6 +2,7 @@
 //! plan.
 mod align_unit;
 mod capability;
+mod change_setting;
 mod continue_process;
 mod correct_unit;
 mod directive;
@@ -24,6 +25,8 @@ mod start;
 mod stop_holder;
 mod timeout;
 mod unit_file;
+
+pub use change_setting::{Unplanned, plannable};
 
 use super::Step;
 use super::plan::{Plan, Risk};
@@ -51,6 +54,10 @@ pub struct Wishes {
     pub values: BTreeMap<String, String>,
     /// Whether what points at a listener that moves goes with it.
     pub with_clients: bool,
+    /// Settings of a service that is well, with the values that they shall have.
+    pub settings: Vec<(String, String)>,
+    /// The section that these stand in, as `settings` prints it.
+    pub section: Option<String>,
 }
 
 /// How a service that runs takes up what was changed.
@@ -81,6 +88,7 @@ pub struct Fix {
 pub static FIXES: &[&Fix] = &[
     &align_unit::FIX,
     &capability::FIX,
+    &change_setting::FIX,
     &continue_process::FIX,
     &correct_unit::FIX,
     &directive::COMMENT_OUT,

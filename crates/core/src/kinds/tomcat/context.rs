@@ -178,14 +178,13 @@ fn nobody(base: &str, all: &[Application], target: &str) -> PageFault {
 /// What the last exception of an attempt tells: what lies innermost is the reason of the others.
 fn innermost(lines: &[&str]) -> Option<(String, String)> {
     let thrown = THROWN.as_ref()?;
-    let all = lines.iter().filter_map(|line| thrown.captures(line)).map(|c| {
+    let mut all = lines.iter().filter_map(|line| thrown.captures(line)).map(|c| {
         let of = |at: usize| c.get(at).map_or("", |m| m.as_str()).trim().to_owned();
         (of(1), of(2))
     });
-    all.filter(|(class, _)| {
+    all.rfind(|(class, _)| {
         !class.ends_with("LifecycleException") && !class.ends_with("IllegalStateException")
     })
-    .last()
 }
 
 /// The server keeps what listeners, filters and servlets throw in a log of the host: the lines of the same
