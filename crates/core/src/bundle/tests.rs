@@ -258,6 +258,20 @@ fn what_is_put_behind_a_comment_sign_stays_masked() {
 }
 
 #[test]
+fn sentences_and_tags_are_no_secrets() {
+    for (kind, text) in [
+        ("redis", "# The user's keys lie here, tokens don't\n# On or off, as you like\n"),
+        (
+            "postgresql",
+            "#fsync = on\t\t# flush data\n#log_lock_waits = off\t# log waits >= the limit on locks\n",
+        ),
+        ("tomcat", "<Server port=\"-1\">\n<!-- Define a connector on port 8443 -->\n</Server>\n"),
+    ] {
+        assert_eq!(mask_source(crate::kinds::kind(kind), text), text, "{kind}");
+    }
+}
+
+#[test]
 fn what_is_spelled_or_quoted_wrong_beside_a_secret_is_masked_all_the_same() {
     for (kind, line, shown) in [
         ("redis", "usre tern on resetpass >tide ~*", "usre MASKED"),

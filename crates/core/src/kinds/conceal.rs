@@ -108,7 +108,9 @@ pub(crate) fn behind_open_quotes(text: &str, found: Vec<Range<usize>>) -> Vec<Ra
         let begin = start;
         start += line.len() + 1;
         let odd = |quote: u8| memchr::memchr_iter(quote, line.as_bytes()).count() % 2 == 1;
-        if !odd(b'"') && !odd(b'\'') {
+        // Sentences behind a comment sign have apostrophes.
+        let is_comment = line.trim_start().starts_with(['#', ';']);
+        if is_comment || (!odd(b'"') && !odd(b'\'')) {
             continue;
         }
         let first = found.partition_point(|s| s.end <= begin);
@@ -160,7 +162,9 @@ pub(crate) fn behind_marks(kind: &dyn Kind, text: &str) -> Vec<Range<usize>> {
         };
         let at = from + line.len() - statement.len();
         let concealed = kind.conceal(statement, "").unwrap_or_default();
-        let unknown = concealed.unknown.into_iter().filter(|_| names_secret(kind, statement));
+        // A comment is mostly a sentence: only what it begins with can be a name.
+        let name = statement.split([' ', '\t', '=']).next().unwrap_or_default();
+        let unknown = concealed.unknown.into_iter().filter(|_| names_secret(kind, name));
         let secret = concealed.secret.into_iter().chain(unknown);
         found.extend(secret.map(|s| at + s.start..at + s.end));
     }

@@ -640,6 +640,10 @@ fn keyed(line: &str, found: &mut Vec<Range<usize>>) {
     }
 }
 
+fn is_hexadecimal(word: &str) -> bool {
+    word.trim_end_matches(['"', '\'', ';']).bytes().all(|b| b.is_ascii_hexdigit())
+}
+
 /// The passwords and hashes among the rules of an account.
 fn secret_rules(line: &str, rules: &[Range<usize>], found: &mut Vec<Range<usize>>) {
     for rule in rules {
@@ -688,11 +692,17 @@ fn words(line: &str, sort: Text, found: &mut Vec<Range<usize>>) {
             "authbasicfake" | "mdexternalaccountbinding" => found.extend(tokens.get(at + 2).cloned()),
             "auth-pass" if at > 0 => found.extend(tokens.get(at + 2).cloned()),
             // An account's rules, whatever their line begins with: `usre NAME on >SECRET`.
-            _ if at == begin
-                && sort == Text::Settings
-                && tokens.iter().skip(2).any(|t| is_rule(&word(t))) =>
-            {
-                secret_rules(line, &tokens, found);
+            _ if at == begin && sort == Text::Settings && last_rule.is_some_and(|last| last >= at + 2) => {
+                for rule in tokens.iter().skip(at + 2) {
+                    let text = line[rule.clone()].trim_start_matches(['"', '\'']);
+                    // What else begins so are comments and tags.
+                    let hash = text.strip_prefix('#').is_some_and(|h| h.len() > 31 && is_hexadecimal(h));
+                    let password =
+                        text.strip_prefix('>').is_some_and(|p| !p.is_empty() && !p.starts_with('='));
+                    if hash || password {
+                        secret_rules(line, std::slice::from_ref(rule), found);
+                    }
+                }
             }
             first if at == begin && (first == "rename-command" || near_rename(first)) => {
                 if let Some(new) =

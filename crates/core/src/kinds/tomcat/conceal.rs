@@ -104,7 +104,9 @@ pub(super) fn conceal(text: &str) -> Concealed {
         let bare = name.rsplit(':').next().unwrap_or(name);
         if is_likely_secret(bare) || bare == "shutdown" {
             found.secret.push(span);
-        } else if KNOWN.contains(&bare) || name.starts_with("xmlns") || value.split_whitespace().all(is_plain)
+        } else if KNOWN.contains(&bare)
+            || name.starts_with("xmlns")
+            || value.split_whitespace().all(|word| is_plain(word.trim_start_matches('-')))
         {
             let inner = spans(&text[span.clone()], Text::Settings);
             found.secret.extend(inner.into_iter().map(|s| span.start + s.start..span.start + s.end));
