@@ -15,6 +15,7 @@ const INCIDENTS: &[&str] = &[
     "xtask/live/stores.toml",
     "xtask/live/starters.toml",
     "xtask/live/units.toml",
+    "xtask/live/meant.toml",
 ];
 /// How many incidents may need a second look before the ring as a whole is not to be believed.
 const SECOND_LOOKS: usize = 3;
@@ -102,8 +103,9 @@ pub(crate) const RESET: &str = "systemctl stop gauge.timer gauge tide-relay.sock
      /var/log/tomcat10/*.log /etc/systemd/system/nginx.service.d /var/run/apache2/*; \
      umount /opt/edge 2>/dev/null; find /srv -mindepth 1 -delete; \
      pkill -u edge; userdel edge 2>/dev/null; ip addr del 192.0.2.9/32 \
-     dev lo 2>/dev/null; for d in apache2 nginx postgresql php mysql redis; do \
-     rm -rf /etc/$d; cp -a /pristine/$d /etc/$d; done; \
+     dev lo 2>/dev/null; for d in apache2 nginx postgresql php mysql redis haproxy \
+     tomcat10 default; do rm -rf /etc/$d; cp -a /pristine/$d /etc/$d; done; chmod 700 \
+     /var/lib/postgresql/15/main; chmod 660 /var/lib/mysql/ibdata1; rm -rf /opt/relay; \
      find /var/log/nginx /var/log/apache2 -type f -delete; systemctl daemon-reload; systemctl enable -q \
      nginx apache2 2>/dev/null; systemctl reset-failed; true";
 
@@ -126,8 +128,8 @@ pub(crate) fn ring() -> Result<Vec<Incident>, String> {
 
 /// What the incidents need on their host.
 pub(crate) fn prepare(host: &Host) -> Result<(), String> {
-    let every = "mkdir -p /pristine; for d in apache2 nginx postgresql php mysql redis; do cp -a /etc/$d \
-        /pristine/$d; done";
+    let every = "mkdir -p /pristine; for d in apache2 nginx postgresql php mysql redis haproxy tomcat10 \
+        default; do cp -a /etc/$d /pristine/$d; done";
     host.run(every).map(drop)
 }
 

@@ -239,7 +239,7 @@ pub(super) fn meant_in_unit(
     near: &str,
 ) {
     one.evidence.push(Evidence::new(Source::File, format!("did you mean {near}?")));
-    if near.starts_with('/') && !may_stand_in(snapshot, wrong, near) {
+    if near.starts_with('/') && !may_stand_in(snapshot, wrong, near, 0) {
         return;
     }
     if let Some(edit) = edit_at(snapshot, &place.file, place.line, wrong, near) {
@@ -329,7 +329,7 @@ fn interpreter(snapshot: &Snapshot, case: &Case, program: &str) -> Option<Findin
     if let Some(near) = nearest_file(snapshot, name) {
         one.evidence.push(Evidence::new(Source::File, format!("did you mean {near}?")));
         if let Some(edit) = edit_at(snapshot, program, 1, name, &near)
-            && may_stand_in(snapshot, name, &near)
+            && may_stand_in(snapshot, name, &near, 0)
         {
             let (place, directive) = (Some(Place::line(program, 1)), Some("#!".to_owned()));
             one.subject.fault = Some(Box::new(Fault { place, directive, about: None, edit: Some(edit) }));

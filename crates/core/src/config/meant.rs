@@ -54,7 +54,7 @@ pub fn propose(snapshot: &Snapshot, kind: &dyn Kind, instance: &Instance, config
             finding.help = Some(format!("did you mean {right}?"));
         }
         let Some(place) = &finding.place else { continue };
-        if right.starts_with('/') && !may_stand_in(snapshot, &wrong, &right) {
+        if right.starts_with('/') && !may_stand_in(snapshot, &wrong, &right, instance.start_uid) {
             continue;
         }
         finding.edit = instead(snapshot, instance, place, &wrong, &right);
@@ -62,11 +62,13 @@ pub fn propose(snapshot: &Snapshot, kind: &dyn Kind, instance: &Instance, config
 }
 
 /// Whether a path may be written in place of one that is not there: nobody gains by it who could not have
-/// made the missing one himself.
-pub fn may_stand_in(snapshot: &Snapshot, wrong: &str, right: &str) -> bool {
+/// made the missing one himself. What belongs to the account that starts the service, whose number is given, is
+/// its own.
+pub fn may_stand_in(snapshot: &Snapshot, wrong: &str, right: &str, starter: u32) -> bool {
     let trusted = trust::trusted(snapshot, &[]);
     if trust::walk(&Paths(snapshot), right, Last::Followed, &trusted).is_ok_and(|found| {
-        snapshot.aside(|| snapshot.stat(&found.path)).seen().is_some_and(|s| trusted.account(s.uid))
+        let status = snapshot.aside(|| snapshot.stat(&found.path)).seen();
+        status.is_some_and(|s| trusted.account(s.uid) || s.uid == starter)
     }) {
         return true;
     }
