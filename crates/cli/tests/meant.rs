@@ -88,6 +88,21 @@ fn a_word_of_a_configuration_becomes_the_one_that_was_meant() {
             "user harbour",
         ),
         (
+            "/usr/sbin/haproxy -f /etc/quay/x.cfg",
+            "etc/quay/x.cfg",
+            haproxy("listen a\n bind 127.0.0.1:8001").replace("defaults", "defalts"),
+            "defalts",
+            "defaults",
+        ),
+        (
+            "/usr/sbin/nginx -c /etc/quay/x.conf",
+            "etc/quay/x.conf",
+            nginx("user www-data;")
+                .replace("http {", "http { server { location / {\n try_files $uri /a =4o04;\n } }"),
+            "=4o04",
+            "=404",
+        ),
+        (
             "/usr/bin/redis-server /etc/quay/x.conf",
             "etc/quay/x.conf",
             "port 7001\ndir /srv/tied\n".to_owned(),

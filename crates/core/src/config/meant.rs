@@ -62,8 +62,8 @@ pub fn propose(snapshot: &Snapshot, kind: &dyn Kind, instance: &Instance, config
 }
 
 /// Whether a path may be written in place of one that is not there: nobody gains by it who could not have
-/// made the missing one himself. What belongs to the account that starts the service, whose number is given, is
-/// its own.
+/// made the missing one himself. What belongs to the account that starts the service, whose number is given,
+/// is its own.
 pub fn may_stand_in(snapshot: &Snapshot, wrong: &str, right: &str, starter: u32) -> bool {
     let trusted = trust::trusted(snapshot, &[]);
     if trust::walk(&Paths(snapshot), right, Last::Followed, &trusted).is_ok_and(|found| {

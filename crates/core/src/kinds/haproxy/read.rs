@@ -304,7 +304,9 @@ fn one(reader: &mut Reader, text: &Text, line: &Line, words: &[Word]) {
     }
     if reader.section.is_empty() {
         let why = format!("{name} comes before the first section");
-        reader.fault(at, 0, Code::ConfigSyntax, &why);
+        let near = crate::config::nearest(name, SECTIONS.iter().copied()).map(str::to_owned);
+        let span = at.span(0);
+        reader.fault(at, 0, Code::ConfigSyntax, &why).meant(span, near);
         return;
     }
     let entry = entry_of(whole, reader);
@@ -597,7 +599,9 @@ fn unknown(reader: &mut Reader, at: At) {
     let name = Words(at.words).at(0);
     let bit = place_of(reader.section);
     let all = DIRECTIVES.all().filter(|row| row.places & bit != 0).map(|row| row.name);
-    let near = crate::config::nearest(name, all).map(str::to_owned);
+    // At the begin of a line stands the head of a section.
+    let heads = SECTIONS.iter().copied().filter(|_| !at.line.text.starts_with([' ', '\t']));
+    let near = crate::config::nearest(name, heads.chain(all)).map(str::to_owned);
     let why = format!("\"{name}\" is not a keyword of a {} section", reader.section);
     let span = at.span(0);
     reader.fault(at, 0, Code::ConfigUnknownDirective, &why).meant(span, near);

@@ -284,11 +284,12 @@ impl Reader<'_, '_> {
                         return;
                     }
                     (None, _) => {
-                        self.stop(
-                            &line,
-                            Code::ConfigSyntax,
-                            format!("</{name}> closes a section that was never opened"),
-                        );
+                        let why = format!("</{name}> closes a section that was never opened");
+                        let file = self.source.name.clone();
+                        let span = Span { file: file.as_ref().into(), start: line.start, end: line.start };
+                        let found = self.stop(&line, Code::ConfigSyntax, why);
+                        found.edit = Some((span, "# ".into()));
+                        found.help = Some("did you mean to take this line out?".into());
                     }
                 }
                 continue;

@@ -164,7 +164,14 @@ fn file(book: &mut Book, name: &str, groups: &Groups, depth: usize) {
             }
         };
         if depth == 0 {
-            book.refuse(&text.place(&line, trimmed), "", Code::ConfigSyntax, fault);
+            let begin =
+                text.faithful.then(|| Span { file: text.file.clone(), start: line.start, end: line.start });
+            let orphan = group.is_none();
+            let found = book.refuse(&text.place(&line, trimmed), "", Code::ConfigSyntax, fault);
+            if let Some(span) = begin.filter(|_| orphan && fault.starts_with("an option stands")) {
+                found.edit = Some((span, "[mysqld]\n".into()));
+                found.help = Some("did you mean it for the group [mysqld]?".into());
+            }
         }
         return;
     }

@@ -100,6 +100,11 @@ fn begin(reading: &mut Reading, name: String, place: Place) {
     reading.section = if lower == "global" { lower } else { first.0.clone() };
 }
 
+/// The head of a section that is likely that of the global one: what it holds stands there only.
+fn misspelt_global((name, place): &(String, Place)) -> Option<(String, Place)> {
+    crate::config::nearest(name, std::iter::once("global")).map(|_| (name.clone(), place.clone()))
+}
+
 fn entry(
     book: &mut Book,
     text: &Text,
@@ -121,8 +126,15 @@ fn entry(
         {
             let bare = value.raw.trim_matches(['"', '\'']);
             let span = text.span(line, if wrong.code == Code::ConfigBadValue { bare } else { name });
-            book.find(&place, name, wrong.code, wrong.why)
-                .meant(span.filter(|s| s.end > s.start), wrong.near);
+            let head = reading.heads.get(&reading.section.to_ascii_lowercase());
+            let global = head.filter(|_| wrong.why.ends_with("in [global] only")).and_then(misspelt_global);
+            let found = book.find(&place, name, wrong.code, wrong.why);
+            found.meant(span.filter(|s| s.end > s.start), wrong.near);
+            if let Some((head, place)) = global {
+                found.place = Some(place);
+                found.help = Some(format!("did you mean [global] instead of [{head}]?"));
+                found.instead = Some((format!("[{head}]"), "[global]".to_owned()));
+            }
         }
     }
     // What stands in brackets is a name of somebody else's, and his letters count: `env[DB_HOST]`.

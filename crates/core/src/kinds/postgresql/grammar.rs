@@ -50,6 +50,24 @@ pub(super) fn line(text: &str) -> Parsed<'_> {
     }
 }
 
+/// Where a quote belongs on a line whose value has only one: at its other end. Where no comment stands behind it,
+/// a value that is opened ends with the line, else with its word.
+pub(super) fn missing_quote(line: &str) -> Option<usize> {
+    let from = line.find('=').map(|at| at + 1)?;
+    let start = from + line[from..].len() - line[from..].trim_start().len();
+    let comment = [" #", "\t#"].iter().filter_map(|sign| line[start..].find(sign)).min();
+    let end = start + line[start..comment.map_or(line.len(), |n| start + n)].trim_end().len();
+    let value = line.get(start..end)?;
+    if value.matches('\'').count() != 1 {
+        return None;
+    }
+    match (value.starts_with('\''), value.ends_with('\'')) {
+        (true, false) => Some(end),
+        (false, true) => Some(start),
+        _ => None,
+    }
+}
+
 /// A value: quoted, a number with a unit glued on, or a bare word.
 fn value(text: &str) -> Option<(String, &str, &str)> {
     if text.starts_with('\'') {
@@ -141,6 +159,21 @@ mod tests {
                 assert_eq!((n, value.as_str()), (name, expected), "{text}")
             }
             other => panic!("{text}: {other:?}"),
+        }
+    }
+
+    #[test]
+    fn a_quote_is_missing_at_the_other_end_of_the_value() {
+        for (line, whole) in [
+            ("a = '/etc/quay\t# tides", "a = '/etc/quay'\t# tides"),
+            ("a = '%m [%p] ", "a = '%m [%p]' "),
+            ("a = pg_catalog.english'", "a = 'pg_catalog.english'"),
+        ] {
+            let at = missing_quote(line).unwrap();
+            assert_eq!(format!("{}'{}", &line[..at], &line[at..]), whole);
+        }
+        for line in ["a = 'b'", "a = b", "a = b'c", "a 'b"] {
+            assert_eq!(missing_quote(line), None, "{line}");
         }
     }
 

@@ -105,9 +105,10 @@ fn file(book: &mut Book, name: &str, layer: Layer, depth: usize) {
         match grammar::line(line.text) {
             grammar::Parsed::Nothing => {}
             grammar::Parsed::Fault(rest) => {
-                let open = line.text.matches('\'').count() % 2 == 1 && !line.text.contains('#');
-                let end = line.start + line.text.trim_end().len();
-                let span = text.faithful.then(|| Span { file: text.file.clone(), start: end, end });
+                let quote = grammar::missing_quote(line.text).filter(|_| text.faithful).map(|at| {
+                    let at = line.start + at;
+                    Span { file: text.file.clone(), start: at, end: at }
+                });
                 let found = book.find(
                     &text.place(&line, rest),
                     "",
@@ -116,9 +117,7 @@ fn file(book: &mut Book, name: &str, layer: Layer, depth: usize) {
                     "what stands here is not understood: a setting is NAME = VALUE, and a value with signs \
                      or blanks stands in single quotes",
                 );
-                if open {
-                    found.edit = span.map(|span| (span, "'".to_owned()));
-                }
+                found.edit = quote.map(|span| (span, "'".to_owned()));
             }
             grammar::Parsed::Setting { name: key, value, raw } => {
                 let place = text.place(&line, key);

@@ -19,6 +19,7 @@ mod roots;
 mod server_name;
 mod split_path;
 mod temp_paths;
+mod try_files;
 mod upstreams;
 mod user;
 mod variables;
@@ -58,6 +59,7 @@ static RULES: &[&Rule] = &[
     &temp_paths::RULE,
     &upstreams::PASS,
     &upstreams::SERVER,
+    &try_files::RULE,
     &user::RULE,
     &variables::AUTH_REQUEST_SET,
     &variables::SET,
