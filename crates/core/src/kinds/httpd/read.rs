@@ -269,8 +269,16 @@ impl Reader<'_, '_> {
                         );
                         let (open, file) = (last.name.clone(), self.source.name.clone());
                         let near = crate::config::nearest(name, std::iter::once(open.as_str())).is_some();
+                        let section = |name: &str| !DIRECTIVES.any_case(&format!("<{name}")).is_empty();
+                        let head = (near && section(name) && !section(&open)).then(|| {
+                            let (wrong, right) = (format!("<{open}"), format!("<{name}"));
+                            crate::config::edit_at(self.snapshot, &file, last.line, &wrong, &right)
+                        });
                         let found = self.stop(&line, Code::ConfigSyntax, message);
-                        if near {
+                        if let Some(edit) = head {
+                            found.help = Some(format!("did you mean <{name}> where it opens?"));
+                            found.edit = edit;
+                        } else if near {
                             found.instead = Some((format!("</{name}"), format!("</{open}")));
                         } else {
                             let span =
@@ -544,6 +552,13 @@ impl Reader<'_, '_> {
                     let found =
                         self.stop(line, Code::ConfigBadValue, format!("{file} holds no module named {id}"));
                     found.depends_on = DependsOn::Files;
+                    // A module is called after its file, mostly.
+                    let stem =
+                        crate::path::name(&file).strip_prefix("mod_").and_then(|n| n.strip_suffix(".so"));
+                    let usual = stem.map(|stem| format!("{stem}_module")).unwrap_or_default();
+                    if crate::config::nearest(id, std::iter::once(usual.as_str())).is_some() {
+                        found.instead = Some((id.to_owned(), usual));
+                    }
                     return;
                 }
             }
@@ -661,7 +676,9 @@ impl Reader<'_, '_> {
             }
         }
         if let Some((inner, since)) = open.pop() {
-            self.stop(&opening, Code::ConfigSyntax, format!("<{inner}> of line {since} is not closed"));
+            let edit = self.closing(&inner, since);
+            let message = format!("<{inner}> of line {since} is not closed");
+            self.stop(&opening, Code::ConfigSyntax, message).edit = edit;
         }
     }
 

@@ -361,8 +361,18 @@ impl Reader<'_, '_> {
             let places = rows.iter().filter(|k| self.is_known(k)).fold(0, |sum, k| sum | k.places);
             let places = DIRECTIVES.named(places).map(section_name).collect::<Vec<_>>().join(", ");
             let here = section_name(self.context());
-            self.find(d, Code::ConfigMisplacedDirective, format!("\"{name}\" is not allowed in {here}"))
-                .help = Some(format!("it belongs in: {places}"));
+            // A block that may stand one further out: what closes the one before it is likely missing.
+            let outer = match self.blocks.len() {
+                0 => 0,
+                1 => DIRECTIVES.place("main"),
+                depth => self.blocks[depth - 2].bits,
+            };
+            let closed = d.opens && rows.iter().any(|row| row.places & outer != 0);
+            let edit = d.words.first().map(|w| (self.span(w.start, w.start), "}\n".to_owned()));
+            let message = format!("\"{name}\" is not allowed in {here}");
+            let found = self.find(d, Code::ConfigMisplacedDirective, message);
+            found.help = Some(format!("it belongs in: {places}"));
+            found.edit = edit.filter(|_| closed);
             return;
         }
         if let Some(row) = rows.iter().find(|k| self.is_known(k)) {
