@@ -117,7 +117,7 @@ fn place(
     match own.as_slice() {
         // What stands outside of all holds for all of them.
         _ if own.iter().any(String::is_empty) => Ok(Where::New(goes_first(kind).then(String::new))),
-        [] if has_sections_only(kind) => Err(Unplanned::Several(all)),
+        [] if has_sections(kind) && is_known(kind, name) => Err(Unplanned::Several(all)),
         [] => Ok(Where::New(None)),
         [only] => Ok(Where::New(Some(only.clone()))),
         _ if own.iter().any(|one| one == "http") => Ok(Where::New(Some("http".into()))),
@@ -130,9 +130,15 @@ fn goes_first(kind: &dyn Kind) -> bool {
     kind.name() == "nginx"
 }
 
-/// Whether nothing can stand at the end of a file but in the section that is open there.
-fn has_sections_only(kind: &dyn Kind) -> bool {
-    kind.name() == "haproxy"
+/// Whether a file is made of sections, so that its end is not the place for what none of them takes.
+fn has_sections(kind: &dyn Kind) -> bool {
+    matches!(kind.name(), "haproxy" | "nginx")
+}
+
+/// Whether the table of a kind has a name: of another one its own reading says that there is none.
+fn is_known(kind: &dyn Kind, name: &str) -> bool {
+    let first = name.split(' ').next().unwrap_or(name);
+    kind.directives().is_some_and(|book| !book.any_case(first).is_empty())
 }
 
 /// Whether a section takes a setting, by the table of its kind.
