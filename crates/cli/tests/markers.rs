@@ -146,6 +146,7 @@ http {
             set_by_lua $db_pass 'return \"{}\"';
             access_by_lua 'if ngx.var.http_x_token ~= \"{}\" then ngx.exit(403) end';
 proxy_set_header \"Authorization\" \"Bearer {}\";
+proxy_set_header X-Internal-Auth {};
 fastcgi_param \"DB_PASSWORD\" \"{}\";
 set $db_pass \"{}\";
 proxy_set_header Cookie \"$http_cookie; token={}\";
@@ -634,6 +635,7 @@ env[DB_DSN] = \"pgsql:host=quay2;dbname=b;user=desk;password={}\"
 php_value[mysqli.default_pw] = '{}'
 php_admin_value[memcached.sess_sasl_password] = {}
 env[OAUTH2_CLIENT_SECRET] = \"{}\"
+php_value[quay.license] = {}
 tide_word = [?]
 ; password = {}
 ";
@@ -652,6 +654,7 @@ const TOMCAT: &str = "<Server port=\"8005\" shutdown=\"{}\">
         <Parameter name=\"db.password\" value=\"{}\"/>
         <Environment name=\"apiToken\" type=\"java.lang.String\" value='{}'/>
         <Environment value=\"{}\" name=\"secretKey\"/>
+        <Parameter name=\"token\" value=\"{}\"/>
         <Resource name=\"m\" connectionProperties=\"user=desk;password={};x=y\"/>
         <Valve className=\"x\" clientSecret=\"{}\" sharedSecret='{}'/>
         <Manager passPhrase=\"{}\" encryptionKey=\"{}\"/>

@@ -287,6 +287,8 @@ pub(super) fn strength(name: &str) -> Strength {
         "salt" | "pin" | "otp" | "seed" if several => Strength::Strong,
         "assertion" | "samlresponse" | "hmac" | "cvv" | "pin" => Strength::Weak,
         "verifier" if words[0] == "code" => Strength::Weak,
+        "auth" if words[0] == "x" || lower.starts_with("http_x_") => Strength::Strong,
+        "license" if lower.ends_with(".license") => Strength::Strong,
         "auth" if several || shouted => Strength::Weak,
         "otp" | "token" | "pass" | "pw" | "auth" | "key" => Strength::Weak,
         w if w.len() > 5 && w.ends_with("token") => Strength::Strong,
@@ -392,7 +394,7 @@ mod tests {
                      CREDS DB_CREDS JWT_SIGNING STRIPE_SK CHAT_HOOK ENCRYPTION_KEYS openai.key jwt \
                      X-JWT file_key_management_filekey requiredSecret truststorePass DJANGO_SECRET_KEY \
                      clientSecret accessToken userpassword APP_SALT \
-                     passPhrase X-Partner-Key http_x_partner_key GIT_PAT X-Signature X-Hub-Signature-256"
+                     X-Internal-Auth http_x_internal_auth newrelic.license passPhrase X-Partner-Key http_x_partner_key GIT_PAT X-Signature X-Hub-Signature-256"
             .split_whitespace()
         {
             assert_eq!(strength(name), Strength::Strong, "{name}");

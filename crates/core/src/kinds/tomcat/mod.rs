@@ -67,7 +67,7 @@ const NESTED: usize = 24;
 
 /// Whether an element's name, or the key that stands in its place, is that of a secret.
 fn named_secret(node: Node) -> bool {
-    ["name", "key"].iter().any(|a| node.attribute(*a).is_some_and(crate::secrets::is_secret))
+    ["name", "key"].iter().any(|a| node.attribute(*a).is_some_and(crate::secrets::may_be_secret))
 }
 
 /// Attributes as entries, so that `settings` can show them.
