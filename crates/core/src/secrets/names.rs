@@ -394,7 +394,8 @@ mod tests {
                      CREDS DB_CREDS JWT_SIGNING STRIPE_SK CHAT_HOOK ENCRYPTION_KEYS openai.key jwt \
                      X-JWT file_key_management_filekey requiredSecret truststorePass DJANGO_SECRET_KEY \
                      clientSecret accessToken userpassword APP_SALT \
-                     X-Internal-Auth http_x_internal_auth newrelic.license passPhrase X-Partner-Key http_x_partner_key GIT_PAT X-Signature X-Hub-Signature-256"
+                     X-Internal-Auth http_x_internal_auth newrelic.license \
+                     passPhrase X-Partner-Key http_x_partner_key GIT_PAT X-Signature X-Hub-Signature-256"
             .split_whitespace()
         {
             assert_eq!(strength(name), Strength::Strong, "{name}");

@@ -50,8 +50,8 @@ pub(super) fn line(text: &str) -> Parsed<'_> {
     }
 }
 
-/// Where a quote belongs on a line whose value has only one: at its other end, which for a value that is opened
-/// is that of the line, or where a comment begins.
+/// Where a quote belongs on a line whose value has only one: at its other end, which for a value that is
+/// opened is that of the line, or where a comment begins.
 pub(super) fn missing_quote(line: &str) -> Option<usize> {
     let from = line.find('=').map(|at| at + 1)?;
     let start = from + line[from..].len() - line[from..].trim_start().len();
