@@ -9,7 +9,8 @@ fn code(r: &mut Reader, d: &Directive) {
     let Some(code) = d.words.get(last).and_then(|w| w.value.strip_prefix('=')).map(str::to_owned) else {
         return;
     };
-    let holds = |code: &str| !code.is_empty() && code.bytes().all(|b| b.is_ascii_digit()) && code.len() < 4;
+    let digits = !code.is_empty() && code.bytes().all(|b| b.is_ascii_digit());
+    let holds = |code: &str| digits && code.parse::<u64>().is_ok_and(|number| number < 1000);
     if last < 2 || holds(&code) {
         return;
     }
