@@ -490,7 +490,8 @@ fn paths(book: &mut Book) {
     }
 }
 
-/// Files of TLS, without which this family does not start as soon as one is named (`init_ssl` of 10.5 and 10.11; asked of 10.11).
+/// Files of TLS, without which this family does not start as soon as one is named (`init_ssl` of 10.5 and
+/// 10.11; asked of 10.11).
 fn certificates(book: &mut Book) {
     let off =
         book.value("ssl").is_some_and(|v| matches!(v.to_ascii_lowercase().as_str(), "0" | "off" | "false"));
