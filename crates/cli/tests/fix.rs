@@ -231,7 +231,7 @@ fn a_setting_is_changed_where_it_stands_and_written_where_its_kind_has_it() {
     ] {
         let tree = well(start, file, text);
         let dry = tree.run(&[&["fix", "quay"], call].concat());
-        assert!(dry.out.contains("change-setting") || dry.out.contains("--apply"), "{}{}", dry.out, dry.err);
+        assert!(dry.out.contains("--set") && dry.out.contains("--apply"), "{}{}", dry.out, dry.err);
         assert_eq!(tree.read(file), text, "a dry run changes nothing");
         let report = tree.run(&[&["fix", "quay"], call, &["--apply", "--format", "json"]].concat());
         assert_eq!(tree.read(file), right, "{call:?} {}{}", report.out, report.err);
@@ -248,7 +248,7 @@ fn a_change_that_cannot_be_meant_is_told_and_nothing_happens() {
     for (call, status, said) in [
         (&["--set", "tide=5"][..], 4, "tide"),
         (&["--set", "worker_processes=tide"], 4, "worker_processes"),
-        (&["--set", "listen=8009"], 2, "all count"),
+        (&["--set", "listen=8009"], 2, "each of them counts"),
         (&["--set", "proxy_pass=http://127.0.0.1", "--in", "nowhere"], 2, "no section"),
         (&["--set", "auth_basic_password=tide"], 2, "secret"),
         (&["--set", "worker_processes"], 2, "NAME=VALUE"),

@@ -250,7 +250,7 @@ fn planned(
                     .hint(list(all))
             }
             Unplanned::List(all) => CliError::usage(format!(
-                "{name} is given several times there, and all count: edit it by hand"
+                "{name} stands there several times, and each of them counts: edit it by hand"
             ))
             .hint(all.join(", ")),
             Unplanned::NoSection(all) => {

@@ -275,6 +275,7 @@ fn sentences_and_tags_are_no_secrets() {
 fn what_is_spelled_or_quoted_wrong_beside_a_secret_is_masked_all_the_same() {
     for (kind, line, shown) in [
         ("redis", "usre tern on resetpass >tide ~*", "usre MASKED"),
+        ("redis", "rename-command CONFIG +tide", "rename-command CONFIG MASKED"),
         ("redis", "reame-command CONFIG tide", "reame-command CONFIG MASKED"),
         ("redis", "# rename-comand CONFIG 'tide'", "# rename-comand CONFIG MASKED"),
         ("mysql", "[mysqld]\nloose_s3_secrt_key=tide", "[mysqld]\nloose_s3_secrt_key=MASKED"),

@@ -196,8 +196,8 @@ fn lowered(snapshot: &Snapshot, case: &Case, demand: &Demand, there: u64) -> Opt
     if !value.starts_with(|c: char| c.is_ascii_digit()) {
         return None;
     }
-    let unit = if case.service.kind.name() == "postgresql" { "MB" } else { "M" };
-    edit_at(snapshot, &place.file, place.line, value, &format!("{megabytes}{unit}"))
+    let right = case.service.kind.megabytes(megabytes);
+    edit_at(snapshot, &place.file, place.line, value, &right)
 }
 
 /// Huge pages that are not free.

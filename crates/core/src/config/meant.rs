@@ -27,7 +27,10 @@ pub fn nearest_file(snapshot: &Snapshot, wrong: &str) -> Option<String> {
     let missing = all.iter().find(|part| snapshot.aside(|| snapshot.exists(part)) == Some(false))?;
     let parent = path::parent(missing);
     let names = snapshot.aside(|| snapshot.list(parent)).seen()?;
-    let near = nearest(path::name(missing), names.iter().map(|entry| entry.name.as_str()))?;
+    // Whoever owns a directory chooses the names in it: only such as are one plain word in every grammar.
+    let plain = |name: &&str| name.bytes().all(|b| b.is_ascii_alphanumeric() || b"_-.@+,:~".contains(&b));
+    let there = names.iter().map(|entry| entry.name.as_str()).filter(plain);
+    let near = nearest(path::name(missing), there)?;
     let rest = wrong.strip_prefix(missing.as_str())?;
     let there = format!("{}{rest}", path::join(parent, near));
     (rest.is_empty() || snapshot.aside(|| snapshot.exists(&there)) == Some(true)).then_some(there)

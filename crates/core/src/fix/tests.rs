@@ -638,3 +638,20 @@ fn what_a_configuration_names_is_closed_to_others_only_where_it_is_the_services(
         assert_eq!(plans["narrow-access"].is_ok(), closed, "{key}: {:?}", plans.keys());
     }
 }
+
+#[test]
+fn a_copy_gets_its_name_back_only_where_root_names_it() {
+    let start = "/usr/bin/redis-server /srv/quay/redis.conf";
+    let text = "port 7001\naclfile /etc/cron.d/job\n";
+    let base = || {
+        of_kind(start, "/srv/quay/redis.conf", text)
+            .file("/etc/cron.d/job.disabled", "* * * * * root /bin/true\n")
+            .dir("/srv/quay", 0o755, 0)
+    };
+    assert!(offered(&base(), &[]).contains_key("put-back"), "root's own configuration names the file");
+    let theirs = base().dir("/srv/quay", 0o755, 71);
+    assert!(
+        !offered(&theirs, &[]).contains_key("put-back"),
+        "an account's configuration could name any file"
+    );
+}

@@ -29,9 +29,16 @@ pub fn mask_source(kind: Option<&dyn Kind>, text: &str) -> String {
     found.extend(kind.map(|k| behind_marks(k, text)).unwrap_or_default());
     // What nobody knows on a line that names a secret, however that is spelled, is likely its value.
     if let Some(kind) = kind {
-        found.extend(
-            unknown.iter().filter(|span| names_secret(kind, &text[line_of(text, span.start)])).cloned(),
-        );
+        // A line may hold very many of them: it is looked at once.
+        let mut line = (0..0, false);
+        for span in &unknown {
+            if !line.0.contains(&span.start) {
+                let here = line_of(text, span.start);
+                let secret = names_secret(kind, &text[here.clone()]);
+                line = (here, secret);
+            }
+            found.extend(line.1.then(|| span.clone()));
+        }
     }
     let found = behind_open_quotes(text, apart(found));
     masked(text, &found)
@@ -70,18 +77,17 @@ impl<'s> Told<'s> {
 const LONGEST_TOLD: usize = 4096;
 
 fn as_on_line(kind: &dyn Kind, line: &str, message: String) -> String {
-    let mut out = message;
     let shown = mask_source(Some(kind), line);
     if shown == line {
-        return out;
+        return message;
     }
-    let ends = |c: char| c.is_whitespace() || matches!(c, '"' | '\'' | ';' | '>' | '<' | '(' | ')' | ',');
-    let stays = |word: &str| shown.split(ends).any(|other| other == word);
-    for word in line.split(ends).filter(|word| word.len() > 3) {
-        for told in [word, word.rsplit('=').next().unwrap_or(word), word.trim_start_matches(['$', '{'])] {
-            if told.len() > 3 && !stays(told) && !shown.contains(told) {
-                out = out.replace(told, crate::secrets::MASK);
-            }
+    let ends =
+        |c: char| c.is_whitespace() || matches!(c, '"' | '\'' | ';' | '>' | '<' | '(' | ')' | ',' | '=');
+    let mut out = message.clone();
+    for word in message.split(ends) {
+        let told = word.trim_start_matches(['$', '{']).trim_end_matches(['.', ':', '}']);
+        if told.len() > 3 && line.contains(told) && !shown.contains(told) {
+            out = out.replace(told, crate::secrets::MASK);
         }
     }
     out

@@ -203,6 +203,10 @@ pub trait Kind: Sync {
     ) -> Option<PageFault> {
         None
     }
+    /// So many MiB as a value of its configuration.
+    fn megabytes(&self, count: u64) -> String {
+        format!("{count}M")
+    }
     /// What a line of a log says of a script of this runtime that failed.
     fn script_error(&self, _line: &str) -> Option<ScriptError> {
         None

@@ -4,6 +4,7 @@
 mod forms;
 mod names;
 mod net;
+mod rules;
 
 use names::{Strength, strength};
 pub(crate) use net::{Text, apart, meets, spans, spans_outside};

@@ -1,4 +1,5 @@
 //! httpd: tagged sections, two passes, variables from the distribution's shell file.
+mod closing;
 mod conceal;
 mod envvars;
 mod finish;

@@ -7,9 +7,7 @@ use crate::bounds::Cost;
 use crate::code::Code;
 use crate::config::layers::{Assignment, Layer, Value};
 use crate::config::rows::RuleIndex;
-use crate::config::{
-    About, ConfigFinding, Configuration, DependsOn, NameMap, NameSet, Place, Severity, Span,
-};
+use crate::config::{About, ConfigFinding, Configuration, DependsOn, NameMap, NameSet, Place, Severity};
 use crate::host::{FileKind, Look, Unseen};
 use crate::kinds::Kind;
 use crate::not_seen::NotSeen;
@@ -132,28 +130,6 @@ impl Reader<'_, '_> {
         self.report(line, code, message)
     }
 
-    /// Where a section that nothing closes was likely meant to end: before the next one of its kind, which
-    /// could not stand in it, or with the file.
-    fn closing(&self, name: &str, since: u32) -> Option<(Span, String)> {
-        let text = &self.source.text;
-        let behind = usize::try_from(since).ok()?;
-        let begin = text.match_indices('\n').nth(behind.checked_sub(1)?).map_or(text.len(), |(at, _)| at + 1);
-        let mut at = begin;
-        let opens = |line: &str| {
-            let head = line.trim_start().strip_prefix('<').and_then(|rest| rest.get(..name.len()));
-            head.is_some_and(|head| head.eq_ignore_ascii_case(name))
-        };
-        for line in text[begin..].split_inclusive('\n') {
-            if opens(line) {
-                break;
-            }
-            at += line.len();
-        }
-        let gap = if at > 0 && !text[..at].ends_with('\n') { "\n" } else { "" };
-        let span = Span { file: self.source.name.as_ref().into(), start: at, end: at };
-        Some((span, format!("{gap}</{name}>\n")))
-    }
-
     fn report(&mut self, line: &LogicalLine, code: Code, message: impl Into<String>) -> &mut ConfigFinding {
         let (name, _) = word(&line.text);
         let width = u32::try_from(name.chars().count()).unwrap_or(0);
@@ -263,41 +239,15 @@ impl Reader<'_, '_> {
                         self.inside.pop();
                     }
                     (Some(last), _) => {
-                        let message = format!(
-                            "expected </{}>, which is open since line {}, but found </{name}>",
-                            last.name, last.line
-                        );
-                        let (open, file) = (last.name.clone(), self.source.name.clone());
-                        let near = crate::config::nearest(name, std::iter::once(open.as_str())).is_some();
-                        let section = |name: &str| !DIRECTIVES.any_case(&format!("<{name}")).is_empty();
-                        let head = (near && section(name) && !section(&open)).then(|| {
-                            let (wrong, right) = (format!("<{open}"), format!("<{name}"));
-                            crate::config::edit_at(self.snapshot, &file, last.line, &wrong, &right)
-                        });
-                        let found = self.stop(&line, Code::ConfigSyntax, message);
-                        if let Some(edit) = head {
-                            found.help = Some(format!("did you mean <{name}> where it opens?"));
-                            found.edit = edit;
-                        } else if near {
-                            found.instead = Some((format!("</{name}"), format!("</{open}")));
-                        } else {
-                            let span =
-                                Span { file: file.as_ref().into(), start: line.start, end: line.start };
-                            found.edit = Some((span, format!("</{open}>\n")));
-                            found.help = Some(format!("did you mean to close <{open}> before this line?"));
-                        }
+                        let (open, since) = (last.name.clone(), last.line);
+                        self.other_end(&line, (&open, since), name);
                     }
                     (None, Some((condition, _))) if condition.eq_ignore_ascii_case(name) => {
                         self.depth -= 1;
                         return;
                     }
                     (None, _) => {
-                        let why = format!("</{name}> closes a section that was never opened");
-                        let file = self.source.name.clone();
-                        let span = Span { file: file.as_ref().into(), start: line.start, end: line.start };
-                        let found = self.stop(&line, Code::ConfigSyntax, why);
-                        found.edit = Some((span, "# ".into()));
-                        found.help = Some("did you mean to take this line out?".into());
+                        self.no_begin(&line, name);
                     }
                 }
                 continue;

@@ -502,6 +502,9 @@ impl Kind for Postgresql {
             Some(Release { flavour: PROFILE.name.into(), version: own(snapshot, &wanted).unwrap_or(wanted) })
         })
     }
+    fn megabytes(&self, count: u64) -> String {
+        format!("{count}MB")
+    }
     fn conceal(&self, text: &str, file: &str) -> Option<crate::secrets::Concealed> {
         if path::name(file).contains("hba") {
             return Some(access::conceal(text));

@@ -2,6 +2,7 @@
 //! own log says of its last attempt.
 use crate::code::Code;
 use crate::finding::{Evidence, Source, Subject};
+use crate::host::{FileKind, Look};
 use crate::kinds::{Instance, PageFault, glob};
 use crate::path;
 use crate::snapshot::Snapshot;
@@ -44,8 +45,8 @@ struct Application {
     by: String,
 }
 
-/// All applications of a server, those with descriptors first.
-fn applications(snapshot: &Snapshot, base: &str) -> Vec<Application> {
+/// All applications of a server, those with descriptors first; `None` where they could not be seen.
+fn applications(snapshot: &Snapshot, base: &str) -> Option<Vec<Application>> {
     let mut all: Vec<Application> = Vec::new();
     let mut add = |name: &str, by: &str| {
         // A version of it stands behind two signs of number.
@@ -58,16 +59,20 @@ fn applications(snapshot: &Snapshot, base: &str) -> Vec<Application> {
         add(path::name(descriptor).trim_end_matches(".xml"), descriptor);
     }
     let webapps = format!("{base}/webapps");
-    let entries = snapshot.aside(|| snapshot.list(&webapps)).seen().unwrap_or_default();
+    let entries = match snapshot.list(&webapps) {
+        Look::Seen(entries) => entries,
+        Look::Absent => Vec::new(),
+        Look::NotSeen(_) => return None,
+    };
     for entry in entries.iter().take(APPLICATIONS) {
         let by = path::join(&webapps, &entry.name);
         match entry.name.strip_suffix(".war") {
             Some(bare) => add(bare, &by),
-            None if snapshot.list(&by).seen().is_some() => add(&entry.name, &by),
+            None if matches!(entry.kind, FileKind::Directory | FileKind::Link) => add(&entry.name, &by),
             None => {}
         }
     }
-    all
+    Some(all)
 }
 
 /// The application that a path of a request belongs to: the one with the longest path that it begins with.
@@ -83,8 +88,8 @@ fn of_target<'a>(all: &'a [Application], target: &str) -> Option<&'a Application
 /// The newest of the logs of one name, one for each day.
 fn newest(snapshot: &Snapshot, base: &str, name: &str) -> Option<String> {
     let logs = glob(snapshot, &format!("{base}/logs/{name}.*.log"));
-    let newest = logs.into_iter().filter(|f| f.ends_with(".log")).max()?;
-    Some(snapshot.resolve_links(&newest))
+    // By its own name: what a link of an account leads to is read only where that account could.
+    logs.into_iter().filter(|f| f.ends_with(".log")).max()
 }
 
 /// The end of a log.
@@ -135,7 +140,7 @@ pub(super) fn fault(
         return None;
     }
     let base = super::base(instance);
-    let all = applications(snapshot, &base);
+    let all = applications(snapshot, &base)?;
     let Some(one) = of_target(&all, target) else {
         return (status == 404 && !all.is_empty()).then(|| nobody(&base, &all, target));
     };
@@ -242,15 +247,18 @@ fn because(
     }
     if let Some(found) = MAIN_SET.as_ref().and_then(|m| m.captures(&words)) {
         let missing = found[1].to_owned();
-        let title = format!("{head}: {missing}, which {} names, is not there or may not be read", one.by);
-        let proven = snapshot.exists(&missing) == Some(false);
+        let title = format!("{head}: {missing}, which {} names, does not exist or may not be read", one.by);
+        // The log alone could have made it up: the descriptor names it.
+        let descriptor = snapshot.read_at(&one.by, 0, LOG).seen();
+        let named = descriptor.is_some_and(|text| memchr::memmem::find(&text, missing.as_bytes()).is_some());
+        let proven = named && snapshot.exists(&missing) == Some(false);
         let subject = Subject { file: Some(one.by.clone()), ..Subject::path(&missing) };
         return PageFault { code: Code::ApplicationConfig, title, subject, proven, evidence };
     }
     let last = class.rsplit('.').next().unwrap_or(&class);
     let why = match last {
         "ClassNotFoundException" | "NoClassDefFoundError" => {
-            format!("the class {} is not there", words.replace('/', "."))
+            format!("the class {} is missing", words.replace('/', "."))
         }
         "ZipException" => format!("{} is damaged: {words}", one.by),
         "UnsupportedClassVersionError" => format!("it is compiled for a later runtime: {words}"),
